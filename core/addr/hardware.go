@@ -1,0 +1,55 @@
+package addr
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strings"
+)
+
+// Hardware is a link-layer address as raw octets, comparable and compact.
+// It prints in lower-case hexadecimal with colons.
+type Hardware string
+
+// ParseHardware reads a hardware address of 6 (Ethernet), 8 (EUI-64) or 20
+// (InfiniBand) octets with colons, dashes, dots or nothing between the digits.
+func ParseHardware(text string) (Hardware, error) {
+	text = strings.TrimSpace(text)
+	digits := strings.NewReplacer(":", "", "-", "", ".", "", " ", "").Replace(text)
+	raw, err := hex.DecodeString(digits)
+	if err != nil {
+		return "", fmt.Errorf("%q is not a hardware address; write it like 02:00:00:00:00:17", text)
+	}
+	switch len(raw) {
+	case 6, 8, 20:
+		return Hardware(raw), nil
+	}
+	return "", fmt.Errorf("hardware address %q has %d octets; Ethernet has 6 (02:00:00:00:00:17)", text, len(raw))
+}
+
+func (h Hardware) String() string {
+	const digits = "0123456789abcdef"
+	if h == "" {
+		return ""
+	}
+	out := make([]byte, 0, 3*len(h))
+	for i := range len(h) {
+		if i > 0 {
+			out = append(out, ':')
+		}
+		out = append(out, digits[h[i]>>4], digits[h[i]&15])
+	}
+	return string(out)
+}
+
+// MarshalText writes the address as String does.
+func (h Hardware) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
+
+// UnmarshalText reads what ParseHardware reads; empty text is no address.
+func (h *Hardware) UnmarshalText(text []byte) (err error) {
+	if len(text) == 0 {
+		*h = ""
+		return nil
+	}
+	*h, err = ParseHardware(string(text))
+	return err
+}

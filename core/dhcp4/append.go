@@ -1,0 +1,113 @@
+package dhcp4
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+
+	"yarnpost/core/option"
+)
+
+// Append encodes m at the end of dst. The message takes at most limit octets
+// (MinMax unless the client said more with option 57; values below MinMax count
+// as MinMax). Options are written in the order given; long ones are split (RFC
+// 3396); those that do not fit the options field overflow into file and then
+// sname where m leaves these empty (RFC 2131 section 4.1); those that fit
+// nowhere are left out and their codes returned. Option 82 comes last in the
+// options field (RFC 3046 section 2.1). The result is padded to 300 octets.
+func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err error) {
+	if len(m.CHAddr) > 16 {
+		return dst, nil, fmt.Errorf("encode DHCPv4: %w", ErrHardware)
+	}
+	if len(m.SName) > 64 || len(m.File) > 128 {
+		return dst, nil, fmt.Errorf("encode DHCPv4: server name takes %d of 64 octets, boot file %d of 128", len(m.SName), len(m.File))
+	}
+	limit = min(max(limit, MinMax), MaxMax)
+	start := len(dst)
+	var header [optionsAt]byte
+	dst = append(dst, header[:]...)
+	h := dst[start:]
+	h[0], h[1], h[2], h[3] = m.Op, m.HType, uint8(len(m.CHAddr)), m.Hops
+	binary.BigEndian.PutUint32(h[4:], m.XID)
+	binary.BigEndian.PutUint16(h[8:], m.Secs)
+	binary.BigEndian.PutUint16(h[10:], m.Flags)
+	for at, a := range [...]netip.Addr{m.CIAddr, m.YIAddr, m.SIAddr, m.GIAddr} {
+		if a.Is4() {
+			v := a.As4()
+			copy(h[12+4*at:], v[:])
+		}
+	}
+	copy(h[28:44], m.CHAddr)
+	copy(h[snameAt:], m.SName)
+	copy(h[fileAt:], m.File)
+	copy(h[headerSize:], magic[:])
+
+	relay, hasRelay := m.Options.Get(option.RelayAgent)
+	tail := 1 // End
+	if hasRelay {
+		if len(relay) > maxRelay {
+			return dst[:start], nil, fmt.Errorf("encode DHCPv4: option 82 of %d octets: %w", len(relay), ErrOption)
+		}
+		tail += wireSize(relay)
+	}
+	need := tail
+	for _, o := range m.Options {
+		if o.Code != option.RelayAgent {
+			need += wireSize(o.Data)
+		}
+	}
+	overflow := optionsAt+need > limit
+	if overflow {
+		tail += 3 // option 52
+	}
+	var fileBuf [128]byte
+	var snameBuf [64]byte
+	file, sname := fileBuf[:0], snameBuf[:0]
+	for _, o := range m.Options {
+		size := wireSize(o.Data)
+		switch {
+		case o.Code == option.RelayAgent || o.Code == option.Overload:
+		case len(dst)-start+size+tail <= limit:
+			dst = appendOption(dst, o.Code, o.Data)
+		case len(m.File) == 0 && len(file)+size < cap(file):
+			file = appendOption(file, o.Code, o.Data)
+		case len(m.SName) == 0 && len(sname)+size < cap(sname):
+			sname = appendOption(sname, o.Code, o.Data)
+		default:
+			omitted = append(omitted, o.Code)
+		}
+	}
+	var overload byte
+	if len(file) > 0 {
+		overload |= 1
+		copy(dst[start+fileAt:], append(file, option.End))
+	}
+	if len(sname) > 0 {
+		overload |= 2
+		copy(dst[start+snameAt:], append(sname, option.End))
+	}
+	if overload != 0 {
+		dst = append(dst, option.Overload, 1, overload)
+	}
+	if hasRelay {
+		dst = appendOption(dst, option.RelayAgent, relay)
+	}
+	dst = append(dst, option.End)
+	for len(dst)-start < minSize {
+		dst = append(dst, 0)
+	}
+	return dst, omitted, nil
+}
+
+// wireSize is what an option takes on the wire, in octets, split or not.
+func wireSize(data []byte) int { return len(data) + 2*max(1, (len(data)+254)/255) }
+
+func appendOption(dst []byte, code uint8, data []byte) []byte {
+	for {
+		n := min(len(data), 255)
+		dst = append(append(dst, code, byte(n)), data[:n]...)
+		if data = data[n:]; len(data) == 0 {
+			return dst
+		}
+	}
+}

@@ -1,0 +1,111 @@
+package option
+
+import (
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+)
+
+// Def is one option of a codebook.
+type Def struct {
+	Code    uint8
+	Title   string // as the IANA registry has it
+	RFCName string // the title in the RFC's own text, where it differs
+	Type    Type
+	Meaning string
+	// Managed options are computed by the service and cannot be set.
+	Managed bool
+}
+
+// Name is a plain slug of the title in the IANA registry.
+func (d Def) Name() string { return Slug(d.Title) }
+
+// OtherName is a slug of the RFC's own title where it differs from Name, and
+// is understood wherever a name is read.
+func (d Def) OtherName() string { return Slug(d.RFCName) }
+
+// Slug lowers a title and joins its words and digits with single dashes.
+func Slug(title string) string {
+	var out strings.Builder
+	for _, r := range strings.ToLower(title) {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			out.WriteRune(r)
+		} else if s := out.String(); s != "" && !strings.HasSuffix(s, "-") {
+			out.WriteByte('-')
+		}
+	}
+	return strings.TrimSuffix(out.String(), "-")
+}
+
+// Codebook is one set of codes with their names and types.
+type Codebook struct {
+	Title  string
+	byCode [256]*Def
+	byName map[string]*Def
+}
+
+func newCodebook(title string, defs []Def) *Codebook {
+	book := &Codebook{Title: title, byName: make(map[string]*Def, 2*len(defs))}
+	for i := range defs {
+		d := &defs[i]
+		book.byCode[d.Code] = d
+		if other := d.OtherName(); other != "" {
+			book.byName[other] = d
+		}
+	}
+	for i := range defs { // registry names win over names from RFC texts
+		book.byName[defs[i].Name()] = &defs[i]
+	}
+	return book
+}
+
+// Lookup finds an option by its code in decimal or by its name. An
+// unregistered code from 1 to 254 is understood as bytes.
+func (c *Codebook) Lookup(text string) (Def, error) {
+	text = strings.ToLower(strings.TrimSpace(text))
+	if n, err := strconv.Atoi(text); err == nil {
+		if n < 1 || n > 254 {
+			return Def{}, fmt.Errorf("option code %d is out of range; codes go from 1 to 254", n)
+		}
+		return c.ByCode(uint8(n)), nil
+	}
+	if d := c.byName[text]; d != nil {
+		return *d, nil
+	}
+	if near := c.near(text); near != "" {
+		return Def{}, fmt.Errorf("no option is called %q; did you mean %s? (yarnpost option codes lists all)", text, near)
+	}
+	return Def{}, fmt.Errorf("no option is called %q; yarnpost option codes lists all names and codes", text)
+}
+
+// near proposes names that contain the text or one of its words.
+func (c *Codebook) near(text string) string {
+	var hits []string
+	for name := range c.byName {
+		if strings.Contains(name, text) || strings.Contains(text, name) {
+			hits = append(hits, name)
+		}
+	}
+	sort.Strings(hits)
+	return strings.Join(hits[:min(3, len(hits))], ", ")
+}
+
+// ByCode is the definition of a code; an unregistered one has raw bytes.
+func (c *Codebook) ByCode(code uint8) Def {
+	if d := c.byCode[code]; d != nil {
+		return *d
+	}
+	return Def{Code: code, Title: fmt.Sprintf("Option %d", code), Type: Type{Fields: []Kind{Bytes}}}
+}
+
+// All lists the definitions in order of code.
+func (c *Codebook) All() []Def {
+	var out []Def
+	for _, d := range c.byCode {
+		if d != nil {
+			out = append(out, *d)
+		}
+	}
+	return out
+}

@@ -1,0 +1,310 @@
+package answer
+
+import (
+	"net/netip"
+	"strings"
+	"time"
+
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+)
+
+// state is which of the four requests it is (RFC 2131 section 4.3.2).
+type state uint8
+
+const (
+	selecting state = iota
+	initReboot
+	renewing
+	rebinding
+)
+
+var stateNames = [...]string{"selecting", "init-reboot", "renewing", "rebinding"}
+
+func (d *decider) request() {
+	m := d.msg
+	server, hasServer := m.Options.Addr(option.ServerID)
+	asked, hasAsked := m.Options.Addr(option.AddressRequest)
+	var s state
+	a := asked
+	switch {
+	case hasServer:
+		s = selecting
+		if !hasAsked {
+			a = m.CIAddr
+		}
+	case !m.CIAddr.IsUnspecified():
+		s, a = rebinding, m.CIAddr
+		if d.Unicast && m.GIAddr.IsUnspecified() {
+			s = renewing
+		}
+	case hasAsked:
+		s = initReboot
+	}
+	if !a.IsValid() || a.IsUnspecified() {
+		d.step("the request names no address", netip.Addr{}, "")
+		d.ignore(BadRequest)
+		return
+	}
+	d.Address = a
+	d.step("{t} {a}", a, stateNames[s])
+	if s == selecting && server != d.Server && !d.Ours(server) {
+		d.step("it chose server {a}", server, "")
+		d.dropOffers()
+		d.ignore(OtherServer)
+		return
+	}
+	if len(d.scopes) == 0 {
+		d.ignore(NoScope)
+		return
+	}
+	d.grant(s, a)
+}
+
+// dropOffers forgets what was offered to a client that went elsewhere.
+func (d *decider) dropOffers() {
+	for _, v := range d.scopes {
+		if a, ok := d.Table.OfferTo(v.ID, d.Client); ok {
+			d.Drop = a
+		}
+	}
+}
+
+// grant decides whether the client may have the address it asks for.
+func (d *decider) grant(s state, a netip.Addr) {
+	v := d.plan.ScopeAt(a)
+	if v == nil || v.Link != d.scopes[0].Link {
+		d.Scope = d.scopes[0]
+		if d.allHeld() {
+			d.step("every scope of its link is held", netip.Addr{}, "")
+			d.ignore(ScopeHeld)
+			return
+		}
+		d.step("{a} does not belong to its link", a, "")
+		d.refuse(WrongNetwork, "wrong network")
+		return
+	}
+	d.Scope = v
+	if v.Mode == plan.Held {
+		d.step("scope {t} is held", netip.Addr{}, v.Name)
+		d.ignore(ScopeHeld)
+		return
+	}
+	l := d.Table.Get(a)
+	mine := d.mine(l)
+	r, rv, available := d.reservation()
+	here := r != nil && r.Address == a
+	switch {
+	case d.Ours(a):
+		d.step("{a} is this server's own", a, "")
+		d.refuse(NotHandedOut, "address in use")
+		return
+	case d.plan.ReservationAt(a) != nil && !here:
+		d.step("{a} is reserved for another client", a, "")
+		d.refuse(ForAnother, "address reserved for another client")
+		return
+	case r != nil && !here && available && rv.Mode != plan.Held:
+		d.step("{a} is reserved for it and can be had now", r.Address, "")
+		d.refuse(HasReservation, "a reserved address is waiting")
+		return
+	case l != nil && !mine && (l.Status == lease.Active || l.Status == lease.Abandoned):
+		d.step("{a} is not free: {t}", a, l.Status.String())
+		d.refuse(HeldByAnother, "address held by another client")
+		return
+	case !here && !v.Allocatable(a):
+		if !mine && !d.speaksWithoutRecord(s, v) {
+			d.ignore(NoRecord)
+			return
+		}
+		d.step("{a} is not handed out (any more)", a, "")
+		d.refuse(NotHandedOut, "address not handed out")
+		return
+	case !here && v.Mode == plan.Draining && (!mine || d.elsewhere(v) || d.leaseTime(v, nil) < time.Minute):
+		d.step("scope {t} is draining", netip.Addr{}, v.Name)
+		d.refuse(ScopeDraining, "scope is draining")
+		return
+	}
+	if o, offered := d.Table.OfferOf(a); offered && o.Client != d.Client && !here && !(mine && l.Status == lease.Active) {
+		d.step("{a} is on offer to another client", a, "")
+		d.refuse(HeldByAnother, "address offered to another client")
+		return
+	}
+	if !mine && !here {
+		switch {
+		case s != selecting && !d.speaksWithoutRecord(s, v):
+			d.ignore(NoRecord)
+			return
+		case s != selecting:
+			d.refuse(NoRecord, "no lease on record")
+			return
+		}
+	}
+	d.acknowledge(v, r, here, l, mine, a)
+}
+
+func (d *decider) allHeld() bool {
+	for _, v := range d.scopes {
+		if v.Mode != plan.Held {
+			return false
+		}
+	}
+	return true
+}
+
+// speaksWithoutRecord reports whether a client without a record is refused
+// rather than met with silence: it spoke to this server alone, or the scope is
+// authoritative. (A client that selects this server always gets an answer.)
+func (d *decider) speaksWithoutRecord(s state, v *plan.View) bool {
+	d.step("no lease of it is on record", netip.Addr{}, "")
+	return s == selecting || s == renewing || v.Authoritative
+}
+
+// elsewhere reports whether another scope of the link could take the client.
+func (d *decider) elsewhere(from *plan.View) bool {
+	for _, v := range d.scopes {
+		if v.ID != from.ID && v.Mode == plan.Serving && d.Table.Count(v.ID).Headroom > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// earlyPart of a lease passes before a renewal is worth a write: until then
+// the record answers, with what is left of it.
+const earlyPart = 10 // one tenth
+
+// acknowledge gives the address: from the record where that is enough, or by a
+// new record.
+func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *lease.Lease, mine bool, a netip.Addr) {
+	if !here {
+		r = nil
+	}
+	t := d.leaseTime(v, r)
+	held := mine && l.HeldAt(d.Now)
+	if !d.Writable && !held {
+		d.step("nothing can be recorded now, so nobody new is served", netip.Addr{}, "")
+		d.ignore(NoDatabase)
+		return
+	}
+	if held && (!d.Writable || d.early(l, t)) {
+		left := option.Infinite
+		if l.Expires != lease.Never {
+			left = l.Expires.Sub(d.Now)
+		}
+		d.step("answered from the record, with what is left of the lease", netip.Addr{}, "")
+		d.Outcome = Acknowledged
+		d.reply(dhcp4.Ack, v, r, a, min(left, t))
+		return
+	}
+	n := &lease.Lease{Address: a, Status: lease.Active, Reserved: here, Client: d.Client, Hardware: d.msg.CHAddr,
+		Hostname: hostname(d.msg, r), Vendor: text(d.msg, option.ClassID), Circuit: string(d.Relay.Circuit),
+		Since: d.Now, Changed: d.Now, Heard: d.Now, Granted: t, Expires: d.Now.Add(t), Revision: d.plan.Revision}
+	if t >= option.Infinite {
+		n.Expires = lease.Never
+	}
+	if !d.msg.GIAddr.IsUnspecified() {
+		n.Relay = d.msg.GIAddr
+	}
+	if mine && l.Status == lease.Active {
+		n.Since, n.Changed = l.Since, l.Changed
+		if !n.Relay.IsValid() { // a renewal sent straight here does not say how it came
+			n.Relay, n.Circuit = l.Relay, l.Circuit
+		}
+	}
+	d.step("{a} for {t}", a, option.FormatDuration(t))
+	d.Outcome, d.Lease = Acknowledged, n
+	d.reply(dhcp4.Ack, v, r, a, t)
+}
+
+func (d *decider) early(l *lease.Lease, t time.Duration) bool {
+	return l.Client == d.Client && l.Granted == t && (l.Expires == lease.Never || l.Expires.Sub(d.Now) > t-t/earlyPart)
+}
+
+func (d *decider) decline() {
+	a, ok := d.msg.Options.Addr(option.AddressRequest)
+	server, hasServer := d.msg.Options.Addr(option.ServerID)
+	if !ok || hasServer && server != d.Server && !d.Ours(server) {
+		d.ignore(BadRequest)
+		return
+	}
+	d.close(a, lease.Abandoned, Declined)
+}
+
+func (d *decider) release() { d.close(d.msg.CIAddr, lease.Released, Released) }
+
+// close ends the client's own lease.
+func (d *decider) close(a netip.Addr, to lease.Status, outcome Outcome) {
+	d.Address, d.Scope = a, d.plan.ScopeAt(a)
+	l := d.Table.Get(a)
+	if !d.mine(l) || l.Status != lease.Active {
+		d.step("{a} is not leased to it", a, "")
+		d.ignore(NoRecord)
+		return
+	}
+	if !d.Writable {
+		d.ignore(NoDatabase)
+		return
+	}
+	d.step("it gives {a} up: {t}", a, to.String())
+	n := *l
+	n.Status, n.Changed, n.Expires, n.Heard = to, d.Now, d.Now, d.Now
+	d.Outcome, d.Lease = outcome, &n
+}
+
+// inform answers a client that has an address and wants options alone
+// (RFC 2131 section 4.3.5).
+func (d *decider) inform() {
+	a := d.msg.CIAddr
+	v := d.plan.ScopeAt(a)
+	switch {
+	case a.IsUnspecified():
+		d.step("the message names no address", netip.Addr{}, "")
+		d.ignore(BadRequest)
+		return
+	case v == nil:
+		d.step("no scope holds {a}", a, "")
+		d.ignore(NoScope)
+		return
+	case v.Mode == plan.Held:
+		d.Scope = v
+		d.ignore(ScopeHeld)
+		return
+	}
+	d.Scope, d.Address = v, a
+	d.Outcome = Informed
+	d.step("options of scope {t} for {a}", a, v.Name)
+	d.reply(dhcp4.Ack, v, d.reservedHere(a), netip.IPv4Unspecified(), 0)
+}
+
+func text(m *dhcp4.Message, code uint8) string {
+	b, _ := m.Options.Get(code)
+	return strings.TrimRight(string(b), "\x00")
+}
+
+// hostname is the reservation's name for the client, or what the client says
+// of itself (options 12 and 81).
+func hostname(m *dhcp4.Message, r *plan.Reservation) string {
+	if r != nil && r.Hostname != "" {
+		return r.Hostname
+	}
+	if name := text(m, option.Hostname); name != "" {
+		return name
+	}
+	b, ok := m.Options.Get(option.ClientFQDN)
+	if !ok || len(b) < 4 {
+		return ""
+	}
+	if b[0]&4 == 0 { // E bit: the deprecated ASCII form (RFC 4702 section 2.1)
+		return strings.TrimSuffix(strings.TrimRight(string(b[3:]), "\x00"), ".")
+	}
+	name := option.Type{Fields: []option.Kind{option.Name}}.Format(b[3:])
+	if strings.HasPrefix(name, option.RawPrefix) { // a partial name has no final root label
+		name = option.Type{Fields: []option.Kind{option.Name}}.Format(append(append([]byte(nil), b[3:]...), 0))
+	}
+	if strings.HasPrefix(name, option.RawPrefix) {
+		return ""
+	}
+	return name
+}

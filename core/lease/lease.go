@@ -1,0 +1,123 @@
+// Package lease is the room of the lease table: who holds which address, what
+// is free, and which address to give next. Leases go in as values and come out
+// as values; the table opens no file and holds no lock. Its owner lets one
+// goroutine at a time in. A *Lease never changes once it is in the table, so
+// whoever holds one may read it at leisure.
+package lease
+
+import (
+	"math"
+	"net/netip"
+	"time"
+
+	"yarnpost/core/addr"
+)
+
+// Status is the binding state of an address (RFC 8156 section 7.2, less what
+// only a pair needs). Free has no record of a former client.
+type Status uint8
+
+// The statuses. Offered is ours alone and never recorded.
+const (
+	Free Status = iota
+	Offered
+	Active
+	Released
+	Expired
+	Abandoned // declined by a client, or found in use
+	statuses
+)
+
+var statusNames = [statuses]string{"free", "offered", "active", "released", "expired", "abandoned"}
+
+func (s Status) String() string { return statusNames[s] }
+
+// ParseStatus is the inverse of String; ok is false for an unknown word.
+func ParseStatus(word string) (s Status, ok bool) {
+	for i, name := range statusNames {
+		if name == word {
+			return Status(i), true
+		}
+	}
+	return 0, false
+}
+
+// Time is a moment in whole seconds since 1970-01-01 UTC.
+type Time int64
+
+// Never is the expiry of an infinite lease.
+const Never Time = math.MaxInt64
+
+// At is the second a moment falls into.
+func At(t time.Time) Time { return Time(t.Unix()) }
+
+// Add moves by a duration, rounded down to seconds. It stays at Never.
+func (t Time) Add(d time.Duration) Time {
+	if t == Never {
+		return Never
+	}
+	return t + Time(d/time.Second)
+}
+
+// Sub is the span from u to t; it is meaningless for Never.
+func (t Time) Sub(u Time) time.Duration { return time.Duration(t-u) * time.Second }
+
+// Std is the moment as a time.Time in UTC; zero and Never have none.
+func (t Time) Std() time.Time {
+	if t == 0 || t == Never {
+		return time.Time{}
+	}
+	return time.Unix(int64(t), 0).UTC()
+}
+
+// Client is the key by which a client is told from others: 'i' and its client
+// identifier (RFC 2131 section 4.2), or 'h', its hardware type and address.
+type Client string
+
+// ByIdentifier is the key of a client that sends a client identifier.
+func ByIdentifier(id []byte) Client { return Client("i" + string(id)) }
+
+// ByHardware is the key of a client known by its hardware address alone.
+func ByHardware(htype uint8, hw addr.Hardware) Client {
+	return Client("h" + string(rune(htype&0x7f)) + string(hw))
+}
+
+// Identifier is the client identifier, or "" for a client known by hardware.
+func (c Client) Identifier() string {
+	if len(c) > 0 && c[0] == 'i' {
+		return string(c[1:])
+	}
+	return ""
+}
+
+// Lease is the record of one address.
+type Lease struct {
+	Address  netip.Addr
+	Status   Status
+	Reserved bool // given by a reservation
+	Client   Client
+	Hardware addr.Hardware
+	Hostname string // as the client says, or as its reservation says
+	Vendor   string // vendor class (option 60)
+	Circuit  string // option 82.1, raw octets
+	Relay    netip.Addr
+	Since    Time          // start of the binding
+	Changed  Time          // when the status became what it is
+	Expires  Time          // end of the lease, or Never
+	Heard    Time          // when the client was last answered
+	Granted  time.Duration // lease time last granted
+	Revision int64         // plan revision of the options last given
+}
+
+// HeldAt reports whether a client may be using the address.
+func (l *Lease) HeldAt(now Time) bool { return l.Status == Active && now < l.Expires }
+
+// busy reports whether the record keeps the address from other clients.
+func (l *Lease) busy() bool { return l.Status == Active || l.Status == Abandoned }
+
+// Offer is a promise kept in memory only, until the client takes it or it lapses.
+type Offer struct {
+	Address netip.Addr
+	Client  Client
+	Until   Time
+}

@@ -1,0 +1,520 @@
+package lease
+
+import (
+	"net/netip"
+	"slices"
+
+	"yarnpost/core/plan"
+)
+
+// Table is every lease, in one shard a scope. An address that nobody ever had
+// costs nothing.
+type Table struct {
+	plan    *plan.Plan
+	shards  map[plan.ID]*shard
+	orphans *shard  // leases outside every scope
+	offered []Offer // in order of Until, with some that are gone already
+	due     map[Time][]netip.Addr
+	swept   Time
+}
+
+// shard is the part of the table that lies in one scope.
+type shard struct {
+	view     *plan.View // nil for the orphans
+	slots    []*Lease
+	at       map[netip.Addr]int
+	clients  map[Client]int // the slot a client last had
+	offers   map[netip.Addr]Offer
+	offerOf  map[Client]netip.Addr
+	counts   [statuses]int
+	taken    uint64 // allocatable addresses that are reserved, held, offered or abandoned
+	returned []freed
+	rangeAt  int        // the cursor: everything before it has a record, is
+	next     netip.Addr // reserved, or waits among the returned
+}
+
+// freed is an address that can be given again, since when.
+type freed struct {
+	address netip.Addr
+	since   Time // Changed of its record; 0 if it has none
+}
+
+func newShard(v *plan.View) *shard {
+	return &shard{view: v, at: map[netip.Addr]int{}, clients: map[Client]int{}, offers: map[netip.Addr]Offer{}, offerOf: map[Client]netip.Addr{}}
+}
+
+// New is an empty table under a plan. Leases that end at or before now are
+// due at once.
+func New(p *plan.Plan, now Time) *Table {
+	t := &Table{plan: plan.New(), shards: map[plan.ID]*shard{}, orphans: newShard(nil), due: map[Time][]netip.Addr{}, swept: now}
+	var all []plan.Change
+	for _, s := range p.Scopes() {
+		all = append(all, plan.Change{Kind: plan.KindScope, ID: s.ID})
+	}
+	t.SetPlan(p, all)
+	return t
+}
+
+// Plan is the revision the table follows.
+func (t *Table) Plan() *plan.Plan { return t.plan }
+
+// SetPlan makes the table follow a new revision, given what changed.
+func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
+	old := t.plan
+	var homeless []*Lease
+	rebuilt := map[plan.ID]bool{}
+	scopes := map[plan.ID]bool{}
+	for _, c := range changes {
+		switch c.Kind {
+		case plan.KindScope:
+			scopes[c.ID] = true
+		case plan.KindDefaults: // a default router is kept out of every pool
+			for id := range t.shards {
+				scopes[id] = true
+			}
+		}
+	}
+	for id := range scopes {
+		if s := t.shards[id]; s != nil {
+			homeless = append(homeless, s.slots...)
+			delete(t.shards, id)
+		}
+		if v := p.Scope(id); v != nil {
+			t.shards[id] = newShard(v)
+			rebuilt[id] = true
+		}
+	}
+	if len(rebuilt) > 0 {
+		homeless = append(homeless, t.orphans.slots...)
+		t.orphans = newShard(nil)
+	}
+	for _, s := range t.shards { // views are recompiled when defaults or links change
+		s.view = p.Scope(s.view.ID)
+	}
+	t.plan = p
+	slices.SortFunc(homeless, func(a, b *Lease) int { return int(a.Changed - b.Changed) })
+	for _, l := range homeless {
+		t.shardAt(l.Address).set(t.plan, l)
+	}
+	for id := range rebuilt {
+		t.shards[id].recount(p)
+	}
+	for _, c := range changes {
+		if c.Kind != plan.KindReservation {
+			continue
+		}
+		for _, item := range []plan.Item{c.Before, c.After} {
+			r, ok := item.(plan.Reservation)
+			if s := t.shards[r.Scope]; ok && s != nil && !rebuilt[r.Scope] {
+				s.reservationMoved(old, p, r.Address)
+			}
+		}
+	}
+	for _, o := range t.offered { // offers outlive a rebuilt shard
+		if s := t.shards[scopeID(p.ScopeAt(o.Address))]; s != nil && rebuilt[s.view.ID] {
+			s.putOffer(p, o)
+		}
+	}
+}
+
+func scopeID(v *plan.View) plan.ID {
+	if v == nil {
+		return 0
+	}
+	return v.ID
+}
+
+func (t *Table) shardAt(a netip.Addr) *shard {
+	if s := t.shards[scopeID(t.plan.ScopeAt(a))]; s != nil {
+		return s
+	}
+	return t.orphans
+}
+
+// takes reports whether the address is lost to headroom under a plan.
+func (s *shard) takes(p *plan.Plan, a netip.Addr) bool {
+	if s.view == nil || !s.view.Allocatable(a) {
+		return false
+	}
+	if p.ReservationAt(a) != nil {
+		return true
+	}
+	if _, offered := s.offers[a]; offered {
+		return true
+	}
+	i, ok := s.at[a]
+	return ok && s.slots[i].busy()
+}
+
+// change runs a mutation of one address and keeps the headroom count true.
+func (s *shard) change(p *plan.Plan, a netip.Addr, mutate func()) {
+	before := s.takes(p, a)
+	mutate()
+	s.account(before, s.takes(p, a))
+}
+
+func (s *shard) account(before, after bool) {
+	if after && !before {
+		s.taken++
+	} else if before && !after {
+		s.taken--
+	}
+}
+
+func (s *shard) recount(p *plan.Plan) {
+	s.taken = 0
+	count := func(a netip.Addr) {
+		if s.takes(p, a) {
+			s.taken++
+		}
+	}
+	reservations := p.Reservations(s.view.ID)
+	for _, r := range reservations {
+		count(r.Address)
+	}
+	for _, l := range s.slots {
+		if p.ReservationAt(l.Address) == nil {
+			count(l.Address)
+		}
+	}
+}
+
+// reservationMoved accounts for a reservation that came or went.
+func (s *shard) reservationMoved(old, p *plan.Plan, a netip.Addr) {
+	s.account(s.takes(old, a), s.takes(p, a))
+	if p.ReservationAt(a) == nil {
+		s.giveBack(p, a)
+	}
+}
+
+// giveBack queues an address that nobody holds, if the pools give it out.
+func (s *shard) giveBack(p *plan.Plan, a netip.Addr) {
+	if s.view == nil || !s.view.Allocatable(a) || s.takes(p, a) {
+		return
+	}
+	var since Time
+	if i, ok := s.at[a]; ok {
+		since = s.slots[i].Changed
+	} else if !s.passed(a) {
+		return
+	}
+	s.returned = append(s.returned, freed{a, since})
+	if len(s.returned) > 2*len(s.slots)+1024 {
+		s.compact(p)
+	}
+}
+
+// compact drops what was given again since it was queued, and doubles. Calls
+// are so far apart that each entry pays for one look.
+func (s *shard) compact(p *plan.Plan) {
+	seen := make(map[netip.Addr]bool, len(s.slots))
+	s.returned = slices.DeleteFunc(s.returned, func(f freed) bool {
+		if seen[f.address] || !s.stillFree(p, f) {
+			return true
+		}
+		seen[f.address] = true
+		return false
+	})
+}
+
+// passed reports whether the cursor has gone by the address.
+func (s *shard) passed(a netip.Addr) bool {
+	return s.rangeAt >= len(s.view.Ranges) || s.next.IsValid() && a.Less(s.next)
+}
+
+// set stores a lease and keeps the indexes.
+func (s *shard) set(p *plan.Plan, l *Lease) {
+	s.change(p, l.Address, func() {
+		i, ok := s.at[l.Address]
+		if !ok {
+			i = len(s.slots)
+			s.slots = append(s.slots, nil)
+			s.at[l.Address] = i
+		} else {
+			old := s.slots[i]
+			s.counts[old.Status]--
+			if old.Client != l.Client && s.clients[old.Client] == i {
+				delete(s.clients, old.Client)
+			}
+		}
+		s.slots[i] = l
+		s.counts[l.Status]++
+		if l.Client != "" && l.Status != Abandoned {
+			if j, had := s.clients[l.Client]; !had || j == i || !s.slots[j].busy() || l.busy() {
+				s.clients[l.Client] = i
+			}
+		} else if j, had := s.clients[l.Client]; had && j == i {
+			delete(s.clients, l.Client)
+		}
+	})
+	if !l.busy() {
+		s.giveBack(p, l.Address)
+	}
+}
+
+// Put stores a lease in place of what was recorded for its address.
+func (t *Table) Put(l *Lease) {
+	s := t.shardAt(l.Address)
+	s.set(t.plan, l)
+	if l.Status == Active && l.Expires != Never {
+		// What is late already is due with the next sweep.
+		at := max(l.Expires, t.swept+1)
+		t.due[at] = append(t.due[at], l.Address)
+	}
+}
+
+// Restore puts an address back to an earlier record, nil for none.
+func (t *Table) Restore(a netip.Addr, l *Lease) {
+	if l == nil {
+		l = &Lease{Address: a, Status: Free}
+	}
+	t.Put(l)
+}
+
+// Get is the record of an address, or nil.
+func (t *Table) Get(a netip.Addr) *Lease {
+	s := t.shardAt(a)
+	if i, ok := s.at[a]; ok {
+		return s.slots[i]
+	}
+	return nil
+}
+
+// ByClient is what a client last had in a scope, or nil.
+func (t *Table) ByClient(scope plan.ID, c Client) *Lease {
+	if s := t.shards[scope]; s != nil {
+		if i, ok := s.clients[c]; ok {
+			return s.slots[i]
+		}
+	}
+	return nil
+}
+
+// Due takes the leases whose time has come since the last call: active in the
+// table, ended by now.
+func (t *Table) Due(now Time) []*Lease {
+	var out []*Lease
+	take := func(at Time) {
+		for _, a := range t.due[at] {
+			if l := t.Get(a); l != nil && l.Status == Active && l.Expires <= now {
+				out = append(out, l)
+			}
+		}
+		delete(t.due, at)
+	}
+	if now-t.swept > Time(len(t.due)) { // after a long sleep, look at what there is
+		for at := range t.due {
+			if at <= now {
+				take(at)
+			}
+		}
+	} else {
+		for at := t.swept + 1; at <= now; at++ {
+			take(at)
+		}
+	}
+	t.swept = max(t.swept, now)
+	return out
+}
+
+// PutOffer notes an offer; it replaces an earlier one to the same client.
+func (t *Table) PutOffer(o Offer) {
+	t.shardAt(o.Address).putOffer(t.plan, o)
+	t.offered = append(t.offered, o)
+}
+
+func (s *shard) putOffer(p *plan.Plan, o Offer) {
+	if a, ok := s.offerOf[o.Client]; ok && a != o.Address {
+		s.dropOffer(p, a)
+	}
+	if old, ok := s.offers[o.Address]; ok && old.Client != o.Client {
+		delete(s.offerOf, old.Client)
+	}
+	s.change(p, o.Address, func() {
+		s.offers[o.Address] = o
+		s.offerOf[o.Client] = o.Address
+	})
+}
+
+func (s *shard) dropOffer(p *plan.Plan, a netip.Addr) {
+	o, ok := s.offers[a]
+	if !ok {
+		return
+	}
+	s.change(p, a, func() {
+		delete(s.offers, a)
+		delete(s.offerOf, o.Client)
+	})
+	s.giveBack(p, a)
+}
+
+// DropOffer forgets the offer of an address, if there is one.
+func (t *Table) DropOffer(a netip.Addr) { t.shardAt(a).dropOffer(t.plan, a) }
+
+// OfferTo is the address on offer to a client in a scope.
+func (t *Table) OfferTo(scope plan.ID, c Client) (netip.Addr, bool) {
+	if s := t.shards[scope]; s != nil {
+		a, ok := s.offerOf[c]
+		return a, ok
+	}
+	return netip.Addr{}, false
+}
+
+// OfferOf is the offer standing on an address.
+func (t *Table) OfferOf(a netip.Addr) (Offer, bool) {
+	o, ok := t.shardAt(a).offers[a]
+	return o, ok
+}
+
+// Lapse drops the offers that nobody took in time.
+func (t *Table) Lapse(now Time) {
+	n := 0
+	for ; n < len(t.offered) && t.offered[n].Until <= now; n++ {
+		o := t.offered[n]
+		if s := t.shardAt(o.Address); s.offers[o.Address] == o {
+			s.dropOffer(t.plan, o.Address)
+		}
+	}
+	t.offered = slices.Delete(t.offered, 0, n)
+}
+
+// Pick is the address that a scope would give to a new client: never used
+// before, or else the one that is free for longest. The usable function has the
+// last word. Nothing is given: asking again gives the same answer.
+func (t *Table) Pick(scope plan.ID, usable func(netip.Addr) bool) (netip.Addr, bool) {
+	s := t.shards[scope]
+	if s == nil {
+		return netip.Addr{}, false
+	}
+	ranges := s.view.Ranges
+	skipped := 0
+	for s.rangeAt < len(ranges) {
+		r := ranges[s.rangeAt]
+		if !s.next.IsValid() || s.next.Less(r.From) {
+			s.next = r.From
+		}
+		for a := s.next; r.Contains(a); a = a.Next() {
+			_, recorded := s.at[a]
+			free := !recorded && !s.takes(t.plan, a)
+			if free && usable(a) {
+				return a, true
+			}
+			if free {
+				if skipped++; skipped > 64 {
+					break // not usable for this client; others may want them
+				}
+			} else if skipped == 0 {
+				s.next = a.Next()
+			}
+		}
+		if skipped > 0 {
+			break
+		}
+		s.rangeAt++
+	}
+	for n := 0; n < len(s.returned); {
+		f := s.returned[n]
+		if !s.stillFree(t.plan, f) {
+			if n == 0 {
+				s.returned = s.returned[1:]
+			} else {
+				s.returned = slices.Delete(s.returned, n, n+1)
+			}
+			continue
+		}
+		if usable(f.address) {
+			return f.address, true
+		}
+		if n++; n > 64 {
+			break
+		}
+	}
+	return netip.Addr{}, false
+}
+
+func (s *shard) stillFree(p *plan.Plan, f freed) bool {
+	if !s.view.Allocatable(f.address) || s.takes(p, f.address) {
+		return false
+	}
+	i, recorded := s.at[f.address]
+	if !recorded {
+		return f.since == 0
+	}
+	return s.slots[i].Changed == f.since
+}
+
+// Counts says how a scope's addresses are used.
+type Counts struct {
+	Active, Offered, Released, Expired, Abandoned int
+	Headroom                                      uint64 // could be handed out now
+}
+
+// Count counts a scope in constant time.
+func (t *Table) Count(scope plan.ID) Counts {
+	s := t.shards[scope]
+	if s == nil {
+		return Counts{}
+	}
+	return Counts{s.counts[Active], len(s.offers), s.counts[Released], s.counts[Expired], s.counts[Abandoned], s.view.Size - s.taken}
+}
+
+// Position is a place in a walk through the table.
+type Position struct {
+	scopes []plan.ID
+	slot   int
+}
+
+// Walk starts at the leases of a scope, or of the whole table for 0.
+func (t *Table) Walk(scope plan.ID) *Position {
+	if scope != 0 {
+		return &Position{scopes: []plan.ID{scope}}
+	}
+	p := &Position{}
+	for id := range t.shards {
+		p.scopes = append(p.scopes, id)
+	}
+	slices.Sort(p.scopes)
+	p.scopes = append(p.scopes, 0) // the orphans
+	return p
+}
+
+// Next adds at most n leases to dst and moves on; it gives dst unchanged at the
+// end. The table may change between calls: a lease that is there all the time is
+// seen once, unless its scope is edited meanwhile.
+func (t *Table) Next(p *Position, dst []*Lease, n int) []*Lease {
+	for n > 0 && len(p.scopes) > 0 {
+		s := t.shards[p.scopes[0]]
+		if p.scopes[0] == 0 {
+			s = t.orphans
+		}
+		if s == nil || p.slot >= len(s.slots) {
+			p.scopes, p.slot = p.scopes[1:], 0
+			continue
+		}
+		end := min(p.slot+n, len(s.slots))
+		for _, l := range s.slots[p.slot:end] {
+			if l.Status != Free {
+				dst = append(dst, l)
+			}
+		}
+		n -= end - p.slot
+		p.slot = end
+		if len(dst) > 0 {
+			return dst
+		}
+	}
+	return dst
+}
+
+// Offers lists what is on offer in a scope.
+func (t *Table) Offers(scope plan.ID) []Offer {
+	s := t.shards[scope]
+	if s == nil {
+		return nil
+	}
+	out := make([]Offer, 0, len(s.offers))
+	for _, o := range s.offers {
+		out = append(out, o)
+	}
+	return out
+}

@@ -1,0 +1,507 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/option"
+)
+
+// ErrNotFound is wrapped when an edit names something the plan does not have.
+var ErrNotFound = errors.New("not in the plan")
+
+// ErrRefused is wrapped by every edit that cannot hold together with the rest.
+var ErrRefused = errors.New("refused")
+
+func refuse(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", ErrRefused, fmt.Sprintf(format, args...))
+}
+
+func missing(kind Kind, name string) error {
+	return fmt.Errorf("%w: no %s is called %q; yarnpost %s list shows all", ErrNotFound, kind, name, kind)
+}
+
+// Draft is the next revision in the making. Edits apply one after the other;
+// after an error the draft is spent, and the plan it came from is untouched.
+type Draft struct {
+	next    *Plan
+	before  *Plan
+	changes map[ID]Change // by item; defaults have 0
+	order   []ID
+}
+
+// Draft starts the next revision.
+func (p *Plan) Draft() *Draft {
+	n := *p
+	n.Revision++
+	n.links, n.scopes, n.names = p.links.fork(), p.scopes.fork(), p.names.fork()
+	n.onLink, n.interfaces, n.relays = p.onLink.fork(), p.interfaces.fork(), p.relays.fork()
+	n.reserved = reservations{p.reserved.byID.fork(), p.reserved.byAddress.fork(), p.reserved.byHW.fork(), p.reserved.perScope.fork()}
+	return &Draft{next: &n, before: p, changes: map[ID]Change{}}
+}
+
+// Plan is the draft as it stands; it must not be kept while edits go on.
+func (d *Draft) Plan() *Plan { return d.next }
+
+// Finish gives the new revision and what changed, in order. Without any
+// change it gives the plan the draft came from.
+func (d *Draft) Finish() (*Plan, []Change) {
+	var out []Change
+	for _, id := range d.order {
+		if c := d.changes[id]; !reflect.DeepEqual(c.Before, c.After) {
+			out = append(out, c)
+		}
+	}
+	if len(out) == 0 {
+		return d.before, nil
+	}
+	return d.next, out
+}
+
+// Label names an item of the draft or of the plan before it.
+func (d *Draft) Label(id ID) string {
+	if s := d.next.Label(id); s != "" {
+		return s
+	}
+	return d.before.Label(id)
+}
+
+func (d *Draft) note(kind Kind, id ID, name string, before, after Item) {
+	c, seen := d.changes[id]
+	if !seen {
+		d.order = append(d.order, id)
+		c = Change{Kind: kind, ID: id, Before: before}
+	}
+	c.Name, c.After = name, after
+	d.changes[id] = c
+}
+
+func (d *Draft) newID() ID { d.next.lastID++; return d.next.lastID }
+
+// checkName refuses empty, odd or taken names.
+func (d *Draft) checkName(kind Kind, id ID, name string) error {
+	if name == "" {
+		return refuse("a %s needs a name", kind)
+	}
+	if len(name) > 64 || strings.ContainsAny(name, " \t\n/?#%\\\"'") || strings.HasPrefix(name, "-") {
+		return refuse("%q cannot be a name; use letters, digits, dots and dashes, 64 at most", name)
+	}
+	if other := d.next.id(kind, name); other != 0 && other != id {
+		return refuse("%s %q is there already; choose another name, or edit that one", kind, name)
+	}
+	return nil
+}
+
+func (d *Draft) rename(kind Kind, id ID, from, to string) {
+	if from != "" {
+		d.next.names.remove(nameKey{kind, strings.ToLower(from)})
+	}
+	if to != "" {
+		d.next.names.set(nameKey{kind, strings.ToLower(to)}, id)
+	}
+}
+
+// checkSettings validates the values and writes them in their canonical form.
+func checkSettings(s *Settings) error {
+	if s.Lease < 0 || s.Lease > 0 && time.Duration(s.Lease) < time.Minute {
+		return refuse("lease time %s is too short; a minute is the least", s.Lease)
+	}
+	for code, text := range s.Options {
+		def := option.Standard4.ByCode(code)
+		if def.Managed || code == 0 || code == option.End {
+			return refuse("option %d (%s) is set by the service itself: %s", code, def.Name(), def.Meaning)
+		}
+		if text == NoValue {
+			continue
+		}
+		data, err := def.Type.Encode(text)
+		if err != nil {
+			return refuse("option %s: %v", def.Name(), err)
+		}
+		if !strings.HasPrefix(text, option.RawPrefix) {
+			s.Options[code] = def.Type.Format(data)
+		}
+	}
+	return nil
+}
+
+// SetDefaults replaces the defaults.
+func (d *Draft) SetDefaults(v Defaults) error {
+	if err := checkSettings(&v.Settings); err != nil {
+		return fmt.Errorf("defaults: %w", err)
+	}
+	d.note(KindDefaults, 0, "", d.next.Defaults, v)
+	d.next.Defaults = v
+	for _, s := range d.next.Scopes() {
+		d.recompile(s.Scope)
+	}
+	return nil
+}
+
+// PutLink adds a link (ID 0) or replaces it.
+func (d *Draft) PutLink(l Link) (ID, error) {
+	if err := d.checkName(KindLink, l.ID, l.Name); err != nil {
+		return 0, err
+	}
+	for _, name := range l.Interfaces {
+		if other := d.next.LinkOnInterface(name); other != 0 && other != l.ID {
+			return 0, refuse("interface %s belongs to link %s; take it away there first", name, d.Label(other))
+		}
+	}
+	for _, a := range l.Relays {
+		if other := d.next.LinkOfRelay(a); other != 0 && other != l.ID {
+			return 0, refuse("relay %s belongs to link %s; take it away there first", a, d.Label(other))
+		}
+		if s := d.next.ScopeAt(a); s != nil && s.Link != l.ID {
+			return 0, refuse("relay %s lies in scope %s, which is on link %s; put the scope on link %s first", a, s.Name, s.LinkName, l.Name)
+		}
+	}
+	var before Item
+	old := d.next.Link(l.ID)
+	if old != nil {
+		before = *old
+		d.unindexLink(old)
+		d.rename(KindLink, l.ID, old.Name, "")
+	} else if l.ID == 0 {
+		l.ID = d.newID()
+	}
+	d.next.links.set(l.ID, &l)
+	d.rename(KindLink, l.ID, "", l.Name)
+	for _, name := range l.Interfaces {
+		d.next.interfaces.set(name, l.ID)
+	}
+	for _, a := range l.Relays {
+		d.next.relays.set(a, l.ID)
+	}
+	d.note(KindLink, l.ID, l.Name, before, l)
+	if old != nil && old.Name != l.Name {
+		for _, s := range d.next.OnLink(l.ID) {
+			d.recompile(s.Scope)
+		}
+	}
+	return l.ID, nil
+}
+
+func (d *Draft) unindexLink(l *Link) {
+	for _, name := range l.Interfaces {
+		d.next.interfaces.remove(name)
+	}
+	for _, a := range l.Relays {
+		d.next.relays.remove(a)
+	}
+}
+
+// Interface is one interface of the host, as far as a plan cares.
+type Interface struct {
+	Name     string
+	Prefixes []netip.Prefix // addresses with their masks
+}
+
+// PlaceScope finds the link for a new scope: the one named, or the one whose
+// interface or relay address lies in its subnet, or a new one of its own.
+func (d *Draft) PlaceScope(s *Scope, link string, host []Interface) error {
+	if link != "" {
+		l := d.next.LinkNamed(link)
+		if l == nil {
+			return missing(KindLink, link)
+		}
+		s.Link = l.ID
+		return nil
+	}
+	own := Link{Name: s.Name}
+	for _, i := range host {
+		if !slices.ContainsFunc(i.Prefixes, func(p netip.Prefix) bool { return s.Subnet.Contains(p.Addr()) }) {
+			continue
+		}
+		if id := d.next.LinkOnInterface(i.Name); id != 0 {
+			s.Link = id
+			return nil
+		}
+		own.Interfaces = append(own.Interfaces, i.Name)
+	}
+	for _, l := range d.next.Links() {
+		if slices.ContainsFunc(l.Relays, s.Subnet.Contains) {
+			s.Link = l.ID
+			return nil
+		}
+	}
+	for n := 2; d.next.LinkNamed(own.Name) != nil; n++ {
+		own.Name = fmt.Sprintf("%s-%d", s.Name, n)
+	}
+	id, err := d.PutLink(own)
+	s.Link = id
+	return err
+}
+
+// PutScope adds a scope (ID 0) or replaces it. Its link must exist.
+func (d *Draft) PutScope(s Scope) (ID, error) {
+	if err := d.checkScope(&s); err != nil {
+		return 0, err
+	}
+	var before Item
+	if old := d.next.Scope(s.ID); old != nil {
+		before = old.Scope
+		d.dropScope(old)
+	} else if s.ID == 0 {
+		s.ID = d.newID()
+	}
+	d.rename(KindScope, s.ID, "", s.Name)
+	d.addView(compile(s, d.next.Link(s.Link).Name, d.next.Defaults))
+	d.note(KindScope, s.ID, s.Name, before, s)
+	if b, ok := before.(Scope); ok && b.Link != s.Link {
+		return s.ID, d.dropEmptyLink(b.Link)
+	}
+	return s.ID, nil
+}
+
+func (d *Draft) checkScope(s *Scope) error {
+	if err := d.checkName(KindScope, s.ID, s.Name); err != nil {
+		return err
+	}
+	if !s.Subnet.IsValid() || s.Subnet.Masked() != s.Subnet {
+		return refuse("scope %s needs a subnet like 10.40.0.0/24", s.Name)
+	}
+	if !s.Subnet.Addr().Is4() {
+		return refuse("scope %s: %s is IPv6; scopes are IPv4 in this version", s.Name, s.Subnet)
+	}
+	if s.Subnet.Bits() < 8 {
+		return refuse("scope %s: subnet %s is larger than any link; use a mask of /8 or longer", s.Name, s.Subnet)
+	}
+	if s.Subnet.Addr().IsLoopback() || s.Subnet.Addr().IsMulticast() || s.Subnet.Addr().IsLinkLocalUnicast() {
+		return refuse("scope %s: nobody can be given an address of %s", s.Name, s.Subnet)
+	}
+	switch s.Mode {
+	case "":
+		s.Mode = Held
+	case Held, Serving, Draining:
+	default:
+		return refuse("scope %s: mode %q is unknown; use held, serving or draining", s.Name, s.Mode)
+	}
+	if s.Mode != Draining {
+		s.DrainUntil = time.Time{}
+	}
+	if d.next.Link(s.Link) == nil {
+		return refuse("scope %s has no link", s.Name)
+	}
+	for v := range d.next.subnets.Subnets(s.Subnet) {
+		if other, _ := d.next.subnets.Get(v); other.ID != s.ID {
+			return overlapping(s, other)
+		}
+	}
+	for v := range d.next.subnets.Supernets(s.Subnet) {
+		if other, _ := d.next.subnets.Get(v); other.ID != s.ID {
+			return overlapping(s, other)
+		}
+	}
+	whole := addr.OfPrefix(s.Subnet)
+	inside := func(what string, r addr.Range) error {
+		if !whole.Contains(r.From) || !whole.Contains(r.To) {
+			return refuse("%s %s of scope %s lies outside its subnet %s", what, r, s.Name, s.Subnet)
+		}
+		return nil
+	}
+	s.Pools = slices.Clone(s.Pools)
+	sortRanges(s.Pools)
+	for i, p := range s.Pools {
+		if err := inside("pool", p); err != nil {
+			return err
+		}
+		if i > 0 && p.Overlaps(s.Pools[i-1]) {
+			return refuse("pools %s and %s of scope %s overlap; join them into one", s.Pools[i-1], p, s.Name)
+		}
+	}
+	s.Exclusions = slices.Clone(s.Exclusions)
+	slices.SortFunc(s.Exclusions, func(a, b Exclusion) int { return a.Range.From.Compare(b.Range.From) })
+	for i, e := range s.Exclusions {
+		if err := inside("exclusion", e.Range); err != nil {
+			return err
+		}
+		if i > 0 && e.Range.Overlaps(s.Exclusions[i-1].Range) {
+			return refuse("exclusions %s and %s of scope %s overlap; join them into one", s.Exclusions[i-1].Range, e.Range, s.Name)
+		}
+	}
+	if old := d.next.Scope(s.ID); old != nil && old.Subnet != s.Subnet {
+		for _, r := range d.next.Reservations(s.ID) {
+			if !s.Subnet.Contains(r.Address) {
+				return refuse("reservation %s (%s) would fall outside the new subnet %s of scope %s; move or remove it first", r.Name, r.Address, s.Subnet, s.Name)
+			}
+		}
+	}
+	if err := checkSettings(&s.Settings); err != nil {
+		return fmt.Errorf("scope %s: %w", s.Name, err)
+	}
+	return nil
+}
+
+func overlapping(s *Scope, other *View) error {
+	return refuse("scope %s (%s) overlaps scope %s (%s); an address can be in one scope only", s.Name, s.Subnet, other.Name, other.Subnet)
+}
+
+// recompile refreshes the view of a scope that did not change itself.
+func (d *Draft) recompile(s Scope) {
+	d.dropScope(d.next.Scope(s.ID))
+	d.rename(KindScope, s.ID, "", s.Name)
+	d.addView(compile(s, d.next.Link(s.Link).Name, d.next.Defaults))
+}
+
+func (d *Draft) addView(v *View) {
+	d.next.scopes.set(v.ID, v)
+	d.next.subnets = d.next.subnets.InsertPersist(v.Subnet, v)
+	peers := append(slices.Clone(d.next.OnLink(v.Link)), v)
+	slices.SortFunc(peers, func(a, b *View) int { return int(a.ID - b.ID) })
+	d.next.onLink.set(v.Link, peers)
+}
+
+func (d *Draft) dropScope(v *View) {
+	d.next.scopes.remove(v.ID)
+	d.next.subnets = d.next.subnets.DeletePersist(v.Subnet)
+	d.next.onLink.set(v.Link, slices.DeleteFunc(slices.Clone(d.next.OnLink(v.Link)), func(o *View) bool { return o.ID == v.ID }))
+	d.rename(KindScope, v.ID, v.Name, "")
+}
+
+// RemoveScope removes a scope with its reservations, and its link when that
+// carries no other scope.
+func (d *Draft) RemoveScope(name string) error {
+	v := d.next.ScopeNamed(name)
+	if v == nil {
+		return missing(KindScope, name)
+	}
+	for _, r := range d.next.Reservations(v.ID) {
+		d.dropReservation(r)
+		d.note(KindReservation, r.ID, r.Name, *r, nil)
+	}
+	d.dropScope(v)
+	d.note(KindScope, v.ID, v.Name, v.Scope, nil)
+	return d.dropEmptyLink(v.Link)
+}
+
+func (d *Draft) dropEmptyLink(id ID) error {
+	if len(d.next.OnLink(id)) > 0 {
+		return nil
+	}
+	return d.RemoveLink(d.next.Link(id).Name)
+}
+
+// RemoveLink removes a link that carries no scope.
+func (d *Draft) RemoveLink(name string) error {
+	l := d.next.LinkNamed(name)
+	if l == nil {
+		return missing(KindLink, name)
+	}
+	if on := d.next.OnLink(l.ID); len(on) > 0 {
+		return refuse("link %s carries scope %s; remove the scope or put it on another link first", name, on[0].Name)
+	}
+	d.unindexLink(l)
+	d.next.links.remove(l.ID)
+	d.next.onLink.remove(l.ID)
+	d.rename(KindLink, l.ID, l.Name, "")
+	d.note(KindLink, l.ID, l.Name, *l, nil)
+	return nil
+}
+
+// PutReservation adds a reservation (ID 0) or replaces it.
+func (d *Draft) PutReservation(r Reservation) (ID, error) {
+	if err := d.checkName(KindReservation, r.ID, r.Name); err != nil {
+		return 0, err
+	}
+	s := d.next.Scope(r.Scope)
+	if s == nil {
+		return 0, refuse("reservation %s needs a scope", r.Name)
+	}
+	if r.Hardware == "" {
+		return 0, refuse("reservation %s needs a hardware address like 02:00:00:00:00:17", r.Name)
+	}
+	if !r.Address.IsValid() || !s.Subnet.Contains(r.Address) {
+		return 0, refuse("reservation %s: address %s is not in the subnet %s of scope %s", r.Name, r.Address, s.Subnet, s.Name)
+	}
+	for _, end := range reservedEnds(s.Subnet) {
+		if end.Contains(r.Address) {
+			return 0, refuse("reservation %s: %s is the network or broadcast address of scope %s", r.Name, r.Address, s.Name)
+		}
+	}
+	if other := d.next.ReservationAt(r.Address); other != nil && other.ID != r.ID {
+		return 0, refuse("reservation %s: %s is reserved for %s (%s) already", r.Name, r.Address, other.Name, other.Hardware)
+	}
+	if other := d.next.ReservationFor(r.Scope, r.Hardware); other != nil && other.ID != r.ID {
+		return 0, refuse("reservation %s: %s has reservation %s (%s) in scope %s already; edit that one", r.Name, r.Hardware, other.Name, other.Address, s.Name)
+	}
+	if err := checkSettings(&r.Settings); err != nil {
+		return 0, fmt.Errorf("reservation %s: %w", r.Name, err)
+	}
+	var before Item
+	if old, ok := d.next.reserved.byID.get(r.ID); ok {
+		before = *old
+		d.dropReservation(old)
+	} else if r.ID == 0 {
+		r.ID = d.newID()
+	}
+	d.rename(KindReservation, r.ID, "", r.Name)
+	x := d.next.reserved
+	x.byID.set(r.ID, &r)
+	x.byAddress.set(r.Address, &r)
+	x.byHW.set(hwKey{r.Scope, r.Hardware}, &r)
+	x.perScope.set(r.Scope, d.next.ReservationCount(r.Scope)+1)
+	d.note(KindReservation, r.ID, r.Name, before, r)
+	return r.ID, nil
+}
+
+func (d *Draft) dropReservation(r *Reservation) {
+	x := d.next.reserved
+	x.byID.remove(r.ID)
+	x.byAddress.remove(r.Address)
+	x.byHW.remove(hwKey{r.Scope, r.Hardware})
+	x.perScope.set(r.Scope, d.next.ReservationCount(r.Scope)-1)
+	d.rename(KindReservation, r.ID, r.Name, "")
+}
+
+// RemoveReservation removes a reservation.
+func (d *Draft) RemoveReservation(name string) error {
+	r := d.next.ReservationNamed(name)
+	if r == nil {
+		return missing(KindReservation, name)
+	}
+	d.dropReservation(r)
+	d.note(KindReservation, r.ID, r.Name, *r, nil)
+	return nil
+}
+
+// Restore builds a plan from stored items, links before scopes before
+// reservations. Items keep their ids.
+func Restore(revision int64, defaults Defaults, links []Link, scopes []Scope, reservations []Reservation) (*Plan, error) {
+	d := New().Draft()
+	d.next.Defaults = defaults
+	for _, l := range links {
+		if _, err := d.PutLink(l); err != nil {
+			return nil, fmt.Errorf("restore plan: %w", err)
+		}
+		d.next.lastID = max(d.next.lastID, l.ID)
+	}
+	for _, s := range scopes {
+		if _, err := d.PutScope(s); err != nil {
+			return nil, fmt.Errorf("restore plan: %w", err)
+		}
+		d.next.lastID = max(d.next.lastID, s.ID)
+	}
+	for _, r := range reservations {
+		if _, err := d.PutReservation(r); err != nil {
+			return nil, fmt.Errorf("restore plan: %w", err)
+		}
+		d.next.lastID = max(d.next.lastID, r.ID)
+	}
+	d.next.Revision = revision
+	return d.next, nil
+}
+
+// KeepIDsAbove makes sure that new items get ids above last, which may have
+// belonged to items that are gone.
+func (p *Plan) KeepIDsAbove(last ID) *Plan {
+	n := *p
+	n.lastID = max(n.lastID, last)
+	return &n
+}

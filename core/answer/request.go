@@ -4,6 +4,8 @@ import (
 	"net/netip"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
@@ -280,7 +282,25 @@ func (d *decider) inform() {
 
 func text(m *dhcp4.Message, code uint8) string {
 	b, _ := m.Options.Get(code)
-	return strings.TrimRight(string(b), "\x00")
+	return Clean(b)
+}
+
+// Clean makes text of what a client says of itself: trailing NULs go, and what
+// is not printable becomes a question mark, so that it can be stored and shown
+// anywhere.
+func Clean(b []byte) string {
+	s := strings.TrimRight(string(b), "\x00")
+	for i := range len(s) {
+		if s[i] < ' ' || s[i] > '~' {
+			return strings.Map(func(r rune) rune {
+				if r == utf8.RuneError || !unicode.IsPrint(r) {
+					return '?'
+				}
+				return r
+			}, s)
+		}
+	}
+	return s
 }
 
 // hostname is the reservation's name for the client, or what the client says
@@ -297,7 +317,7 @@ func hostname(m *dhcp4.Message, r *plan.Reservation) string {
 		return ""
 	}
 	if b[0]&4 == 0 { // E bit: the deprecated ASCII form (RFC 4702 section 2.1)
-		return strings.TrimSuffix(strings.TrimRight(string(b[3:]), "\x00"), ".")
+		return strings.TrimSuffix(Clean(b[3:]), ".")
 	}
 	name := option.Type{Fields: []option.Kind{option.Name}}.Format(b[3:])
 	if strings.HasPrefix(name, option.RawPrefix) { // a partial name has no final root label

@@ -1,0 +1,228 @@
+package node
+
+import (
+	"log/slog"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+	"yarnpost/service/store"
+	"yarnpost/service/wire"
+)
+
+// Engine carries out decisions: it lets one request at a time at the lease
+// table, hands what must be durable to the journal, and lets the reply go when
+// the journal says so.
+type Engine struct {
+	log     *slog.Logger
+	events  *Events
+	metrics *metrics
+	send    func([]wire.Reply)
+	journal *store.Journal // set once before the first request
+
+	own atomic.Pointer[map[netip.Addr]bool] // the host's addresses
+
+	mu       sync.Mutex // orders decisions, plan changes and undoing
+	table    *lease.Table
+	unserved *unservedList
+	served   *Window // acknowledgements, for Today
+}
+
+func newEngine(table *lease.Table, events *Events, m *metrics, send func([]wire.Reply), log *slog.Logger) *Engine {
+	e := &Engine{log: log, events: events, metrics: m, send: send, table: table, unserved: newUnservedList(), served: &Window{}}
+	e.own.Store(&map[netip.Addr]bool{})
+	return e
+}
+
+// With runs f while nothing else touches the table. Long walks must take it
+// for a part at a time.
+func (e *Engine) With(f func(*lease.Table)) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	f(e.table)
+}
+
+// Plan is the revision in force.
+func (e *Engine) Plan() (p *plan.Plan) {
+	e.With(func(t *lease.Table) { p = t.Plan() })
+	return p
+}
+
+// waiting is a reply that the journal holds back, with what to tell afterwards.
+type waiting struct {
+	reply wire.Reply // without Data: nothing to send
+	lease *lease.Lease
+	done  chan struct{} // closed once it is durable; may be nil
+}
+
+// Handle decides a batch of datagrams and gives the replies that can go now.
+func (e *Engine) Handle(packets []wire.Packet) []wire.Reply {
+	var out []wire.Reply
+	var m dhcp4.Message
+	for i := range packets {
+		if reply, ok := e.handle(&packets[i], &m); ok {
+			out = append(out, reply)
+		}
+	}
+	return out
+}
+
+func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message) (wire.Reply, bool) {
+	if err := dhcp4.Decode(m, p.Data); err != nil {
+		e.metrics.malformed(err)
+		return wire.Reply{}, false
+	}
+	own := *e.own.Load()
+	req := answer.Request{Message: m, Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To}
+	if b, ok := m.Options.Get(82); ok {
+		req.Relay = dhcp4.ParseRelay(b)
+	}
+	if p.Interface != nil && p.Interface.Served {
+		req.Interface, req.Prefixes = p.Interface.Name, p.Interface.Prefixes
+	}
+	if !req.Unicast || !req.Server.Is4() { // heard by broadcast: answer as the interface's address
+		if p.Interface == nil || len(p.Interface.Prefixes) == 0 {
+			e.metrics.drop("no-address-on-interface")
+			return wire.Reply{}, false
+		}
+		req.Server = p.Interface.Prefixes[0].Addr()
+	}
+	if req.Interface == "" && m.GIAddr.IsUnspecified() && (!req.Unicast || m.CIAddr.IsUnspecified()) {
+		e.metrics.drop("interface-not-served")
+		return wire.Reply{}, false
+	}
+
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	w := answer.World{Table: e.table, Now: lease.At(time.Now()), Ours: func(a netip.Addr) bool { return own[a] }, Writable: e.journal.Down() == nil}
+	d := answer.Decide(req, w)
+	e.metrics.decided(m.Type, d)
+	return e.carryOut(p, &req, d, w.Now)
+}
+
+// carryOut does what a decision says. The caller holds the lock.
+func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decision, now lease.Time) (wire.Reply, bool) {
+	var reply wire.Reply
+	if d.Reply != nil {
+		data, omitted, err := dhcp4.Append(make([]byte, 0, 512), d.Reply, d.Limit)
+		if err != nil {
+			e.log.Error("a reply could not be encoded", "client", d.Client, "err", err)
+			return reply, false
+		}
+		if len(omitted) > 0 {
+			e.metrics.omitted.Add(float64(len(omitted)))
+		}
+		if reply, err = route(p, req, d, data); err != nil {
+			e.metrics.drop("no-way-back")
+			return reply, false
+		}
+	}
+	if d.Drop.IsValid() {
+		e.table.DropOffer(d.Drop)
+	}
+	if d.Offer != nil {
+		old, again := e.table.OfferOf(d.Offer.Address)
+		if again && old.Client == d.Client && old.Until != d.Offer.Until {
+			e.unserved.note(req, d, answer.NotTaken, now)
+		}
+		e.table.PutOffer(*d.Offer)
+	}
+	e.watch(req, d, now)
+	switch {
+	case d.Lease != nil:
+		before := e.table.Get(d.Lease.Address)
+		if !e.journal.Add(store.Entry{Before: before, After: d.Lease, Note: waiting{reply: reply, lease: d.Lease}}) {
+			e.metrics.drop("overload")
+			return reply, false
+		}
+		e.table.Put(d.Lease)
+		e.table.DropOffer(d.Lease.Address)
+		return reply, false
+	case d.Outcome == answer.Acknowledged && e.journal.Pending(d.Address):
+		// A repeated request joins the entry that waits.
+		e.journal.Add(store.Entry{Note: waiting{reply: reply}})
+		return reply, false
+	}
+	return reply, d.Reply != nil
+}
+
+// watch keeps the list of unserved clients.
+func (e *Engine) watch(req *answer.Request, d *answer.Decision, now lease.Time) {
+	switch d.Outcome {
+	case answer.Acknowledged, answer.Informed, answer.Released:
+		e.unserved.forget(req, d)
+		e.served.Add(now)
+	case answer.Refused:
+		e.unserved.note(req, d, d.Why, now)
+	case answer.Ignored:
+		switch d.Why {
+		case answer.OtherServer:
+			e.unserved.forget(req, d)
+		case answer.NotServed, answer.BadRequest:
+		default:
+			if req.Message.Type != dhcp4.Release && req.Message.Type != dhcp4.Decline {
+				e.unserved.note(req, d, d.Why, now)
+			}
+		}
+	}
+}
+
+// Recorded lets the replies of durable entries go (store.Owner).
+func (e *Engine) Recorded(entries []store.Entry) {
+	replies := make([]wire.Reply, 0, len(entries))
+	for _, n := range entries {
+		w := n.Note.(waiting)
+		if w.reply.Data != nil {
+			replies = append(replies, w.reply)
+		}
+		if w.lease != nil {
+			e.events.lease(w.lease)
+		}
+		if w.done != nil {
+			close(w.done)
+		}
+	}
+	if len(replies) > 0 {
+		e.send(replies)
+	}
+}
+
+// Undo puts back what could not be recorded (store.Owner).
+func (e *Engine) Undo(take func() []store.Entry) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	entries := take()
+	for i := len(entries) - 1; i >= 0; i-- {
+		if n := entries[i]; n.After != nil {
+			e.table.Restore(n.After.Address, n.Before)
+		}
+	}
+}
+
+// Tick does what time asks for: offers lapse and leases end.
+func (e *Engine) Tick(at time.Time) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	now := lease.At(at)
+	e.table.Lapse(now)
+	e.unserved.age(now)
+	for _, l := range e.table.Due(now) {
+		n := *l
+		n.Status, n.Changed = lease.Expired, l.Expires
+		if e.journal.Add(store.Entry{Before: l, After: &n, Note: waiting{lease: &n}}) {
+			e.table.Put(&n)
+		} else {
+			e.table.Put(l) // due again with the next tick
+		}
+	}
+}
+
+// SetOwn tells the engine the host's addresses.
+func (e *Engine) SetOwn(own map[netip.Addr]bool) { e.own.Store(&own) }
+
+func (e *Engine) isOwn(a netip.Addr) bool { return (*e.own.Load())[a] }

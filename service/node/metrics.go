@@ -1,0 +1,109 @@
+package node
+
+import (
+	"errors"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// metrics are the counters of one service.
+type metrics struct {
+	registry *prometheus.Registry
+	messages *prometheus.CounterVec
+	dropped  *prometheus.CounterVec
+	omitted  prometheus.Counter
+	known    map[decided]prometheus.Counter // resolved labels; used under the engine's lock
+}
+
+type decided struct {
+	message dhcp4.Type
+	outcome answer.Outcome
+	why     answer.Reason
+}
+
+func newMetrics() *metrics {
+	m := &metrics{
+		registry: prometheus.NewRegistry(),
+		messages: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_messages_total", Help: "Messages decided, by type, outcome and reason."}, []string{"type", "outcome", "reason"}),
+		dropped:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_dropped_total", Help: "Datagrams dropped before or after a decision, by reason."}, []string{"reason"}),
+		omitted:  prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_options_omitted_total", Help: "Options left out of replies because they did not fit."}),
+		known:    map[decided]prometheus.Counter{},
+	}
+	m.registry.MustRegister(m.messages, m.dropped, m.omitted, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
+
+func (m *metrics) decided(t dhcp4.Type, d *answer.Decision) {
+	k := decided{t, d.Outcome, d.Why}
+	c := m.known[k]
+	if c == nil {
+		c = m.messages.WithLabelValues(t.String(), string(d.Outcome), string(d.Why))
+		m.known[k] = c
+	}
+	c.Inc()
+}
+
+func (m *metrics) drop(reason string) { m.dropped.WithLabelValues(reason).Inc() }
+
+func (m *metrics) malformed(err error) {
+	for e, reason := range map[error]string{dhcp4.ErrShort: "short", dhcp4.ErrHardware: "hardware-length", dhcp4.ErrOption: "option-length", dhcp4.ErrOverload: "overload", dhcp4.ErrType: "message-type"} {
+		if errors.Is(err, e) {
+			m.drop("malformed-" + reason)
+			return
+		}
+	}
+	m.drop("malformed")
+}
+
+// watch registers what is read from the engine when somebody asks.
+func (m *metrics) watch(e *Engine) {
+	gauge := func(name, help string, read func() float64) {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, read))
+	}
+	gauge("yarnpost_unserved_clients", "Clients that ask and get nothing.", func() float64 { return float64(len(e.Unserved())) })
+	gauge("yarnpost_plan_revision", "Revision of the plan in force.", func() float64 { return float64(e.Plan().Revision) })
+	gauge("yarnpost_database_up", "1 while leases can be recorded.", func() float64 {
+		if e.journal.Down() != nil {
+			return 0
+		}
+		return 1
+	})
+	gauge("yarnpost_journal_waiting", "Entries that wait for a commit.", func() float64 { _, n := e.journal.Snapshot(); return float64(n) })
+	gauge("yarnpost_journal_commits", "Commits since the start.", func() float64 { s, _ := e.journal.Snapshot(); return float64(s.Batches) })
+	gauge("yarnpost_journal_entries", "Entries recorded since the start.", func() float64 { s, _ := e.journal.Snapshot(); return float64(s.Entries) })
+	m.registry.MustRegister(scopeMetrics{e})
+}
+
+// scopeMetrics counts leases by scope and status at each scrape.
+type scopeMetrics struct{ e *Engine }
+
+var (
+	leasesDesc   = prometheus.NewDesc("yarnpost_leases", "Addresses with a record, by scope and status.", []string{"scope", "status"}, nil)
+	headroomDesc = prometheus.NewDesc("yarnpost_headroom", "Addresses that could be handed out now, by scope.", []string{"scope"}, nil)
+)
+
+// Describe implements prometheus.Collector.
+func (s scopeMetrics) Describe(c chan<- *prometheus.Desc) { c <- leasesDesc; c <- headroomDesc }
+
+// Collect implements prometheus.Collector.
+func (s scopeMetrics) Collect(c chan<- prometheus.Metric) {
+	for _, v := range s.e.Plan().Scopes() {
+		n := s.e.Count(v.ID)
+		for status, count := range map[lease.Status]int{lease.Active: n.Active, lease.Offered: n.Offered, lease.Released: n.Released, lease.Expired: n.Expired, lease.Abandoned: n.Abandoned} {
+			c <- prometheus.MustNewConstMetric(leasesDesc, prometheus.GaugeValue, float64(count), v.Name, status.String())
+		}
+		c <- prometheus.MustNewConstMetric(headroomDesc, prometheus.GaugeValue, float64(n.Headroom), v.Name)
+	}
+}
+
+// Count counts the addresses of a scope.
+func (e *Engine) Count(scope plan.ID) (n lease.Counts) {
+	e.With(func(t *lease.Table) { n = t.Count(scope) })
+	return n
+}

@@ -1,0 +1,237 @@
+// Package node is the room where the rooms are wired together: it starts the
+// store, the sockets and the engine in order, keeps their clocks, and stops them
+// so that nothing is lost.
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+	"yarnpost/service/store"
+	"yarnpost/service/wire"
+)
+
+// Config says what to serve and where.
+type Config struct {
+	Data       string         // folder of everything that is kept
+	Database   string         // DSN; "" for a private cluster under Data
+	DHCP4      netip.AddrPort // where relayed and renewing clients are heard
+	Interfaces []string       // where broadcast clients are served
+	Log        *slog.Logger
+}
+
+// Node is a running service without its HTTP side.
+type Node struct {
+	Started time.Time
+
+	log     *slog.Logger
+	cluster *store.Cluster
+	store   *store.Store
+	journal *store.Journal
+	wire    *wire.Server
+	engine  *Engine
+	events  *Events
+	metrics *metrics
+	planMu  sync.Mutex // one change of the plan at a time
+
+	stop    context.CancelFunc
+	workers sync.WaitGroup
+}
+
+// Start brings the service up. It answers once Start returns.
+func Start(ctx context.Context, c Config) (*Node, error) {
+	n := &Node{log: c.Log, Started: time.Now(), events: &Events{}, metrics: newMetrics()}
+	ok := false
+	defer func() {
+		if !ok {
+			n.Stop()
+		}
+	}()
+	if err := os.MkdirAll(c.Data, 0o711); err != nil {
+		return nil, fmt.Errorf("make the data folder: %w", err)
+	}
+	if err := n.openStore(ctx, c); err != nil {
+		return nil, err
+	}
+	table, err := n.loadTable(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if n.wire, err = wire.Listen(c.DHCP4, c.Interfaces, c.Log); err != nil {
+		return nil, err
+	}
+	n.engine = newEngine(table, n.events, n.metrics, n.wire.Send, c.Log)
+	n.noteInterfaces()
+	if n.journal, err = n.store.NewJournal(ctx, c.Log, n.engine); err != nil {
+		return nil, err
+	}
+	n.engine.journal = n.journal
+	n.metrics.watch(n.engine)
+	run, stop := context.WithCancel(context.Background())
+	n.stop = stop
+	n.workers.Go(func() {
+		if err := n.wire.Serve(n.engine.Handle); err != nil {
+			c.Log.Error("the DHCPv4 socket failed", "err", err)
+		}
+	})
+	n.workers.Go(func() { n.every(run, time.Second, func() { n.engine.Tick(time.Now()) }) })
+	n.workers.Go(func() { n.every(run, 5*time.Second, n.noteInterfaces) })
+	n.workers.Go(func() { n.every(run, time.Hour, n.keepHistory) })
+	for _, name := range c.Interfaces {
+		c.Log.Info("serving broadcast clients", "interface", name)
+	}
+	c.Log.Info("serving DHCPv4", "address", n.wire.Addr(), "revision", table.Plan().Revision)
+	ok = true
+	return n, nil
+}
+
+func (n *Node) openStore(ctx context.Context, c Config) (err error) {
+	dsn := c.Database
+	if dsn == "" {
+		if n.cluster, err = store.StartCluster(ctx, c.Data, c.Log); err != nil {
+			return err
+		}
+		dsn = n.cluster.DSN
+	}
+	if n.store, err = store.Open(ctx, dsn); err != nil {
+		return err
+	}
+	return n.store.KeepHistory(ctx, time.Now())
+}
+
+func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
+	p, err := n.store.LoadPlan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	begin, total := time.Now(), 0
+	table := lease.New(p, lease.At(begin))
+	err = n.store.LoadLeases(ctx, func(l *lease.Lease) { table.Put(l); total++ }, func(done int) {
+		n.log.Info("reading the lease table", "leases", done)
+	})
+	if err != nil {
+		return nil, err
+	}
+	n.log.Info("lease table ready", "leases", total, "took", time.Since(begin).Round(time.Millisecond))
+	return table, nil
+}
+
+func (n *Node) every(ctx context.Context, d time.Duration, f func()) {
+	t := time.NewTicker(d)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+			f()
+		}
+	}
+}
+
+func (n *Node) noteInterfaces() {
+	if err := n.wire.Refresh(); err != nil {
+		n.log.Warn("cannot look at the interfaces", "err", err)
+		return
+	}
+	own := map[netip.Addr]bool{}
+	for _, i := range n.wire.Interfaces() {
+		for _, p := range i.Prefixes {
+			own[p.Addr()] = true
+		}
+	}
+	n.engine.SetOwn(own)
+}
+
+func (n *Node) keepHistory() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	if err := n.store.KeepHistory(ctx, time.Now()); err != nil {
+		n.log.Error("history could not be kept in order", "err", err)
+	}
+}
+
+// PlanInterfaces are the host's interfaces as a plan sees them: those that
+// broadcast clients are served on.
+func (n *Node) PlanInterfaces() []plan.Interface {
+	var out []plan.Interface
+	for _, i := range n.wire.Interfaces() {
+		if i.Served {
+			out = append(out, plan.Interface{Name: i.Name, Prefixes: i.Prefixes})
+		}
+	}
+	return out
+}
+
+// Stop ends the service in good order: no new requests, what was decided is
+// recorded and answered, and then the database goes.
+func (n *Node) Stop() {
+	if n.stop != nil {
+		n.stop()
+	}
+	if n.journal != nil {
+		n.journal.Close() // while the socket still sends the last replies
+	}
+	if n.wire != nil {
+		n.wire.Close()
+	}
+	n.workers.Wait()
+	if n.store != nil {
+		n.store.Close()
+	}
+	if n.cluster != nil {
+		n.cluster.Stop()
+	}
+}
+
+// Health is what stands between the service and its work, or nil.
+func (n *Node) Health() error {
+	if err := n.journal.Down(); err != nil {
+		return fmt.Errorf("leases cannot be recorded: %w", err)
+	}
+	return nil
+}
+
+// Store gives the records, for accounts, revisions and history.
+func (n *Node) Store() *store.Store { return n.store }
+
+// Engine gives the lease table.
+func (n *Node) Engine() *Engine { return n.engine }
+
+// Events gives what happens as it happens.
+func (n *Node) Events() *Events { return n.events }
+
+// Registry gives the metrics.
+func (n *Node) Registry() *prometheus.Registry { return n.metrics.registry }
+
+// DHCP4 is where the service hears relays.
+func (n *Node) DHCP4() netip.AddrPort { return n.wire.Addr() }
+
+// Served counts acknowledgements over the last span, up to a day.
+func (n *Node) Served(span time.Duration) (count int) {
+	n.engine.With(func(*lease.Table) { count = n.engine.served.Sum(lease.At(time.Now()), span) })
+	return count
+}
+
+// WriteSecret writes a file that only its owner can read.
+func WriteSecret(dir, name, text string) error {
+	path := filepath.Join(dir, name)
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	if err := os.WriteFile(path, []byte(text+"\n"), 0o600); err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	return nil
+}

@@ -1,0 +1,47 @@
+package node
+
+import (
+	"errors"
+	"net"
+	"net/netip"
+
+	"yarnpost/core/answer"
+	"yarnpost/service/wire"
+)
+
+var errNoWay = errors.New("no way back to the client")
+
+var (
+	broadcast   = netip.AddrFrom4([4]byte{255, 255, 255, 255})
+	broadcastHW = net.HardwareAddr{255, 255, 255, 255, 255, 255}
+)
+
+// route turns a destination into an address, a port and, for clients that
+// cannot be reached by IP yet, a frame (RFC 2131 section 4.1).
+func route(p *wire.Packet, req *answer.Request, d *answer.Decision, data []byte) (wire.Reply, error) {
+	r := wire.Reply{Data: data, From: req.Server, Interface: p.Interface}
+	switch d.To {
+	case answer.ToRelay:
+		port := uint16(wire.ServerPort)
+		if req.Relay.SourcePort { // RFC 8357
+			port = p.From.Port()
+		}
+		r.To = netip.AddrPortFrom(d.Reply.GIAddr, port)
+		return r, nil
+	case answer.ToAddress:
+		r.To = netip.AddrPortFrom(req.Message.CIAddr, wire.ClientPort)
+		return r, nil
+	}
+	if req.Interface == "" || p.Interface == nil || len(p.Interface.Hardware) != 6 {
+		return r, errNoWay
+	}
+	r.Frame = true
+	if d.To == answer.ToHardware && len(req.Message.CHAddr) == 6 {
+		r.To = netip.AddrPortFrom(d.Reply.YIAddr, wire.ClientPort)
+		r.Hardware = net.HardwareAddr(req.Message.CHAddr)
+	} else {
+		r.To = netip.AddrPortFrom(broadcast, wire.ClientPort)
+		r.Hardware = broadcastHW
+	}
+	return r, nil
+}

@@ -1,0 +1,393 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"yarnpost/core/lease"
+)
+
+// Entry is one decision on its way to the disk. Without After it has nothing
+// to write and waits for what is written before it.
+type Entry struct {
+	Before, After *lease.Lease // of one address; Before is nil if it had no record
+	Note          any          // whatever the owner wants back with it
+}
+
+// Limits of the journal, in entries.
+const (
+	gatherLimit = 16384 // waiting for a commit; more is refused
+	batchLimit  = 1024  // in one commit
+)
+
+// Journal records leases: while one batch commits, the next gathers. Entries
+// become durable in the order in which they were added. When a batch fails, so
+// does all that gathered meanwhile, since it may build on it.
+type Journal struct {
+	store *Store
+	log   *slog.Logger
+	owner Owner
+
+	mu       sync.Mutex
+	wake     *sync.Cond
+	gathered []Entry
+	pending  map[netip.Addr]int // entries not yet durable, by address
+	down     error              // why nothing can be recorded; nil while all is well
+	closing  bool
+	done     chan struct{}
+	conn     *pgx.Conn
+	batch    int64 // number of the last batch tried
+	rows     rows
+
+	Stats Stats
+}
+
+// Stats counts the journal's work; read it with Snapshot.
+type Stats struct {
+	Batches, Entries, Failed uint64
+}
+
+// Owner is told what became of entries.
+type Owner interface {
+	// Recorded gets entries that are durable now, in order. It must not keep
+	// the slice.
+	Recorded([]Entry)
+	// Undo must lock out whoever adds entries, call take, and undo what take
+	// gives, last first.
+	Undo(take func() []Entry)
+}
+
+// NewJournal starts the journal.
+func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner) (*Journal, error) {
+	j := &Journal{store: s, log: log, owner: owner, pending: map[netip.Addr]int{}, done: make(chan struct{})}
+	j.wake = sync.NewCond(&j.mu)
+	var err error
+	// A process that was just killed may take a moment to let go of its lock.
+	for range 100 {
+		if err = j.connect(ctx); err == nil || !errors.Is(err, errLocked) {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	go j.run()
+	return j, nil
+}
+
+// Add queues an entry and reports whether it was taken. It is not while the
+// database is away or too much waits already. Call it under the lock that
+// orders decisions.
+func (j *Journal) Add(e Entry) bool {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.down != nil || j.closing || len(j.gathered) >= gatherLimit {
+		return false
+	}
+	j.gathered = append(j.gathered, e)
+	if e.After != nil {
+		j.pending[e.After.Address]++
+	}
+	j.wake.Signal()
+	return true
+}
+
+// Pending reports whether the address has a record that is not yet durable.
+func (j *Journal) Pending(a netip.Addr) bool {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.pending[a] > 0
+}
+
+// Down is why nothing can be recorded now, or nil.
+func (j *Journal) Down() error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.down
+}
+
+// Snapshot is a copy of the statistics, and how many entries wait.
+func (j *Journal) Snapshot() (Stats, int) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.Stats, len(j.gathered)
+}
+
+// Close records what has been added and ends the journal.
+func (j *Journal) Close() {
+	j.mu.Lock()
+	j.closing = true
+	j.wake.Signal()
+	j.mu.Unlock()
+	<-j.done
+	if j.conn != nil {
+		j.conn.Close(context.Background())
+	}
+}
+
+func (j *Journal) run() {
+	defer close(j.done)
+	var batch []Entry
+	for {
+		j.mu.Lock()
+		for len(j.gathered) == 0 && !j.closing {
+			j.wake.Wait()
+		}
+		if len(j.gathered) == 0 {
+			j.mu.Unlock()
+			return
+		}
+		n := min(len(j.gathered), batchLimit)
+		batch = append(batch[:0], j.gathered[:n]...)
+		j.gathered = append(j.gathered[:0], j.gathered[n:]...)
+		j.mu.Unlock()
+		err := j.commit(batch)
+		var unknown *unknownOutcome
+		if errors.As(err, &unknown) {
+			err = j.resolve(batch, err)
+		}
+		if err != nil {
+			j.fail(batch, err)
+			continue
+		}
+		j.settle(batch)
+		j.owner.Recorded(batch)
+		clear(batch)
+	}
+}
+
+// settle notes that the batch is durable.
+func (j *Journal) settle(batch []Entry) {
+	j.mu.Lock()
+	j.Stats.Batches++
+	j.Stats.Entries += uint64(len(batch))
+	j.unpend(batch)
+	j.mu.Unlock()
+}
+
+func (j *Journal) unpend(entries []Entry) {
+	for _, e := range entries {
+		if e.After == nil {
+			continue
+		}
+		if a := e.After.Address; j.pending[a] > 1 {
+			j.pending[a]--
+		} else {
+			delete(j.pending, a)
+		}
+	}
+}
+
+// fail undoes a batch that was certainly not recorded, and all behind it.
+func (j *Journal) fail(batch []Entry, err error) {
+	j.log.Error("leases could not be recorded and are undone", "entries", len(batch), "err", err)
+	lost := j.conn.IsClosed()
+	j.owner.Undo(func() []Entry {
+		j.mu.Lock()
+		defer j.mu.Unlock()
+		all := append(append([]Entry(nil), batch...), j.gathered...)
+		j.gathered = j.gathered[:0]
+		j.Stats.Failed += uint64(len(all))
+		j.unpend(all)
+		if lost {
+			j.down = err
+		}
+		return all
+	})
+	if lost {
+		j.reconnect(err)
+	}
+}
+
+// unknownOutcome wraps the error of a commit that may or may not have happened.
+type unknownOutcome struct{ error }
+
+func (u *unknownOutcome) Unwrap() error { return u.error }
+
+// resolve finds out what became of a batch of unknown outcome. Until then its
+// leases are frozen: they stay pending, and what gathered behind it is undone.
+func (j *Journal) resolve(batch []Entry, cause error) error {
+	j.log.Error("the outcome of a commit is unknown; its leases are frozen until the database tells", "entries", len(batch), "err", cause)
+	j.owner.Undo(func() []Entry {
+		j.mu.Lock()
+		defer j.mu.Unlock()
+		behind := append([]Entry(nil), j.gathered...)
+		j.gathered = j.gathered[:0]
+		j.Stats.Failed += uint64(len(behind))
+		j.unpend(behind)
+		j.down = cause
+		return behind
+	})
+	tried := j.batch
+	if last := j.reconnect(cause); last == tried {
+		j.log.Info("the commit had happened; its leases stand", "entries", len(batch))
+		return nil
+	}
+	return cause
+}
+
+// reconnect tries until the database is back, and gives the number of the last
+// batch it knows. It gives up when the journal closes.
+func (j *Journal) reconnect(cause error) (last int64) {
+	for wait := 100 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
+		j.mu.Lock()
+		closing := j.closing
+		j.mu.Unlock()
+		if closing {
+			return 0
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		err := j.connect(ctx)
+		cancel()
+		if err == nil {
+			j.mu.Lock()
+			j.down = nil
+			j.mu.Unlock()
+			j.log.Info("the database is back; leases are recorded again")
+			return j.batch
+		}
+		if errors.Is(err, ErrFenced) || errors.Is(err, errLocked) {
+			cause = err
+		}
+		j.mu.Lock()
+		j.down = cause
+		j.mu.Unlock()
+		time.Sleep(wait)
+	}
+}
+
+var errLocked = errors.New("another service is using this database; stop it first, or name another database")
+
+// connect opens the writing connection: it takes the writer's lock, checks the
+// epoch, and learns the last batch.
+func (j *Journal) connect(ctx context.Context) error {
+	conn, err := pgx.Connect(ctx, j.store.dsn)
+	if err != nil {
+		return err
+	}
+	ok := false
+	defer func() {
+		if !ok {
+			conn.Close(ctx)
+		}
+	}()
+	var locked bool
+	if err := conn.QueryRow(ctx, "select pg_try_advisory_lock($1)", writerLock).Scan(&locked); err != nil {
+		return err
+	}
+	if !locked {
+		return errLocked
+	}
+	var epoch int64
+	if err := conn.QueryRow(ctx, "select epoch, last_batch from server").Scan(&epoch, &j.batch); err != nil {
+		return err
+	}
+	if epoch != j.store.epoch {
+		return ErrFenced
+	}
+	ok = true
+	j.conn = conn
+	return nil
+}
+
+// record writes a batch in one statement, which is one transaction: the batch's
+// number (only under this process's epoch), the newest record of each address,
+// and a line of history for each entry.
+const record = `with mark as (
+	update server set last_batch = $2 where epoch = $1 returning 1
+), r as (
+	select * from unnest($4::inet[], $5::smallint[], $6::bool[], $7::bytea[], $8::bytea[], $9::text[], $10::text[], $11::bytea[],
+		$12::inet[], $13::bigint[], $14::bigint[], $15::bigint[], $16::bigint[], $17::bigint[], $18::bigint[], $19::bool[])
+	as t(address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, newest)
+), h as (
+	insert into lease_history (at, address, status, client, hardware, hostname, circuit, relay, since, expires)
+	select $3, address, status, client, hardware, hostname, circuit, relay, since, expires from r, mark
+)
+insert into lease (` + leaseColumns + `)
+select ` + leaseColumns + ` from r, mark where newest
+on conflict (address) do update set status = excluded.status, reserved = excluded.reserved, client = excluded.client,
+	hardware = excluded.hardware, hostname = excluded.hostname, vendor = excluded.vendor, circuit = excluded.circuit,
+	relay = excluded.relay, since = excluded.since, changed = excluded.changed, expires = excluded.expires,
+	heard = excluded.heard, granted = excluded.granted, revision = excluded.revision`
+
+// rows are the columns of one batch, kept to be filled again.
+type rows struct {
+	address, relay                                    []netip.Addr
+	status                                            []int16
+	reserved, newest                                  []bool
+	client, hardware, circuit                         [][]byte
+	hostname, vendor                                  []string
+	since, changed, expires, heard, granted, revision []int64
+	last                                              map[netip.Addr]int
+}
+
+func (r *rows) fill(batch []Entry) int {
+	*r = rows{r.address[:0], r.relay[:0], r.status[:0], r.reserved[:0], r.newest[:0], r.client[:0], r.hardware[:0], r.circuit[:0],
+		r.hostname[:0], r.vendor[:0], r.since[:0], r.changed[:0], r.expires[:0], r.heard[:0], r.granted[:0], r.revision[:0], r.last}
+	if r.last == nil {
+		r.last = map[netip.Addr]int{}
+	}
+	clear(r.last)
+	for _, e := range batch {
+		l := e.After
+		if l == nil {
+			continue
+		}
+		if i, twice := r.last[l.Address]; twice {
+			r.newest[i] = false
+		}
+		r.last[l.Address] = len(r.address)
+		r.address = append(r.address, l.Address)
+		r.status = append(r.status, int16(l.Status))
+		r.reserved = append(r.reserved, l.Reserved)
+		r.client = append(r.client, []byte(l.Client))
+		r.hardware = append(r.hardware, []byte(l.Hardware))
+		r.hostname = append(r.hostname, l.Hostname)
+		r.vendor = append(r.vendor, l.Vendor)
+		r.circuit = append(r.circuit, []byte(l.Circuit))
+		r.relay = append(r.relay, l.Relay)
+		r.since = append(r.since, int64(l.Since))
+		r.changed = append(r.changed, int64(l.Changed))
+		r.expires = append(r.expires, int64(l.Expires))
+		r.heard = append(r.heard, int64(l.Heard))
+		r.granted = append(r.granted, int64(l.Granted/time.Second))
+		r.revision = append(r.revision, l.Revision)
+		r.newest = append(r.newest, true)
+	}
+	return len(r.address)
+}
+
+// commit makes a batch durable. An error that wraps unknownOutcome leaves open
+// whether it is.
+func (j *Journal) commit(batch []Entry) error {
+	r := &j.rows
+	if r.fill(batch) == 0 {
+		return nil // all of it waited for batches that are durable by now
+	}
+	j.batch++
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	tag, err := j.conn.Exec(ctx, record, j.store.epoch, j.batch, time.Now(), r.address, r.status, r.reserved, r.client, r.hardware, r.hostname, r.vendor,
+		r.circuit, r.relay, r.since, r.changed, r.expires, r.heard, r.granted, r.revision, r.newest)
+	var pg *pgconn.PgError
+	switch {
+	case err == nil && tag.RowsAffected() == 0:
+		j.conn.Close(ctx)
+		return ErrFenced
+	case err == nil:
+		return nil
+	case errors.As(err, &pg) && pg.Severity == "ERROR" || pgconn.SafeToRetry(err):
+		return err // the server itself said that it did not happen, or never heard of it
+	}
+	j.conn.Close(ctx)
+	return &unknownOutcome{err}
+}

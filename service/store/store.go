@@ -1,0 +1,362 @@
+// Package store is the room of records in PostgreSQL: plan revisions, the lease
+// journal, history and accounts. It turns values of the core into rows and
+// back, and decides nothing.
+package store
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/tern/v2/migrate"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// writerLock is the advisory lock that the one writing service holds.
+const writerLock = 0x7961726e // "yarn"
+
+// Store is an open database. Reads and plan changes go through a pool of their
+// own, so that they never wait for the journal's connection.
+type Store struct {
+	pool  *pgxpool.Pool
+	dsn   string
+	epoch int64
+}
+
+// Open connects, migrates the schema, and takes the database for this process:
+// the epoch it draws fences off any other writer.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	config.MaxConns = 6
+	config.ConnConfig.RuntimeParams["statement_timeout"] = "20000"
+	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	s := &Store{pool: pool, dsn: dsn}
+	if err := s.prepare(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	return s, nil
+}
+
+func (s *Store) prepare(ctx context.Context) error {
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	m, err := migrate.NewMigrator(ctx, conn.Conn(), "schema_version")
+	if err != nil {
+		return err
+	}
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	if err := m.LoadMigrations(sub); err != nil {
+		return err
+	}
+	if err := m.Migrate(ctx); err != nil {
+		return err
+	}
+	var fsync, commit string
+	if err := conn.QueryRow(ctx, "select current_setting('fsync'), current_setting('synchronous_commit')").Scan(&fsync, &commit); err != nil {
+		return err
+	}
+	if fsync != "on" || commit == "off" {
+		return fmt.Errorf("it does not keep what it confirms (fsync %s, synchronous_commit %s); turn both on", fsync, commit)
+	}
+	return conn.QueryRow(ctx, "update server set epoch = epoch + 1 returning epoch").Scan(&s.epoch)
+}
+
+// Close ends the pool.
+func (s *Store) Close() { s.pool.Close() }
+
+// ErrStale is wrapped when a change was made against a revision that is no
+// longer the newest.
+var ErrStale = errors.New("the plan has changed meanwhile")
+
+// ErrFenced is wrapped when another service has taken the database.
+var ErrFenced = errors.New("another service has taken over this database")
+
+// Revision is one revision of the plan as recorded.
+type Revision struct {
+	Number int64
+	At     time.Time
+	Author string
+	Reason string
+	Lines  []plan.Line // filled by Revisions and by RevisionAt
+}
+
+// SavePlan records one revision with its changes in one transaction.
+func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change, lines func(plan.Change) []plan.Line) error {
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		var last int64
+		for _, c := range changes {
+			last = max(last, int64(c.ID))
+		}
+		tag, err := tx.Exec(ctx, "update server set last_id = greatest(last_id, $2) where epoch = $1", s.epoch, last)
+		if err == nil && tag.RowsAffected() == 0 {
+			return ErrFenced
+		}
+		if err != nil {
+			return err
+		}
+		b := &pgx.Batch{}
+		b.Queue("insert into plan_revision (revision, at, author, reason) values ($1, $2, $3, $4)", r.Number, r.At, r.Author, r.Reason)
+		for i, c := range changes {
+			before, after, err := encode(c.Before, c.After)
+			if err != nil {
+				return err
+			}
+			text, err := json.Marshal(lines(c))
+			if err != nil {
+				return err
+			}
+			b.Queue("insert into plan_change (revision, seq, kind, id, name, before, after, lines) values ($1, $2, $3, $4, $5, $6, $7, $8)",
+				r.Number, i, c.Kind, c.ID, c.Name, before, after, text)
+			if c.After == nil {
+				b.Queue("delete from plan_item where kind = $1 and id = $2", c.Kind, c.ID)
+				continue
+			}
+			b.Queue("insert into plan_item (kind, id, parent, body) values ($1, $2, $3, $4) on conflict (kind, id) do update set parent = excluded.parent, body = excluded.body",
+				c.Kind, c.ID, parentOf(c.After), after)
+		}
+		return tx.SendBatch(ctx, b).Close()
+	})
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == "23505" && pg.TableName == "plan_revision" {
+		err = ErrStale
+	}
+	if err != nil {
+		return fmt.Errorf("record plan revision %d: %w", r.Number, err)
+	}
+	return nil
+}
+
+func encode(before, after plan.Item) (b, a []byte, err error) {
+	if before != nil {
+		if b, err = json.Marshal(before); err != nil {
+			return nil, nil, err
+		}
+	}
+	if after != nil {
+		a, err = json.Marshal(after)
+	}
+	return b, a, err
+}
+
+func parentOf(i plan.Item) *int64 {
+	var id int64
+	switch v := i.(type) {
+	case plan.Scope:
+		id = int64(v.Link)
+	case plan.Reservation:
+		id = int64(v.Scope)
+	default:
+		return nil
+	}
+	return &id
+}
+
+// LoadPlan builds the newest revision from its items.
+func (s *Store) LoadPlan(ctx context.Context) (*plan.Plan, error) {
+	var revision, last int64
+	err := s.pool.QueryRow(ctx, "select coalesce(max(revision), 0), (select last_id from server) from plan_revision").Scan(&revision, &last)
+	if err != nil {
+		return nil, fmt.Errorf("load plan: %w", err)
+	}
+	rows, err := s.pool.Query(ctx, "select kind, body from plan_item order by id")
+	if err != nil {
+		return nil, fmt.Errorf("load plan: %w", err)
+	}
+	var defaults plan.Defaults
+	var links []plan.Link
+	var scopes []plan.Scope
+	var reservations []plan.Reservation
+	var kind plan.Kind
+	var body []byte
+	_, err = pgx.ForEachRow(rows, []any{&kind, &body}, func() error {
+		switch kind {
+		case plan.KindDefaults:
+			return json.Unmarshal(body, &defaults)
+		case plan.KindLink:
+			return appendItem(&links, body)
+		case plan.KindScope:
+			return appendItem(&scopes, body)
+		case plan.KindReservation:
+			return appendItem(&reservations, body)
+		}
+		return fmt.Errorf("unknown kind of item %q; was this database written by a newer version?", kind)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("load plan: %w", err)
+	}
+	p, err := plan.Restore(revision, defaults, links, scopes, reservations)
+	if err != nil {
+		return nil, err
+	}
+	return p.KeepIDsAbove(plan.ID(last)), nil
+}
+
+func appendItem[T any](list *[]T, body []byte) error {
+	var v T
+	err := json.Unmarshal(body, &v)
+	*list = append(*list, v)
+	return err
+}
+
+// Revisions lists revisions below before (0: from the newest), newest first,
+// with their changes in plain words.
+func (s *Store) Revisions(ctx context.Context, before int64, limit int) ([]Revision, error) {
+	rows, err := s.pool.Query(ctx, `select r.revision, r.at, r.author, r.reason,
+		coalesce((select jsonb_agg(l order by c.seq, o) from plan_change c, jsonb_array_elements(c.lines) with ordinality x(l, o) where c.revision = r.revision), '[]')
+		from plan_revision r where $1 = 0 or r.revision < $1 order by r.revision desc limit $2`, before, limit)
+	if err != nil {
+		return nil, fmt.Errorf("list revisions: %w", err)
+	}
+	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (r Revision, err error) {
+		var lines []byte
+		if err := row.Scan(&r.Number, &r.At, &r.Author, &r.Reason, &lines); err != nil {
+			return r, err
+		}
+		return r, json.Unmarshal(lines, &r.Lines)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("list revisions: %w", err)
+	}
+	return out, nil
+}
+
+const leaseColumns = "address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision"
+
+// LoadLeases gives every recorded lease to put, telling progress now and then.
+func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress func(done int)) error {
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("load leases: %w", err)
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "set statement_timeout = 0"); err != nil {
+		return fmt.Errorf("load leases: %w", err)
+	}
+	defer conn.Exec(ctx, "reset statement_timeout")
+	rows, err := conn.Query(ctx, "select "+leaseColumns+" from lease order by changed")
+	if err != nil {
+		return fmt.Errorf("load leases: %w", err)
+	}
+	defer rows.Close()
+	vendors := map[string]string{} // one copy of each
+	n := 0
+	for rows.Next() {
+		var l lease.Lease
+		var client, hw, circuit []byte
+		var relay *netip.Addr
+		var granted int64
+		if err := rows.Scan(&l.Address, &l.Status, &l.Reserved, &client, &hw, &l.Hostname, &l.Vendor, &circuit, &relay,
+			&l.Since, &l.Changed, &l.Expires, &l.Heard, &granted, &l.Revision); err != nil {
+			return fmt.Errorf("load leases: %w", err)
+		}
+		l.Client, l.Hardware, l.Circuit = lease.Client(client), addr.Hardware(hw), string(circuit)
+		l.Granted = time.Duration(granted) * time.Second
+		if relay != nil {
+			l.Relay = *relay
+		}
+		if v, ok := vendors[l.Vendor]; ok {
+			l.Vendor = v
+		} else {
+			vendors[l.Vendor] = l.Vendor
+		}
+		put(&l)
+		if n++; n%50000 == 0 {
+			progress(n)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return fmt.Errorf("load leases: %w", err)
+	}
+	return nil
+}
+
+// Event is one line of a lease's history.
+type Event struct {
+	At       time.Time
+	Address  netip.Addr
+	Status   lease.Status
+	Client   lease.Client
+	Hardware addr.Hardware
+	Hostname string
+	Circuit  string
+	Relay    netip.Addr
+	Since    lease.Time
+	Expires  lease.Time
+}
+
+// History lists what happened to an address, newest first, before a moment.
+func (s *Store) History(ctx context.Context, a netip.Addr, before time.Time, limit int) ([]Event, error) {
+	rows, err := s.pool.Query(ctx, `select at, address, status, client, hardware, hostname, circuit, relay, since, expires
+		from lease_history where address = $1 and at < $2 order by at desc limit $3`, a, before, limit)
+	if err != nil {
+		return nil, fmt.Errorf("history of %s: %w", a, err)
+	}
+	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (e Event, err error) {
+		var client, hw, circuit []byte
+		var relay *netip.Addr
+		err = row.Scan(&e.At, &e.Address, &e.Status, &client, &hw, &e.Hostname, &circuit, &relay, &e.Since, &e.Expires)
+		e.Client, e.Hardware, e.Circuit = lease.Client(client), addr.Hardware(hw), string(circuit)
+		if relay != nil {
+			e.Relay = *relay
+		}
+		return e, err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("history of %s: %w", a, err)
+	}
+	return out, nil
+}
+
+// HistoryDays is how long history is kept.
+const HistoryDays = 180
+
+// KeepHistory makes the partitions of today and the next days, indexes those
+// that are closed by address, and drops those past their time.
+func (s *Store) KeepHistory(ctx context.Context, now time.Time) error {
+	day := now.UTC().Truncate(24 * time.Hour)
+	var b pgx.Batch
+	for i := range 4 {
+		from := day.AddDate(0, 0, i)
+		b.Queue(fmt.Sprintf("create table if not exists lease_history_%s partition of lease_history for values from ('%s') to ('%s')",
+			from.Format("20060102"), from.Format(time.DateOnly), from.AddDate(0, 0, 1).Format(time.DateOnly)))
+	}
+	for i := 1; i <= 3; i++ {
+		name := "lease_history_" + day.AddDate(0, 0, -i).Format("20060102")
+		b.Queue(fmt.Sprintf("do $$ begin if to_regclass('%s') is not null then create index if not exists %s_address on %s (address, at); end if; end $$", name, name, name))
+	}
+	for i := range 10 {
+		b.Queue("drop table if exists lease_history_" + day.AddDate(0, 0, -HistoryDays-i).Format("20060102"))
+	}
+	if err := s.pool.SendBatch(ctx, &b).Close(); err != nil {
+		return fmt.Errorf("keep history: %w", err)
+	}
+	return nil
+}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -54,7 +53,7 @@ func (d *Draft) Plan() *Plan { return d.next }
 func (d *Draft) Finish() (*Plan, []Change) {
 	var out []Change
 	for _, id := range d.order {
-		if c := d.changes[id]; !reflect.DeepEqual(c.Before, c.After) {
+		if c := d.changes[id]; len(Diff([]Change{c}, d.Label)) > 0 {
 			out = append(out, c)
 		}
 	}

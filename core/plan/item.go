@@ -192,6 +192,9 @@ type Line struct {
 func Diff(changes []Change, label func(ID) string) []Line {
 	var out []Line
 	for _, c := range changes {
+		if c.Before == nil && c.After == nil { // added and removed again
+			continue
+		}
 		name := c.Name
 		if c.Kind == KindDefaults {
 			name = "plan"

@@ -235,3 +235,10 @@ func WriteSecret(dir, name, text string) error {
 	}
 	return nil
 }
+
+// Recorded counts what was made durable since the start: entries, and the
+// commits they took.
+func (n *Node) Recorded() (entries, commits uint64) {
+	s, _ := n.journal.Snapshot()
+	return s.Entries, s.Batches
+}

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"strconv"
+
+	"yarnpost/api"
+)
+
+func planCommands() []command {
+	return []command{
+		{name: "plan history", short: "List revisions of the plan, newest first", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
+			limit := f.Int("limit", 20, "at most this `number` of revisions")
+			return func(k *call) error {
+				list, err := k.client.Revisions(k.ctx, 0, *limit)
+				if err != nil {
+					return err
+				}
+				t := newTable("Revision", "At", "Author", "Change", "Reason")
+				for _, r := range list {
+					t.row(strconv.FormatInt(r.Number, 10), k.when(r.At), r.Author, summary(r.Diff), r.Reason)
+				}
+				return k.show(list, t, "The plan is empty: nothing was ever changed.")
+			}
+		}},
+		{name: "plan show", args: "[REVISION]", short: "Show a revision with its diff (default: the newest)", most: 1, flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				var r api.Revision
+				if len(k.args) == 0 {
+					list, err := k.client.Revisions(k.ctx, 0, 1)
+					if err != nil {
+						return err
+					}
+					if len(list) == 0 {
+						fmt.Fprintln(k.out, "The plan is empty: nothing was ever changed.")
+						return nil
+					}
+					r = list[0]
+				} else {
+					n, err := strconv.ParseInt(k.args[0], 10, 64)
+					if err != nil {
+						return usagef("%q is not a revision number", k.args[0])
+					}
+					if r, err = k.client.Revision(k.ctx, n); err != nil {
+						return err
+					}
+				}
+				t := newTable("Kind", "Name", "Change")
+				for _, d := range r.Diff {
+					t.row(d.Kind, d.Name, d.Text)
+				}
+				if !k.json && !k.csv {
+					fmt.Fprintf(k.out, "Revision %d by %s, %s", r.Number, r.Author, r.At.Format("2006-01-02 15:04:05 UTC"))
+					if r.Reason != "" {
+						fmt.Fprintf(k.out, ": %s", r.Reason)
+					}
+					fmt.Fprint(k.out, "\n\n")
+				}
+				return k.show(r, t, "")
+			}
+		}},
+	}
+}
+
+// summary is a diff in a few words.
+func summary(diff []api.DiffLine) string {
+	if len(diff) == 0 {
+		return ""
+	}
+	first := diff[0]
+	text := first.Kind + " " + first.Name + ": " + first.Text
+	if first.Text == "added" || first.Text == "removed" {
+		text = first.Kind + " " + first.Name + " " + first.Text
+	}
+	others := map[string]bool{}
+	for _, d := range diff[1:] {
+		if d.Kind != first.Kind || d.Name != first.Name {
+			others[d.Kind+" "+d.Name] = true
+		}
+	}
+	if len(others) > 0 {
+		text += fmt.Sprintf(", and %d more", len(others))
+	} else if len(diff) > 1 && first.Text != "added" {
+		text += fmt.Sprintf(", and %d more settings", len(diff)-1)
+	}
+	return text
+}

@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+
+	"yarnpost/api"
+)
+
+func reservationCommands() []command {
+	return []command{
+		{name: "reservation add", args: "NAME", short: "Keep an address for one client", least: 1, most: 1, write: true,
+			more: "  yarnpost reservation add loom-17 --scope looms --hw 02:00:00:00:00:17 --address 10.77.0.17\n  Without --address it keeps the address the client has, or gets a free one.",
+			flags: func(f *flag.FlagSet) func(*call) error {
+				scope := f.String("scope", "", "`name` of the scope (found by --address if left out)")
+				hw := f.String("hw", "", "hardware `address` of the client")
+				address := f.String("address", "", "`address` to keep")
+				host := f.String("hostname", "", "host `name` for the client")
+				lease := f.String("lease", "", "lease `time` of its own")
+				note := f.String("note", "", "`text` for people")
+				var options optionFlag
+				f.Var(&options, "option", "`name=value`, by option name or code (repeatable)")
+				return func(k *call) error {
+					if *hw == "" {
+						return usagef("yarnpost reservation add needs --hw, such as --hw 02:00:00:00:00:17")
+					}
+					name := k.args[0]
+					e := &api.ReservationEdit{Scope: pick(f, "scope", scope), Hardware: hw, Address: pick(f, "address", address),
+						Hostname: pick(f, "hostname", host), Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options}
+					return k.change([]api.Edit{{Op: "add", Kind: "reservation", Name: name, Reservation: e}}, false, func() error {
+						list, err := k.client.Reservations(k.ctx, "", name)
+						if err == nil && !slices.ContainsFunc(list, func(r api.Reservation) bool { return strings.EqualFold(r.Name, name) }) {
+							err = fmt.Errorf("reservation %s is not there", name)
+						}
+						return err
+					})
+				}
+			}},
+		{name: "reservation list", short: "List reservations", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
+			scope := f.String("scope", "", "only this scope's, by `name`")
+			search := f.String("search", "", "only those with this `text`")
+			return func(k *call) error {
+				list, err := k.client.Reservations(k.ctx, *scope, *search)
+				if err != nil {
+					return err
+				}
+				t := newTable("Name", "Scope", "Address", "Hardware", "Host name", "Status", "Note")
+				for _, r := range list {
+					t.row(r.Name, r.Scope, r.Address, r.Hardware, r.Hostname, r.Status, r.Note)
+				}
+				return k.show(list, t, "No reservation fits. yarnpost reservation add -h shows how to make one.")
+			}
+		}},
+		{name: "reservation remove", args: "NAME…", short: "Remove reservations", least: 1, most: -1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				var edits []api.Edit
+				for _, name := range k.args {
+					edits = append(edits, api.Edit{Op: "remove", Kind: "reservation", Name: name})
+				}
+				return k.change(edits, true, nil)
+			}
+		}},
+	}
+}
+
+func optionCommands() []command {
+	at := func(f *flag.FlagSet) (scope, reservation *string) {
+		return f.String("scope", "", "set it on the scope of this `name`"), f.String("reservation", "", "set it on the reservation of this `name`")
+	}
+	edit := func(k *call, scope, reservation string, options map[string]string) error {
+		var e api.Edit
+		switch {
+		case scope != "" && reservation != "":
+			return usagef("choose one of --scope and --reservation")
+		case scope != "":
+			e = api.Edit{Op: "edit", Kind: "scope", Name: scope, Scope: &api.ScopeEdit{Options: options}}
+		case reservation != "":
+			e = api.Edit{Op: "edit", Kind: "reservation", Name: reservation, Reservation: &api.ReservationEdit{Options: options}}
+		default:
+			e = api.Edit{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Options: options}}
+		}
+		return k.change([]api.Edit{e}, false, nil)
+	}
+	return []command{
+		{name: "option set", args: "NAME=VALUE…", short: "Set options in the defaults, a scope or a reservation", least: 1, most: -1, write: true,
+			more: "  yarnpost option set ntp-servers=10.40.0.42\n  yarnpost option set router=10.40.8.1 --scope looms\n  yarnpost option set ntp-servers=none --scope visitors      (takes the inherited value away)",
+			flags: func(f *flag.FlagSet) func(*call) error {
+				scope, reservation := at(f)
+				return func(k *call) error {
+					var o optionFlag
+					for _, a := range k.args {
+						if err := o.Set(a); err != nil {
+							return usagef("%q: %v", a, err)
+						}
+					}
+					return edit(k, *scope, *reservation, o)
+				}
+			}},
+		{name: "option unset", args: "NAME…", short: "Unset options; the inherited value holds again", least: 1, most: -1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
+			scope, reservation := at(f)
+			return func(k *call) error {
+				o := map[string]string{}
+				for _, a := range k.args {
+					o[a] = ""
+				}
+				return edit(k, *scope, *reservation, o)
+			}
+		}},
+		{name: "option list", short: "List options that are set, with where", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
+			scope := f.String("scope", "", "only this scope and its reservations, by `name`")
+			return func(k *call) error {
+				list, err := k.client.Options(k.ctx, *scope)
+				if err != nil {
+					return err
+				}
+				t := newTable("Level", "Item", "Code", "Option", "Value")
+				for _, o := range list {
+					t.row(o.Level, o.Item, fmt.Sprint(o.Setting.Code), o.Setting.Name, o.Setting.Value)
+				}
+				return k.show(list, t, "No option is set. yarnpost option set -h shows how.")
+			}
+		}},
+		{name: "option codes", args: "[TEXT]", short: "Search the codebook: codes, names, types", most: 1, flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				list, err := k.client.Codes(k.ctx, strings.Join(k.args, " "))
+				if err != nil {
+					return err
+				}
+				t := newTable("Code", "Option", "Type", "Example", "Meaning")
+				for _, c := range list {
+					t.row(fmt.Sprint(c.Code), c.Name, c.Type, c.Example, c.Meaning)
+				}
+				return k.show(list, t, "No option fits.")
+			}
+		}},
+		{name: "option explain", args: "[HW|ADDRESS]", short: "Say what a client is given, and which level each value comes from", most: 1,
+			more: "  yarnpost option explain 02:00:00:00:00:17\n  yarnpost option explain 10.77.0.17\n  yarnpost option explain --scope looms",
+			flags: func(f *flag.FlagSet) func(*call) error {
+				scope := f.String("scope", "", "`name` of the scope it is in")
+				return func(k *call) error {
+					who := strings.Join(k.args, "")
+					if who == "" && *scope == "" {
+						return usagef("name a client by hardware address or address, or a scope with --scope")
+					}
+					hw, address := who, ""
+					if strings.Count(who, ".") == 3 {
+						hw, address = "", who
+					}
+					e, err := k.client.Explain(k.ctx, hw, address, *scope)
+					if err != nil {
+						return err
+					}
+					if !k.json && !k.csv {
+						fmt.Fprintf(k.out, "%s\n\n", explained(e))
+					}
+					t := newTable("Code", "Option", "Value", "Level", "Bytes")
+					for _, o := range e.Options {
+						t.row(fmt.Sprint(o.Code), o.Name, o.Value, o.Level, o.Bytes)
+					}
+					return k.show(e, t, "")
+				}
+			}},
+	}
+}
+
+func explained(e api.Explanation) string {
+	who := "A client"
+	if e.Hardware != "" {
+		who = e.Hardware
+	}
+	text := who + " in scope " + e.Scope + " gets a lease of " + e.Lease
+	if e.Reservation != "" {
+		text += ", by reservation " + e.Reservation
+	}
+	if e.Address != "" {
+		text += ", address " + e.Address
+	}
+	return text + ":"
+}

@@ -1,0 +1,320 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yarnpost/api"
+)
+
+// listFlag collects a repeatable flag.
+type listFlag []string
+
+func (l *listFlag) String() string     { return strings.Join(*l, ",") }
+func (l *listFlag) Set(v string) error { *l = append(*l, v); return nil }
+
+// optionFlag collects NAME=VALUE flags.
+type optionFlag map[string]string
+
+func (o *optionFlag) String() string { return "" }
+
+func (o *optionFlag) Set(v string) error {
+	name, value, ok := strings.Cut(v, "=")
+	if !ok || name == "" || value == "" {
+		return fmt.Errorf("write an option as NAME=VALUE, such as router=10.77.0.1")
+	}
+	if *o == nil {
+		*o = optionFlag{}
+	}
+	(*o)[name] = value
+	return nil
+}
+
+// given reports whether a flag was set on the command line.
+func given(f *flag.FlagSet, name string) bool {
+	found := false
+	f.Visit(func(fl *flag.Flag) { found = found || fl.Name == name })
+	return found
+}
+
+func pick[T any](f *flag.FlagSet, name string, v *T) *T {
+	if given(f, name) {
+		return v
+	}
+	return nil
+}
+
+// scopeFlags are the flags that add and edit share.
+type scopeFlags struct {
+	subnet, link, lease, note, router, dns, domain string
+	pools, exclude                                 listFlag
+	options                                        optionFlag
+	authoritative                                  bool
+}
+
+func (s *scopeFlags) register(f *flag.FlagSet) {
+	f.StringVar(&s.subnet, "subnet", "", "`subnet` such as 10.77.0.0/24 or \"10.77.0.0 255.255.255.0\"")
+	f.Var(&s.pools, "pool", "`range` to hand out: a-b, a CIDR, or all (repeatable)")
+	f.Var(&s.exclude, "exclude", "`range` never handed out, with who uses it after a comma: 10.77.0.9,plotter (repeatable)")
+	f.Var(&s.options, "option", "`name=value`, by option name or code (repeatable)")
+	f.StringVar(&s.router, "router", "", "`address` of the router, short for --option router=")
+	f.StringVar(&s.dns, "dns", "", "`addresses` of DNS servers, short for --option domain-server=")
+	f.StringVar(&s.domain, "domain", "", "DNS `name`, short for --option domain-name=")
+	f.StringVar(&s.lease, "lease", "", "lease `time` such as 8h or infinite (default: the plan's, 8h)")
+	f.StringVar(&s.link, "link", "", "`name` of the link it shares with other scopes")
+	f.BoolVar(&s.authoritative, "authoritative", false, "refuse clients without a record instead of keeping silent")
+	f.StringVar(&s.note, "note", "", "`text` for people")
+}
+
+func (s *scopeFlags) edit(f *flag.FlagSet) *api.ScopeEdit {
+	e := &api.ScopeEdit{Subnet: pick(f, "subnet", &s.subnet), Link: pick(f, "link", &s.link), Lease: pick(f, "lease", &s.lease),
+		Note: pick(f, "note", &s.note), Authoritative: pick(f, "authoritative", &s.authoritative), Options: s.options}
+	if given(f, "pool") {
+		e.Pools = (*[]string)(&s.pools)
+	}
+	for _, x := range s.exclude {
+		r, user, _ := strings.Cut(x, ",")
+		e.AddExclusions = append(e.AddExclusions, api.Exclusion{Range: r, User: strings.TrimSpace(user)})
+	}
+	for name, value := range map[string]string{"router": s.router, "domain-server": s.dns, "domain-name": s.domain} {
+		if value != "" {
+			if e.Options == nil {
+				e.Options = map[string]string{}
+			}
+			e.Options[name] = value
+		}
+	}
+	return e
+}
+
+func scopeCommands() []command {
+	return []command{
+		{name: "scope add", args: "NAME", short: "Define a scope", least: 1, most: 1, write: true,
+			more: "  yarnpost scope add looms --subnet 10.77.0.0/24 --pool 10.77.0.100-10.77.0.200 --router 10.77.0.1 --lease 12h --serve",
+			flags: func(f *flag.FlagSet) func(*call) error {
+				var s scopeFlags
+				s.register(f)
+				serve := f.Bool("serve", false, "answer clients at once (default: held)")
+				return func(k *call) error {
+					if s.subnet == "" {
+						return usagef("yarnpost scope add needs --subnet, such as --subnet 10.77.0.0/24")
+					}
+					e := s.edit(f)
+					if *serve {
+						mode := "serving"
+						e.Mode = &mode
+					}
+					err := k.change([]api.Edit{{Op: "add", Kind: "scope", Name: k.args[0], Scope: e}}, false, k.hasScope(k.args[0]))
+					if err == nil && !*serve && !k.dryRun && !k.json && !k.csv {
+						fmt.Fprintf(k.out, "The scope is held; yarnpost scope serve %s starts it.\n", k.args[0])
+					}
+					return err
+				}
+			}},
+		{name: "scope list", short: "List scopes with their use", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
+			search := f.String("search", "", "only scopes with this `text` in name, subnet, link or note")
+			order := f.String("sort", "name", "`order`: name, subnet or fullest")
+			return func(k *call) error {
+				list, err := k.client.Scopes(k.ctx, *search, *order)
+				if err != nil {
+					return err
+				}
+				t := newTable("Name", "Subnet", "Link", "Mode", "Lease", "Size", "Active", "Headroom", "Used", "Reserved", "Abandoned")
+				for _, s := range list {
+					t.row(s.Name, s.Subnet, s.Link, s.Mode, s.Lease, count(s.Usage.Size), count(s.Usage.Active), count(s.Usage.Headroom), used(s.Usage), count(s.Usage.Reserved), count(s.Usage.Abandoned))
+				}
+				return k.show(list, t, "No scope is defined yet. yarnpost scope add -h shows how to begin.")
+			}
+		}},
+		{name: "scope show", args: "NAME", short: "Show a scope", least: 1, most: 1, flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				s, err := k.client.Scope(k.ctx, k.args[0])
+				if err != nil {
+					return err
+				}
+				return k.show(s, scopeTable(s), "")
+			}
+		}},
+		{name: "scope edit", args: "NAME", short: "Change a scope; what is not named stays", least: 1, most: 1, write: true,
+			more: "  yarnpost scope edit looms --lease 4h --exclude 10.77.0.50,plotter\n  yarnpost scope edit looms --pool 10.77.0.100-10.77.0.220     (replaces all pools)",
+			flags: func(f *flag.FlagSet) func(*call) error {
+				var s scopeFlags
+				s.register(f)
+				name := f.String("name", "", "new `name`")
+				var unexclude, unset listFlag
+				f.Var(&unexclude, "unexclude", "`range` of an exclusion to take away (repeatable)")
+				f.Var(&unset, "unset", "`name` of an option to inherit again (repeatable)")
+				return func(k *call) error {
+					e := s.edit(f)
+					e.Name = pick(f, "name", name)
+					e.RemoveExclusions = unexclude
+					for _, o := range unset {
+						if e.Options == nil {
+							e.Options = map[string]string{}
+						}
+						e.Options[o] = ""
+					}
+					now := k.args[0]
+					if e.Name != nil {
+						now = *name
+					}
+					return k.change([]api.Edit{{Op: "edit", Kind: "scope", Name: k.args[0], Scope: e}}, false, k.hasScope(now))
+				}
+			}},
+		modeCommand("serve", "serving", "Answer the clients of a scope"),
+		modeCommand("hold", "held", "Stop answering the clients of a scope"),
+		modeCommand("drain", "draining", "Take nobody new; clients move away as they renew"),
+		{name: "scope remove", args: "NAME", short: "Remove a scope with its reservations", least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				return k.change([]api.Edit{{Op: "remove", Kind: "scope", Name: k.args[0]}}, true, nil)
+			}
+		}},
+	}
+}
+
+func (k *call) hasScope(name string) func() error {
+	return func() error { _, err := k.client.Scope(k.ctx, name); return err }
+}
+
+func modeCommand(verb, mode, short string) command {
+	return command{name: "scope " + verb, args: "NAME", short: short, least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
+		until := ""
+		if verb == "drain" {
+			f.StringVar(&until, "until", "", "`time` (RFC 3339) or span such as 3d, beyond which no lease reaches")
+		}
+		return func(k *call) error {
+			e := &api.ScopeEdit{Mode: &mode}
+			if until != "" {
+				t, err := moment(until)
+				if err != nil {
+					return err
+				}
+				e.DrainUntil = &t
+			}
+			return k.change([]api.Edit{{Op: "edit", Kind: "scope", Name: k.args[0], Scope: e}}, false, func() error {
+				s, err := k.client.Scope(k.ctx, k.args[0])
+				if err == nil && s.Mode != mode {
+					err = fmt.Errorf("scope %s is %s", s.Name, s.Mode)
+				}
+				return err
+			})
+		}
+	}}
+}
+
+// moment reads a time, or a span from now.
+func moment(text string) (time.Time, error) {
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	span := text
+	days := 0
+	if n, rest, ok := strings.Cut(text, "d"); ok {
+		if _, err := fmt.Sscan(n, &days); err == nil {
+			span = rest
+		}
+	}
+	if span == "" {
+		span = "0s"
+	}
+	d, err := time.ParseDuration(span)
+	if err != nil || d < 0 {
+		return time.Time{}, usagef("%q is neither a time like 2026-12-24T18:00:00Z nor a span like 3d or 12h", text)
+	}
+	return time.Now().Add(d + time.Duration(days)*24*time.Hour).Truncate(time.Second), nil
+}
+
+func count[T int | uint64](n T) string { return fmt.Sprint(n) }
+
+// used is the part of the pools that cannot be handed out now.
+func used(u api.Usage) string {
+	if u.Size == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.0f%%", 100*(1-float64(u.Headroom)/float64(u.Size)))
+}
+
+func scopeTable(s api.Scope) *table {
+	t := newTable("Setting", "Value")
+	t.row("name", s.Name)
+	t.row("mode", s.Mode)
+	if s.DrainUntil != nil {
+		t.row("drains until", s.DrainUntil.Format(time.RFC3339))
+	}
+	t.row("subnet", s.Subnet+"  mask "+s.Mask)
+	t.row("link", s.Link)
+	for _, p := range s.Pools {
+		t.row("pool", p)
+	}
+	for _, x := range s.Exclusions {
+		t.row("exclusion", strings.TrimSpace(x.Range+"  "+x.User))
+	}
+	lease := s.Lease
+	if s.LeaseSet == "" {
+		lease += "  (from the defaults)"
+	}
+	t.row("lease time", lease)
+	for _, o := range s.Options {
+		t.row(fmt.Sprintf("option %d", o.Code), o.Name+" = "+o.Value)
+	}
+	if s.Authoritative {
+		t.row("authoritative", "yes")
+	}
+	if s.Note != "" {
+		t.row("note", s.Note)
+	}
+	u := s.Usage
+	t.row("in the pools", fmt.Sprintf("%d addresses, %d more excluded", u.Size, u.Excluded))
+	t.row("for reservations", fmt.Sprintf("%d addresses outside the pools, %d reservations", u.Spare, u.Reserved))
+	t.row("in use", fmt.Sprintf("%d active, %d offered, %d abandoned", u.Active, u.Offered, u.Abandoned))
+	t.row("headroom", fmt.Sprintf("%d addresses (%s used)", u.Headroom, used(u)))
+	return t
+}
+
+func linkCommands() []command {
+	return []command{
+		{name: "link list", short: "List links with their interfaces, relays and scopes", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				list, err := k.client.Links(k.ctx)
+				if err != nil {
+					return err
+				}
+				t := newTable("Name", "Interfaces", "Relays", "Scopes", "Note")
+				for _, l := range list {
+					t.row(l.Name, strings.Join(l.Interfaces, " "), strings.Join(l.Relays, " "), strings.Join(l.Scopes, " "), l.Note)
+				}
+				return k.show(list, t, "No link is defined yet; a scope brings its own.")
+			}
+		}},
+		{name: "link edit", args: "NAME", short: "Change how clients of a link are reached", least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
+			var relays, interfaces listFlag
+			f.Var(&relays, "relay", "`address` of a relay (repeatable; replaces all)")
+			f.Var(&interfaces, "interface", "`name` of an interface (repeatable; replaces all)")
+			name := f.String("name", "", "new `name`")
+			note := f.String("note", "", "`text` for people")
+			return func(k *call) error {
+				e := &api.LinkEdit{Name: pick(f, "name", name), Note: pick(f, "note", note)}
+				if given(f, "relay") {
+					e.Relays = (*[]string)(&relays)
+				}
+				if given(f, "interface") {
+					e.Interfaces = (*[]string)(&interfaces)
+				}
+				return k.change([]api.Edit{{Op: "edit", Kind: "link", Name: k.args[0], Link: e}}, false, func() error {
+					list, err := k.client.Links(k.ctx)
+					now := k.args[0]
+					if e.Name != nil {
+						now = *name
+					}
+					if err == nil && !slices.ContainsFunc(list, func(l api.Link) bool { return strings.EqualFold(l.Name, now) }) {
+						err = fmt.Errorf("link %s is not there", now)
+					}
+					return err
+				})
+			}
+		}},
+	}
+}

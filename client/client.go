@@ -1,0 +1,227 @@
+// Package client is a typed client of the HTTP API.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"yarnpost/api"
+)
+
+// Client talks to one server. It is safe for concurrent use.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New is a client of the server at base, such as http://127.0.0.1:8067.
+func New(base, token string) *Client {
+	return &Client{base: strings.TrimSuffix(base, "/"), token: strings.TrimSpace(token), http: &http.Client{Timeout: 60 * time.Second}}
+}
+
+// Problem is a refusal as the server words it (RFC 9457).
+type Problem struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	s := p.Detail
+	if s == "" {
+		s = p.Title
+	}
+	for _, e := range p.Errors {
+		s += "; " + e.Location + ": " + e.Message
+	}
+	return s
+}
+
+// call does one request; in and out may be nil.
+func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return fmt.Errorf("encode request: %w", err)
+		}
+		body = bytes.NewReader(b)
+	}
+	if len(query) > 0 {
+		path += "?" + query.Encode()
+	}
+	r, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return fmt.Errorf("%s %s: %w", method, path, err)
+	}
+	r.Header.Set("Authorization", "Bearer "+c.token)
+	if in != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	resp, err := c.http.Do(r)
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err
+		}
+		return fmt.Errorf("cannot reach the server at %s: %w", c.base, err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		p := &Problem{Status: resp.StatusCode, Title: resp.Status}
+		b, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+		if json.Unmarshal(b, p) != nil {
+			return fmt.Errorf("%s %s: the server says %s", method, path, resp.Status)
+		}
+		return p
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+		return fmt.Errorf("%s %s: the answer cannot be read: %w", method, path, err)
+	}
+	return nil
+}
+
+func get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {
+	var out T
+	err := c.call(ctx, http.MethodGet, path, query, nil, &out)
+	return out, err
+}
+
+// Status is the state of the service.
+func (c *Client) Status(ctx context.Context) (api.Status, error) {
+	return get[api.Status](ctx, c, "/api/status", nil)
+}
+
+// Change previews or applies edits of the plan.
+func (c *Client) Change(ctx context.Context, r api.ChangeRequest) (out api.ChangeResult, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/plan/changes", nil, r, &out)
+	return out, err
+}
+
+// Scopes lists scopes; search and sort may be empty.
+func (c *Client) Scopes(ctx context.Context, search, sort string) ([]api.Scope, error) {
+	return get[[]api.Scope](ctx, c, "/api/scopes", values("search", search, "sort", sort, "limit", "10000"))
+}
+
+// Scope is one scope.
+func (c *Client) Scope(ctx context.Context, name string) (api.Scope, error) {
+	return get[api.Scope](ctx, c, "/api/scopes/"+url.PathEscape(name), nil)
+}
+
+// Links lists links.
+func (c *Client) Links(ctx context.Context) ([]api.Link, error) {
+	return get[[]api.Link](ctx, c, "/api/links", nil)
+}
+
+// Reservations lists reservations; scope and search may be empty.
+func (c *Client) Reservations(ctx context.Context, scope, search string) ([]api.Reservation, error) {
+	return get[[]api.Reservation](ctx, c, "/api/reservations", values("scope", scope, "search", search, "limit", "100000"))
+}
+
+// Defaults are the plan's defaults.
+func (c *Client) Defaults(ctx context.Context) (api.Defaults, error) {
+	return get[api.Defaults](ctx, c, "/api/defaults", nil)
+}
+
+// Options lists the options that are set; scope may be empty.
+func (c *Client) Options(ctx context.Context, scope string) ([]api.OptionAt, error) {
+	return get[[]api.OptionAt](ctx, c, "/api/options", values("scope", scope))
+}
+
+// Codes searches the codebook.
+func (c *Client) Codes(ctx context.Context, search string) ([]api.Code, error) {
+	return get[[]api.Code](ctx, c, "/api/codes", values("search", search))
+}
+
+// Explain says what a client is given; empty arguments are left out.
+func (c *Client) Explain(ctx context.Context, hardware, address, scope string) (api.Explanation, error) {
+	return get[api.Explanation](ctx, c, "/api/explain", values("hardware", hardware, "address", address, "scope", scope))
+}
+
+// LeaseQuery says which leases to list, and how.
+type LeaseQuery struct {
+	Search, Scope, Sort, After string
+	Status                     []string
+	Desc                       bool
+	Limit                      int
+}
+
+// Leases gives one page of the lease table.
+func (c *Client) Leases(ctx context.Context, q LeaseQuery) (api.LeasePage, error) {
+	v := values("search", q.Search, "scope", q.Scope, "sort", q.Sort, "after", q.After, "status", strings.Join(q.Status, ","))
+	if q.Desc {
+		v.Set("desc", "true")
+	}
+	if q.Limit > 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	return get[api.LeasePage](ctx, c, "/api/leases", v)
+}
+
+// Lease is one lease.
+func (c *Client) Lease(ctx context.Context, address string) (api.Lease, error) {
+	return get[api.Lease](ctx, c, "/api/leases/"+url.PathEscape(address), nil)
+}
+
+// History is what happened to an address, newest first.
+func (c *Client) History(ctx context.Context, address string, limit int) ([]api.LeaseEvent, error) {
+	return get[[]api.LeaseEvent](ctx, c, "/api/leases/"+url.PathEscape(address)+"/history", values("limit", strconv.Itoa(limit)))
+}
+
+// EndLease ends a lease, or only says what would happen.
+func (c *Client) EndLease(ctx context.Context, address string, dryRun bool) (api.Ended, error) {
+	return c.finish(ctx, address, "end", dryRun)
+}
+
+// ClearLease clears an abandoned address, or only says what would happen.
+func (c *Client) ClearLease(ctx context.Context, address string, dryRun bool) (api.Ended, error) {
+	return c.finish(ctx, address, "clear", dryRun)
+}
+
+func (c *Client) finish(ctx context.Context, address, how string, dryRun bool) (out api.Ended, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/leases/"+url.PathEscape(address)+"/"+how, values("dryRun", strconv.FormatBool(dryRun)), nil, &out)
+	return out, err
+}
+
+// Unserved lists the clients that go without.
+func (c *Client) Unserved(ctx context.Context, search, reason string) ([]api.Unserved, error) {
+	return get[[]api.Unserved](ctx, c, "/api/unserved", values("search", search, "reason", reason))
+}
+
+// Revisions lists revisions of the plan, newest first.
+func (c *Client) Revisions(ctx context.Context, before int64, limit int) ([]api.Revision, error) {
+	return get[[]api.Revision](ctx, c, "/api/plan/revisions", values("before", strconv.FormatInt(before, 10), "limit", strconv.Itoa(limit)))
+}
+
+// Revision is one revision of the plan.
+func (c *Client) Revision(ctx context.Context, number int64) (api.Revision, error) {
+	return get[api.Revision](ctx, c, "/api/plan/revisions/"+strconv.FormatInt(number, 10), nil)
+}
+
+// values makes a query of names and values, without the empty ones.
+func values(pairs ...string) url.Values {
+	v := url.Values{}
+	for i := 0; i < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			v.Set(pairs[i], pairs[i+1])
+		}
+	}
+	return v
+}

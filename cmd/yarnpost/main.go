@@ -1,0 +1,16 @@
+// Command yarnpost administers a Yarn Post server.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+
+	"yarnpost/cli"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	os.Exit(cli.Run(ctx, os.Args[1:], os.Stdout, os.Stderr))
+}

@@ -1,0 +1,174 @@
+// Command yarnpostd is the Yarn Post service.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"yarnpost/client"
+	"yarnpost/demo"
+	"yarnpost/service/httpd"
+	"yarnpost/service/node"
+)
+
+const usage = `yarnpostd is the Yarn Post DHCP service.
+
+  yarnpostd serve     serve leases until interrupted
+  yarnpostd demo      serve a made-up mill with simulated clients
+  yarnpostd openapi   print the OpenAPI document of the HTTP API
+  yarnpostd version   print the version
+
+yarnpostd serve -h lists its flags; each is also read from the environment,
+as YARNPOST_DATA for --data.
+`
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx, os.Args[1:]); err != nil && !errors.Is(err, flag.ErrHelp) {
+		fmt.Fprintln(os.Stderr, "yarnpostd:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, args []string) error {
+	command := ""
+	if len(args) > 0 {
+		command = args[0]
+	}
+	switch command {
+	case "serve":
+		return serve(ctx, args[1:])
+	case "demo":
+		return runDemo(ctx, args[1:])
+	case "openapi":
+		return httpd.WriteOpenAPI(os.Stdout)
+	case "version":
+		fmt.Println("yarnpostd", httpd.Version)
+		return nil
+	case "help", "-h", "--help":
+		fmt.Print(usage)
+		return nil
+	}
+	fmt.Fprint(os.Stderr, usage)
+	return fmt.Errorf("%q is not a command", command)
+}
+
+// options are the flags that serve and demo share.
+type options struct {
+	data, database, http, dhcp4, cert, key string
+	interfaces                             []string
+}
+
+func parse(name string, args []string, defaults options) (options, error) {
+	o := defaults
+	f := flag.NewFlagSet("yarnpostd "+name, flag.ContinueOnError)
+	f.StringVar(&o.data, "data", o.data, "keep everything under this `folder`")
+	f.StringVar(&o.database, "database", "", "use the PostgreSQL of this `DSN` instead of a private one under --data")
+	f.StringVar(&o.http, "http", o.http, "serve the console and the API at this `address`")
+	f.StringVar(&o.cert, "tls-cert", "", "serve HTTPS with this certificate `file`; needed beyond loopback")
+	f.StringVar(&o.key, "tls-key", "", "private key `file` of --tls-cert")
+	f.StringVar(&o.dhcp4, "dhcp4", o.dhcp4, "hear relayed clients at this `address`")
+	f.Func("interface", "serve broadcast clients on the interface of this `name` (repeatable)", func(v string) error {
+		o.interfaces = append(o.interfaces, v)
+		return nil
+	})
+	f.VisitAll(func(fl *flag.Flag) {
+		env := "YARNPOST_" + strings.ToUpper(strings.ReplaceAll(fl.Name, "-", "_"))
+		fl.Usage += " [" + env + "]"
+		if v := os.Getenv(env); v != "" {
+			for _, part := range strings.Split(v, ",") {
+				fl.Value.Set(part)
+			}
+		}
+	})
+	if err := f.Parse(args); err != nil {
+		return o, err
+	}
+	if f.NArg() > 0 {
+		return o, fmt.Errorf("%q is not a flag; yarnpostd %s -h lists them", f.Arg(0), name)
+	}
+	return o, nil
+}
+
+// start brings up a node and its HTTP side.
+func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd.Access, *httpd.Server, error) {
+	at, err := netip.ParseAddrPort(o.dhcp4)
+	if err != nil {
+		return nil, nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
+	}
+	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces, Log: log})
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	access, err := httpd.OpenAccess(ctx, n.Store(), o.data, log)
+	if err != nil {
+		n.Stop()
+		return nil, nil, nil, err
+	}
+	web, err := httpd.Listen(o.http, o.cert, o.key, n, access, log)
+	if err != nil {
+		n.Stop()
+		return nil, nil, nil, err
+	}
+	log.Info("console ready", "url", web.URL())
+	return n, access, web, nil
+}
+
+func logger() *slog.Logger {
+	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelInfo}))
+}
+
+func serve(ctx context.Context, args []string) error {
+	o, err := parse("serve", args, options{data: "yarnpost-data", http: "127.0.0.1:8067", dhcp4: "0.0.0.0:67"})
+	if err != nil {
+		return err
+	}
+	log := logger()
+	n, _, web, err := start(ctx, o, log)
+	if err != nil {
+		return err
+	}
+	<-ctx.Done()
+	log.Info("stopping")
+	web.Stop()
+	n.Stop()
+	log.Info("stopped; everything is recorded")
+	return nil
+}
+
+func runDemo(ctx context.Context, args []string) error {
+	o, err := parse("demo", args, options{data: "yarnpost-data/demo", http: "127.0.0.1:8067", dhcp4: "127.0.0.1:6767"})
+	if err != nil {
+		return err
+	}
+	log := logger()
+	n, access, web, err := start(ctx, o, log)
+	if err != nil {
+		return err
+	}
+	defer n.Stop()
+	defer web.Stop()
+	if err := access.SetPassword(ctx, "admin", demoPassword); err != nil {
+		return err
+	}
+	token, err := os.ReadFile(filepath.Join(o.data, "admin.token"))
+	if err != nil {
+		return fmt.Errorf("read the API token: %w", err)
+	}
+	return demo.Run(ctx, demo.Config{API: client.New(web.URL(), string(token)), DHCP4: n.DHCP4(), Log: log, Out: os.Stdout,
+		SignIn: fmt.Sprintf("%s   account admin, password %s", web.URL(), demoPassword),
+		Token:  filepath.Join(o.data, "admin.token")})
+}
+
+// demoPassword opens the demo alone, which listens on loopback.
+const demoPassword = "fellgate-mill"

@@ -1,0 +1,127 @@
+// Package demo is Fellgate Mill, a made-up woollen mill: its plan, and simulated
+// clients behind simulated relays that speak real DHCPv4 to a real service over
+// loopback. Tests drive the same relays and clients by hand.
+package demo
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/option"
+)
+
+// ErrSilence is given when no reply came in time.
+var ErrSilence = errors.New("no reply")
+
+// Relay is a relay agent on a loopback address. It names its link by link
+// selection (RFC 3527) and takes replies on its own port (RFC 8357).
+type Relay struct {
+	Link   netip.Addr // an address of the link it serves
+	conn   *net.UDPConn
+	giaddr netip.Addr
+	server *net.UDPAddr
+
+	mu   sync.Mutex
+	wait map[uint32]chan []byte
+}
+
+// NewRelay opens a relay at a loopback address, in front of a server.
+func NewRelay(at, link netip.Addr, server netip.AddrPort) (*Relay, error) {
+	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(at, 0)))
+	if err != nil {
+		return nil, fmt.Errorf("relay at %s: %w", at, err)
+	}
+	conn.SetReadBuffer(1 << 20)
+	r := &Relay{Link: link, conn: conn, giaddr: at, server: net.UDPAddrFromAddrPort(server), wait: map[uint32]chan []byte{}}
+	go r.read()
+	return r, nil
+}
+
+// Close ends the relay.
+func (r *Relay) Close() { r.conn.Close() }
+
+func (r *Relay) read() {
+	buf := make([]byte, 2048)
+	for {
+		n, _, err := r.conn.ReadFromUDPAddrPort(buf)
+		if err != nil {
+			return
+		}
+		if n < 8 {
+			continue
+		}
+		xid := binary.BigEndian.Uint32(buf[4:])
+		r.mu.Lock()
+		c := r.wait[xid]
+		r.mu.Unlock()
+		if c != nil {
+			select {
+			case c <- append([]byte(nil), buf[:n]...):
+			default: // a second reply to the same message
+			}
+		}
+	}
+}
+
+// Option82 is what the relay adds: circuit, link selection, source port.
+func (r *Relay) Option82(circuit string) []byte {
+	b := append([]byte{dhcp4.SubCircuit, byte(len(circuit))}, circuit...)
+	link := r.Link.As4()
+	b = append(append(b, dhcp4.SubLink, 4), link[:]...)
+	return append(b, dhcp4.SubSourcePort, 0)
+}
+
+// Send relays a message without waiting for a reply.
+func (r *Relay) Send(m dhcp4.Message, circuit string) error {
+	m.GIAddr, m.Hops = r.giaddr, m.Hops+1
+	m.Options = append(append(dhcp4.Options(nil), m.Options...), dhcp4.Option{Code: option.RelayAgent, Data: r.Option82(circuit)})
+	b, _, err := dhcp4.Append(nil, &m, dhcp4.MaxMax)
+	if err != nil {
+		return err
+	}
+	_, err = r.conn.WriteTo(b, r.server)
+	return err
+}
+
+// Exchange relays a message and waits for the reply to its transaction, trying
+// again as clients do. It gives the reply decoded and as it came.
+func (r *Relay) Exchange(ctx context.Context, m dhcp4.Message, circuit string, patience time.Duration) (*dhcp4.Message, []byte, error) {
+	c := make(chan []byte, 1)
+	r.mu.Lock()
+	r.wait[m.XID] = c
+	r.mu.Unlock()
+	defer func() {
+		r.mu.Lock()
+		delete(r.wait, m.XID)
+		r.mu.Unlock()
+	}()
+	end := time.NewTimer(patience)
+	defer end.Stop()
+	again := time.NewTicker(max(patience/3, time.Second))
+	defer again.Stop()
+	for {
+		if err := r.Send(m, circuit); err != nil {
+			return nil, nil, err
+		}
+		select {
+		case b := <-c:
+			reply := &dhcp4.Message{}
+			if err := dhcp4.Decode(reply, b); err != nil {
+				return nil, b, err
+			}
+			return reply, b, nil
+		case <-ctx.Done():
+			return nil, nil, ctx.Err()
+		case <-end.C:
+			return nil, nil, ErrSilence
+		case <-again.C:
+		}
+	}
+}

@@ -1,0 +1,275 @@
+package httpd
+
+import (
+	"cmp"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yarnpost/api"
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+type leaseQuery struct {
+	Search string   `query:"search" doc:"Part of address, hardware address, identifier, host name, vendor or circuit"`
+	Scope  string   `query:"scope"`
+	Status []string `query:"status" doc:"Any of active, released, expired, abandoned" enum:"active,released,expired,abandoned"`
+	Sort   string   `query:"sort" enum:"address,hardware,hostname,vendor,scope,status,since,expires,heard,changed" default:"address"`
+	Desc   bool     `query:"desc"`
+	After  string   `query:"after" doc:"Where the page before ended"`
+	Limit  int      `query:"limit" default:"100" minimum:"1" maximum:"10000"`
+}
+
+type addressed struct {
+	Address string `path:"address"`
+}
+
+func (s *Server) registerLeases(a huma.API) {
+	huma.Register(a, op("list-leases", http.MethodGet, "/api/leases", "The lease table", "leases"), func(_ context.Context, in *leaseQuery) (*body[api.LeasePage], error) {
+		return respond(s.leases(in))
+	})
+	huma.Register(a, op("show-lease", http.MethodGet, "/api/leases/{address}", "One lease", "leases"), func(_ context.Context, in *addressed) (*body[api.Lease], error) {
+		at, err := addr.ParseAddr(in.Address)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		var l *lease.Lease
+		s.node.Engine().With(func(t *lease.Table) { l = t.Get(at) })
+		if l == nil || l.Status == lease.Free {
+			return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", at))
+		}
+		return respond(leaseView(s.node.Engine().Plan(), l), nil)
+	})
+	huma.Register(a, op("show-history", http.MethodGet, "/api/leases/{address}/history", "What happened to an address, newest first", "leases"), func(ctx context.Context, in *struct {
+		Address string    `path:"address"`
+		Before  time.Time `query:"before" doc:"Only what happened before"`
+		Limit   int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	}) (*body[[]api.LeaseEvent], error) {
+		return s.history(ctx, in.Address, in.Before, in.Limit)
+	})
+	endings := []struct {
+		id, path, summary, done, would string
+		from, to                       lease.Status
+	}{
+		{"end-lease", "end", "End a lease; its client finds out when it next renews", "ended", "would be ended", lease.Active, lease.Released},
+		{"clear-lease", "clear", "Clear an abandoned address, so that it can be handed out again", "cleared", "would be cleared", lease.Abandoned, lease.Expired},
+	}
+	for _, e := range endings {
+		huma.Register(a, op(e.id, http.MethodPost, "/api/leases/{address}/"+e.path, e.summary, "leases"), func(ctx context.Context, in *struct {
+			Address string `path:"address"`
+			DryRun  bool   `query:"dryRun" doc:"Only say what would happen"`
+		}) (*body[api.Ended], error) {
+			at, err := addr.ParseAddr(in.Address)
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			l, err := s.node.SetStatus(ctx, at, e.from, e.to, in.DryRun)
+			if err != nil {
+				return nil, failure(err)
+			}
+			verb := e.done
+			if in.DryRun {
+				verb = e.would
+			} else {
+				s.log.Info("lease "+e.done, "address", at, "by", who(ctx).Name)
+			}
+			text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", at, l.Hardware, l.Hostname)) + " " + verb
+			return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.node.Engine().Plan(), l), Text: text}, nil)
+		})
+	}
+	huma.Register(a, op("list-unserved", http.MethodGet, "/api/unserved", "Clients that ask and get nothing, or a refusal; latest first", "leases"), func(_ context.Context, in *struct {
+		Search string `query:"search" doc:"Part of hardware address, host name, vendor, relay, scope or reason"`
+		Reason string `query:"reason"`
+	}) (*body[[]api.Unserved], error) {
+		return respond(s.unserved(in.Search, in.Reason), nil)
+	})
+}
+
+func (s *Server) unserved(search, reason string) []api.Unserved {
+	out := []api.Unserved{}
+	for _, u := range s.node.Engine().Unserved() {
+		v := unservedView(u)
+		if (reason == "" || reason == v.Reason) && fits(search, v.Hardware, v.Hostname, v.Vendor, v.Relay, v.Scope, v.Reason, v.Text) {
+			out = append(out, v)
+		}
+	}
+	sort.Slice(out, func(i, j int) bool {
+		if !out[i].Last.Equal(out[j].Last) {
+			return out[i].Last.After(out[j].Last)
+		}
+		return out[i].Hardware < out[j].Hardware
+	})
+	return out
+}
+
+func (s *Server) history(ctx context.Context, address string, before time.Time, limit int) (*body[[]api.LeaseEvent], error) {
+	at, err := addr.ParseAddr(address)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	if before.IsZero() {
+		before = time.Now().Add(time.Minute)
+	}
+	events, err := s.node.Store().History(ctx, at, before, limit)
+	if err != nil {
+		return nil, failure(err)
+	}
+	out := []api.LeaseEvent{}
+	for _, e := range events {
+		l := leaseView(plan.New(), &lease.Lease{Address: e.Address, Status: e.Status, Client: e.Client, Hardware: e.Hardware, Hostname: e.Hostname, Circuit: e.Circuit, Relay: e.Relay})
+		out = append(out, api.LeaseEvent{At: e.At.UTC(), Status: l.Status, Hardware: l.Hardware, Identifier: l.Identifier, Hostname: l.Hostname,
+			Since: e.Since.Std(), Expires: expiry(e.Expires), Relay: l.Relay, Circuit: l.Circuit})
+	}
+	return respond(out, nil)
+}
+
+// row is a lease with what it is sorted by.
+type row struct {
+	lease *lease.Lease
+	key   string
+	num   int64
+}
+
+func (r row) compare(o row) int {
+	if c := cmp.Compare(r.num, o.num); c != 0 {
+		return c
+	}
+	if c := strings.Compare(r.key, o.key); c != 0 {
+		return c
+	}
+	return r.lease.Address.Compare(o.lease.Address)
+}
+
+// cursor is where a page ended, as it travels.
+type cursor struct {
+	Key  string     `json:"k,omitempty"`
+	Num  int64      `json:"n,omitempty"`
+	Addr netip.Addr `json:"a"`
+}
+
+// leases finds one page: a walk through the table that keeps the best rows
+// behind the cursor, so its cost does not grow with the page number.
+func (s *Server) leases(q *leaseQuery) (api.LeasePage, error) {
+	p := s.node.Engine().Plan()
+	var scope plan.ID
+	if q.Scope != "" {
+		v := p.ScopeNamed(q.Scope)
+		if v == nil {
+			return api.LeasePage{}, unknown("scope", q.Scope)
+		}
+		scope = v.ID
+	}
+	direction := 1
+	if q.Desc {
+		direction = -1
+	}
+	var after *row
+	if q.After != "" {
+		var c cursor
+		raw, err := base64.RawURLEncoding.DecodeString(q.After)
+		if err != nil || json.Unmarshal(raw, &c) != nil {
+			return api.LeasePage{}, refused("after is not the next of an earlier page")
+		}
+		after = &row{&lease.Lease{Address: c.Addr}, c.Key, c.Num}
+	}
+	match := matcher(q)
+	order := func(a, b row) int { return direction * a.compare(b) }
+	var best []row
+	total := 0
+	s.node.EachLease(scope, func(l *lease.Lease) {
+		if !match(l) {
+			return
+		}
+		total++
+		r := sortRow(p, l, q.Sort)
+		if after != nil && order(r, *after) <= 0 {
+			return
+		}
+		best = append(best, r)
+		if len(best) >= 4*(q.Limit+1) {
+			slices.SortFunc(best, order)
+			best = best[:q.Limit+1]
+		}
+	})
+	slices.SortFunc(best, order)
+	out := api.LeasePage{Leases: []api.Lease{}, Total: total}
+	for i, r := range best {
+		if i == q.Limit {
+			last := best[i-1]
+			c, err := json.Marshal(cursor{last.key, last.num, last.lease.Address})
+			if err != nil {
+				return out, err
+			}
+			out.Next = base64.RawURLEncoding.EncodeToString(c)
+			break
+		}
+		out.Leases = append(out.Leases, leaseView(p, r.lease))
+	}
+	return out, nil
+}
+
+func sortRow(p *plan.Plan, l *lease.Lease, by string) row {
+	r := row{lease: l}
+	switch by {
+	case "hardware":
+		r.key = l.Hardware.String()
+	case "hostname":
+		r.key = strings.ToLower(l.Hostname)
+	case "vendor":
+		r.key = strings.ToLower(l.Vendor)
+	case "scope":
+		if v := p.ScopeAt(l.Address); v != nil {
+			r.key = v.Name
+		}
+	case "status":
+		r.num = int64(l.Status)
+	case "since":
+		r.num = int64(l.Since)
+	case "expires":
+		r.num = int64(l.Expires)
+	case "heard":
+		r.num = int64(l.Heard)
+	case "changed":
+		r.num = int64(l.Changed)
+	}
+	return r
+}
+
+// matcher compiles a query's filter. A hardware address may be searched for in
+// any writing.
+func matcher(q *leaseQuery) func(*lease.Lease) bool {
+	var statuses []lease.Status
+	for _, word := range q.Status {
+		if st, ok := lease.ParseStatus(word); ok {
+			statuses = append(statuses, st)
+		}
+	}
+	search := strings.ToLower(strings.TrimSpace(q.Search))
+	hw := search
+	if h, err := addr.ParseHardware(search); err == nil {
+		hw = h.String()
+	}
+	hw = strings.ReplaceAll(hw, "-", ":")
+	return func(l *lease.Lease) bool {
+		if len(statuses) > 0 && !slices.Contains(statuses, l.Status) {
+			return false
+		}
+		if search == "" {
+			return true
+		}
+		return strings.Contains(l.Address.String(), search) || strings.Contains(l.Hardware.String(), hw) ||
+			strings.Contains(strings.ToLower(l.Hostname), search) || strings.Contains(strings.ToLower(l.Vendor), search) ||
+			strings.Contains(strings.ToLower(l.Circuit), search) || l.Client.Identifier() != "" && strings.Contains(addr.Hardware(l.Client.Identifier()).String(), hw)
+	}
+}

@@ -1,0 +1,398 @@
+package httpd
+
+import (
+	"context"
+	"net/http"
+	"net/netip"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yarnpost/api"
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+	"yarnpost/service/node"
+)
+
+func (s *Server) registerPlan(a huma.API) {
+	huma.Register(a, op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan"), func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
+		r := in.Body
+		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm}, func(d *plan.Draft) error {
+			for _, e := range r.Edits {
+				if err := s.apply(d, e); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, failure(err)
+		}
+		if c.Applied {
+			s.forgetReserved(r.Edits)
+		}
+		return respond(changeView(c), nil)
+	})
+	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan"), func(ctx context.Context, in *struct {
+		Before int64 `query:"before" doc:"Only revisions below this one"`
+		Limit  int   `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	}) (*body[[]api.Revision], error) {
+		return s.revisions(ctx, in.Before, in.Limit)
+	})
+	huma.Register(a, op("show-revision", http.MethodGet, "/api/plan/revisions/{number}", "One revision of the plan", "plan"), func(ctx context.Context, in *struct {
+		Number int64 `path:"number" minimum:"1"`
+	}) (*body[api.Revision], error) {
+		list, err := s.revisions(ctx, in.Number+1, 1)
+		if err != nil {
+			return nil, err
+		}
+		if len(list.Body) == 0 || list.Body[0].Number != in.Number {
+			return nil, huma.Error404NotFound("there is no such revision; yarnpost plan history lists all")
+		}
+		return respond(list.Body[0], nil)
+	})
+	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan"), func(_ context.Context, in *struct {
+		Search string `query:"search" doc:"Part of name, subnet, link or note"`
+		Sort   string `query:"sort" enum:"name,subnet,fullest" default:"name"`
+		Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
+		Offset int    `query:"offset" minimum:"0"`
+	}) (*body[[]api.Scope], error) {
+		return respond(s.scopes(in.Search, in.Sort, in.Limit, in.Offset), nil)
+	})
+	huma.Register(a, op("show-scope", http.MethodGet, "/api/scopes/{name}", "One scope", "plan"), func(_ context.Context, in *named) (*body[api.Scope], error) {
+		p := s.node.Engine().Plan()
+		v := p.ScopeNamed(in.Name)
+		if v == nil {
+			return nil, failure(unknown("scope", in.Name))
+		}
+		return respond(scopeView(p, v, s.node.Engine().Count(v.ID)), nil)
+	})
+	huma.Register(a, op("show-map", http.MethodGet, "/api/scopes/{name}/map", "Address map of a scope", "plan"), func(_ context.Context, in *named) (*body[[]api.Cell], error) {
+		p := s.node.Engine().Plan()
+		v := p.ScopeNamed(in.Name)
+		if v == nil {
+			return nil, failure(unknown("scope", in.Name))
+		}
+		return respond(s.cells(p, v), nil)
+	})
+	huma.Register(a, op("list-links", http.MethodGet, "/api/links", "Links with their scopes", "plan"), func(context.Context, *struct{}) (*body[[]api.Link], error) {
+		p := s.node.Engine().Plan()
+		out := []api.Link{}
+		for _, l := range p.Links() {
+			out = append(out, linkView(p, l))
+		}
+		return respond(out, nil)
+	})
+	huma.Register(a, op("list-reservations", http.MethodGet, "/api/reservations", "Reservations by address", "plan"), func(_ context.Context, in *struct {
+		Scope  string `query:"scope"`
+		Search string `query:"search" doc:"Part of name, host name, address, hardware address or note"`
+		Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"100000"`
+		Offset int    `query:"offset" minimum:"0"`
+	}) (*body[[]api.Reservation], error) {
+		return s.reservations(in.Scope, in.Search, in.Limit, in.Offset)
+	})
+	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan"), func(context.Context, *struct{}) (*body[api.Defaults], error) {
+		d := s.node.Engine().Plan().Defaults
+		l := d.Lease
+		if l == 0 {
+			l = plan.Duration(plan.DefaultLease)
+		}
+		return respond(api.Defaults{Lease: l.String(), Options: settingsView(d.Options), Note: d.Note}, nil)
+	})
+	huma.Register(a, op("list-options", http.MethodGet, "/api/options", "Every option that is set, with the item it is set on", "options"), func(_ context.Context, in *struct {
+		Scope string `query:"scope" doc:"Only this scope and its reservations"`
+	}) (*body[[]api.OptionAt], error) {
+		return respond(s.options(in.Scope), nil)
+	})
+	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options"), func(_ context.Context, in *struct {
+		Search string `query:"search" doc:"Code, or part of name or meaning"`
+	}) (*body[[]api.Code], error) {
+		return respond(codes(in.Search), nil)
+	})
+	huma.Register(a, op("explain-options", http.MethodGet, "/api/explain", "What a client is given, and which level each value comes from", "options"), func(_ context.Context, in *struct {
+		Hardware string `query:"hardware" doc:"Hardware address of the client"`
+		Address  string `query:"address" doc:"Its address"`
+		Scope    string `query:"scope" doc:"Scope it is in; found by address, reservation or lease if left out"`
+	}) (*body[api.Explanation], error) {
+		v, err := s.explain(in.Hardware, in.Address, in.Scope)
+		return respond(v, err)
+	})
+}
+
+type named struct {
+	Name string `path:"name"`
+}
+
+func (s *Server) revisions(ctx context.Context, before int64, limit int) (*body[[]api.Revision], error) {
+	list, err := s.node.Store().Revisions(ctx, before, limit)
+	if err != nil {
+		return nil, failure(err)
+	}
+	out := []api.Revision{}
+	for _, r := range list {
+		out = append(out, api.Revision{Number: r.Number, At: r.At.UTC(), Author: r.Author, Reason: r.Reason, Diff: linesView(r.Lines)})
+	}
+	return respond(out, nil)
+}
+
+// page cuts one page out of a list.
+func page[T any](list []T, offset, limit int) []T {
+	list = list[min(offset, len(list)):]
+	return list[:min(limit, len(list))]
+}
+
+// fits reports whether any of the texts has the part, whatever the case.
+func fits(part string, texts ...string) bool {
+	return strings.Contains(strings.ToLower(strings.Join(texts, "\n")), strings.ToLower(strings.TrimSpace(part)))
+}
+
+func (s *Server) scopes(search, order string, limit, offset int) []api.Scope {
+	e := s.node.Engine()
+	p := e.Plan()
+	out := []api.Scope{}
+	for _, v := range p.Scopes() {
+		if fits(search, v.Name, v.Subnet.String(), v.LinkName, v.Note) {
+			out = append(out, scopeView(p, v, e.Count(v.ID)))
+		}
+	}
+	switch order {
+	case "subnet":
+		sort.SliceStable(out, func(i, j int) bool {
+			return netip.MustParsePrefix(out[i].Subnet).Addr().Less(netip.MustParsePrefix(out[j].Subnet).Addr())
+		})
+	case "fullest":
+		sort.SliceStable(out, func(i, j int) bool { return fullness(out[i]) > fullness(out[j]) })
+	}
+	return page(out, offset, limit)
+}
+
+// fullness is the part of a scope's pools that cannot be handed out now.
+func fullness(s api.Scope) float64 {
+	if s.Usage.Size == 0 {
+		return 0
+	}
+	return 1 - float64(s.Usage.Headroom)/float64(s.Usage.Size)
+}
+
+func (s *Server) reservations(scope, search string, limit, offset int) (*body[[]api.Reservation], error) {
+	p := s.node.Engine().Plan()
+	var id plan.ID
+	if scope != "" {
+		v := p.ScopeNamed(scope)
+		if v == nil {
+			return nil, failure(unknown("scope", scope))
+		}
+		id = v.ID
+	}
+	var list []*plan.Reservation
+	for _, r := range p.Reservations(id) {
+		if fits(search, r.Name, r.Hostname, r.Address.String(), r.Hardware.String(), r.Note) {
+			list = append(list, r)
+		}
+	}
+	now := lease.At(time.Now())
+	out := []api.Reservation{}
+	list = page(list, offset, limit)
+	s.node.Engine().With(func(t *lease.Table) {
+		for _, r := range list {
+			out = append(out, reservationView(p, r, t.Get(r.Address), now))
+		}
+	})
+	return respond(out, nil)
+}
+
+func (s *Server) options(scope string) []api.OptionAt {
+	p := s.node.Engine().Plan()
+	out := []api.OptionAt{}
+	add := func(level, item string, set plan.Settings) {
+		for _, v := range settingsView(set.Options) {
+			out = append(out, api.OptionAt{Level: level, Item: item, Setting: v})
+		}
+	}
+	if scope == "" {
+		add("defaults", "", p.Defaults.Settings)
+	}
+	for _, v := range p.Scopes() {
+		if scope != "" && !strings.EqualFold(scope, v.Name) {
+			continue
+		}
+		add("scope", v.Name, v.Settings)
+		for _, r := range p.Reservations(v.ID) {
+			add("reservation", r.Name, r.Settings)
+		}
+	}
+	return out
+}
+
+func codes(search string) []api.Code {
+	out := []api.Code{}
+	for _, d := range option.Standard4.All() {
+		c := api.Code{Code: d.Code, Name: d.Name(), Title: d.Title, Type: d.Type.String(), Meaning: d.Meaning, Example: d.Type.Example(), Managed: d.Managed}
+		if other := d.OtherName(); other != d.Name() {
+			c.Other = other
+		}
+		if n, err := option.Standard4.Lookup(search); search == "" || err == nil && n.Code == d.Code || fits(search, c.Name, c.Other, c.Meaning) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+func (s *Server) explain(hardware, address, scope string) (api.Explanation, error) {
+	p := s.node.Engine().Plan()
+	var hw addr.Hardware
+	var at netip.Addr
+	var v *plan.View
+	var r *plan.Reservation
+	if hardware != "" {
+		h, err := addr.ParseHardware(hardware)
+		if err != nil {
+			return api.Explanation{}, refused("%v", err)
+		}
+		hw = h
+	}
+	if address != "" {
+		a, err := addr.ParseAddr(address)
+		if err != nil {
+			return api.Explanation{}, refused("%v", err)
+		}
+		at, v = a, p.ScopeAt(a)
+		if v == nil {
+			return api.Explanation{}, refused("no scope holds %s", a)
+		}
+	}
+	if scope != "" {
+		if v = p.ScopeNamed(scope); v == nil {
+			return api.Explanation{}, unknown("scope", scope)
+		}
+	}
+	now := lease.At(time.Now())
+	if hw == "" && at.IsValid() {
+		if r = p.ReservationAt(at); r != nil {
+			hw = r.Hardware
+		} else {
+			s.node.Engine().With(func(t *lease.Table) {
+				if l := t.Get(at); l != nil {
+					hw = l.Hardware
+				}
+			})
+		}
+	}
+	if hw != "" {
+		for _, o := range p.Scopes() { // where it is reserved, or else where it is
+			if v != nil && o.ID != v.ID {
+				continue
+			}
+			if found := p.ReservationFor(o.ID, hw); found != nil {
+				v, r = o, found
+				break
+			}
+		}
+	}
+	if v == nil && hw != "" {
+		s.node.EachLease(0, func(l *lease.Lease) {
+			if l.Hardware == hw && l.HeldAt(now) {
+				if found := p.ScopeAt(l.Address); found != nil {
+					v, at = found, l.Address
+				}
+			}
+		})
+	}
+	if v == nil {
+		return api.Explanation{}, refused("it is not clear which scope the client is in; give --scope, or a hardware address that has a lease or a reservation")
+	}
+	out := api.Explanation{Hardware: hw.String(), Scope: v.Name, Lease: plan.Duration(v.LeaseFor(r)).String(), Options: valuesView(answer.Values(v, r, v.LeaseFor(r)))}
+	if r != nil {
+		out.Reservation, at = r.Name, r.Address
+	} else if hw != "" && !at.IsValid() {
+		at, _ = s.node.HeldBy(v.ID, hw)
+	}
+	out.Address = addrText(at)
+	return out, nil
+}
+
+// mapCells is the most cells a map has; larger scopes are binned.
+const mapCells = 1024
+
+// rank orders statuses by how telling they are in a cell.
+var rank = map[string]int{"outside": 0, "excluded": 1, "free": 2, "released": 3, "expired": 4, "reserved": 5, "offered": 6, "active": 7, "abandoned": 8}
+
+func (s *Server) cells(p *plan.Plan, v *plan.View) []api.Cell {
+	whole := addr.OfPrefix(v.Subnet)
+	size := int(whole.Size())
+	step := (size + mapCells - 1) / mapCells
+	base := addr.Uint32(whole.From)
+	out := make([]api.Cell, 0, size/step+1)
+	at := func(i int) netip.Addr {
+		n := base + uint32(i)
+		return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
+	}
+	excluded := func(a netip.Addr) bool {
+		for _, x := range v.Exclusions {
+			if x.Range.Contains(a) {
+				return true
+			}
+		}
+		return false
+	}
+	for i := 0; i < size; i += step {
+		n := min(step, size-i)
+		c := api.Cell{From: at(i).String(), To: at(i + n - 1).String(), Size: n, Status: "outside"}
+		for k := i; k < i+n; k++ { // what the plan says; large scopes are looked at by their ends
+			a := at(k)
+			st := "outside"
+			switch {
+			case v.Allocatable(a):
+				st = "free"
+			case excluded(a):
+				st = "excluded"
+			}
+			if rank[st] > rank[c.Status] {
+				c.Status = st
+			}
+			if step > 64 && k == i {
+				k = max(k, i+n-2)
+			}
+		}
+		out = append(out, c)
+	}
+	mark := func(a netip.Addr, status, hw, host string) {
+		c := &out[int(addr.Uint32(a)-base)/step]
+		if status == "active" {
+			c.Active++
+		}
+		if rank[status] > rank[c.Status] {
+			c.Status = status
+		}
+		if step == 1 {
+			c.Hardware, c.Hostname = hw, host
+		}
+	}
+	for _, r := range p.Reservations(v.ID) {
+		mark(r.Address, "reserved", r.Hardware.String(), r.Hostname)
+	}
+	s.node.EachLease(v.ID, func(l *lease.Lease) { mark(l.Address, l.Status.String(), l.Hardware.String(), l.Hostname) })
+	s.node.Engine().With(func(t *lease.Table) {
+		for _, o := range t.Offers(v.ID) {
+			mark(o.Address, "offered", "", "")
+		}
+	})
+	return out
+}
+
+// forgetReserved takes clients off the unserved list that just got a reservation.
+func (s *Server) forgetReserved(edits []api.Edit) {
+	for _, e := range edits {
+		if e.Reservation == nil || e.Reservation.Hardware == nil {
+			continue
+		}
+		if hw, err := addr.ParseHardware(*e.Reservation.Hardware); err == nil {
+			s.node.Engine().ForgetUnserved(hw)
+		}
+	}
+}

@@ -1,0 +1,236 @@
+// Package httpd is the room of the HTTP API and the console: requests come in,
+// the node and the core answer, and every refusal says what to do (RFC 9457).
+package httpd
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humago"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"yarnpost/console"
+	"yarnpost/service/node"
+	"yarnpost/service/store"
+)
+
+// Version is the version of the service and its API.
+const Version = "0.1.0"
+
+// cookieName is the session's cookie.
+const cookieName = "yarnpost_session"
+
+// Server is the HTTP side of a node.
+type Server struct {
+	node   *node.Node
+	access *Access
+	log    *slog.Logger
+	echo   *echo.Echo
+	server *http.Server
+	addr   net.Addr
+	secure bool
+}
+
+// Listen opens the HTTP side. Without a certificate only loopback addresses
+// are allowed.
+func Listen(addr, cert, key string, n *node.Node, access *Access, log *slog.Logger) (*Server, error) {
+	s := &Server{node: n, access: access, log: log, secure: cert != ""}
+	l, err := net.Listen("tcp", addr)
+	if err != nil {
+		return nil, fmt.Errorf("listen for HTTP on %s: %w", addr, err)
+	}
+	if t, ok := l.Addr().(*net.TCPAddr); !s.secure && ok && !t.IP.IsLoopback() {
+		l.Close()
+		return nil, fmt.Errorf("listen for HTTP on %s: passwords would cross the network in the clear; give --tls-cert and --tls-key, or listen on 127.0.0.1", addr)
+	}
+	if s.secure {
+		pair, err := tls.LoadX509KeyPair(cert, key)
+		if err != nil {
+			l.Close()
+			return nil, fmt.Errorf("listen for HTTPS on %s: %w", addr, err)
+		}
+		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+	}
+	s.addr = l.Addr()
+	s.build()
+	s.server = &http.Server{Handler: s.echo, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	go s.server.Serve(l)
+	return s, nil
+}
+
+// URL is where the console is.
+func (s *Server) URL() string {
+	if s.secure {
+		return "https://" + s.addr.String()
+	}
+	return "http://" + s.addr.String()
+}
+
+// Stop ends the HTTP side; open streams are cut after a moment.
+func (s *Server) Stop() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if s.server.Shutdown(ctx) != nil {
+		s.server.Close()
+	}
+}
+
+func (s *Server) build() {
+	e := echo.New()
+	e.Logger = s.log
+	s.echo = e
+	e.Use(middleware.Recover())
+	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{
+		ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ReferrerPolicy: "same-origin",
+		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
+	}))
+	e.Use(middleware.Gzip())
+	mux := http.NewServeMux()
+	NewAPI(mux, s)
+	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
+		problem(w, http.StatusNotFound, "there is no "+r.Method+" "+r.URL.Path+"; /api/openapi.json lists what there is")
+	})
+	e.Any("/api/*", echo.WrapHandler(s.guard(mux)))
+	metrics := promhttp.HandlerFor(s.node.Registry(), promhttp.HandlerOpts{EnableOpenMetrics: true})
+	e.GET("/metrics", echo.WrapHandler(s.local(metrics)))
+	e.GET("/healthz", echo.WrapHandler(s.local(http.HandlerFunc(s.healthz))))
+	e.GET("/*", echo.WrapHandler(consoleFiles()))
+}
+
+// openAPIConfig is the API's title page.
+func openAPIConfig() huma.Config {
+	huma.DefaultArrayNullable = false
+	c := huma.DefaultConfig("Yarn Post", Version)
+	c.Info.Description = "Scopes, reservations, options, leases and unserved clients of a Yarn Post server."
+	c.CreateHooks = nil
+	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/api/openapi", "", ""
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "An API token, such as the one in admin.token"},
+		"session": {Type: "apiKey", In: "cookie", Name: cookieName},
+	}
+	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	return c
+}
+
+// NewAPI registers every operation on the mux. The server may be nil to get
+// the OpenAPI document alone.
+func NewAPI(mux *http.ServeMux, s *Server) huma.API {
+	a := humago.New(mux, openAPIConfig())
+	s.registerSession(a)
+	s.registerPlan(a)
+	s.registerLeases(a)
+	s.registerStatus(a)
+	return a
+}
+
+type accountKey struct{}
+
+// who is the account a request acts for.
+func who(ctx context.Context) store.Account {
+	a, _ := ctx.Value(accountKey{}).(store.Account)
+	return a
+}
+
+// guard lets nobody pass without a session or a token, but to sign in.
+func (s *Server) guard(next http.Handler) http.Handler {
+	foreign := http.NewCrossOriginProtection()
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost && r.URL.Path == "/api/session" {
+			if err := foreign.Check(r); err != nil {
+				problem(w, http.StatusForbidden, "the request comes from another site")
+				return
+			}
+			next.ServeHTTP(w, r)
+			return
+		}
+		secret, bearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		if !bearer {
+			c, err := r.Cookie(cookieName)
+			if err != nil {
+				problem(w, http.StatusUnauthorized, "sign in at the console, or send an API token as Authorization: Bearer …")
+				return
+			}
+			if err := foreign.Check(r); err != nil {
+				problem(w, http.StatusForbidden, "the request comes from another site")
+				return
+			}
+			secret = c.Value
+		}
+		account, ok := s.access.Who(secret)
+		if !ok {
+			problem(w, http.StatusUnauthorized, "the session has ended or the token is not valid; sign in again, or use another token")
+			return
+		}
+		if account.MustChange && r.URL.Path != "/api/session" && r.URL.Path != "/api/password" {
+			problem(w, http.StatusForbidden, "the one-time password has to be replaced first, at the console or with POST /api/password")
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), accountKey{}, account)))
+	})
+}
+
+// local opens a path to this machine, and to others with a token.
+func (s *Server) local(next http.Handler) http.Handler {
+	guarded := s.guard(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host, _, _ := net.SplitHostPort(r.RemoteAddr)
+		if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
+			next.ServeHTTP(w, r)
+			return
+		}
+		guarded.ServeHTTP(w, r)
+	})
+}
+
+func (s *Server) healthz(w http.ResponseWriter, _ *http.Request) {
+	if err := s.node.Health(); err != nil {
+		problem(w, http.StatusServiceUnavailable, err.Error())
+		return
+	}
+	fmt.Fprintln(w, "serving")
+}
+
+// problem answers with an RFC 9457 document.
+func problem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	fmt.Fprintf(w, "{\"title\":%q,\"status\":%d,\"detail\":%q}\n", http.StatusText(status), status, detail)
+}
+
+// consoleFiles serves the built console; paths that are not files are pages.
+func consoleFiles() http.Handler {
+	files, err := fs.Sub(console.Dist, "dist")
+	if err != nil {
+		panic(err) // the folder is embedded at build time
+	}
+	server := http.FileServerFS(files)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name := strings.TrimPrefix(r.URL.Path, "/")
+		if _, err := fs.Stat(files, name); err != nil || name == "" {
+			if strings.HasPrefix(name, "assets/") {
+				http.NotFound(w, r)
+				return
+			}
+			if _, err := fs.Stat(files, "index.html"); errors.Is(err, fs.ErrNotExist) {
+				http.Error(w, "This binary was built without the console; run make build.", http.StatusNotFound)
+				return
+			}
+			r.URL.Path = "/"
+			w.Header().Set("Cache-Control", "no-cache")
+		} else {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		server.ServeHTTP(w, r)
+	})
+}

@@ -1,0 +1,150 @@
+package httpd
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"yarnpost/api"
+	"yarnpost/core/plan"
+	"yarnpost/service/node"
+	"yarnpost/service/store"
+)
+
+// failure turns errors of the rooms below into problem documents.
+func failure(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, plan.ErrNotFound), errors.Is(err, node.ErrNoLease):
+		return huma.Error404NotFound(err.Error())
+	case errors.Is(err, plan.ErrRefused):
+		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.Is(err, store.ErrStale), errors.Is(err, node.ErrConfirm):
+		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, ErrTooMany):
+		return huma.Error429TooManyRequests(err.Error())
+	case errors.Is(err, ErrSignIn):
+		return huma.Error401Unauthorized(err.Error())
+	}
+	return huma.Error503ServiceUnavailable(err.Error())
+}
+
+type body[T any] struct{ Body T }
+
+func respond[T any](v T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, failure(err)
+	}
+	return &body[T]{v}, nil
+}
+
+func op(id, method, path, summary, tag string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}}
+}
+
+type cookieOut struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      api.Session
+}
+
+func (s *Server) cookie(value string, age time.Duration) http.Cookie {
+	return http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode, MaxAge: int(age.Seconds())}
+}
+
+func (s *Server) registerSession(a huma.API) {
+	huma.Register(a, op("sign-in", http.MethodPost, "/api/session", "Sign in", "access"), func(ctx context.Context, in *body[api.SignIn]) (*cookieOut, error) {
+		secret, err := s.access.SignIn(ctx, in.Body.Account, in.Body.Password)
+		if err != nil {
+			return nil, failure(err)
+		}
+		account, _ := s.access.Who(secret)
+		return &cookieOut{s.cookie(secret, sessionTime), api.Session{Account: account.Name, MustChange: account.MustChange}}, nil
+	})
+	huma.Register(a, op("show-session", http.MethodGet, "/api/session", "Who is signed in", "access"), func(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
+		w := who(ctx)
+		return respond(api.Session{Account: w.Name, MustChange: w.MustChange}, nil)
+	})
+	huma.Register(a, op("sign-out", http.MethodDelete, "/api/session", "Sign out", "access"), func(ctx context.Context, in *struct {
+		Session string `cookie:"yarnpost_session"`
+	}) (*cookieOut, error) {
+		if in.Session != "" {
+			if err := s.access.SignOut(ctx, in.Session); err != nil {
+				return nil, failure(err)
+			}
+		}
+		return &cookieOut{s.cookie("", -time.Second), api.Session{}}, nil
+	})
+	huma.Register(a, op("change-password", http.MethodPost, "/api/password", "Replace one's own password; sign in again afterwards", "access"), func(ctx context.Context, in *body[api.NewPassword]) (*struct{}, error) {
+		return nil, failure(s.access.ChangePassword(ctx, who(ctx).Name, in.Body.Old, in.Body.New))
+	})
+}
+
+func (s *Server) registerStatus(a huma.API) {
+	huma.Register(a, op("show-status", http.MethodGet, "/api/status", "State of the service", "service"), func(context.Context, *struct{}) (*body[api.Status], error) {
+		return respond(s.status(), nil)
+	})
+	sse.Register(a, op("listen", http.MethodGet, "/api/events", "What happens, as it happens", "service"),
+		map[string]any{"lease": api.LiveLease{}, "plan": api.LiveRevision{}, "beat": api.LiveBeat{}},
+		func(ctx context.Context, _ *struct{}, send sse.Sender) {
+			sub := s.node.Events().Subscribe()
+			defer s.node.Events().Cancel(sub)
+			beat := time.NewTicker(5 * time.Second)
+			defer beat.Stop()
+			if send.Data(api.LiveBeat{Now: time.Now().UTC()}) != nil {
+				return
+			}
+			for {
+				var err error
+				select {
+				case <-ctx.Done():
+					return
+				case <-beat.C:
+					err = send.Data(api.LiveBeat{Now: time.Now().UTC(), Missed: sub.Missed.Swap(0)})
+				case e := <-sub.C:
+					if e.Lease != nil {
+						err = send.Data(api.LiveLease{Lease: leaseView(s.node.Engine().Plan(), e.Lease)})
+					} else {
+						err = send.Data(api.LiveRevision{Revision: e.Revision})
+					}
+				}
+				if err != nil {
+					return
+				}
+			}
+		})
+}
+
+func (s *Server) status() api.Status {
+	e := s.node.Engine()
+	p := e.Plan()
+	recorded, commits := s.node.Recorded()
+	st := api.Status{Version: Version, Started: s.node.Started.UTC(), Now: time.Now().UTC(), Revision: p.Revision, Healthy: true,
+		DHCP4: s.node.DHCP4().String(), Wires: []api.Wire{}, Unserved: len(e.Unserved()), Served5m: s.node.Served(5 * time.Minute),
+		Served24h: s.node.Served(24 * time.Hour), Recorded: recorded, Commits: commits}
+	if err := s.node.Health(); err != nil {
+		st.Healthy = false
+		st.Problem = err.Error() + "; new clients get nothing until the database is back, and leases are not prolonged"
+	}
+	for _, i := range s.node.PlanInterfaces() {
+		w := api.Wire{Name: i.Name, Addresses: []string{}}
+		id := p.LinkOnInterface(i.Name)
+		for _, a := range i.Prefixes {
+			w.Addresses = append(w.Addresses, a.String())
+			if v := p.ScopeAt(a.Addr()); v != nil && id == 0 {
+				id = v.Link
+			}
+		}
+		w.Link = p.Label(id)
+		st.Wires = append(st.Wires, w)
+	}
+	for _, v := range p.Scopes() {
+		st.Scopes++
+		st.Active += e.Count(v.ID).Active
+	}
+	return st
+}

@@ -1,0 +1,192 @@
+package httpd
+
+import (
+	"encoding/hex"
+	"net/netip"
+	"slices"
+	"time"
+
+	"yarnpost/api"
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+	"yarnpost/service/node"
+)
+
+// This file turns values of the core into the API's types.
+
+func settingsView(options map[uint8]string) []api.Setting {
+	out := []api.Setting{}
+	for code, text := range options {
+		out = append(out, api.Setting{Code: code, Name: option.Standard4.ByCode(code).Name(), Value: text})
+	}
+	slices.SortFunc(out, func(a, b api.Setting) int { return int(a.Code) - int(b.Code) })
+	return out
+}
+
+func valuesView(values []plan.Value) []api.Setting {
+	out := []api.Setting{}
+	for _, v := range values {
+		d := option.Standard4.ByCode(v.Code)
+		text := v.Text
+		if text == "" {
+			text = d.Type.Format(v.Data)
+		}
+		out = append(out, api.Setting{Code: v.Code, Name: d.Name(), Value: text, Level: v.Level.String(), Bytes: hex.EncodeToString(v.Data)})
+	}
+	return out
+}
+
+func leaseText(d plan.Duration) string {
+	if d == 0 {
+		return ""
+	}
+	return d.String()
+}
+
+func texts[T interface{ String() string }](list []T) []string {
+	out := []string{}
+	for _, v := range list {
+		out = append(out, v.String())
+	}
+	return out
+}
+
+func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
+	out := api.Scope{Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(), Pools: texts(v.Pools),
+		Exclusions: []api.Exclusion{}, Mode: string(v.Mode), Authoritative: v.Authoritative, Lease: plan.Duration(v.Lease).String(),
+		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(v.Options), Note: v.Note,
+		Usage: api.Usage{Size: v.Size, Excluded: v.Excluded, Reserved: p.ReservationCount(v.ID), Active: n.Active, Offered: n.Offered, Released: n.Released,
+			Expired: n.Expired, Abandoned: n.Abandoned, Headroom: n.Headroom, Spare: v.Reservable()}}
+	for _, e := range v.Exclusions {
+		out.Exclusions = append(out.Exclusions, api.Exclusion{Range: e.Range.String(), User: e.User})
+	}
+	if !v.DrainUntil.IsZero() {
+		t := v.DrainUntil.UTC()
+		out.DrainUntil = &t
+	}
+	return out
+}
+
+func linkView(p *plan.Plan, l *plan.Link) api.Link {
+	out := api.Link{Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays), Scopes: []string{}, Note: l.Note}
+	for _, v := range p.OnLink(l.ID) {
+		out.Scopes = append(out.Scopes, v.Name)
+	}
+	return out
+}
+
+func reservationView(p *plan.Plan, r *plan.Reservation, l *lease.Lease, now lease.Time) api.Reservation {
+	out := api.Reservation{Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(), Address: r.Address.String(), Hostname: r.Hostname,
+		Lease: leaseText(r.Settings.Lease), Options: settingsView(r.Options), Note: r.Note, Status: lease.Free.String()}
+	if l != nil {
+		out.Status = l.Status.String()
+		if l.HeldAt(now) {
+			out.Holder = l.Hardware.String()
+		}
+	}
+	return out
+}
+
+func expiry(t lease.Time) *time.Time {
+	if t == lease.Never {
+		return nil
+	}
+	s := t.Std()
+	return &s
+}
+
+// circuitText shows a circuit as text where it is text.
+func circuitText(c string) string {
+	if c == "" {
+		return ""
+	}
+	return option.Type{Fields: []option.Kind{option.Text}}.Format([]byte(c))
+}
+
+func addrText(a netip.Addr) string {
+	if !a.IsValid() {
+		return ""
+	}
+	return a.String()
+}
+
+func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
+	out := api.Lease{Address: l.Address.String(), Status: l.Status.String(), Hardware: l.Hardware.String(),
+		Identifier: option.Colons([]byte(l.Client.Identifier())), Hostname: l.Hostname, Vendor: l.Vendor, Reserved: l.Reserved,
+		Since: l.Since.Std(), Expires: expiry(l.Expires), Changed: l.Changed.Std(), Heard: l.Heard.Std(), Granted: option.FormatDuration(l.Granted),
+		Relay: addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision}
+	if v := p.ScopeAt(l.Address); v != nil {
+		out.Scope = v.Name
+	}
+	return out
+}
+
+// words gives a reason in words and the one-step mend.
+func words(u node.Unserved) (text, mend string) {
+	from := "interface " + u.Interface
+	if u.Relay.IsValid() {
+		from = "relay " + u.Relay.String()
+	}
+	switch u.Reason {
+	case answer.NoScope:
+		guess := "the subnet of that link"
+		if u.Relay.IsValid() && !u.Relay.IsLoopback() {
+			guess = netip.PrefixFrom(u.Relay, 24).Masked().String()
+		}
+		return "no scope for this link", "define a scope for " + from + ", perhaps " + guess
+	case answer.ScopeHeld:
+		return "scope is held", "yarnpost scope serve " + u.Scope
+	case answer.ScopeDraining:
+		return "scope is draining", "serve another scope on link " + u.Link + ", or yarnpost scope serve " + u.Scope
+	case answer.PoolEmpty:
+		return "pool is empty", "widen a pool of scope " + u.Scope + ", or shorten its lease time"
+	case answer.ReservedOnly:
+		return "scope serves reserved clients only", "reserve an address for it, or give scope " + u.Scope + " a pool"
+	case answer.WrongNetwork:
+		return "asked for " + addrText(u.Asked) + ", which is on another link", "nothing, if it moved: it asks again for an address here"
+	case answer.ForAnother:
+		return "address reserved for another client", "nothing, if it asks again; or remove the reservation"
+	case answer.HeldByAnother:
+		return "address held by another client", "nothing, if it asks again; or end the other lease"
+	case answer.NotHandedOut:
+		return "address is excluded or outside the pools", "nothing, if it asks again; or change the exclusion"
+	case answer.HasReservation:
+		return "a reserved address waits for it", "nothing: it is moving to its reserved address"
+	case answer.NoRecord:
+		return "no lease on record", "nothing, if it asks again; make the scope authoritative to hurry it"
+	case answer.NoDatabase:
+		return "nothing can be recorded", "bring the database back"
+	case answer.NotTaken:
+		return "offered but never taken", "check the way back from the server to " + from
+	}
+	return string(u.Reason), ""
+}
+
+func unservedView(u node.Unserved) api.Unserved {
+	text, mend := words(u)
+	return api.Unserved{Hardware: u.Hardware.String(), Identifier: option.Colons([]byte(u.Client.Identifier())), Hostname: u.Hostname, Vendor: u.Vendor,
+		Reason: string(u.Reason), Text: text, Mend: mend, Scope: u.Scope, Link: u.Link, Relay: addrText(u.Relay), Interface: u.Interface,
+		Circuit: circuitText(u.Circuit), Asked: addrText(u.Asked), First: u.First.Std(), Last: u.Last.Std(), Count: u.Count, Trail: u.Trail}
+}
+
+func linesView(lines []plan.Line) []api.DiffLine {
+	out := []api.DiffLine{}
+	for _, l := range lines {
+		out = append(out, api.DiffLine{Kind: string(l.Kind), Name: l.Name, Text: l.Text, Before: l.Before, After: l.After})
+	}
+	return out
+}
+
+func changeView(c *node.Change) api.ChangeResult {
+	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{}, Effects: []api.Effect{}}
+	for _, a := range c.Advice {
+		out.Advice = append(out.Advice, api.Advice(a))
+	}
+	for _, e := range c.Effects {
+		out.Effects = append(out.Effects, api.Effect(e))
+	}
+	return out
+}

@@ -152,6 +152,7 @@ type Unserved struct {
 	First      time.Time `json:"first"`
 	Last       time.Time `json:"last"`
 	Count      int       `json:"count"`
+	Guess      string    `json:"guess,omitempty" doc:"Subnet that a missing scope would have"`
 	Trail      []string  `json:"trail" doc:"The steps of the last decision"`
 }
 
@@ -251,6 +252,7 @@ type ChangeResult struct {
 	Diff     []DiffLine `json:"diff"`
 	Advice   []Advice   `json:"advice"`
 	Effects  []Effect   `json:"effects"`
+	Scopes   []Scope    `json:"scopes" doc:"The changed scopes as they are, or would be, afterwards"`
 }
 
 // Revision is one revision of the plan.

@@ -36,7 +36,7 @@ func (s *Server) registerPlan(a huma.API) {
 		if c.Applied {
 			s.forgetReserved(r.Edits)
 		}
-		return respond(changeView(c), nil)
+		return respond(s.changeView(c), nil)
 	})
 	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan"), func(ctx context.Context, in *struct {
 		Before int64 `query:"before" doc:"Only revisions below this one"`

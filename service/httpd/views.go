@@ -132,11 +132,11 @@ func words(u node.Unserved) (text, mend string) {
 	}
 	switch u.Reason {
 	case answer.NoScope:
-		guess := "the subnet of that link"
-		if u.Relay.IsValid() && !u.Relay.IsLoopback() {
-			guess = netip.PrefixFrom(u.Relay, 24).Masked().String()
+		mend := "define a scope for " + from
+		if guess := guessSubnet(u); guess != "" {
+			mend += ", perhaps " + guess
 		}
-		return "no scope for this link", "define a scope for " + from + ", perhaps " + guess
+		return "no scope for this link", mend
 	case answer.ScopeHeld:
 		return "scope is held", "yarnpost scope serve " + u.Scope
 	case answer.ScopeDraining:
@@ -165,11 +165,19 @@ func words(u node.Unserved) (text, mend string) {
 	return string(u.Reason), ""
 }
 
+// guessSubnet guesses the subnet that a missing scope would have.
+func guessSubnet(u node.Unserved) string {
+	if u.Reason != answer.NoScope || !u.Selected.IsValid() || u.Selected.IsLoopback() {
+		return ""
+	}
+	return netip.PrefixFrom(u.Selected, 24).Masked().String()
+}
+
 func unservedView(u node.Unserved) api.Unserved {
 	text, mend := words(u)
 	return api.Unserved{Hardware: u.Hardware.String(), Identifier: option.Colons([]byte(u.Client.Identifier())), Hostname: u.Hostname, Vendor: u.Vendor,
 		Reason: string(u.Reason), Text: text, Mend: mend, Scope: u.Scope, Link: u.Link, Relay: addrText(u.Relay), Interface: u.Interface,
-		Circuit: circuitText(u.Circuit), Asked: addrText(u.Asked), First: u.First.Std(), Last: u.Last.Std(), Count: u.Count, Trail: u.Trail}
+		Circuit: circuitText(u.Circuit), Asked: addrText(u.Asked), First: u.First.Std(), Last: u.Last.Std(), Count: u.Count, Guess: guessSubnet(u), Trail: u.Trail}
 }
 
 func linesView(lines []plan.Line) []api.DiffLine {
@@ -180,13 +188,16 @@ func linesView(lines []plan.Line) []api.DiffLine {
 	return out
 }
 
-func changeView(c *node.Change) api.ChangeResult {
-	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{}, Effects: []api.Effect{}}
+func (s *Server) changeView(c *node.Change) api.ChangeResult {
+	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{}, Effects: []api.Effect{}, Scopes: []api.Scope{}}
 	for _, a := range c.Advice {
 		out.Advice = append(out.Advice, api.Advice(a))
 	}
 	for _, e := range c.Effects {
 		out.Effects = append(out.Effects, api.Effect(e))
+	}
+	for _, v := range c.Scopes {
+		out.Scopes = append(out.Scopes, scopeView(c.Plan, v, s.node.Engine().Count(v.ID)))
 	}
 	return out
 }

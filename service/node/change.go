@@ -34,6 +34,8 @@ type Change struct {
 	Lines    []plan.Line
 	Advice   []plan.Advice
 	Effects  []Effect
+	Plan     *plan.Plan   // as it is, or would be, afterwards
+	Scopes   []*plan.View // changed ones of it
 }
 
 // Order says how a change is to be made.
@@ -60,6 +62,12 @@ func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 	}
 	next, changes := d.Finish()
 	c := &Change{Base: old.Revision, Revision: old.Revision, Lines: plan.Diff(changes, d.Label), Advice: plan.Advise(next, changes, n.PlanInterfaces())}
+	c.Plan = next
+	for _, ch := range changes {
+		if v := next.Scope(ch.ID); v != nil && ch.Kind == plan.KindScope {
+			c.Scopes = append(c.Scopes, v)
+		}
+	}
 	c.Effects = e.effects(old, next, changes, lease.At(time.Now()))
 	if o.Preview || len(changes) == 0 {
 		return c, nil

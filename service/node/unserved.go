@@ -27,6 +27,7 @@ type Unserved struct {
 	Scope       string // concerned, if any
 	Link        string
 	Relay       netip.Addr // invalid for clients heard directly
+	Selected    netip.Addr // address of the client's link, as its relay says
 	Interface   string
 	Circuit     string
 	Asked       netip.Addr // address it asked for, if any
@@ -72,7 +73,10 @@ func (u *unservedList) note(req *answer.Request, d *answer.Decision, why answer.
 	c.Circuit = string(req.Relay.Circuit)
 	c.Count++
 	if !m.GIAddr.IsUnspecified() {
-		c.Relay = m.GIAddr
+		c.Relay, c.Selected = m.GIAddr, m.GIAddr
+		if req.Relay.Link.IsValid() {
+			c.Selected = req.Relay.Link
+		}
 	}
 	if name, ok := m.Options.Get(option.Hostname); ok {
 		c.Hostname = answer.Clean(name)

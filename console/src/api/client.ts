@@ -1,0 +1,62 @@
+// The HTTP API as the console calls it. Types come from the OpenAPI document.
+import type { components } from './gen/schema'
+
+type Schemas = components['schemas']
+export type Scope = Schemas['Scope']
+export type Lease = Schemas['Lease']
+export type LeasePage = Schemas['LeasePage']
+export type LeaseEvent = Schemas['LeaseEvent']
+export type Reservation = Schemas['Reservation']
+export type Unserved = Schemas['Unserved']
+export type Status = Schemas['Status']
+export type Session = Schemas['Session']
+export type Revision = Schemas['Revision']
+export type Cell = Schemas['Cell']
+export type Edit = Schemas['Edit']
+export type ChangeRequest = Schemas['ChangeRequest']
+export type ChangeResult = Schemas['ChangeResult']
+export type Code = Schemas['Code']
+export type Explanation = Schemas['Explanation']
+export type Ended = Schemas['Ended']
+export type Link = Schemas['Link']
+export type Defaults = Schemas['Defaults']
+
+/** A refusal in the server's own words (RFC 9457). */
+export class Problem extends Error {
+  constructor(readonly status: number, detail: string) {
+    super(detail)
+  }
+}
+
+export type Query = Record<string, string | number | boolean | string[] | undefined>
+
+export async function call<T>(method: string, path: string, query: Query = {}, body?: unknown): Promise<T> {
+  const params = new URLSearchParams()
+  for (const [key, value] of Object.entries(query)) {
+    if (value === undefined || value === '' || value === false) continue
+    params.set(key, Array.isArray(value) ? value.join(',') : String(value))
+  }
+  const text = params.toString()
+  let response: Response
+  try {
+    response = await fetch('/api' + path + (text ? '?' + text : ''), {
+      method,
+      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  } catch {
+    throw new Problem(0, 'The server cannot be reached. Is yarnpostd running?')
+  }
+  if (response.status === 204) return undefined as T
+  const answer = await response.json().catch(() => ({}))
+  if (!response.ok) {
+    const more = (answer.errors ?? []).map((e: { message: string }) => e.message).join('; ')
+    throw new Problem(response.status, [answer.detail ?? response.statusText, more].filter(Boolean).join(': '))
+  }
+  return answer as T
+}
+
+export const get = <T>(path: string, query?: Query) => call<T>('GET', path, query)
+
+export const change = (edits: Edit[], how: Partial<ChangeRequest> = {}) =>
+  call<ChangeResult>('POST', '/plan/changes', {}, { ...how, edits })

@@ -1,0 +1,20 @@
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { createRoot } from 'react-dom/client'
+import { BrowserRouter } from 'react-router'
+import { Problem } from './api/client'
+import { App } from './app'
+import './styles.css'
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: { staleTime: 2000, retry: (n, e) => n < 2 && !(e instanceof Problem && e.status >= 400 && e.status < 500) },
+  },
+})
+
+createRoot(document.getElementById('root')!).render(
+  <QueryClientProvider client={queries}>
+    <BrowserRouter>
+      <App />
+    </BrowserRouter>
+  </QueryClientProvider>,
+)

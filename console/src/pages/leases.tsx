@@ -1,0 +1,147 @@
+import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
+import { App, Button, Drawer, Input, Modal, Select, Table } from 'antd'
+import { useState } from 'react'
+import { Link, useSearchParams } from 'react-router'
+import { call, get, type Ended, type Lease, type LeaseEvent, type LeasePage, type Scope } from '../api/client'
+import { Empty, Failure, Mono, StatusMark, When } from '../parts/bits'
+import { nameFor, Reserve, type Wanted } from '../parts/reserve'
+
+const perPage = 100
+
+/** The lease table, filtered and sorted by the server; the filter is in the URL. */
+export default function Leases() {
+  const [params, setParams] = useSearchParams()
+  const [trail, setTrail] = useState<string[]>([]) // cursors of the pages before
+  const after = trail.at(-1) ?? ''
+  const query = {
+    search: params.get('search') ?? '', scope: params.get('scope') ?? '', status: params.getAll('status'),
+    sort: params.get('sort') ?? 'address', desc: params.get('desc') === 'true',
+  }
+  const page = useQuery({ queryKey: ['leases', query, after], queryFn: () => get<LeasePage>('/leases', { ...query, after, limit: perPage }), placeholderData: keepPreviousData })
+  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes') })
+  const set = (edit: (p: URLSearchParams) => void) => {
+    setTrail([])
+    setParams((p) => { edit(p); return p }, { replace: true })
+  }
+  const put = (key: string, v?: string) => set((p) => (v ? p.set(key, v) : p.delete(key)))
+  const open = params.get('open')
+  const column = (title: string, key: string, render: (l: Lease) => React.ReactNode, width?: number) => ({
+    title, key, width, sorter: true, sortOrder: query.sort === key ? (query.desc ? ('descend' as const) : ('ascend' as const)) : null, render: (_: unknown, l: Lease) => render(l),
+  })
+  const from = trail.length * perPage
+  const total = page.data?.total ?? 0
+  return (
+    <>
+      <div className="head"><div><h1>Leases</h1><span className="quiet">{total.toLocaleString('en')} fit, as they are now</span></div>
+        <a href={'/api/leases?' + new URLSearchParams([...params].filter(([k]) => k !== 'open').concat([['limit', '10000']]))} target="_blank" rel="noreferrer">As JSON</a>
+      </div>
+      <div className="filters">
+        <Input.Search key={query.search} allowClear placeholder="Address, hardware address, host name, vendor, circuit" defaultValue={query.search} onSearch={(v) => put('search', v)} style={{ width: 340 }} />
+        <Select allowClear showSearch placeholder="Any scope" value={query.scope || undefined} onChange={(v) => put('scope', v)} style={{ width: 180 }} options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))} />
+        <Select allowClear mode="multiple" placeholder="Any status" value={query.status} style={{ minWidth: 200 }} onChange={(v: string[]) => set((p) => { p.delete('status'); v.forEach((s) => p.append('status', s)) })}
+          options={['active', 'released', 'expired', 'abandoned'].map((s) => ({ value: s, label: <StatusMark status={s} /> }))} />
+      </div>
+      <Failure error={page.error} />
+      <div className="panel flush">
+        <Table<Lease>
+          size="small" rowKey="address" dataSource={page.data?.leases} loading={page.isLoading} pagination={false} className="clickable" scroll={{ x: 1050 }}
+          onRow={(l) => ({ onClick: () => setParams((p) => { p.set('open', l.address); return p }) })}
+          onChange={(_, __, sorter) => {
+            const s = Array.isArray(sorter) ? sorter[0] : sorter
+            set((p) => {
+              if (s.order) { p.set('sort', String(s.columnKey)); p.set('desc', String(s.order === 'descend')) } else { p.delete('sort'); p.delete('desc') }
+            })
+          }}
+          locale={{ emptyText: <Empty>{query.search || query.scope || query.status.length ? 'No lease fits the filter.' : 'Nobody has a lease yet. They appear here as clients come.'}</Empty> }}
+          columns={[
+            column('Address', 'address', (l) => <Mono>{l.address}</Mono>, 120),
+            column('Status', 'status', (l) => <StatusMark status={l.status} />, 110),
+            column('Hardware address', 'hardware', (l) => <Mono>{l.hardware}</Mono>, 150),
+            column('Host name', 'hostname', (l) => l.hostname),
+            column('Scope', 'scope', (l) => l.scope),
+            column('Expires', 'expires', (l) => <When at={l.expires} />, 90),
+            column('Since', 'since', (l) => <When at={l.since} />, 90),
+            column('Heard', 'heard', (l) => <When at={l.heard} />, 90),
+            { title: 'Kind', key: 'kind', render: (_, l) => (l.reserved ? <StatusMark status="reserved" /> : 'dynamic') },
+            column('Vendor class', 'vendor', (l) => l.vendor),
+            { title: 'Circuit', key: 'circuit', render: (_, l) => l.circuit && <Mono>{l.circuit}</Mono> },
+          ]}
+          footer={() => (
+            <div className="filters" style={{ margin: 0 }}>
+              <span className="quiet" style={{ flex: 1 }}>{total ? `${(from + 1).toLocaleString('en')} to ${(from + (page.data?.leases.length ?? 0)).toLocaleString('en')} of ${total.toLocaleString('en')}` : ''}</span>
+              <Button size="small" disabled={trail.length === 0} onClick={() => setTrail(trail.slice(0, -1))}>Before</Button>
+              <Button size="small" disabled={!page.data?.next} onClick={() => setTrail([...trail, page.data!.next!])}>Next</Button>
+            </div>
+          )}
+        />
+      </div>
+      <LeaseDrawer address={open} onClose={() => setParams((p) => { p.delete('open'); return p })} />
+    </>
+  )
+}
+
+function LeaseDrawer({ address, onClose }: { address: string | null; onClose: () => void }) {
+  const { message } = App.useApp()
+  const queries = useQueryClient()
+  const lease = useQuery({ queryKey: ['lease', address], queryFn: () => get<Lease>('/leases/' + address), enabled: !!address, retry: false })
+  const history = useQuery({ queryKey: ['lease', address, 'history'], queryFn: () => get<LeaseEvent[]>(`/leases/${address}/history`), enabled: !!address })
+  const [wanted, setWanted] = useState<Wanted | null>(null)
+  const [ending, setEnding] = useState<'end' | 'clear' | null>(null)
+  const [error, setError] = useState<unknown>()
+  const l = lease.data
+  const finish = async () => {
+    try {
+      const done = await call<Ended>('POST', `/leases/${address}/${ending}`)
+      message.success(done.text + '.')
+      queries.invalidateQueries()
+      setEnding(null)
+    } catch (e) {
+      setError(e)
+    }
+  }
+  return (
+    <Drawer open={!!address} onClose={onClose} size={620} title={<>Lease of <Mono>{address}</Mono></>} extra={l && (
+      <span className="filters" style={{ margin: 0 }}>
+        {l.status === 'active' && !l.reserved && l.hardware && <Button onClick={() => setWanted({ name: nameFor(l.hostname, l.hardware), hardware: l.hardware, scope: l.scope, address: l.address })}>Reserve</Button>}
+        {l.status === 'active' && <Button danger onClick={() => { setError(undefined); setEnding('end') }}>End</Button>}
+        {l.status === 'abandoned' && <Button onClick={() => { setError(undefined); setEnding('clear') }}>Clear</Button>}
+      </span>
+    )}>
+      <Failure error={lease.error} />
+      {l && (
+        <dl className="facts">
+          <dt>Status</dt><dd><StatusMark status={l.status} /> {l.reserved ? 'reserved' : 'dynamic'}</dd>
+          <dt>Scope</dt><dd>{l.scope ? <Link to={'/plan/' + l.scope}>{l.scope}</Link> : 'none: it lies outside every scope'}</dd>
+          <dt>Hardware address</dt><dd><Mono>{l.hardware}</Mono></dd>
+          {l.identifier && <><dt>Identifier</dt><dd><Mono>{l.identifier}</Mono></dd></>}
+          {l.hostname && <><dt>Host name</dt><dd>{l.hostname}</dd></>}
+          {l.vendor && <><dt>Vendor class</dt><dd>{l.vendor}</dd></>}
+          <dt>Since</dt><dd><When at={l.since} /></dd>
+          <dt>{l.status === 'active' ? 'Expires' : 'Ended'}</dt><dd><When at={l.expires} /></dd>
+          <dt>Last heard</dt><dd><When at={l.heard} /></dd>
+          <dt>Lease time</dt><dd>{l.granted}</dd>
+          {l.relay && <><dt>Relay, circuit</dt><dd><Mono>{l.relay}</Mono> {l.circuit && <Mono>{l.circuit}</Mono>}</dd></>}
+          <dt>Options of</dt><dd><Link to={'/changes?open=' + l.revision}>revision {l.revision}</Link></dd>
+        </dl>
+      )}
+      <h2 style={{ marginTop: 20 }}>Who had this address</h2>
+      <Failure error={history.error} />
+      <Table<LeaseEvent> size="small" rowKey={(e) => e.at + e.status + e.hardware} dataSource={history.data} pagination={false} loading={history.isLoading}
+        locale={{ emptyText: <Empty>Nobody, since history is kept.</Empty> }}
+        columns={[
+          { title: 'When', render: (_, e) => <When at={e.at} /> },
+          { title: 'Status', render: (_, e) => <StatusMark status={e.status} /> },
+          { title: 'Hardware address', render: (_, e) => <Mono>{e.hardware}</Mono> },
+          { title: 'Host name', dataIndex: 'hostname' },
+          { title: 'Until', render: (_, e) => <When at={e.expires} /> },
+        ]} />
+      <Reserve wanted={wanted} onClose={() => setWanted(null)} />
+      <Modal open={ending !== null} title={ending === 'end' ? 'End this lease?' : 'Clear this address?'} okText={ending === 'end' ? 'End it' : 'Clear it'} okButtonProps={{ danger: ending === 'end' }} onOk={finish} onCancel={() => setEnding(null)}>
+        <Failure error={error} />
+        {ending === 'end'
+          ? <p>{l?.hostname || l?.hardware} keeps using {address} until it next renews; then it is told to ask for an address again. Meanwhile somebody else may be given {address}.</p>
+          : <p>{address} was found in use or declined. Once cleared it can be handed out again; if the squatter is still there, it will be declined again.</p>}
+      </Modal>
+    </Drawer>
+  )
+}

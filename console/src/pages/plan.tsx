@@ -1,0 +1,57 @@
+import { useQuery } from '@tanstack/react-query'
+import { Button, Input, Table } from 'antd'
+import { Link, useNavigate, useSearchParams } from 'react-router'
+import { get, type Defaults, type Scope } from '../api/client'
+import { Empty, Failure, Mono, plural, StatusMark, usedShare, UseBar } from '../parts/bits'
+import { ScopeForm } from '../parts/scopeform'
+
+const value = (address: string) => address.split('/')[0].split('.').reduce((n, part) => n * 256 + Number(part), 0)
+
+/** All scopes with their use. */
+export default function Plan() {
+  const [params, setParams] = useSearchParams()
+  const go = useNavigate()
+  const search = params.get('search') ?? ''
+  const scopes = useQuery({ queryKey: ['scopes', search], queryFn: () => get<Scope[]>('/scopes', { search }), placeholderData: (old) => old })
+  const defaults = useQuery({ queryKey: ['defaults'], queryFn: () => get<Defaults>('/defaults') })
+  const set = (key: string, v: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })
+  return (
+    <>
+      <div className="head">
+        <div>
+          <h1>Plan</h1>
+          <span className="quiet">
+            {defaults.data && <>Everywhere: lease time {defaults.data.lease}{defaults.data.options.map((o) => <span key={o.code}> · {o.name} <Mono>{o.value}</Mono></span>)}</>}
+          </span>
+        </div>
+        <Input.Search allowClear placeholder="Name, subnet, link or note" defaultValue={search} onSearch={(v) => set('search', v)} style={{ width: 250 }} />
+        <Button type="primary" onClick={() => set('add', '1')}>Add a scope</Button>
+      </div>
+      <Failure error={scopes.error} />
+      <div className="panel flush">
+        <Table<Scope>
+          size="small" rowKey="name" dataSource={scopes.data} loading={scopes.isLoading} className="clickable"
+          pagination={scopes.data && scopes.data.length > 100 ? { pageSize: 100 } : false}
+          onRow={(s) => ({ onClick: () => go('/plan/' + s.name) })}
+          locale={{ emptyText: <Empty>{search ? `No scope fits “${search}”.` : 'No scope is defined yet. Add one: a name, a subnet and a range are enough to begin.'}</Empty> }}
+          columns={[
+            { title: 'Scope', dataIndex: 'name', sorter: (a, b) => a.name.localeCompare(b.name), render: (n) => <Link to={'/plan/' + n} onClick={(e) => e.stopPropagation()}><b>{n}</b></Link> },
+            { title: 'Subnet', dataIndex: 'subnet', sorter: (a, b) => value(a.subnet) - value(b.subnet), render: (v) => <Mono>{v}</Mono> },
+            { title: 'Link', dataIndex: 'link' },
+            { title: 'Mode', dataIndex: 'mode', sorter: (a, b) => a.mode.localeCompare(b.mode), render: (m) => <StatusMark status={m} /> },
+            { title: 'Lease', dataIndex: 'lease' },
+            { title: 'Pools', align: 'right', render: (_, s) => s.usage.size.toLocaleString('en'), sorter: (a, b) => a.usage.size - b.usage.size },
+            { title: 'Active', align: 'right', render: (_, s) => s.usage.active.toLocaleString('en'), sorter: (a, b) => a.usage.active - b.usage.active },
+            { title: 'Headroom', align: 'right', render: (_, s) => s.usage.headroom.toLocaleString('en'), sorter: (a, b) => a.usage.headroom - b.usage.headroom },
+            { title: 'Used', width: 170, render: (_, s) => <UseBar scope={s} />, sorter: (a, b) => usedShare(a) - usedShare(b) },
+            { title: 'Reserved', align: 'right', render: (_, s) => s.usage.reserved || '' },
+            { title: 'Abandoned', align: 'right', render: (_, s) => (s.usage.abandoned ? <StatusMark status="bad" word={String(s.usage.abandoned)} /> : '') },
+          ]}
+          footer={() => <span className="quiet">{plural(scopes.data?.length ?? 0, 'scope')}, {plural((scopes.data ?? []).reduce((n, s) => n + s.usage.active, 0), 'active lease')}, headroom for {((scopes.data ?? []).filter((s) => s.mode === 'serving').reduce((n, s) => n + s.usage.headroom, 0)).toLocaleString('en')} more</span>}
+        />
+      </div>
+      <ScopeForm open={params.has('add')} subnet={params.get('subnet') ?? undefined}
+        onClose={() => setParams((p) => { p.delete('add'); p.delete('subnet'); return p }, { replace: true })} onDone={(name) => go('/plan/' + name)} />
+    </>
+  )
+}

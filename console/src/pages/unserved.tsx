@@ -1,0 +1,62 @@
+import { useQuery } from '@tanstack/react-query'
+import { Button, Input, Select, Table } from 'antd'
+import { useState } from 'react'
+import { Link, useSearchParams } from 'react-router'
+import { get, type Unserved } from '../api/client'
+import { Empty, Failure, Mono, plural, StatusMark, When } from '../parts/bits'
+import { Confirm } from '../parts/preview'
+import { nameFor, Reserve, type Wanted } from '../parts/reserve'
+import type { Edit } from '../api/client'
+
+/** Clients that ask and get nothing, or a refusal, with the mend. */
+export default function UnservedPage() {
+  const [params, setParams] = useSearchParams()
+  const reason = params.get('reason') ?? ''
+  const search = params.get('search') ?? ''
+  const all = useQuery({ queryKey: ['unserved', 'all'], queryFn: () => get<Unserved[]>('/unserved') })
+  const list = useQuery({ queryKey: ['unserved', search, reason], queryFn: () => get<Unserved[]>('/unserved', { search, reason }), placeholderData: (old) => old })
+  const [wanted, setWanted] = useState<Wanted | null>(null)
+  const [edits, setEdits] = useState<Edit[] | null>(null)
+  const put = (key: string, v?: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })
+  const reasons = [...new Map((all.data ?? []).map((u) => [u.reason, u.reason.replaceAll('-', ' ')]))]
+  const mend = (u: Unserved) => {
+    if (u.reason === 'no-scope') return <Link to={'/plan?add=1' + (u.guess ? '&subnet=' + encodeURIComponent(u.guess) : '')}>Define a scope{u.guess && ' ' + u.guess}</Link>
+    if (u.reason === 'held') return <Button size="small" onClick={() => setEdits([{ op: 'edit', kind: 'scope', name: u.scope, scope: { mode: 'serving' } }])}>Serve {u.scope}</Button>
+    if (u.scope && ['pool-empty', 'reserved-only', 'draining', 'reserved-another', 'held-by-another'].includes(u.reason)) return <Button size="small" onClick={() => setWanted({ name: nameFor(u.hostname, u.hardware), hardware: u.hardware, scope: u.scope })}>Reserve an address</Button>
+    return <span className="quiet">{u.mend}</span>
+  }
+  return (
+    <>
+      <div className="head"><div><h1>Unserved</h1><span className="quiet">{plural(list.data?.length ?? 0, 'client')} that asked and got nothing, or a refusal; each leaves this list when it is served</span></div></div>
+      <div className="filters">
+        <Input.Search key={search} allowClear placeholder="Hardware address, host name, vendor, relay, scope" defaultValue={search} onSearch={(v) => put('search', v)} style={{ width: 320 }} />
+        <Select allowClear placeholder="Any reason" value={reason || undefined} onChange={(v) => put('reason', v)} style={{ width: 220 }} options={reasons.map(([value, label]) => ({ value, label }))} />
+      </div>
+      <Failure error={list.error} />
+      <div className="panel flush">
+        <Table<Unserved> size="small" rowKey={(u) => u.hardware + u.relay + u.interface} dataSource={list.data} loading={list.isLoading} pagination={list.data && list.data.length > 50 ? { pageSize: 50 } : false} scroll={{ x: 980 }}
+          locale={{ emptyText: <Empty>{reason || search ? 'Nobody fits the filter.' : 'Every client that asked was served.'}</Empty> }}
+          expandable={{ expandedRowRender: (u) => (
+            <div className="grid two">
+              <div><h2>How it was decided</h2><ol className="trail">{u.trail.map((s, i) => <li key={i}>{s}</li>)}</ol></div>
+              <div><h2>What to do</h2><p style={{ margin: 0 }}>{u.mend}.</p>
+                <dl className="facts" style={{ marginTop: 8 }}>{u.identifier && <><dt>Identifier</dt><dd><Mono>{u.identifier}</Mono></dd></>}{u.asked && <><dt>Asked for</dt><dd><Mono>{u.asked}</Mono></dd></>}{u.link && <><dt>Link</dt><dd>{u.link}</dd></>}</dl></div>
+            </div>
+          ) }}
+          columns={[
+            { title: 'Client', render: (_, u) => <Mono>{u.hardware}</Mono>, sorter: (a, b) => a.hardware.localeCompare(b.hardware) },
+            { title: 'Host name', dataIndex: 'hostname', sorter: (a, b) => a.hostname.localeCompare(b.hostname) },
+            { title: 'Why', render: (_, u) => <StatusMark status="bad" word={u.text} />, sorter: (a, b) => a.text.localeCompare(b.text) },
+            { title: 'Scope', render: (_, u) => u.scope && <Link to={'/plan/' + u.scope}>{u.scope}</Link> },
+            { title: 'From', render: (_, u) => <Mono>{u.relay ? `${u.relay} ${u.circuit ?? ''}` : u.interface}</Mono> },
+            { title: 'Since', render: (_, u) => <When at={u.first} />, sorter: (a, b) => a.first.localeCompare(b.first) },
+            { title: 'Last', render: (_, u) => <When at={u.last} />, sorter: (a, b) => a.last.localeCompare(b.last) },
+            { title: 'Times', align: 'right', dataIndex: 'count', sorter: (a, b) => a.count - b.count },
+            { title: 'Mend', render: (_, u) => mend(u) },
+          ]} />
+      </div>
+      <Reserve wanted={wanted} onClose={() => setWanted(null)} />
+      <Confirm title="Serve the scope" edits={edits} onClose={() => setEdits(null)} />
+    </>
+  )
+}

@@ -1,0 +1,77 @@
+import { Tooltip } from 'antd'
+import { useEffect, useState } from 'react'
+import type { Scope } from '../api/client'
+
+const letters: Record<string, string> = {
+  active: 'A', offered: 'O', released: 'R', expired: 'E', abandoned: '!', free: 'F', reserved: 'K',
+  serving: 'S', held: 'H', draining: 'D', good: '✓', bad: '!',
+}
+
+/** A status as a shape with a letter, and the word. */
+export function StatusMark({ status, word }: { status: string; word?: string }) {
+  return (
+    <span className={'status ' + status}>
+      <i aria-hidden>{letters[status] ?? '·'}</i>
+      {word ?? status}
+    </span>
+  )
+}
+
+export const Mono = ({ children }: { children: React.ReactNode }) => <span className="mono">{children}</span>
+
+function relative(ms: number): string {
+  const s = Math.abs(ms) / 1000
+  let text: string
+  if (s < 2) return 'now'
+  if (s < 120) text = `${Math.floor(s)} s`
+  else if (s < 7200) text = `${Math.floor(s / 60)} min`
+  else if (s < 172800) text = `${Math.floor(s / 3600)} h`
+  else text = `${Math.floor(s / 86400)} d`
+  return ms < 0 ? text + ' ago' : 'in ' + text
+}
+
+/** A moment relative to now, with the exact time on hover. */
+export function When({ at }: { at: string | null | undefined }) {
+  const [now, setNow] = useState(Date.now())
+  useEffect(() => {
+    const t = setInterval(() => setNow(Date.now()), 5000)
+    return () => clearInterval(t)
+  }, [])
+  if (!at) return <span>never</span>
+  const t = new Date(at)
+  return (
+    <Tooltip title={t.toLocaleString()}>
+      <time dateTime={at} style={{ whiteSpace: 'nowrap' }}>{relative(t.getTime() - now)}</time>
+    </Tooltip>
+  )
+}
+
+export const usedShare = (s: Scope) => (s.usage.size === 0 ? 0 : 1 - s.usage.headroom / s.usage.size)
+
+/** How much of a scope's pools cannot be handed out now. */
+export function UseBar({ scope }: { scope: Scope }) {
+  if (scope.usage.size === 0) return <span className="quiet">no pool</span>
+  const share = usedShare(scope)
+  const kind = share >= 0.98 ? 'full' : share >= 0.85 ? 'warn' : ''
+  return (
+    <Tooltip title={`${scope.usage.size - scope.usage.headroom} of ${scope.usage.size} taken, ${scope.usage.headroom} left`}>
+      <span className="use">
+        <span className={'bar ' + kind} role="img" aria-label={`${Math.round(share * 100)} % used`}>
+          <span style={{ width: `${share * 100}%` }} />
+        </span>
+        <span className="num">{Math.round(share * 100)} %</span>
+      </span>
+    </Tooltip>
+  )
+}
+
+export function Failure({ error }: { error: unknown }) {
+  return error ? <div className="note bad" role="alert">{(error as Error).message}</div> : null
+}
+
+/** What to do first, where there is nothing to show. */
+export function Empty({ children }: { children: React.ReactNode }) {
+  return <div style={{ padding: '28px 16px', textAlign: 'center' }} className="quiet">{children}</div>
+}
+
+export const plural = (n: number, one: string, many = one + 's') => `${n.toLocaleString('en')} ${n === 1 ? one : many}`

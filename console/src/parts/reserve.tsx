@@ -1,0 +1,58 @@
+import { App, Form, Input, Modal, Select } from 'antd'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { change, get, type Edit, type Scope } from '../api/client'
+import { Failure } from './bits'
+import { Effects, usePreview } from './preview'
+
+export interface Wanted { name: string; hardware: string; scope: string; address?: string; hostname?: string }
+
+/** A name for the reservation of a client: its host name, or its hardware address. */
+export const nameFor = (hostname: string, hardware: string) => (hostname || 'client-' + hardware).toLowerCase().replace(/[^a-z0-9.-]+/g, '-')
+
+function editOf(v: Partial<Wanted> | undefined): Edit | null {
+  if (!v?.name || !v.hardware || !v.scope) return null
+  return { op: 'add', kind: 'reservation', name: v.name, reservation: { hardware: v.hardware, scope: v.scope, address: v.address || undefined, hostname: v.hostname || undefined } }
+}
+
+/** Reserves an address; the effect shows before it is kept. */
+export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: () => void }) {
+  const { message } = App.useApp()
+  const queries = useQueryClient()
+  const [form] = Form.useForm<Wanted>()
+  const values = Form.useWatch([], form) as Partial<Wanted> | undefined
+  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes'), enabled: wanted !== null })
+  const edit = wanted ? editOf(values) : null
+  const preview = usePreview(edit ? [edit] : null)
+  const [error, setError] = useState<unknown>()
+  useEffect(() => {
+    setError(undefined)
+    if (wanted) form.setFieldsValue({ address: '', ...wanted })
+  }, [wanted, form])
+  const submit = async () => {
+    try {
+      const done = await change([edit!], { base: preview.data?.base })
+      message.success(`Reserved, revision ${done.revision}.`)
+      queries.invalidateQueries()
+      onClose()
+    } catch (e) {
+      setError(e)
+    }
+  }
+  return (
+    <Modal open={wanted !== null} title="Reserve an address" okText="Reserve" onOk={submit} onCancel={onClose} width={620} forceRender
+      okButtonProps={{ disabled: !edit || !preview.data || preview.isError }}>
+      <Form form={form} layout="vertical" requiredMark={false}>
+        <div className="grid two" style={{ gap: '0 14px' }}>
+          <Form.Item name="name" label="Name"><Input /></Form.Item>
+          <Form.Item name="hardware" label="Hardware address"><Input className="mono" placeholder="02:00:00:00:00:17" /></Form.Item>
+          <Form.Item name="scope" label="Scope"><Select showSearch options={scopes.data?.map((s) => ({ value: s.name, label: `${s.name}  ${s.subnet}` }))} /></Form.Item>
+          <Form.Item name="address" label="Address"><Input className="mono" placeholder="the one it has, or a free one" /></Form.Item>
+          <Form.Item name="hostname" label="Host name"><Input placeholder="its own" /></Form.Item>
+        </div>
+      </Form>
+      <Failure error={error ?? (edit ? preview.error : undefined)} />
+      {edit && preview.data && !preview.isError && <Effects result={preview.data} />}
+    </Modal>
+  )
+}

@@ -1,0 +1,119 @@
+import { App, Button, Drawer, Form, Input, Select, Switch } from 'antd'
+import { useState } from 'react'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { change, get, type Edit, type Link, type Scope } from '../api/client'
+import { Failure } from './bits'
+import { Effects, usePreview } from './preview'
+
+interface Fields {
+  name?: string
+  subnet?: string
+  pools?: string
+  exclusions?: string
+  router?: string
+  dns?: string
+  domain?: string
+  lease?: string
+  link?: string
+  serving?: boolean
+  note?: string
+}
+
+const lines = (text?: string) => (text ?? '').split(/[\n;]+/).map((l) => l.trim()).filter(Boolean)
+
+const optionOf = (s: Scope | undefined, code: number) => s?.options.find((o) => o.code === code)?.value ?? ''
+
+/** The edit that makes the plan say what the form says. */
+function editOf(v: Fields, old?: Scope): Edit | null {
+  if (!v.name || !v.subnet) return null
+  const exclusion = (line: string) => {
+    const [range, ...user] = line.split(',')
+    return { range: range.trim(), user: user.join(',').trim() || undefined }
+  }
+  const wanted = lines(v.exclusions)
+  const had = old?.exclusions.map((x) => [x.range, x.user].filter(Boolean).join(', ')) ?? []
+  const options: Record<string, string> = {}
+  for (const [name, code, value] of [['router', 3, v.router], ['domain-server', 6, v.dns], ['domain-name', 15, v.domain]] as const) {
+    const text = (value ?? '').trim().replace(/\s*[,\s]\s*/g, ',')
+    if (text !== optionOf(old, code)) options[name] = text
+  }
+  return {
+    op: old ? 'edit' : 'add',
+    kind: 'scope',
+    name: old?.name ?? v.name,
+    scope: {
+      name: old ? v.name : undefined,
+      subnet: v.subnet,
+      pools: lines(v.pools),
+      addExclusions: wanted.filter((w) => !had.includes(w)).map(exclusion),
+      removeExclusions: had.filter((h) => !wanted.includes(h)).map((h) => h.split(',')[0]),
+      options,
+      lease: v.lease?.trim() ?? '',
+      link: v.link && v.link !== old?.link ? v.link : undefined,
+      mode: old ? undefined : v.serving ? 'serving' : 'held',
+      note: v.note ?? '',
+    },
+  }
+}
+
+/** Adds or edits a scope; what it does is shown before it is kept. */
+export function ScopeForm({ open, old, subnet, onClose, onDone }: { open: boolean; old?: Scope; subnet?: string; onClose: () => void; onDone?: (name: string) => void }) {
+  const { message } = App.useApp()
+  const queries = useQueryClient()
+  const [form] = Form.useForm<Fields>()
+  const values = Form.useWatch([], form) as Fields | undefined
+  const edit = open && values ? editOf(values, old) : null
+  const preview = usePreview(edit ? [edit] : null)
+  const links = useQuery({ queryKey: ['links'], queryFn: () => get<Link[]>('/links'), enabled: open })
+  const [error, setError] = useState<unknown>()
+  const submit = async () => {
+    if (!edit) return
+    try {
+      const done = await change([edit], { base: preview.data?.base })
+      message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
+      queries.invalidateQueries()
+      onDone?.(values!.name!)
+      onClose()
+    } catch (e) {
+      setError(e)
+    }
+  }
+  const initial: Fields = old
+    ? {
+        name: old.name, subnet: old.subnet, pools: old.pools.join('\n'),
+        exclusions: old.exclusions.map((x) => [x.range, x.user].filter(Boolean).join(', ')).join('\n'),
+        router: optionOf(old, 3), dns: optionOf(old, 6), domain: optionOf(old, 15), lease: old.leaseSet, link: old.link, note: old.note,
+      }
+    : { serving: true, subnet }
+  return (
+    <Drawer
+      open={open} onClose={onClose} size={860} destroyOnHidden
+      title={old ? `Edit scope ${old.name}` : 'Add a scope'}
+      extra={<Button type="primary" onClick={submit} disabled={!edit || !preview.data || preview.isError}>{old ? 'Apply' : 'Add it'}</Button>}
+    >
+      <div className="grid" style={{ gridTemplateColumns: '330px minmax(0, 1fr)' }}>
+        <Form form={form} layout="vertical" initialValues={initial} requiredMark={false} preserve={false}>
+          <Form.Item name="name" label="Name"><Input autoFocus={!old} placeholder="looms" /></Form.Item>
+          <Form.Item name="subnet" label="Subnet" extra="CIDR, or address and mask"><Input className="mono" placeholder="10.40.8.0/22" /></Form.Item>
+          <Form.Item name="pools" label="Pools" extra="One a line: a range, a CIDR, or all. None: reserved clients only."><Input.TextArea className="mono" autoSize={{ minRows: 1, maxRows: 6 }} placeholder="10.40.8.100-10.40.11.200" /></Form.Item>
+          <Form.Item name="exclusions" label="Exclusions" extra="One a line, with who uses it after a comma"><Input.TextArea className="mono" autoSize={{ minRows: 1, maxRows: 6 }} placeholder="10.40.8.120, plotter" /></Form.Item>
+          <Form.Item name="router" label="Router (3)"><Input className="mono" placeholder="10.40.8.1" /></Form.Item>
+          <Form.Item name="dns" label="DNS servers (6)"><Input className="mono" placeholder="inherited from the defaults" /></Form.Item>
+          <Form.Item name="domain" label="Domain name (15)"><Input placeholder="inherited from the defaults" /></Form.Item>
+          <Form.Item name="lease" label="Lease time" extra="8h, 12h, 7d or infinite; empty for the plan's own"><Input placeholder="8h" /></Form.Item>
+          <Form.Item name="link" label="Link" extra="Empty: the one whose interface or relay lies in the subnet, or a new one">
+            <Select allowClear options={links.data?.map((l) => ({ value: l.name, label: l.name + (l.scopes.length ? ` (${l.scopes.join(', ')})` : '') }))} />
+          </Form.Item>
+          {!old && <Form.Item name="serving" label="Serve at once" valuePropName="checked"><Switch /></Form.Item>}
+          <Form.Item name="note" label="Note"><Input.TextArea autoSize={{ minRows: 1, maxRows: 4 }} /></Form.Item>
+        </Form>
+        <div>
+          <h2>What this does</h2>
+          <Failure error={error ?? (edit ? preview.error : undefined)} />
+          {!edit && <p className="quiet">Give a name and a subnet, and the effect shows here before anything is changed.</p>}
+          {edit && preview.data && !preview.isError && <Effects result={preview.data} />}
+        </div>
+      </div>
+    </Drawer>
+  )
+}

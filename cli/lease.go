@@ -147,14 +147,32 @@ func unservedCommands() []command {
 				return err
 			}
 			t := newTable("Hardware", "Host name", "Why", "Scope", "From", "Since", "Last", "Asked", "Mend")
+			mends := newTable()
+			seen := map[string]bool{}
 			for _, u := range list {
 				from := u.Interface
 				if u.Relay != "" {
 					from = strings.TrimSpace(u.Relay + " " + u.Circuit)
 				}
-				t.row(u.Hardware, u.Hostname, u.Text, u.Scope, from, k.when(u.First), k.when(u.Last), fmt.Sprintf("%d×", u.Count), u.Mend)
+				mend := u.Mend
+				if !k.csv { // a table has no room for it beside each client
+					if key := u.Reason + u.Mend; !seen[key] && u.Mend != "" {
+						seen[key] = true
+						mends.row("  "+u.Text, u.Mend)
+					}
+					mend = ""
+				}
+				t.row(u.Hardware, u.Hostname, u.Text, u.Scope, from, k.when(u.First), k.when(u.Last), fmt.Sprintf("%d×", u.Count), mend)
 			}
-			return k.show(list, t, "Every client that asked was served.")
+			if !k.csv {
+				t.head = t.head[:len(t.head)-1]
+			}
+			if err := k.show(list, t, "Every client that asked was served."); err != nil || k.json || k.csv || len(list) == 0 {
+				return err
+			}
+			fmt.Fprintln(k.out, "\nWhat to do:")
+			mends.write(k.out)
+			return nil
 		}
 	}}}
 }

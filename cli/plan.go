@@ -3,6 +3,7 @@ package cli
 import (
 	"flag"
 	"fmt"
+	"slices"
 	"strconv"
 
 	"yarnpost/api"
@@ -69,12 +70,15 @@ func summary(diff []api.DiffLine) string {
 		return ""
 	}
 	first := diff[0]
+	if i := slices.IndexFunc(diff, func(d api.DiffLine) bool { return d.Kind != "link" }); i > 0 {
+		first = diff[i] // a link mostly comes along with its scope
+	}
 	text := first.Kind + " " + first.Name + ": " + first.Text
 	if first.Text == "added" || first.Text == "removed" {
 		text = first.Kind + " " + first.Name + " " + first.Text
 	}
 	others := map[string]bool{}
-	for _, d := range diff[1:] {
+	for _, d := range diff {
 		if d.Kind != first.Kind || d.Name != first.Name {
 			others[d.Kind+" "+d.Name] = true
 		}

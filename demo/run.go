@@ -2,12 +2,20 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"net/netip"
+	"sync"
+	"time"
 
+	"yarnpost/api"
 	"yarnpost/client"
+	"yarnpost/core/addr"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/option"
 )
 
 // Config says which service the mill is played to.
@@ -20,9 +28,226 @@ type Config struct {
 	Token  string    // file with the API token
 }
 
-// Run plays the mill until the context ends.
+// seed makes the mill the same each time.
+const seed = 1847
+
+// mill is the simulation at work.
+type mill struct {
+	Config
+	random  *rand.Rand
+	relays  map[string]*Relay
+	clients map[string][]*Client
+	nobody  []*Client // behind a relay whose link nobody defined
+	wg      sync.WaitGroup
+}
+
+// Run defines the mill's plan and plays its clients until the context ends.
 func Run(ctx context.Context, c Config) error {
+	m := &mill{Config: c, random: rand.New(rand.NewPCG(seed, seed)), relays: map[string]*Relay{}, clients: map[string][]*Client{}}
+	defer m.wg.Wait()
+	if err := m.people(); err != nil {
+		return err
+	}
+	defer func() {
+		for _, r := range m.relays {
+			r.Close()
+		}
+	}()
 	fmt.Fprintln(c.Out, "Defining Fellgate Mill …")
-	<-ctx.Done()
+	for _, s := range plan(m.clients) {
+		if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: s.reason, Edits: s.edits}); err != nil {
+			return fmt.Errorf("define the mill: %w", err)
+		}
+	}
+	if err := m.arrive(ctx); err != nil {
+		return err
+	}
+	if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: "the shed is sold in spring", Edits: []api.Edit{
+		{Op: "edit", Kind: "scope", Name: "carding-shed", Scope: &api.ScopeEdit{Mode: ptr("draining"), DrainUntil: ptr(time.Now().Add(9 * 24 * time.Hour).Truncate(time.Hour))}}}}); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Out, "\nFellgate Mill is at work.\n\n  Console       %s\n  Command line  bin/yarnpost --token-file %s status\n\nCtrl-C ends it.\n", c.SignIn, c.Token)
+	m.live(ctx)
 	return nil
+}
+
+// people sets up relays and clients.
+func (m *mill) people() error {
+	for i, p := range places() {
+		subnet := netip.MustParsePrefix(p.subnet)
+		r, err := NewRelay(netip.AddrFrom4([4]byte{127, 40, byte(i + 1), 1}), subnet.Addr().Next(), m.DHCP4)
+		if err != nil {
+			return err
+		}
+		m.relays[p.scope] = r
+		for n := range p.clients {
+			m.clients[p.scope] = append(m.clients[p.scope], m.person(p, n, r))
+		}
+	}
+	r, err := NewRelay(netip.MustParseAddr("127.40.99.1"), netip.MustParseAddr("10.40.99.1"), m.DHCP4)
+	if err != nil {
+		return err
+	}
+	m.relays[""] = r
+	for n := range 3 {
+		c := m.person(place{name: "wash-%02d", vendor: "sensor-1", prefix: 0x99, wants: []byte{1, 3, 6}}, n, r)
+		m.nobody = append(m.nobody, c)
+	}
+	return nil
+}
+
+var firstNames = []string{"ada", "bram", "cleo", "dov", "esme", "finn", "greta", "hugo", "ines", "jory", "kira", "lars", "maud", "nico", "oda", "pim"}
+
+func (m *mill) person(p place, n int, r *Relay) *Client {
+	c := &Client{Relay: r, Circuit: fmt.Sprintf("sw%d/0/%d", n/48+1, n%48+1), Vendor: p.vendor, Wants: p.wants, Patience: 4 * time.Second,
+		Hardware: addr.Hardware([]byte{0x02, 0x40, p.prefix, 0, byte(n >> 8), byte(n)})}
+	if p.name != "" {
+		c.Hostname = fmt.Sprintf(p.name, n+1)
+		c.ID = append([]byte{1}, c.Hardware...)
+	} else {
+		kinds := []string{"phone", "tablet", "laptop"}
+		c.Hostname = firstNames[m.random.IntN(len(firstNames))] + "s-" + kinds[m.random.IntN(len(kinds))]
+		c.Vendor = []string{"phone-os 15", "phone-os 16", "desk-os 11"}[m.random.IntN(3)]
+		c.Circuit = fmt.Sprintf("ap-%02d", n%32+1)
+	}
+	return c
+}
+
+// arrive lets everybody ask for an address, a few dozen at a time.
+func (m *mill) arrive(ctx context.Context) error {
+	var all []*Client
+	for _, p := range places() {
+		for _, c := range m.clients[p.scope] {
+			if p.mode == "serving" {
+				all = append(all, c)
+			}
+		}
+	}
+	fmt.Fprintf(m.Out, "%d clients ask for addresses …\n", len(all))
+	work := make(chan *Client)
+	var wg sync.WaitGroup
+	for range 32 {
+		wg.Go(func() {
+			for c := range work {
+				c.Get(ctx) // those that get nothing show as unserved
+			}
+		})
+	}
+	for _, c := range all {
+		select {
+		case work <- c:
+		case <-ctx.Done():
+		}
+	}
+	close(work)
+	wg.Wait()
+	return ctx.Err()
+}
+
+// live lets clients renew, come, leave and misbehave.
+func (m *mill) live(ctx context.Context) {
+	for _, p := range places() {
+		for n, c := range m.clients[p.scope] {
+			r := rand.New(rand.NewPCG(seed, uint64(p.prefix)<<32|uint64(n)))
+			m.wg.Go(func() { m.life(ctx, p, c, r) })
+		}
+	}
+	for n, c := range m.nobody {
+		m.wg.Go(func() { m.repeat(ctx, time.Duration(9+n)*time.Second, func() { c.Discover(ctx) }) })
+	}
+	m.misbehave(ctx)
+	<-ctx.Done()
+}
+
+func pause(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-t.C:
+		return true
+	}
+}
+
+func (m *mill) repeat(ctx context.Context, every time.Duration, f func()) {
+	for pause(ctx, every) {
+		f()
+	}
+}
+
+// life is one client's day: it renews at half time; visitors leave after a
+// while and others come.
+func (m *mill) life(ctx context.Context, p place, c *Client, r *rand.Rand) {
+	for {
+		if !c.Address.IsValid() {
+			if !pause(ctx, time.Duration(5+r.IntN(40))*time.Second) {
+				return
+			}
+			c.Get(ctx)
+			continue
+		}
+		if !pause(ctx, c.Lease/2-time.Duration(r.Int64N(int64(c.Lease/8)+1))) {
+			return
+		}
+		if p.turn && r.IntN(3) == 0 { // it leaves, and mostly says nothing
+			if r.IntN(4) == 0 {
+				c.Release()
+			}
+			c.Address = netip.Addr{}
+			if !pause(ctx, time.Duration(60+r.IntN(600))*time.Second) {
+				return
+			}
+			continue
+		}
+		var refused *Refusal
+		if err := c.Renew(ctx); errors.As(err, &refused) {
+			c.Get(ctx)
+		}
+	}
+}
+
+// misbehave adds the troubles that any network has.
+func (m *mill) misbehave(ctx context.Context) {
+	odd := func(scope string, n int, name, vendor string) *Client {
+		return &Client{Relay: m.relays[scope], Circuit: fmt.Sprintf("sw9/0/%d", n), Hostname: name, Vendor: vendor, Wants: usual, Patience: 2 * time.Second,
+			Hardware: addr.Hardware([]byte{0x02, 0x40, 0xee, 0, 0, byte(n)})}
+	}
+	// Its way back is broken: it hears no offer.
+	deaf := odd("cameras", 1, "cam-gate-3", "camera")
+	m.wg.Go(func() {
+		m.repeat(ctx, 7*time.Second, func() { deaf.Relay.Send(deaf.Message(dhcp4.Discover), deaf.Circuit) })
+	})
+	// A laptop where only reserved clients are served.
+	laptop := odd("stores", 2, "auditors-laptop", "desk-os 11")
+	m.wg.Go(func() { m.repeat(ctx, 11*time.Second, func() { laptop.Discover(ctx) }) })
+	// It insists on the address it has at home.
+	homesick := odd("offices", 3, "travel-kit", "desk-os 11")
+	m.wg.Go(func() {
+		m.repeat(ctx, 13*time.Second, func() { homesick.Reboot(ctx, netip.MustParseAddr("192.168.1.23")) })
+	})
+	// It finds its address in use, twice.
+	picky := odd("scanners", 4, "scan-bench", "scan-os 4")
+	m.wg.Go(func() {
+		for range 2 {
+			if picky.Get(ctx) == nil {
+				picky.Decline()
+			}
+			if !pause(ctx, 3*time.Second) {
+				return
+			}
+		}
+	})
+	// A printer that brings its own address and asks for options alone.
+	printer := odd("offices", 5, "press-room", "printer")
+	m.wg.Go(func() {
+		m.repeat(ctx, 30*time.Second, func() { printer.Inform(ctx, netip.MustParseAddr("10.40.0.40")) })
+	})
+	// It asks for somebody else's address.
+	thief := odd("offices", 6, "loaner-6", "desk-os 11")
+	m.wg.Go(func() {
+		m.repeat(ctx, 17*time.Second, func() {
+			thief.Do(ctx, thief.Message(dhcp4.Request, AddrOption(option.AddressRequest, netip.MustParseAddr("10.40.0.45"))))
+		})
+	})
 }

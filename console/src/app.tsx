@@ -3,7 +3,7 @@ import { App as AntApp, ConfigProvider } from 'antd'
 import { lazy, Suspense, useEffect, useState } from 'react'
 import { Navigate, NavLink, Link, Route, Routes, useNavigate } from 'react-router'
 import { call, get, Problem, type Session, type Status } from './api/client'
-import { LiveContext, useEvents } from './api/live'
+import { useEvents } from './api/live'
 import { SearchBox } from './parts/search'
 import { NewPassword, SignIn } from './pages/signin'
 import { themeFor } from './theme'
@@ -20,7 +20,7 @@ const pages = [
   { path: '/plan', key: 'p', name: 'Plan', asks: 'What is defined?' },
   { path: '/leases', key: 'l', name: 'Leases', asks: 'Who has what?' },
   { path: '/unserved', key: 'u', name: 'Unserved', asks: 'Who goes without?' },
-  { path: '/changes', key: 'c', name: 'Changes', asks: 'What changed, by whom?' },
+  { path: '/changes', key: 'c', name: 'Changes', asks: 'What changed?' },
 ]
 
 function useDark(): [boolean, () => void] {
@@ -84,7 +84,7 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
     location.reload()
   }
   return (
-    <LiveContext.Provider value={live}>
+    <>
       <div className="frame">
         <aside className="post">
           <Link to="/today" className="brand"><img src="/mark.svg" alt="" />Yarn Post</Link>
@@ -121,6 +121,6 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
         </main>
       </div>
       <SearchBox open={searching} onClose={() => setSearching(false)} />
-    </LiveContext.Provider>
+    </>
   )
 }

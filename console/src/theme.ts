@@ -17,6 +17,7 @@ const shared = {
   borderRadius: 4,
   fontSize: 13,
   controlHeight: 30,
+  controlHeightSM: 24,
   fontFamily: '"Source Sans 3", "Segoe UI", "DejaVu Sans", system-ui, sans-serif',
   fontFamilyCode: mono,
   motion: false,
@@ -25,7 +26,7 @@ const shared = {
 export function themeFor(dark: boolean): ThemeConfig {
   return dark
     ? {
-        algorithm: [theme.darkAlgorithm, theme.compactAlgorithm],
+        algorithm: theme.darkAlgorithm,
         token: {
           ...shared,
           colorPrimary: '#8FA8DE',
@@ -39,10 +40,9 @@ export function themeFor(dark: boolean): ThemeConfig {
           colorBgElevated: '#212B42',
           colorTextLightSolid: '#121826',
         },
-        components: { Table: { headerBg: '#202A41', headerColor: '#C9C6BE', rowHoverBg: '#212B42' } },
+        components: { Table: { cellPaddingBlockSM: 5, headerBg: '#202A41', headerColor: '#C9C6BE', rowHoverBg: '#212B42' } },
       }
     : {
-        algorithm: theme.compactAlgorithm,
         token: {
           ...shared,
           colorPrimary: dyes.indigo,
@@ -56,6 +56,6 @@ export function themeFor(dark: boolean): ThemeConfig {
           colorBorderSecondary: '#E4DED1',
           colorBorder: '#CFC7B6',
         },
-        components: { Table: { headerBg: '#EFEAE0', headerColor: '#4A5268', rowHoverBg: '#F4EFE5' } },
+        components: { Table: { cellPaddingBlockSM: 5, headerBg: '#EFEAE0', headerColor: '#4A5268', rowHoverBg: '#F4EFE5' } },
       }
 }

@@ -1,8 +1,6 @@
 import { useQueryClient } from '@tanstack/react-query'
-import { createContext, useContext, useEffect, useState } from 'react'
+import { useEffect, useState } from 'react'
 
-export const LiveContext = createContext(true)
-export const useLive = () => useContext(LiveContext)
 
 /** Listens to the server's events and refreshes what they touch, at most once a second. */
 export function useEvents(): boolean {
@@ -10,22 +8,31 @@ export function useEvents(): boolean {
   const [live, setLive] = useState(true)
   useEffect(() => {
     const stale = new Set<string>()
-    const source = new EventSource('/api/events')
     const mark = (...keys: string[]) => keys.forEach((k) => stale.add(k))
-    source.addEventListener('lease', () => mark('leases', 'lease', 'scopes', 'scope', 'map', 'status', 'unserved', 'reservations'))
-    source.addEventListener('plan', () => mark('scopes', 'scope', 'map', 'status', 'revisions', 'reservations', 'links', 'defaults', 'explain'))
-    source.addEventListener('beat', () => {
-      setLive(true)
-      mark('unserved', 'status')
-    })
-    source.onopen = () => setLive(true)
-    source.onerror = () => setLive(false)
+    let source: EventSource | undefined
+    const open = () => {
+      source?.close()
+      source = new EventSource('/api/events')
+      source.addEventListener('lease', () => mark('leases', 'lease', 'scopes', 'scope', 'map', 'status', 'unserved', 'reservations'))
+      source.addEventListener('plan', () => mark('scopes', 'scope', 'map', 'status', 'revisions', 'reservations', 'links', 'defaults', 'explain'))
+      source.addEventListener('beat', () => mark('unserved', 'status'))
+      source.onopen = () => setLive(true)
+      source.onerror = () => setLive(false)
+    }
+    // A page that the browser puts aside would keep its connection, of which a
+    // browser has only six to a server.
+    const close = () => source?.close()
+    open()
+    addEventListener('pagehide', close)
+    addEventListener('pageshow', open)
     const timer = setInterval(() => {
       for (const key of stale) queries.invalidateQueries({ queryKey: [key] })
       stale.clear()
     }, 1000)
     return () => {
-      source.close()
+      close()
+      removeEventListener('pagehide', close)
+      removeEventListener('pageshow', open)
       clearInterval(timer)
     }
   }, [queries])

@@ -7,10 +7,10 @@ import { Empty, Failure, plural, When } from '../parts/bits'
 /** A diff in a few words. */
 export function summarise(diff: Revision['diff']): string {
   if (diff.length === 0) return ''
-  const d = diff[0]
+  const d = diff.find((x) => x.kind !== 'link') ?? diff[0] // a link mostly comes along with its scope
   const whole = d.text === 'added' || d.text === 'removed'
   let text = `${d.kind} ${d.name}${whole ? ' ' : ': '}${d.text}`
-  const others = new Set(diff.slice(1).filter((x) => x.kind !== d.kind || x.name !== d.name).map((x) => x.kind + x.name))
+  const others = new Set(diff.filter((x) => x.kind !== d.kind || x.name !== d.name).map((x) => x.kind + x.name))
   if (others.size) text += `, and ${others.size} more`
   else if (diff.length > 1 && !whole) text += `, and ${diff.length - 1} more settings`
   return text

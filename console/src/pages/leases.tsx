@@ -44,7 +44,7 @@ export default function Leases() {
       <Failure error={page.error} />
       <div className="panel flush">
         <Table<Lease>
-          size="small" rowKey="address" dataSource={page.data?.leases} loading={page.isLoading} pagination={false} className="clickable" scroll={{ x: 1050 }}
+          size="small" rowKey="address" dataSource={page.data?.leases} loading={page.isLoading} pagination={false} className="clickable dense" scroll={{ x: 'max-content' }}
           onRow={(l) => ({ onClick: () => setParams((p) => { p.set('open', l.address); return p }) })}
           onChange={(_, __, sorter) => {
             const s = Array.isArray(sorter) ? sorter[0] : sorter

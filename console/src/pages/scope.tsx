@@ -30,7 +30,7 @@ export default function ScopePage() {
     <>
       <div className="head">
         <div>
-          <h1>{s.name} <StatusMark status={s.mode} /></h1>
+          <h1>{s.name} <small><StatusMark status={s.mode} /></small></h1>
           <span className="quiet"><Link to="/plan">Plan</Link> · <Mono>{s.subnet}</Mono> on link {s.link}{s.drainUntil && <> · drains until <When at={s.drainUntil} /></>}{s.note && <> · {s.note}</>}</span>
         </div>
         <Link to={'/leases?scope=' + s.name}>Its leases</Link>

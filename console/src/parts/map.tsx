@@ -22,7 +22,7 @@ export function AddressMap({ scope }: { scope: string }) {
   return (
     <>
       <Failure error={map.error} />
-      <div className="map" role="grid" aria-label={'Address map of ' + scope}>
+      <div className="map" style={{ gridTemplateColumns: `repeat(${cells.length > 256 ? 64 : 32}, 1fr)` }} role="grid" aria-label={'Address map of ' + scope}>
         {cells.map((c) => {
           const lease = ['active', 'expired', 'released', 'abandoned'].includes(c.status)
           return (

@@ -87,11 +87,11 @@ export function ScopeForm({ open, old, subnet, onClose, onDone }: { open: boolea
     : { serving: true, subnet }
   return (
     <Drawer
-      open={open} onClose={onClose} size={860} destroyOnHidden
+      open={open} onClose={onClose} size={900} destroyOnHidden
       title={old ? `Edit scope ${old.name}` : 'Add a scope'}
       extra={<Button type="primary" onClick={submit} disabled={!edit || !preview.data || preview.isError}>{old ? 'Apply' : 'Add it'}</Button>}
     >
-      <div className="grid" style={{ gridTemplateColumns: '330px minmax(0, 1fr)' }}>
+      <div className="grid" style={{ gridTemplateColumns: '340px minmax(0, 1fr)', columnGap: 22 }}>
         <Form form={form} layout="vertical" initialValues={initial} requiredMark={false} preserve={false}>
           <Form.Item name="name" label="Name"><Input autoFocus={!old} placeholder="looms" /></Form.Item>
           <Form.Item name="subnet" label="Subnet" extra="CIDR, or address and mask"><Input className="mono" placeholder="10.40.8.0/22" /></Form.Item>

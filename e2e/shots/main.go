@@ -1,0 +1,132 @@
+// Command shots takes the pictures of the documentation from a running demo.
+package main
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"yarnpost/e2e/browser"
+)
+
+func main() {
+	url := flag.String("url", "http://127.0.0.1:8067", "console of the running demo")
+	token := flag.String("token-file", "", "its API token; without one only pages are taken")
+	out := flag.String("out", "docs/screenshots", "folder for the pictures")
+	only := flag.String("only", "", "take only pictures with this in their name")
+	flag.Parse()
+	if err := run(*url, *token, *out, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(url, token, out, only string) error {
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	p, err := browser.Open(url)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	if err := pages(p, out, only); err != nil {
+		return err
+	}
+	if token == "" {
+		return nil
+	}
+	for name, command := range map[string]string{
+		"cli-status": "status; yarnpost scope list", "cli-scope": "scope show looms; yarnpost scope edit looms --lease 6h --dry-run",
+		"cli-leases": "lease list --scope looms --limit 24", "cli-unserved": "unserved list", "cli-explain": "option explain 10.40.8.10; yarnpost plan history --limit 8",
+	} {
+		if !strings.Contains(name, only) {
+			continue
+		}
+		if err := terminal(filepath.Join(out, name+".png"), command, url, token); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func pages(p *browser.Page, out, only string) error {
+	shot := func(name string) error {
+		if !strings.Contains(name, only) {
+			return nil
+		}
+		time.Sleep(900 * time.Millisecond) // for the tables to settle
+		return p.Shot(filepath.Join(out, name+".png"))
+	}
+	theme := func(t string) error {
+		_, err := browser.Eval[bool](p, "localStorage.setItem('theme', '"+t+"'), true")
+		return err
+	}
+	steps := []func() error{
+		func() error { return theme("light") },
+		func() error { return p.Go("/") },
+		func() error { return p.See("Sign in") },
+		func() error { return shot("sign-in") },
+		func() error { return p.SignIn("admin", "fellgate-mill") },
+		func() error { return p.See("Fullest scopes") },
+		func() error { return shot("today") },
+		func() error { return p.Go("/plan") },
+		func() error { return p.See("access-points") },
+		func() error { return shot("plan") },
+		func() error { return p.Go("/plan/looms") },
+		func() error { return p.Wait("document.querySelectorAll('.map button').length > 1000") },
+		func() error { return shot("scope") },
+		func() error { return p.Go("/plan/phones?tab=options") },
+		func() error { return p.See("tftp-server-address") },
+		func() error { return shot("scope-options") },
+		func() error { return p.Go("/plan?add=1&subnet=10.40.99.0%2F24") },
+		func() error { return p.Type("#name", "wash-house") },
+		func() error { return p.Type("#pools", "10.40.99.20-10.40.99.200") },
+		func() error { return p.See("left for reservations") },
+		func() error { return shot("scope-add") },
+		func() error { return p.Go("/leases?scope=looms&open=10.40.8.10") },
+		func() error { return p.See("Who had this address") },
+		func() error { return shot("lease") },
+		func() error { return p.Go("/leases?sort=expires") },
+		func() error { return p.See("of 4,") },
+		func() error { return shot("leases") },
+		func() error { return p.Go("/unserved") },
+		func() error { return p.See("no scope for this link") },
+		func() error { return p.Click(".ant-table-row-expand-icon") },
+		func() error { return shot("unserved") },
+		func() error { return p.Go("/changes?open=17") },
+		func() error { return p.See("sold in spring") },
+		func() error { return shot("changes") },
+		func() error { return theme("dark") },
+		func() error { return p.Go("/plan/access-points") },
+		func() error { return p.See("Address map") },
+		func() error { return shot("scope-dark") },
+		func() error { return theme("light") },
+	}
+	for i, s := range steps {
+		if err := s(); err != nil {
+			return fmt.Errorf("step %d: %w", i, err)
+		}
+	}
+	return nil
+}
+
+// terminal takes a picture of a command and its output in a terminal window.
+func terminal(file, command, url, token string) error {
+	shown := "yarnpost " + command
+	script := fmt.Sprintf(`export PATH="$PWD/bin:$PATH" YARNPOST_SERVER=%s YARNPOST_TOKEN_FILE=%s
+IFS=';'; for c in %q; do :; done; unset IFS
+printf '%%s\n' %q | tr ';' '\n' | while read -r line; do printf '\033[1m$ %%s\033[0m\n' "$line"; eval "$line"; echo; done
+sleep 30`, url, token, shown, shown)
+	cmd := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c",
+		`xterm -geometry 179x50+0+0 -fa 'DejaVu Sans Mono' -fs 8.5 -bg '#F7F4EE' -fg '#1F2A44' -e sh -c "$SCRIPT" & sleep 3; import -window root "$FILE"; kill $!`)
+	cmd.Env = append(os.Environ(), "SCRIPT="+script, "FILE="+file)
+	if b, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("picture of %q: %w\n%s", command, err, b)
+	}
+	return nil
+}

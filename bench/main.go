@@ -1,0 +1,262 @@
+// Command bench measures a real service process with a real, durable database
+// over real UDP on loopback, side by side with what bounds it, and prints
+// ratios: machines differ, ratios in one run do not.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"yarnpost/api"
+	"yarnpost/client"
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+	"yarnpost/service/store"
+)
+
+func main() {
+	echo := flag.String("echo", "", "be a bare UDP echo loop at this address")
+	pairs := flag.Int("pairs", 5, "alternating pairs of echo and service")
+	span := flag.Duration("span", 4*time.Second, "length of one measurement")
+	flag.Parse()
+	if *echo != "" {
+		fmt.Fprintln(os.Stderr, "bench:", echoLoop(*echo))
+		os.Exit(1)
+	}
+	if err := run(*pairs, *span); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// echoLoop sends every datagram back to where it came from.
+func echoLoop(at string) error {
+	a, err := net.ResolveUDPAddr("udp4", at)
+	if err != nil {
+		return err
+	}
+	conn, err := net.ListenUDP("udp4", a)
+	if err != nil {
+		return err
+	}
+	conn.SetReadBuffer(8 << 20)
+	buf := make([]byte, 2048)
+	for {
+		n, from, err := conn.ReadFromUDPAddrPort(buf)
+		if err != nil {
+			return err
+		}
+		if _, err := conn.WriteToUDPAddrPort(buf[:n], from); err != nil {
+			return err
+		}
+	}
+}
+
+// child starts a process that ends with this one.
+func child(output io.Writer, path string, args ...string) (*exec.Cmd, error) {
+	cmd := exec.Command(path, args...)
+	cmd.Stderr = output
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	return cmd, cmd.Start()
+}
+
+func freePort(network string) (netip.AddrPort, error) {
+	if network == "tcp" {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return netip.AddrPort{}, err
+		}
+		defer l.Close()
+		return l.Addr().(*net.TCPAddr).AddrPort(), nil
+	}
+	c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		return netip.AddrPort{}, err
+	}
+	defer c.Close()
+	return c.LocalAddr().(*net.UDPAddr).AddrPort(), nil
+}
+
+func run(pairs int, span time.Duration) error {
+	dir, err := os.MkdirTemp("", "yarnpost-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	os.Chmod(dir, 0o755)
+	fmt.Println("Building and starting the service …")
+	daemon := filepath.Join(dir, "yarnpostd")
+	if out, err := exec.Command("go", "build", "-o", daemon, "./cmd/yarnpostd").CombinedOutput(); err != nil {
+		return fmt.Errorf("build (run this from the top of the sources): %w: %s", err, out)
+	}
+	udp, err := freePort("udp")
+	if err != nil {
+		return err
+	}
+	web, err := freePort("tcp")
+	if err != nil {
+		return err
+	}
+	log, err := os.Create(filepath.Join(dir, "log"))
+	if err != nil {
+		return err
+	}
+	service, err := child(log, daemon, "serve", "--data", dir, "--dhcp4", udp.String(), "--http", web.String())
+	if err != nil {
+		return err
+	}
+	defer func() {
+		service.Process.Signal(syscall.SIGTERM)
+		service.Wait()
+	}()
+	if err := define(dir, web); err != nil {
+		text, _ := os.ReadFile(log.Name())
+		return fmt.Errorf("%w\n%s", err, text)
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	echoAt, err := freePort("udp")
+	if err != nil {
+		return err
+	}
+	echo, err := child(os.Stderr, self, "-echo", echoAt.String())
+	if err != nil {
+		return err
+	}
+	defer func() { echo.Process.Kill(); echo.Wait() }()
+	time.Sleep(200 * time.Millisecond)
+
+	ceiling, err := newGenerator(echoAt, true)
+	if err != nil {
+		return err
+	}
+	load, err := newGenerator(udp, false)
+	if err != nil {
+		return err
+	}
+	fmt.Println("Warming up …")
+	load.closed(2*time.Second, outstanding)
+	ceiling.closed(time.Second, outstanding)
+
+	fmt.Printf("\nDurable exchanges of four messages, %d outstanding, every client new:\n", outstanding)
+	var ratios, rates []float64
+	for i := range pairs {
+		e, s := ceiling.closed(span, outstanding), load.closed(span, outstanding)
+		ratios, rates = append(ratios, s.rate()/e.rate()), append(rates, s.rate())
+		fmt.Printf("  pair %d: echo %7.0f/s   service %7.0f/s   ratio %.3f   sent again %d\n", i+1, e.rate(), s.rate(), s.rate()/e.rate(), s.again)
+	}
+	fmt.Printf("  service ÷ echo, median                 %.3f   (bar 0.20, goal 0.40)\n", median(ratios))
+
+	single, err := oneByOne(dir, span)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("\nOne commit for each lease, same driver and schema, one connection: %.0f/s\n", single)
+	fmt.Printf("  service ÷ one commit a lease           %.1f ×   (bar 5 ×, goal 8 ×)\n", median(rates)/single)
+
+	half := median(rates) / 2
+	fmt.Printf("\nLatency of an exchange, open loop at %.0f/s (half of the maximum):\n", half)
+	var p50s, p99s []float64
+	for range 3 {
+		r := load.open(span, half)
+		p50, p99 := r.percentile(0.50), r.percentile(0.99)
+		p50s, p99s = append(p50s, p50), append(p99s, p99)
+		fmt.Printf("  p50 %6.2f ms   p99 %6.2f ms   done %d, lost %d\n", p50, p99, r.done, r.lost)
+	}
+	fmt.Printf("  median of three: p50 %.2f ms, p99 %.2f ms   (bar 2 / 10, goal 1 / 5)\n", median(p50s), median(p99s))
+	return nil
+}
+
+// define waits for the service and gives it one large scope.
+func define(dir string, web netip.AddrPort) error {
+	ctx := context.Background()
+	var last error
+	for range 300 {
+		time.Sleep(100 * time.Millisecond)
+		token, err := os.ReadFile(filepath.Join(dir, "admin.token"))
+		if err != nil {
+			last = err
+			continue
+		}
+		c := client.New("http://"+web.String(), string(token))
+		subnet, mode, lease := "10.0.0.0/8", "serving", "8h"
+		_, last = c.Change(ctx, api.ChangeRequest{Edits: []api.Edit{{Op: "add", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Subnet: &subnet, Pools: &[]string{"all"},
+			Mode: &mode, Lease: &lease, Options: map[string]string{"router": "10.0.0.1", "domain-server": "10.0.0.53", "domain-name": "bench.example", "ntp-servers": "10.0.0.42"}}}}})
+		if last == nil {
+			return nil
+		}
+		if !strings.Contains(last.Error(), "cannot reach") {
+			return last
+		}
+	}
+	return last
+}
+
+// each waits for one entry to be recorded before the next is added.
+type each struct{ done chan struct{} }
+
+func (e each) Recorded([]store.Entry)         { e.done <- struct{}{} }
+func (e each) Undo(take func() []store.Entry) { take(); close(e.done) }
+
+// oneByOne commits leases one at a time through the same journal, in a
+// database of its own, and gives leases a second.
+func oneByOne(dir string, span time.Duration) (float64, error) {
+	ctx := context.Background()
+	dsn := "postgres:///postgres?user=yarnpost&host=" + filepath.Join(dir, "socket")
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, "create database onebyone"); err != nil {
+		return 0, err
+	}
+	s, err := store.Open(ctx, strings.Replace(dsn, "/postgres?", "/onebyone?", 1))
+	if err != nil {
+		return 0, err
+	}
+	defer s.Close()
+	if err := s.KeepHistory(ctx, time.Now()); err != nil {
+		return 0, err
+	}
+	owner := each{make(chan struct{}, 1)}
+	j, err := s.NewJournal(ctx, slog.New(slog.DiscardHandler), owner)
+	if err != nil {
+		return 0, err
+	}
+	defer j.Close()
+	n, begin := 0, time.Now()
+	for ; time.Since(begin) < span; n++ {
+		a := netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)})
+		hw := addr.Hardware([]byte{2, 0, 0, byte(n >> 16), byte(n >> 8), byte(n)})
+		now := lease.At(time.Now())
+		l := &lease.Lease{Address: a, Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw, Hostname: "bench-00000000", Vendor: "bench",
+			Circuit: "sw1/0/1", Relay: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Since: now, Changed: now, Heard: now, Granted: 8 * time.Hour, Expires: now.Add(8 * time.Hour), Revision: 1}
+		if !j.Add(store.Entry{After: l}) {
+			return 0, fmt.Errorf("one by one: %w", j.Down())
+		}
+		<-owner.done
+	}
+	return float64(n) / time.Since(begin).Seconds(), nil
+}
+
+func median(v []float64) float64 {
+	s := slices.Sorted(slices.Values(v))
+	return s[len(s)/2]
+}

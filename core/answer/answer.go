@@ -117,20 +117,33 @@ type Decision struct {
 	Trail   []Step
 }
 
+// Decider decides requests, one at a time. Its memory is used again for each,
+// so that a busy server leaves little behind to be collected.
+type Decider struct {
+	decider
+	steps   [12]Step
+	options [32]dhcp4.Option
+	values  [64]plan.Value
+}
+
 // decider is one request on its way to a decision.
 type decider struct {
 	Request
 	World
 	Decision
-	msg    *dhcp4.Message
-	plan   *plan.Plan
-	scopes []*plan.View // of the link
-	steps  [12]Step
+	msg     *dhcp4.Message
+	plan    *plan.Plan
+	scopes  []*plan.View // of the link
+	message dhcp4.Message
+	values  []plan.Value
+	octets  [16]byte // of the server identifier and the times
 }
 
-// Decide says what to do about a request.
-func Decide(req Request, w World) *Decision {
-	d := &decider{Request: req, World: w, msg: req.Message, plan: w.Table.Plan()}
+// Decide says what to do about a request. The decision, its reply and its trail
+// hold until the next call; what it gives to be stored is for keeps.
+func (d *Decider) Decide(req Request, w World) *Decision {
+	d.decider = decider{Request: req, World: w, msg: req.Message, plan: w.Table.Plan(), values: d.values[:0]}
+	d.message.Options = d.options[:0]
 	d.Trail = d.steps[:0]
 	d.Client = clientKey(req.Message)
 	d.Limit = maxSize(req.Message)

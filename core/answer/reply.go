@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -35,12 +34,12 @@ func (d *decider) header(t dhcp4.Type) *dhcp4.Message {
 		server = d.Relay.ServerID
 	}
 	id := server.As4()
-	r := &dhcp4.Message{Op: dhcp4.BootReply, HType: m.HType, XID: m.XID, Flags: m.Flags, CIAddr: netip.IPv4Unspecified(),
-		SIAddr: netip.IPv4Unspecified(), GIAddr: m.GIAddr, CHAddr: m.CHAddr, Type: t, Options: make(dhcp4.Options, 0, 24)}
-	r.Options = append(r.Options, dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]},
-		dhcp4.Option{Code: option.ServerID, Data: id[:]})
-	d.Reply = r
-	return r
+	copy(d.octets[:4], id[:])
+	d.message = dhcp4.Message{Op: dhcp4.BootReply, HType: m.HType, XID: m.XID, Flags: m.Flags, CIAddr: netip.IPv4Unspecified(),
+		SIAddr: netip.IPv4Unspecified(), GIAddr: m.GIAddr, CHAddr: m.CHAddr, Type: t, Options: append(d.message.Options[:0],
+			dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]}, dhcp4.Option{Code: option.ServerID, Data: d.octets[:4]})}
+	d.Reply = &d.message
+	return d.Reply
 }
 
 var messageTypes = []byte{0, 1, 2, 3, 4, 5, 6, 7, 8}
@@ -64,7 +63,7 @@ func (d *decider) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a net
 	if t == dhcp4.Ack {
 		r.CIAddr = m.CIAddr
 	}
-	values := Values(v, res, leaseTime)
+	values := appendValues(d.values[:0], v, res, leaseTime, d.octets[4:])
 	for _, val := range values {
 		if val.Level == plan.AtService && val.Code != option.Hostname {
 			r.Options = append(r.Options, dhcp4.Option{Code: val.Code, Data: val.Data})
@@ -111,16 +110,20 @@ func (d *decider) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a net
 // plan says otherwise. A lease time of 0 leaves the times out. The reservation
 // may be nil.
 func Values(v *plan.View, r *plan.Reservation, leaseTime time.Duration) []plan.Value {
-	set := v.ValuesFor(r)
-	out := make([]plan.Value, 0, len(set)+6)
-	out = append(out, set...)
+	return appendValues(nil, v, r, leaseTime, make([]byte, 12))
+}
+
+// appendValues is Values in memory that is there already; the times take twelve
+// octets.
+func appendValues(out []plan.Value, v *plan.View, r *plan.Reservation, leaseTime time.Duration, octets []byte) []plan.Value {
+	out = append(out, v.ValuesFor(r)...)
 	compute := func(code uint8, data []byte) {
 		at, found := slices.BinarySearchFunc(out, code, func(val plan.Value, c uint8) int { return int(val.Code) - int(c) })
 		if !found {
 			out = slices.Insert(out, at, plan.Value{Code: code, Data: data})
 		}
 	}
-	compute(option.SubnetMask, addr.Mask(v.Subnet).AsSlice())
+	compute(option.SubnetMask, v.Mask)
 	if r != nil && r.Hostname != "" {
 		compute(option.Hostname, []byte(r.Hostname))
 	}
@@ -130,13 +133,12 @@ func Values(v *plan.View, r *plan.Reservation, leaseTime time.Duration) []plan.V
 		if leaseTime >= option.Infinite {
 			t1, t2 = s, s
 		}
-		var b [12]byte
-		binary.BigEndian.PutUint32(b[0:], s)
-		binary.BigEndian.PutUint32(b[4:], t1)
-		binary.BigEndian.PutUint32(b[8:], t2)
-		compute(option.AddressTime, b[0:4:4])
-		compute(option.RenewalTime, b[4:8:8])
-		compute(option.RebindingTime, b[8:12:12])
+		for i, n := range [...]uint32{s, t1, t2} {
+			binary.BigEndian.PutUint32(octets[4*i:], n)
+		}
+		compute(option.AddressTime, octets[0:4:4])
+		compute(option.RenewalTime, octets[4:8:8])
+		compute(option.RebindingTime, octets[8:12:12])
 	}
 	return out
 }

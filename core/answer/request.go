@@ -110,6 +110,7 @@ func (d *decider) grant(s state, a netip.Addr) {
 	case r != nil && !here && available && rv.Mode != plan.Held:
 		d.step("{a} is reserved for it and can be had now", r.Address, "")
 		d.refuse(HasReservation, "a reserved address is waiting")
+		d.giveUp(l, mine)
 		return
 	case l != nil && !mine && (l.Status == lease.Active || l.Status == lease.Abandoned):
 		d.step("{a} is not free: {t}", a, l.Status.String())
@@ -122,10 +123,12 @@ func (d *decider) grant(s state, a netip.Addr) {
 		}
 		d.step("{a} is not handed out (any more)", a, "")
 		d.refuse(NotHandedOut, "address not handed out")
+		d.giveUp(l, mine)
 		return
 	case !here && v.Mode == plan.Draining && (!mine || d.elsewhere(v) || d.leaseTime(v, nil) < time.Minute):
 		d.step("scope {t} is draining", netip.Addr{}, v.Name)
 		d.refuse(ScopeDraining, "scope is draining")
+		d.giveUp(l, mine)
 		return
 	}
 	if o, offered := d.Table.OfferOf(a); offered && o.Client != d.Client && !here && !(mine && l.Status == lease.Active) {
@@ -144,6 +147,15 @@ func (d *decider) grant(s state, a netip.Addr) {
 		}
 	}
 	d.acknowledge(v, r, here, l, mine, a)
+}
+
+// giveUp ends the lease of a client that is moved away: once refused, it may
+// not use the address any more (RFC 2131 section 3.1.4).
+func (d *decider) giveUp(l *lease.Lease, mine bool) {
+	if !mine || l.Status != lease.Active || !d.Writable {
+		return
+	}
+	d.Lease = l.Ended(lease.Released, d.Now)
 }
 
 func (d *decider) allHeld() bool {
@@ -250,9 +262,7 @@ func (d *decider) close(a netip.Addr, to lease.Status, outcome Outcome) {
 		return
 	}
 	d.step("it gives {a} up: {t}", a, to.String())
-	n := *l
-	n.Status, n.Changed, n.Expires, n.Heard = to, d.Now, d.Now, d.Now
-	d.Outcome, d.Lease = outcome, &n
+	d.Outcome, d.Lease = outcome, l.Ended(to, d.Now)
 }
 
 // inform answers a client that has an address and wants options alone

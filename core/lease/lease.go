@@ -112,6 +112,13 @@ type Lease struct {
 // HeldAt reports whether a client may be using the address.
 func (l *Lease) HeldAt(now Time) bool { return l.Status == Active && now < l.Expires }
 
+// Ended is the record of the lease once it ended in a status at a moment.
+func (l *Lease) Ended(to Status, at Time) *Lease {
+	n := *l
+	n.Status, n.Changed, n.Expires = to, at, at
+	return &n
+}
+
 // busy reports whether the record keeps the address from other clients.
 func (l *Lease) busy() bool { return l.Status == Active || l.Status == Abandoned }
 

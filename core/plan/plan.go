@@ -59,6 +59,7 @@ type View struct {
 	Size     uint64       // addresses in Ranges, reserved ones included
 	Excluded uint64       // addresses of the pools that exclusions take away
 	Lease    time.Duration
+	Mask     []byte  // as it travels
 	Values   []Value // options of defaults and scope, by code
 }
 
@@ -228,7 +229,7 @@ func reservedEnds(p netip.Prefix) []addr.Range {
 
 // compile works out a scope's view under the given defaults.
 func compile(s Scope, linkName string, d Defaults) *View {
-	v := &View{Scope: s, LinkName: linkName, Lease: DefaultLease}
+	v := &View{Scope: s, LinkName: linkName, Lease: DefaultLease, Mask: addr.Mask(s.Subnet).AsSlice()}
 	for _, set := range []Settings{d.Settings, s.Settings} {
 		if set.Lease != 0 {
 			v.Lease = time.Duration(set.Lease)

@@ -205,19 +205,17 @@ func (n *Node) SetStatus(ctx context.Context, a netip.Addr, from, to lease.Statu
 		e.mu.Unlock()
 		return l, nil
 	}
-	now := lease.At(time.Now())
-	next := *l
-	next.Status, next.Changed, next.Expires = to, now, now
+	next := l.Ended(to, lease.At(time.Now()))
 	done := make(chan struct{})
-	if !e.journal.Add(store.Entry{Before: l, After: &next, Note: waiting{lease: &next, done: done}}) {
+	if !e.journal.Add(store.Entry{Before: l, After: next, Note: waiting{lease: next, done: done}}) {
 		e.mu.Unlock()
 		return nil, fmt.Errorf("the database is away, so nothing can be recorded: %w", e.journal.Down())
 	}
-	e.table.Put(&next)
+	e.table.Put(next)
 	e.mu.Unlock()
 	select {
 	case <-done:
-		return &next, nil
+		return next, nil
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	case <-time.After(30 * time.Second):

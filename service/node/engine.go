@@ -29,6 +29,7 @@ type Engine struct {
 
 	mu       sync.Mutex // orders decisions, plan changes and undoing
 	table    *lease.Table
+	decider  answer.Decider
 	unserved *unservedList
 	served   *Window // acknowledgements, for Today
 }
@@ -78,6 +79,7 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message) (wire.Reply, bool) {
 		return wire.Reply{}, false
 	}
 	own := *e.own.Load()
+	ours := func(a netip.Addr) bool { return own[a] }
 	req := answer.Request{Message: m, Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To}
 	if b, ok := m.Options.Get(82); ok {
 		req.Relay = dhcp4.ParseRelay(b)
@@ -99,8 +101,8 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message) (wire.Reply, bool) {
 
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	w := answer.World{Table: e.table, Now: lease.At(time.Now()), Ours: func(a netip.Addr) bool { return own[a] }, Writable: e.journal.Down() == nil}
-	d := answer.Decide(req, w)
+	w := answer.World{Table: e.table, Now: lease.At(time.Now()), Ours: ours, Writable: e.journal.Down() == nil}
+	d := e.decider.Decide(req, w)
 	e.metrics.decided(m.Type, d)
 	return e.carryOut(p, &req, d, w.Now)
 }
@@ -109,7 +111,7 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message) (wire.Reply, bool) {
 func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decision, now lease.Time) (wire.Reply, bool) {
 	var reply wire.Reply
 	if d.Reply != nil {
-		data, omitted, err := dhcp4.Append(make([]byte, 0, 512), d.Reply, d.Limit)
+		data, omitted, err := dhcp4.Append(make([]byte, 0, 384), d.Reply, d.Limit)
 		if err != nil {
 			e.log.Error("a reply could not be encoded", "client", d.Client, "err", err)
 			return reply, false
@@ -212,10 +214,9 @@ func (e *Engine) Tick(at time.Time) {
 	e.table.Lapse(now)
 	e.unserved.age(now)
 	for _, l := range e.table.Due(now) {
-		n := *l
-		n.Status, n.Changed = lease.Expired, l.Expires
-		if e.journal.Add(store.Entry{Before: l, After: &n, Note: waiting{lease: &n}}) {
-			e.table.Put(&n)
+		n := l.Ended(lease.Expired, l.Expires)
+		if e.journal.Add(store.Entry{Before: l, After: n, Note: waiting{lease: n}}) {
+			e.table.Put(n)
 		} else {
 			e.table.Put(l) // due again with the next tick
 		}

@@ -87,6 +87,8 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	})
 	n.workers.Go(func() { n.every(run, time.Second, func() { n.engine.Tick(time.Now()) }) })
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.noteInterfaces) })
+	tuneMemory()
+	n.workers.Go(func() { n.every(run, 5*time.Second, tuneMemory) })
 	n.workers.Go(func() { n.every(run, time.Hour, n.keepHistory) })
 	for _, name := range c.Interfaces {
 		c.Log.Info("serving broadcast clients", "interface", name)

@@ -270,7 +270,14 @@ var errLocked = errors.New("another service is using this database; stop it firs
 // connect opens the writing connection: it takes the writer's lock, checks the
 // epoch, and learns the last batch.
 func (j *Journal) connect(ctx context.Context) error {
-	conn, err := pgx.Connect(ctx, j.store.dsn)
+	config, err := pgx.ParseConfig(j.store.dsn)
+	if err != nil {
+		return err
+	}
+	// One statement all day long: it is planned once.
+	config.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
+	config.RuntimeParams["jit"] = "off"
+	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
 		return err
 	}

@@ -2,7 +2,7 @@ package node
 
 import (
 	"runtime/debug"
-	"runtime/metrics"
+	gauges "runtime/metrics"
 )
 
 // spareMemory is how much garbage may gather before it is collected, in octets.
@@ -13,8 +13,8 @@ const spareMemory = 512 << 20
 
 // tuneMemory sets the collector's pace by what is live now.
 func tuneMemory() {
-	sample := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-	metrics.Read(sample)
+	sample := []gauges.Sample{{Name: "/gc/heap/live:bytes"}}
+	gauges.Read(sample)
 	live := max(sample[0].Value.Uint64(), 1<<20)
 	debug.SetGCPercent(int(min(max(spareMemory*100/live, 50), 5000)))
 }

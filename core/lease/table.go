@@ -366,16 +366,20 @@ func (t *Table) OfferOf(a netip.Addr) (Offer, bool) {
 	return o, ok
 }
 
-// Lapse drops the offers that nobody took in time.
+// lapseMost bounds the work of one Lapse.
+const lapseMost = 4096
+
+// Lapse drops offers that nobody took in time, a few thousand at most: call it
+// often.
 func (t *Table) Lapse(now Time) {
 	n := 0
-	for ; n < len(t.offered) && t.offered[n].Until <= now; n++ {
+	for ; n < min(len(t.offered), lapseMost) && t.offered[n].Until <= now; n++ {
 		o := t.offered[n]
 		if s := t.shardAt(o.Address); s.offers[o.Address] == o {
 			s.dropOffer(t.plan, o.Address)
 		}
 	}
-	t.offered = slices.Delete(t.offered, 0, n)
+	t.offered = t.offered[n:] // what lies before goes when the slice next grows
 }
 
 // Pick is the address that a scope would give to a new client: never used

@@ -85,7 +85,7 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 			c.Log.Error("the DHCPv4 socket failed", "err", err)
 		}
 	})
-	n.workers.Go(func() { n.every(run, time.Second, func() { n.engine.Tick(time.Now()) }) })
+	n.workers.Go(func() { n.every(run, 100*time.Millisecond, func() { n.engine.Tick(time.Now()) }) })
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.noteInterfaces) })
 	tuneMemory()
 	n.workers.Go(func() { n.every(run, 5*time.Second, tuneMemory) })

@@ -28,7 +28,8 @@ type shard struct {
 	offerOf  map[Client]netip.Addr
 	counts   [statuses]int
 	taken    uint64 // allocatable addresses that are reserved, held, offered or abandoned
-	returned []freed
+	lapsed   []freed // offered and not taken; they were next before
+	returned []freed // given back, in order of time
 	rangeAt  int        // the cursor: everything before it has a record, is
 	next     netip.Addr // reserved, or waits among the returned
 }
@@ -183,12 +184,12 @@ func (s *shard) recount(p *plan.Plan) {
 func (s *shard) reservationMoved(old, p *plan.Plan, a netip.Addr) {
 	s.account(s.takes(old, a), s.takes(p, a))
 	if p.ReservationAt(a) == nil {
-		s.giveBack(p, a)
+		s.giveBack(p, a, &s.returned)
 	}
 }
 
 // giveBack queues an address that nobody holds, if the pools give it out.
-func (s *shard) giveBack(p *plan.Plan, a netip.Addr) {
+func (s *shard) giveBack(p *plan.Plan, a netip.Addr, queue *[]freed) {
 	if s.view == nil || !s.view.Allocatable(a) || s.takes(p, a) {
 		return
 	}
@@ -198,17 +199,17 @@ func (s *shard) giveBack(p *plan.Plan, a netip.Addr) {
 	} else if !s.passed(a) {
 		return
 	}
-	s.returned = append(s.returned, freed{a, since})
-	if len(s.returned) > 2*len(s.slots)+1024 {
-		s.compact(p)
+	*queue = append(*queue, freed{a, since})
+	if len(*queue) > 2*len(s.slots)+1024 {
+		s.compact(p, queue)
 	}
 }
 
 // compact drops what was given again since it was queued, and doubles. Calls
 // are so far apart that each entry pays for one look.
-func (s *shard) compact(p *plan.Plan) {
+func (s *shard) compact(p *plan.Plan, queue *[]freed) {
 	seen := make(map[netip.Addr]bool, len(s.slots))
-	s.returned = slices.DeleteFunc(s.returned, func(f freed) bool {
+	*queue = slices.DeleteFunc(*queue, func(f freed) bool {
 		if seen[f.address] || !s.stillFree(p, f) {
 			return true
 		}
@@ -248,7 +249,7 @@ func (s *shard) set(p *plan.Plan, l *Lease) {
 		}
 	})
 	if !l.busy() {
-		s.giveBack(p, l.Address)
+		s.giveBack(p, l.Address, &s.returned)
 	}
 }
 
@@ -345,7 +346,7 @@ func (s *shard) dropOffer(p *plan.Plan, a netip.Addr) {
 		delete(s.offers, a)
 		delete(s.offerOf, o.Client)
 	})
-	s.giveBack(p, a)
+	s.giveBack(p, a, &s.lapsed)
 }
 
 // DropOffer forgets the offer of an address, if there is one.
@@ -416,21 +417,29 @@ func (t *Table) Pick(scope plan.ID, usable func(netip.Addr) bool) (netip.Addr, b
 		}
 		s.rangeAt++
 	}
-	for n := 0; n < len(s.returned); {
-		f := s.returned[n]
-		if !s.stillFree(t.plan, f) {
-			if n == 0 {
-				s.returned = s.returned[1:]
-			} else {
-				s.returned = slices.Delete(s.returned, n, n+1)
+	for _, queue := range []*[]freed{&s.lapsed, &s.returned} {
+		if a, ok := s.first(t.plan, queue, usable); ok {
+			return a, true
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// first is the first usable address of a queue; what was given meanwhile is
+// dropped from it.
+func (s *shard) first(p *plan.Plan, queue *[]freed, usable func(netip.Addr) bool) (netip.Addr, bool) {
+	for n := 0; n < min(len(*queue), 64); {
+		f := (*queue)[n]
+		switch {
+		case s.stillFree(p, f):
+			if usable(f.address) {
+				return f.address, true
 			}
-			continue
-		}
-		if usable(f.address) {
-			return f.address, true
-		}
-		if n++; n > 64 {
-			break
+			n++
+		case n == 0:
+			*queue = (*queue)[1:]
+		default:
+			*queue = slices.Delete(*queue, n, n+1)
 		}
 	}
 	return netip.Addr{}, false

@@ -1,0 +1,227 @@
+package lease
+
+import (
+	"fmt"
+	"net/netip"
+	"testing"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/plan"
+)
+
+// scoped makes a plan with one scope of a pool, and a table under it.
+func scoped(tb testing.TB, subnet, pool string) (*Table, plan.ID) {
+	tb.Helper()
+	d := plan.New().Draft()
+	r, err := addr.ParseRange(pool)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	s := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix(subnet), Pools: []addr.Range{r}, Mode: plan.Serving}
+	if err := d.PlaceScope(&s, "", nil); err != nil {
+		tb.Fatal(err)
+	}
+	id, err := d.PutScope(s)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	p, _ := d.Finish()
+	return New(p, 1000), id
+}
+
+func change(tb testing.TB, t *Table, edit func(*plan.Draft) error) {
+	tb.Helper()
+	d := t.Plan().Draft()
+	if err := edit(d); err != nil {
+		tb.Fatal(err)
+	}
+	p, changes := d.Finish()
+	t.SetPlan(p, changes)
+}
+
+func held(a string, n int, until Time) *Lease {
+	hw := addr.Hardware([]byte{2, 0, 0, 0, 0, byte(n)})
+	return &Lease{Address: netip.MustParseAddr(a), Status: Active, Client: ByHardware(1, hw), Hardware: hw, Since: 1000, Changed: 1000, Expires: until, Granted: time.Hour}
+}
+
+func anyAddr(netip.Addr) bool { return true }
+
+// recount works headroom out the slow way.
+func recount(t *Table, id plan.ID) (n uint64) {
+	v := t.Plan().Scope(id)
+	for _, r := range v.Ranges {
+		for a := r.From; r.Contains(a); a = a.Next() {
+			l := t.Get(a)
+			_, offered := t.OfferOf(a)
+			if t.Plan().ReservationAt(a) == nil && !offered && (l == nil || !l.busy()) {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+func TestHeadroomIsExact(t *testing.T) {
+	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.19")
+	check := func(what string, want uint64) {
+		t.Helper()
+		if got := table.Count(id).Headroom; got != want || recount(table, id) != want {
+			t.Errorf("%s: headroom %d, counted by hand %d, want %d", what, got, recount(table, id), want)
+		}
+	}
+	reserve := func(name, a string, n byte) {
+		change(t, table, func(d *plan.Draft) error {
+			_, err := d.PutReservation(plan.Reservation{Name: name, Scope: id, Hardware: addr.Hardware([]byte{2, 0, 0, 0, 1, n}), Address: netip.MustParseAddr(a)})
+			return err
+		})
+	}
+	check("new", 10)
+	table.Put(held("10.77.0.10", 1, 5000))
+	check("a lease", 9)
+	table.PutOffer(Offer{netip.MustParseAddr("10.77.0.11"), "hx", 2000})
+	check("an offer", 8)
+	reserve("a", "10.77.0.12", 1)
+	check("a reservation", 7)
+	reserve("b", "10.77.0.10", 2)
+	check("a reservation of a held address", 7)
+	reserve("c", "10.77.0.99", 3)
+	check("a reservation outside the pool", 7)
+	table.Put(table.Get(netip.MustParseAddr("10.77.0.10")).Ended(Released, 1500))
+	check("released but reserved", 7)
+	change(t, table, func(d *plan.Draft) error { return d.RemoveReservation("b") })
+	check("reservation removed", 8)
+	table.Lapse(2000)
+	check("offer lapsed", 9)
+	table.Put(&Lease{Address: netip.MustParseAddr("10.77.0.13"), Status: Abandoned})
+	check("abandoned", 8)
+	change(t, table, func(d *plan.Draft) error {
+		s := d.Plan().Scope(id).Scope
+		r, _ := addr.ParseRange("10.77.0.13-10.77.0.15")
+		s.Exclusions = []plan.Exclusion{{Range: r}}
+		_, err := d.PutScope(s)
+		return err
+	})
+	check("excluded", 6)
+}
+
+func TestPickOrder(t *testing.T) {
+	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.12")
+	pick := func() string {
+		a, ok := table.Pick(id, anyAddr)
+		if !ok {
+			return "none"
+		}
+		return a.String()
+	}
+	expect := func(what, want string) {
+		t.Helper()
+		if got, again := pick(), pick(); got != want || again != want {
+			t.Errorf("%s: picked %s, then %s, want %s", what, got, again, want)
+		}
+	}
+	expect("first", "10.77.0.10")
+	for i, a := range []string{"10.77.0.10", "10.77.0.11", "10.77.0.12"} {
+		table.Put(held(a, i, 9000))
+	}
+	expect("all held", "none")
+	table.Put(table.Get(netip.MustParseAddr("10.77.0.12")).Ended(Released, 1100))
+	table.Put(table.Get(netip.MustParseAddr("10.77.0.10")).Ended(Released, 1200))
+	expect("free for longest", "10.77.0.12")
+	table.PutOffer(Offer{netip.MustParseAddr("10.77.0.12"), "hx", 1300})
+	expect("the other, while that is on offer", "10.77.0.10")
+	table.Lapse(1300)
+	expect("after the offer lapsed", "10.77.0.12")
+	table.Put(held("10.77.0.12", 9, 9000))
+	expect("taken again", "10.77.0.10")
+	if a, ok := table.Pick(id, func(a netip.Addr) bool { return a.String() != "10.77.0.10" }); ok {
+		t.Errorf("picked %s, which the caller cannot use", a)
+	}
+}
+
+func TestDue(t *testing.T) {
+	table, _ := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
+	for i := range 20 {
+		table.Put(held(fmt.Sprintf("10.77.0.%d", 10+i), i, Time(1010+i)))
+	}
+	table.Put(held("10.77.0.10", 0, 5000)) // renewed meanwhile
+	if due := table.Due(1014); len(due) != 4 {
+		t.Errorf("%d leases are due by 1014, want 4", len(due))
+	}
+	late := table.Due(1_000_000) // after a long sleep
+	if len(late) != 16 {
+		t.Errorf("%d leases are due after a long sleep, want 16", len(late))
+	}
+	table.Put(late[0]) // what could not be recorded is due again
+	if due := table.Due(1_000_001); len(due) != 1 {
+		t.Errorf("%d leases are due again, want 1", len(due))
+	}
+	never := held("10.77.0.60", 60, Never)
+	table.Put(never)
+	if due := table.Due(1 << 60); len(due) != 0 || !never.HeldAt(1<<60) {
+		t.Errorf("an infinite lease is due: %v", due)
+	}
+}
+
+// Leases survive their scope: they wait outside every scope until one holds
+// their addresses again.
+func TestOrphansComeHome(t *testing.T) {
+	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.19")
+	l := held("10.77.0.10", 1, 9000)
+	table.Put(l)
+	change(t, table, func(d *plan.Draft) error { return d.RemoveScope("looms") })
+	if table.Get(l.Address) != l || table.Count(id).Active != 0 {
+		t.Error("the lease is gone with its scope")
+	}
+	change(t, table, func(d *plan.Draft) error {
+		s := plan.Scope{Name: "again", Subnet: netip.MustParsePrefix("10.77.0.0/16"), Mode: plan.Serving}
+		if err := d.PlaceScope(&s, "", nil); err != nil {
+			return err
+		}
+		_, err := d.PutScope(s)
+		return err
+	})
+	v := table.Plan().ScopeNamed("again")
+	if table.Get(l.Address) != l || table.ByClient(v.ID, l.Client) != l || table.Count(v.ID).Active != 1 {
+		t.Error("the lease did not come home")
+	}
+	seen := 0
+	for at, part := table.Walk(0), []*Lease(nil); ; {
+		if part = table.Next(at, part[:0], 1); len(part) == 0 {
+			break
+		}
+		seen += len(part)
+	}
+	if seen != 1 {
+		t.Errorf("a walk sees %d leases", seen)
+	}
+}
+
+// Given back and taken again without end, addresses leave nothing behind.
+func TestReturnedStaysSmall(t *testing.T) {
+	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.12")
+	for i := range 50_000 {
+		l := held("10.77.0.10", 1, Time(9000+i))
+		table.Put(l)
+		table.Put(l.Ended(Released, Time(1000+i)))
+	}
+	if n := len(table.shards[id].returned); n > 3000 {
+		t.Errorf("%d entries wait for three addresses", n)
+	}
+}
+
+// BenchmarkDecisionSize shows that picking costs the same in a full table.
+func BenchmarkPickAndPut(b *testing.B) {
+	table, id := scoped(b, "10.0.0.0/8", "10.0.0.0/8")
+	n := 0
+	b.ReportAllocs()
+	for b.Loop() {
+		a, ok := table.Pick(id, anyAddr)
+		if !ok {
+			b.Fatal("empty")
+		}
+		n++
+		hw := addr.Hardware([]byte{2, 0, byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
+		table.Put(&Lease{Address: a, Status: Active, Client: ByHardware(1, hw), Hardware: hw, Expires: 1 << 40})
+	}
+}

@@ -63,11 +63,24 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 	var fileBuf [128]byte
 	var snameBuf [64]byte
 	file, sname := fileBuf[:0], snameBuf[:0]
+	large := 0 // octets of options still to come that only the options field can hold
+	if overflow {
+		for _, o := range m.Options {
+			if size := wireSize(o.Data); o.Code != option.RelayAgent && size >= cap(file) && optionsAt+tail+large+size <= limit {
+				large += size
+			}
+		}
+	}
 	for _, o := range m.Options {
 		size := wireSize(o.Data)
+		reserved := large
+		if size >= cap(file) {
+			large = max(0, large-size)
+			reserved = 0
+		}
 		switch {
 		case o.Code == option.RelayAgent || o.Code == option.Overload:
-		case len(dst)-start+size+tail <= limit:
+		case len(dst)-start+size+tail+reserved <= limit:
 			dst = appendOption(dst, o.Code, o.Data)
 		case len(m.File) == 0 && len(file)+size < cap(file):
 			file = appendOption(file, o.Code, o.Data)

@@ -27,9 +27,9 @@ type shard struct {
 	offers   map[netip.Addr]Offer
 	offerOf  map[Client]netip.Addr
 	counts   [statuses]int
-	taken    uint64 // allocatable addresses that are reserved, held, offered or abandoned
-	lapsed   []freed // offered and not taken; they were next before
-	returned []freed // given back, in order of time
+	taken    uint64     // allocatable addresses that are reserved, held, offered or abandoned
+	lapsed   []freed    // offered and not taken; they were next before
+	returned []freed    // given back, in order of time
 	rangeAt  int        // the cursor: everything before it has a record, is
 	next     netip.Addr // reserved, or waits among the returned
 }

@@ -102,7 +102,7 @@ func (s *Server) build() {
 		problem(w, http.StatusNotFound, "there is no "+r.Method+" "+r.URL.Path+"; /api/openapi.json lists what there is")
 	})
 	e.Any("/api/*", echo.WrapHandler(s.guard(mux)))
-	metrics := promhttp.HandlerFor(s.node.Registry(), promhttp.HandlerOpts{EnableOpenMetrics: true})
+	metrics := promhttp.HandlerFor(s.node.Registry(), promhttp.HandlerOpts{EnableOpenMetrics: true, DisableCompression: true})
 	e.GET("/metrics", echo.WrapHandler(s.local(metrics)))
 	e.GET("/healthz", echo.WrapHandler(s.local(http.HandlerFunc(s.healthz))))
 	e.GET("/*", echo.WrapHandler(consoleFiles()))

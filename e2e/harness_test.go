@@ -249,3 +249,15 @@ func needTool(t *testing.T, name, debian string) string {
 	}
 	return path
 }
+
+// tryStart starts a service that is expected to give up.
+func (s *service) tryStart() (output string, code int) {
+	s.t.Helper()
+	args := append([]string{"serve", "--data", s.dir, "--http", s.http, "--dhcp4", s.dhcp4.String()}, s.args...)
+	cmd := exec.Command(filepath.Join(binaries, "yarnpostd"), args...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	timer := time.AfterFunc(30*time.Second, func() { cmd.Process.Kill() })
+	defer timer.Stop()
+	out, _ := cmd.CombinedOutput()
+	return string(out), cmd.ProcessState.ExitCode()
+}

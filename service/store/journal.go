@@ -69,17 +69,10 @@ type Owner interface {
 func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner) (*Journal, error) {
 	j := &Journal{store: s, log: log, owner: owner, pending: map[netip.Addr]int{}, done: make(chan struct{})}
 	j.wake = sync.NewCond(&j.mu)
-	var err error
-	// A process that was just killed may take a moment to let go of its lock.
-	for range 100 {
-		if err = j.connect(ctx); err == nil || !errors.Is(err, errLocked) {
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	if err != nil {
+	if err := j.adopt(ctx, s.writer); err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
+	s.writer = nil
 	go j.run()
 	return j, nil
 }
@@ -265,35 +258,22 @@ func (j *Journal) reconnect(cause error) (last int64) {
 	}
 }
 
-var errLocked = errors.New("another service is using this database; stop it first, or name another database")
-
-// connect opens the writing connection: it takes the writer's lock, checks the
-// epoch, and learns the last batch.
+// connect opens the writing connection again.
 func (j *Journal) connect(ctx context.Context) error {
-	config, err := pgx.ParseConfig(j.store.dsn)
+	conn, err := j.store.lock(ctx)
 	if err != nil {
 		return err
 	}
-	// One statement all day long: it is planned once.
-	config.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
-	config.RuntimeParams["jit"] = "off"
-	conn, err := pgx.ConnectConfig(ctx, config)
-	if err != nil {
+	if err := j.adopt(ctx, conn); err != nil {
+		conn.Close(ctx)
 		return err
 	}
-	ok := false
-	defer func() {
-		if !ok {
-			conn.Close(ctx)
-		}
-	}()
-	var locked bool
-	if err := conn.QueryRow(ctx, "select pg_try_advisory_lock($1)", writerLock).Scan(&locked); err != nil {
-		return err
-	}
-	if !locked {
-		return errLocked
-	}
+	return nil
+}
+
+// adopt checks that the database is still this process's, learns the last
+// batch, and makes the connection the journal's own.
+func (j *Journal) adopt(ctx context.Context, conn *pgx.Conn) error {
 	var epoch int64
 	if err := conn.QueryRow(ctx, "select epoch, last_batch from server").Scan(&epoch, &j.batch); err != nil {
 		return err
@@ -301,7 +281,6 @@ func (j *Journal) connect(ctx context.Context) error {
 	if epoch != j.store.epoch {
 		return ErrFenced
 	}
-	ok = true
 	j.conn = conn
 	return nil
 }

@@ -32,13 +32,15 @@ const writerLock = 0x7961726e // "yarn"
 // Store is an open database. Reads and plan changes go through a pool of their
 // own, so that they never wait for the journal's connection.
 type Store struct {
-	pool  *pgxpool.Pool
-	dsn   string
-	epoch int64
+	pool   *pgxpool.Pool
+	dsn    string
+	epoch  int64
+	writer *pgx.Conn // holds the writer's lock until the journal takes it over
 }
 
-// Open connects, migrates the schema, and takes the database for this process:
-// the epoch it draws fences off any other writer.
+// Open takes the database for this process, refusing while another service
+// holds it, and migrates the schema. The epoch it draws fences off any writer
+// that comes back from the dead.
 func Open(ctx context.Context, dsn string) (*Store, error) {
 	config, err := pgxpool.ParseConfig(dsn)
 	if err != nil {
@@ -52,11 +54,50 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	s := &Store{pool: pool, dsn: dsn}
-	if err := s.prepare(ctx); err != nil {
-		pool.Close()
+	// A process that was just killed may take a moment to let go of its lock.
+	for range 100 {
+		if s.writer, err = s.lock(ctx); err == nil || !errors.Is(err, errLocked) {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	if err == nil {
+		err = s.prepare(ctx)
+	}
+	if err != nil {
+		s.Close()
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	return s, nil
+}
+
+var errLocked = errors.New("another service is using this database; stop it first, or name another database")
+
+// lock opens a connection for the journal that holds the writer's lock. The
+// lock ends with the connection, so no commit of an earlier writer can still be
+// under way once it is had.
+func (s *Store) lock(ctx context.Context) (*pgx.Conn, error) {
+	config, err := pgx.ParseConfig(s.dsn)
+	if err != nil {
+		return nil, err
+	}
+	// One statement all day long: it is planned once.
+	config.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
+	config.RuntimeParams["jit"] = "off"
+	conn, err := pgx.ConnectConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	var locked bool
+	err = conn.QueryRow(ctx, "select pg_try_advisory_lock($1)", writerLock).Scan(&locked)
+	if err == nil && !locked {
+		err = errLocked
+	}
+	if err != nil {
+		conn.Close(ctx)
+		return nil, err
+	}
+	return conn, nil
 }
 
 func (s *Store) prepare(ctx context.Context) error {
@@ -89,8 +130,13 @@ func (s *Store) prepare(ctx context.Context) error {
 	return conn.QueryRow(ctx, "update server set epoch = epoch + 1 returning epoch").Scan(&s.epoch)
 }
 
-// Close ends the pool.
-func (s *Store) Close() { s.pool.Close() }
+// Close ends all connections but the journal's own.
+func (s *Store) Close() {
+	if s.writer != nil {
+		s.writer.Close(context.Background())
+	}
+	s.pool.Close()
+}
 
 // ErrStale is wrapped when a change was made against a revision that is no
 // longer the newest.

@@ -51,13 +51,9 @@ type host struct {
 	t  *testing.T
 	ns string
 	hw string
-	udhcpc
-}
 
-type udhcpc struct {
-	cmd    *exec.Cmd
-	events *bufio.Scanner
-	lines  chan string
+	cmd   *exec.Cmd   // its DHCP client
+	lines chan string // what that says
 }
 
 // host plugs a host with a hardware address into the bridge.

@@ -72,8 +72,8 @@ export function ScopeForm({ open, old, subnet, onClose, onDone }: { open: boolea
       const done = await change([edit], { base: preview.data?.base })
       message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
       queries.invalidateQueries()
-      onDone?.(values!.name!)
       onClose()
+      onDone?.(values!.name!)
     } catch (e) {
       setError(e)
     }

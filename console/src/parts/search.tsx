@@ -38,7 +38,7 @@ export function SearchBox({ open, onClose }: { open: boolean; onClose: () => voi
     <Modal open={open} onCancel={onClose} footer={null} closable={false} destroyOnHidden width={560} style={{ top: 80 }}>
       <Input
         autoFocus size="large" placeholder="Address, hardware address, host name or scope" value={text} aria-label="Search everything"
-        onChange={(e) => setText(e.target.value)}
+        onChange={(e) => setText(e.target.value.replace(/^\//, ''))}
         onKeyDown={(e) => {
           if (e.key === 'ArrowDown') setAt(Math.min(at + 1, list.length - 1))
           else if (e.key === 'ArrowUp') setAt(Math.max(at - 1, 0))

@@ -1,0 +1,63 @@
+# Yarn Post. make demo shows it, make test checks it.
+
+export GOFLAGS ?= -trimpath
+NPM := npm --no-audit --no-fund --loglevel=error
+
+.PHONY: build demo test check unit bench fuzz shots generate clean console
+
+build: console ## binaries in bin/
+	@mkdir -p bin
+	go build -o bin/ ./cmd/...
+
+console: console/dist/index.html
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	@echo "Fetching the console's packages …"
+	@cd console && $(NPM) ci
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+	@echo "Building the console …"
+	@cd console && $(NPM) run --silent build
+
+demo: ## Fellgate Mill with simulated clients, until interrupted
+	@scripts/need postgresql
+	@$(MAKE) --no-print-directory build
+	@scripts/demo
+
+test: ## everything that CI runs
+	@scripts/need postgresql chromium tshark udhcpc iproute2
+	@$(MAKE) --no-print-directory build check unit
+
+check:
+	@echo "Formatting, vet, static checks, generated files …"
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
+	@go vet ./...
+	@go tool staticcheck ./...
+	@go run ./cmd/yarnpostd openapi | cmp -s - api/openapi.json || { echo "api/openapi.json is old; run make generate"; exit 1; }
+	@cd console && npx --no-install openapi-typescript ../api/openapi.json 2>/dev/null | cmp -s - src/api/gen/schema.ts || { echo "console/src/api/gen/schema.ts is old; run make generate"; exit 1; }
+
+unit:
+	@test "$$(id -u)" = 0 || echo "Not root: tests with network namespaces are skipped."
+	go test -count=1 -p 1 ./...
+
+generate: console/node_modules/.package-lock.json ## files made from the Go types
+	go run ./cmd/yarnpostd openapi > api/openapi.json
+	@cd console && npx --no-install openapi-typescript ../api/openapi.json -o src/api/gen/schema.ts
+
+bench: ## speed, as ratios within one run
+	@scripts/need postgresql
+	@$(MAKE) --no-print-directory console
+	go run ./bench
+
+fuzz: ## each fuzz target for half a minute
+	@for t in "option FuzzFormat" "dhcp4 FuzzDecode" "answer FuzzNobodyShares"; do set -- $$t; go test ./core/$$1 -run '^$$' -fuzz $$2 -fuzztime 30s -parallel 1 || exit 1; done
+
+shots: ## pictures of the documentation, from the demo
+	@scripts/need postgresql chromium xvfb xterm imagemagick
+	@$(MAKE) --no-print-directory build
+	@SHOTS=docs/screenshots scripts/demo
+
+clean:
+	rm -rf bin .cache console/dist/* console/node_modules
+	touch console/dist/.keep

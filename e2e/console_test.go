@@ -1,0 +1,86 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"yarnpost/demo"
+	"yarnpost/e2e/browser"
+)
+
+// The console in a real browser: the one-time password is replaced, a scope is
+// added with its effect shown first, a lease appears live, an unserved client is
+// reserved an address in one step, and the trail shows who did it.
+func TestConsole(t *testing.T) {
+	needTool(t, "chromium", "chromium")
+	if _, err := os.Stat("../console/dist/index.html"); err != nil {
+		t.Fatal("the console is not built; run make build")
+	}
+	s := startService(t)
+	password, err := os.ReadFile(filepath.Join(s.dir, "admin.password"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	once := strings.TrimSpace(string(password))
+	p, err := browser.Open("http://" + s.http)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	ctx := context.Background()
+	do := func(what string, steps ...func() error) {
+		t.Helper()
+		for _, step := range steps {
+			if err := step(); err != nil {
+				t.Fatalf("%s: %v", what, err)
+			}
+		}
+	}
+	see := func(text string) func() error { return func() error { return p.See(text) } }
+	click := func(what string) func() error { return func() error { return p.Click(what) } }
+	fill := func(css, text string) func() error { return func() error { return p.Type(css, text) } }
+	open := func(path string) func() error { return func() error { return p.Go(path) } }
+
+	do("a wrong password", see("Sign in"), func() error { return p.SignIn("admin", "not this one") }, see("do not fit together"))
+	do("the one-time password", func() error { return p.SignIn("admin", once) }, see("Choose your own password"))
+	do("a password of one's own", fill("#old", once), fill("#new", "warp-and-weft"), fill("#again", "warp-and-weft"), click("button=Keep it"), see("Sign in"))
+	do("signing in with it", func() error { return p.SignIn("admin", "warp-and-weft") }, see("Nothing is served yet"))
+
+	do("adding a scope", click("button=Define a first scope"), see("Add a scope"), fill("#name", "looms"), fill("#subnet", "10.77.0.0/24"), fill("#pools", "10.77.0.100-10.77.0.101"),
+		see("left for reservations"), see("no router option is set")) // the effect shows before anything changed
+	if out := s.must("scope", "list", "--json"); strings.Contains(out, "looms") {
+		t.Error("the preview changed the plan")
+	}
+	do("a mistake is explained", fill("#router", "10.77.0.999"), see("not an IPv4 address"))
+	do("adding it", fill("#router", "10.77.0.1"), func() error {
+		return p.Wait("!document.body.innerText.includes('not an IPv4 address')")
+	}, click("button=Add it"), see("Address map"))
+
+	do("the lease table", open("/leases"), see("Nobody has a lease yet"))
+	r := s.relay("127.77.0.1", "10.77.0.1")
+	for i, name := range []string{"carder", "spinner"} {
+		if err := (&demo.Client{Relay: r, Hardware: hw(i + 1), Hostname: name}).Get(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	do("leases appear live", see("10.77.0.100"), see("spinner"))
+	do("a lease's drawer", open("/leases?open=10.77.0.100"), see("Who had this address"), see("02:00:00:00:00:01"))
+	late := &demo.Client{Relay: r, Hardware: hw(3), Hostname: "weaver", Patience: 1}
+	late.Discover(ctx)
+	do("an unserved client is reserved an address", open("/unserved"), see("weaver"), see("pool is empty"), click("button=Reserve an address"),
+		see("hardware address: 02:00:00:00:00:03"), click("button=Reserve"), see("Every client that asked was served"))
+	late.Patience = 0
+	if err := late.Get(ctx); err != nil || !strings.HasPrefix(late.Address.String(), "10.77.0.") {
+		t.Errorf("the reserved client got %v, %v", late.Address, err)
+	}
+	do("who did it", open("/changes"), see("reservation weaver added"), see("admin"))
+	do("search", func() error { return p.Keys("/") }, see("Hardware addresses may be written in any way"), func() error { return p.Keys("0200.0000.0002") }, see("10.77.0.101"))
+	do("today", open("/today"), see("Every client that asked was served"), see("looms"))
+	text, _ := p.Text()
+	if !strings.Contains(text, "3 active leases") {
+		t.Errorf("today says:\n%s", text)
+	}
+}

@@ -1,0 +1,116 @@
+package yarnpost
+
+import (
+	"encoding/json"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// floors gives each room its floor; arrows run downward only.
+var floors = [][]string{
+	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/answer"},
+	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"}, {"yarnpost/service/store", "yarnpost/service/wire"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
+	{"yarnpost/cli", "yarnpost/demo"}, {"yarnpost/bench", "yarnpost/e2e", "yarnpost/e2e/browser", "yarnpost/e2e/shots", "yarnpost/cmd/yarnpost", "yarnpost/cmd/yarnpostd"},
+}
+
+// pure is what core may use of the standard library and of others: nothing
+// that opens a socket or a file, reads a clock for it, logs or draws numbers.
+// (package time is there for its durations; see clocks below.)
+var pure = []string{"bytes", "cmp", "encoding/binary", "encoding/hex", "errors", "fmt", "hash/maphash", "iter", "maps", "math", "math/bits", "net/netip", "slices", "sort",
+	"strconv", "strings", "time", "unicode", "unicode/utf8", "go4.org/netipx", "github.com/gaissmai/bart"}
+
+// more rules: who may not know whom, although they are below.
+var forbidden = map[string][]string{
+	"yarnpost/cli":    {"yarnpost/core", "yarnpost/service"},
+	"yarnpost/client": {"yarnpost/core", "yarnpost/service"},
+	"yarnpost/api":    {"yarnpost/"},
+}
+
+type room struct {
+	ImportPath string
+	Imports    []string
+	GoFiles    []string
+	Dir        string
+}
+
+func rooms(t *testing.T) (out []room) {
+	t.Helper()
+	b, err := exec.Command("go", "list", "-json=ImportPath,Imports,GoFiles,Dir", "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for d := json.NewDecoder(strings.NewReader(string(b))); d.More(); {
+		var r room
+		if err := d.Decode(&r); err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// faults lists what is wrong with a room's imports.
+func faults(r room) (out []string) {
+	floor := func(path string) int {
+		return slices.IndexFunc(floors, func(f []string) bool { return slices.Contains(f, path) })
+	}
+	mine := floor(r.ImportPath)
+	if mine < 0 && len(r.GoFiles) > 0 {
+		return []string{r.ImportPath + " is on no floor; give it one"}
+	}
+	for _, i := range r.Imports {
+		own := strings.HasPrefix(i, "yarnpost/")
+		if own && floor(i) >= mine && !(strings.HasPrefix(i, "yarnpost/e2e/") && strings.HasPrefix(r.ImportPath, "yarnpost/e2e/")) {
+			out = append(out, r.ImportPath+" imports "+i+", which is not below it")
+		}
+		if strings.HasPrefix(r.ImportPath, "yarnpost/core/") && !own && !slices.Contains(pure, i) {
+			out = append(out, r.ImportPath+" imports "+i+"; the core only computes")
+		}
+		for _, f := range forbidden[r.ImportPath] {
+			if strings.HasPrefix(i, f) {
+				out = append(out, r.ImportPath+" may not know "+i)
+			}
+		}
+	}
+	return out
+}
+
+func TestArrowsRunDownward(t *testing.T) {
+	for _, r := range rooms(t) {
+		for _, f := range faults(r) {
+			t.Error(f)
+		}
+	}
+}
+
+// The core gets the time as a value and never asks for it.
+func TestCoreReadsNoClock(t *testing.T) {
+	for _, r := range rooms(t) {
+		if !strings.HasPrefix(r.ImportPath, "yarnpost/core/") {
+			continue
+		}
+		for _, f := range r.GoFiles {
+			out, _ := exec.Command("grep", "-nE", `time\.(Now|Since|Until|After|Sleep|NewTimer|NewTicker|Tick)\(`, r.Dir+"/"+f).Output()
+			if len(out) > 0 {
+				t.Errorf("%s/%s reads the clock:\n%s", r.ImportPath, f, out)
+			}
+		}
+	}
+}
+
+// The rules themselves can fail.
+func TestFaultsAreFound(t *testing.T) {
+	for _, r := range []room{
+		{ImportPath: "yarnpost/core/lease", Imports: []string{"net"}},
+		{ImportPath: "yarnpost/core/lease", Imports: []string{"log/slog"}},
+		{ImportPath: "yarnpost/core/plan", Imports: []string{"yarnpost/core/answer"}},
+		{ImportPath: "yarnpost/cli", Imports: []string{"yarnpost/core/addr"}},
+		{ImportPath: "yarnpost/util", GoFiles: []string{"util.go"}},
+	} {
+		if len(faults(r)) == 0 {
+			t.Errorf("%s importing %v is let pass", r.ImportPath, r.Imports)
+		}
+	}
+}

@@ -12,8 +12,8 @@ import (
 type Table struct {
 	plan    *plan.Plan
 	shards  map[plan.ID]*shard
-	orphans *shard  // leases outside every scope
-	offered []Offer // in order of Until, with some that are gone already
+	orphans *shard // leases outside every scope
+	offered offerQueue
 	due     map[Time][]netip.Addr
 	swept   Time
 }
@@ -111,7 +111,7 @@ func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
 			}
 		}
 	}
-	for _, o := range t.offered { // offers outlive a rebuilt shard
+	for o := range t.offered.all() { // offers outlive a rebuilt shard
 		if s := t.shards[scopeID(p.ScopeAt(o.Address))]; s != nil && rebuilt[s.view.ID] {
 			s.putOffer(p, o)
 		}
@@ -321,7 +321,7 @@ func (t *Table) Due(now Time) []*Lease {
 // PutOffer notes an offer; it replaces an earlier one to the same client.
 func (t *Table) PutOffer(o Offer) {
 	t.shardAt(o.Address).putOffer(t.plan, o)
-	t.offered = append(t.offered, o)
+	t.offered.add(o)
 }
 
 func (s *shard) putOffer(p *plan.Plan, o Offer) {
@@ -373,14 +373,16 @@ const lapseMost = 4096
 // Lapse drops offers that nobody took in time, a few thousand at most: call it
 // often.
 func (t *Table) Lapse(now Time) {
-	n := 0
-	for ; n < min(len(t.offered), lapseMost) && t.offered[n].Until <= now; n++ {
-		o := t.offered[n]
+	for range lapseMost {
+		o, ok := t.offered.first()
+		if !ok || o.Until > now {
+			return
+		}
 		if s := t.shardAt(o.Address); s.offers[o.Address] == o {
 			s.dropOffer(t.plan, o.Address)
 		}
+		t.offered.drop()
 	}
-	t.offered = t.offered[n:] // what lies before goes when the slice next grows
 }
 
 // Pick is the address that a scope would give to a new client: never used

@@ -210,7 +210,42 @@ func TestReturnedStaysSmall(t *testing.T) {
 	}
 }
 
-// BenchmarkDecisionSize shows that picking costs the same in a full table.
+// Offers leave the queue in the order in which they came, across its blocks.
+func TestOfferQueue(t *testing.T) {
+	var q offerQueue
+	in, out := 0, 0
+	for round := range 5 {
+		for range 700 + 300*round {
+			q.add(Offer{Until: Time(in)})
+			in++
+		}
+		n := 0
+		for o := range q.all() {
+			if o.Until != Time(out+n) {
+				t.Fatalf("offer %d of the walk is number %d", n, o.Until)
+			}
+			n++
+		}
+		if n != in-out {
+			t.Fatalf("a walk sees %d of %d offers", n, in-out)
+		}
+		for range 600 + 300*round {
+			if o, ok := q.first(); !ok || o.Until != Time(out) {
+				t.Fatalf("first is %v, %v, want %d", o.Until, ok, out)
+			}
+			q.drop()
+			out++
+		}
+	}
+	for ; out < in; out++ {
+		q.drop()
+	}
+	if _, ok := q.first(); ok || !q.empty() {
+		t.Error("offers are left in the end")
+	}
+}
+
+// BenchmarkPickAndPut shows that picking costs the same in a full table.
 func BenchmarkPickAndPut(b *testing.B) {
 	table, id := scoped(b, "10.0.0.0/8", "10.0.0.0/8")
 	n := 0

@@ -57,8 +57,7 @@ type Stats struct {
 
 // Owner is told what became of entries.
 type Owner interface {
-	// Recorded gets entries that are durable now, in order. It must not keep
-	// the slice.
+	// Recorded gets entries that are durable now, in order.
 	Recorded([]Entry)
 	// Undo must lock out whoever adds entries, call take, and undo what take
 	// gives, last first.
@@ -129,7 +128,16 @@ func (j *Journal) Close() {
 
 func (j *Journal) run() {
 	defer close(j.done)
-	var batch []Entry
+	// While replies leave, the next batch commits already.
+	durable := make(chan []Entry)
+	var told sync.WaitGroup
+	told.Go(func() {
+		for batch := range durable {
+			j.owner.Recorded(batch)
+		}
+	})
+	defer told.Wait()
+	defer close(durable)
 	for {
 		j.mu.Lock()
 		for len(j.gathered) == 0 && !j.closing {
@@ -140,7 +148,7 @@ func (j *Journal) run() {
 			return
 		}
 		n := min(len(j.gathered), batchLimit)
-		batch = append(batch[:0], j.gathered[:n]...)
+		batch := append([]Entry(nil), j.gathered[:n]...)
 		j.gathered = append(j.gathered[:0], j.gathered[n:]...)
 		j.mu.Unlock()
 		err := j.commit(batch)
@@ -153,8 +161,7 @@ func (j *Journal) run() {
 			continue
 		}
 		j.settle(batch)
-		j.owner.Recorded(batch)
-		clear(batch)
+		durable <- batch
 	}
 }
 

@@ -1,0 +1,59 @@
+package lease
+
+import "iter"
+
+// offerQueue holds offers in the order of Until, those that were taken
+// included. It grows by blocks: a busy server has hundreds of thousands, and
+// moving them all at once would hold up the packets.
+type offerQueue struct {
+	blocks []*[offerBlock]Offer
+	begin  int // of the first block
+	end    int // of the last block
+}
+
+const offerBlock = 1024
+
+func (q *offerQueue) add(o Offer) {
+	if len(q.blocks) == 0 || q.end == offerBlock {
+		q.blocks = append(q.blocks, new([offerBlock]Offer))
+		q.end = 0
+	}
+	q.blocks[len(q.blocks)-1][q.end] = o
+	q.end++
+}
+
+func (q *offerQueue) empty() bool {
+	return len(q.blocks) == 0 || len(q.blocks) == 1 && q.begin == q.end
+}
+
+func (q *offerQueue) first() (Offer, bool) {
+	if q.empty() {
+		return Offer{}, false
+	}
+	return q.blocks[0][q.begin], true
+}
+
+func (q *offerQueue) drop() {
+	if q.begin++; q.begin == offerBlock {
+		q.blocks, q.begin = q.blocks[1:], 0
+	}
+}
+
+func (q *offerQueue) all() iter.Seq[Offer] {
+	return func(yield func(Offer) bool) {
+		for i, b := range q.blocks {
+			begin, end := 0, offerBlock
+			if i == 0 {
+				begin = q.begin
+			}
+			if i == len(q.blocks)-1 {
+				end = q.end
+			}
+			for _, o := range b[begin:end] {
+				if !yield(o) {
+					return
+				}
+			}
+		}
+	}
+}

@@ -30,7 +30,7 @@ export default function Plan() {
       <Failure error={scopes.error} />
       <div className="panel flush">
         <Table<Scope>
-          size="small" rowKey="name" dataSource={scopes.data} loading={scopes.isLoading} className="clickable"
+          size="small" rowKey="name" dataSource={scopes.data} loading={scopes.isLoading} className="clickable dense" scroll={{ x: 'max-content' }}
           pagination={scopes.data && scopes.data.length > 100 ? { pageSize: 100 } : false}
           onRow={(s) => ({ onClick: () => go('/plan/' + s.name) })}
           locale={{ emptyText: <Empty>{search ? `No scope fits “${search}”.` : 'No scope is defined yet. Add one: a name, a subnet and a range are enough to begin.'}</Empty> }}

@@ -23,7 +23,7 @@ export default function UnservedPage() {
     if (u.reason === 'no-scope') return <Link to={'/plan?add=1' + (u.guess ? '&subnet=' + encodeURIComponent(u.guess) : '')}>Define a scope{u.guess && ' ' + u.guess}</Link>
     if (u.reason === 'held') return <Button size="small" onClick={() => setEdits([{ op: 'edit', kind: 'scope', name: u.scope, scope: { mode: 'serving' } }])}>Serve {u.scope}</Button>
     if (u.scope && ['pool-empty', 'reserved-only', 'draining', 'reserved-another', 'held-by-another'].includes(u.reason)) return <Button size="small" onClick={() => setWanted({ name: nameFor(u.hostname, u.hardware), hardware: u.hardware, scope: u.scope })}>Reserve an address</Button>
-    return <span className="quiet" style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 190 }}>{u.mend}</span>
+    return <span className="quiet" style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 210 }}>{u.mend}</span>
   }
   return (
     <>
@@ -48,9 +48,7 @@ export default function UnservedPage() {
             { title: 'Why', render: (_, u) => <StatusMark status="bad" word={u.text} />, sorter: (a, b) => a.text.localeCompare(b.text) },
             { title: 'Scope', render: (_, u) => u.scope && <Link to={'/plan/' + u.scope}>{u.scope}</Link> },
             { title: 'From', render: (_, u) => <><Mono>{u.relay || u.interface}</Mono>{u.circuit && <><br /><span className="quiet"><Mono>{u.circuit}</Mono></span></>}</> },
-            { title: 'Since', render: (_, u) => <When at={u.first} />, sorter: (a, b) => a.first.localeCompare(b.first) },
-            { title: 'Last', render: (_, u) => <When at={u.last} />, sorter: (a, b) => a.last.localeCompare(b.last) },
-            { title: 'Times', align: 'right', dataIndex: 'count', sorter: (a, b) => a.count - b.count },
+            { title: 'Asked', render: (_, u) => <>{u.count}×, last <When at={u.last} /><br /><span className="quiet">since <When at={u.first} /></span></>, sorter: (a, b) => a.last.localeCompare(b.last) },
             { title: 'Mend', render: (_, u) => mend(u) },
           ]} />
       </div>

@@ -179,9 +179,12 @@ func (s *Server) editScope(d *plan.Draft, e api.Edit) error {
 		}
 		return again("scope", e.Name, old.Scope, v, func() error { _, err := d.PutScope(v); return err })
 	case e.Op == "add" || in.Link != nil:
-		link := ""
-		set(&link, in.Link)
-		if err := d.PlaceScope(&v, link, s.node.PlanInterfaces()); err != nil {
+		var link string
+		var host []plan.Interface
+		if set(&link, in.Link); link == "" {
+			host = s.node.PlanInterfaces()
+		}
+		if err := d.PlaceScope(&v, link, host); err != nil {
 			return err
 		}
 	}

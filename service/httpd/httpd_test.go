@@ -1,0 +1,172 @@
+package httpd
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"yarnpost/api"
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+	"yarnpost/service/node"
+)
+
+func TestMatcher(t *testing.T) {
+	l := &lease.Lease{Address: netip.MustParseAddr("10.77.0.110"), Status: lease.Active, Hardware: "\x02\x00\x5e\x00\x00\xaa", Hostname: "Card-Room", Vendor: "loomctl/2.7",
+		Circuit: "sw1/0/7", Client: lease.ByIdentifier([]byte{0xff, 0x01, 0xbe, 0xef})}
+	for search, want := range map[string]bool{
+		"": true, "77.0.11": true, "card": true, "CARD-room": true, "02:00:5e": true, "02-00-5E": true, "0200.5e00.00aa": true, "02005e0000aa": true,
+		"loomctl": true, "sw1/0": true, "be:ef": true, "10.78": false, "02:00:5f": false, "spinner": false,
+	} {
+		if got := matcher(&leaseQuery{Search: search})(l); got != want {
+			t.Errorf("search %q: %v", search, got)
+		}
+	}
+	if matcher(&leaseQuery{Status: []string{"expired", "released"}})(l) || !matcher(&leaseQuery{Status: []string{"abandoned", "active"}})(l) {
+		t.Error("the status filter is off")
+	}
+}
+
+func TestPasswords(t *testing.T) {
+	h := hashPassword("warp and weft")
+	if !strings.HasPrefix(h, "$argon2id$v=19$m=32768,t=3,p=2$") || strings.Contains(h, "warp") {
+		t.Errorf("hashed to %s", h)
+	}
+	if !checkPassword(h, "warp and weft") || checkPassword(h, "warp and woof") || checkPassword("", "x") || checkPassword("$argon2id$v=19$m=1$a$b", "x") {
+		t.Error("passwords are not told apart")
+	}
+	if h == hashPassword("warp and weft") {
+		t.Error("two hashes of one password are the same: no salt")
+	}
+}
+
+// Every reason that leaves a client unserved has words and something to do.
+func TestWords(t *testing.T) {
+	for _, why := range []answer.Reason{answer.NoScope, answer.ScopeHeld, answer.ScopeDraining, answer.PoolEmpty, answer.ReservedOnly, answer.WrongNetwork, answer.ForAnother,
+		answer.HeldByAnother, answer.NotHandedOut, answer.HasReservation, answer.NoRecord, answer.NoDatabase, answer.NotTaken} {
+		text, mend := words(node.Unserved{Reason: why, Scope: "looms", Link: "looms"})
+		if text == string(why) || text == "" || mend == "" {
+			t.Errorf("%s: %q, %q", why, text, mend)
+		}
+	}
+	u := node.Unserved{Reason: answer.NoScope, Relay: netip.MustParseAddr("127.0.0.1"), Selected: netip.MustParseAddr("10.40.99.1")}
+	if _, mend := words(u); !strings.Contains(mend, "10.40.99.0/24") {
+		t.Errorf("no guess at the missing scope: %s", mend)
+	}
+}
+
+func TestEdits(t *testing.T) {
+	s := &Server{}
+	d := plan.New().Draft()
+	link := plan.Link{Name: "far", Relays: []netip.Addr{netip.MustParseAddr("10.77.0.2")}}
+	if _, err := d.PutLink(link); err != nil {
+		t.Fatal(err)
+	}
+	text := func(v string) *string { return &v }
+	edit := func(e api.Edit) error { return s.apply(d, e) }
+	for _, c := range []struct {
+		edit api.Edit
+		says string
+	}{
+		{api.Edit{Op: "edit", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{}}, `no scope is called "looms"`},
+		{api.Edit{Op: "add", Kind: "scope", Name: "looms"}, "not complete"},
+		{api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0"), Link: text("far")}}, "no mask"},
+		{api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24"), Link: text("near")}}, `no link is called "near"`},
+		{api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24"), Link: text("far"), Pools: &[]string{"10.77.0.9-10.77.0.5"}}}, "runs backwards"},
+		{api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24"), Link: text("far"), Lease: text("soon")}}, "not a duration"},
+		{api.Edit{Op: "edit", Kind: "link", Name: "far", Link: &api.LinkEdit{Relays: &[]string{"gate"}}}, "not an IP address"},
+		{api.Edit{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Options: map[string]string{"gateway": "10.0.0.1"}}}, `"gateway"`},
+		{api.Edit{Op: "edit", Kind: "reservation", Name: "r", Reservation: &api.ReservationEdit{}}, `no reservation is called "r"`},
+		{api.Edit{Op: "remove", Kind: "link", Name: "near"}, `no link is called "near"`},
+	} {
+		if err := edit(c.edit); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%+v: %v, want %q", c.edit, err, c.says)
+		}
+	}
+	scope := &api.ScopeEdit{Subnet: text("10.77.0.0 255.255.255.0"), Link: text("far"), Pools: &[]string{"all"}, AddExclusions: []api.Exclusion{{Range: "10.77.0.9", User: "plotter"}},
+		Options: map[string]string{"domain-name-server": "10.77.0.53", "3": "10.77.0.1"}, Lease: text("2h")}
+	if err := edit(api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: scope}); err != nil {
+		t.Fatal(err)
+	}
+	if err := edit(api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24")}}); err == nil || !strings.Contains(err.Error(), "there already and differs") {
+		t.Errorf("adding it again, otherwise: %v", err)
+	}
+	if err := edit(api.Edit{Op: "edit", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{RemoveExclusions: []string{"10.77.0.8"}}}); err == nil {
+		t.Error("an exclusion that is not there was removed")
+	}
+	if err := edit(api.Edit{Op: "edit", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{RemoveExclusions: []string{"10.77.0.9"}, Options: map[string]string{"6": ""}, Lease: text("")}}); err != nil {
+		t.Fatal(err)
+	}
+	v := d.Plan().ScopeNamed("looms")
+	if v.Size != 253 || len(v.Exclusions) != 0 || len(v.Options) != 1 || v.Lease != plan.DefaultLease || v.Mode != plan.Held {
+		t.Errorf("edited to %+v", v)
+	}
+	if err := edit(api.Edit{Op: "add", Kind: "reservation", Name: "r", Reservation: &api.ReservationEdit{Hardware: text("0200.0000.0017"), Address: text("10.77.0.17")}}); err != nil {
+		t.Errorf("the scope is not found by the address: %v", err)
+	}
+	if err := edit(api.Edit{Op: "add", Kind: "reservation", Name: "q", Reservation: &api.ReservationEdit{Hardware: text("0200.0000.0018"), Address: text("10.9.0.17")}}); err == nil || !strings.Contains(err.Error(), "no scope holds 10.9.0.17") {
+		t.Errorf("an address nobody's: %v", err)
+	}
+}
+
+// The rows of a page sort as they should, whatever they are sorted by.
+func TestSortRows(t *testing.T) {
+	p := plan.New()
+	a := &lease.Lease{Address: netip.MustParseAddr("10.0.0.9"), Hostname: "b", Hardware: "\x03", Expires: 5, Status: lease.Abandoned}
+	b := &lease.Lease{Address: netip.MustParseAddr("10.0.0.10"), Hostname: "A", Hardware: "\x02", Expires: lease.Never, Status: lease.Active}
+	for by, first := range map[string]*lease.Lease{"address": a, "hostname": b, "hardware": b, "expires": a, "status": b, "since": a} {
+		rows := []row{sortRow(p, b, by), sortRow(p, a, by)}
+		slices.SortFunc(rows, row.compare)
+		if rows[0].lease != first {
+			t.Errorf("by %s, %s comes first", by, rows[0].lease.Address)
+		}
+	}
+}
+
+func TestViews(t *testing.T) {
+	l := &lease.Lease{Address: netip.MustParseAddr("10.77.0.9"), Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}), Hardware: addr.Hardware("\x02\x00\x00\x00\x00\x01"),
+		Expires: lease.Never, Since: 1_700_000_000, Granted: time.Hour, Circuit: "\x00\x01"}
+	v := leaseView(plan.New(), l)
+	if v.Expires != nil || v.Identifier != "01:02" || v.Circuit != "hex:0001" || v.Relay != "" || v.Since.Format(time.RFC3339) != "2023-11-14T22:13:20Z" || v.Granted != "1h" {
+		t.Errorf("a lease shows as %+v", v)
+	}
+	text, err := json.Marshal(v)
+	if err != nil || !strings.Contains(string(text), `"expires":null`) {
+		t.Errorf("in JSON: %s %v", text, err)
+	}
+}
+
+// The committed OpenAPI document is the one the code gives, and every operation
+// has a summary and an id of its own.
+func TestOpenAPIDocument(t *testing.T) {
+	doc := NewAPI(http.NewServeMux(), &Server{}).OpenAPI()
+	seen := map[string]bool{}
+	for path, item := range doc.Paths {
+		for _, o := range []any{item.Get, item.Post, item.Delete, item.Put, item.Patch} {
+			b, _ := json.Marshal(o)
+			var op struct{ OperationID, Summary string }
+			if string(b) == "null" || json.Unmarshal(b, &op) != nil {
+				continue
+			}
+			if op.OperationID == "" || op.Summary == "" || seen[op.OperationID] {
+				t.Errorf("%s: id %q, summary %q", path, op.OperationID, op.Summary)
+			}
+			seen[op.OperationID] = true
+		}
+	}
+	var out strings.Builder
+	if err := WriteOpenAPI(&out); err != nil {
+		t.Fatal(err)
+	}
+	kept, err := os.ReadFile("../../api/openapi.json")
+	if err != nil || string(kept) != out.String() {
+		t.Errorf("api/openapi.json is old; run make generate (%v)", err)
+	}
+}

@@ -1,0 +1,499 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+var quiet = slog.New(slog.DiscardHandler)
+
+// cluster is one private PostgreSQL for all tests of this package.
+var cluster *Cluster
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "yarnpost-store-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	os.Chmod(dir, 0o711)
+	if cluster, err = StartCluster(context.Background(), dir, quiet); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	cluster.Stop()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// fresh makes a database of its own and gives its DSN.
+func fresh(t *testing.T) string {
+	t.Helper()
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, cluster.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	name := strings.ToLower("t_" + strings.ReplaceAll(t.Name(), "/", "_"))
+	if _, err := conn.Exec(ctx, "create database "+name); err != nil {
+		t.Fatal(err)
+	}
+	return strings.Replace(cluster.DSN, "/postgres?", "/"+name+"?", 1)
+}
+
+func open(t *testing.T, dsn string) *Store {
+	t.Helper()
+	s, err := Open(context.Background(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	if err := s.KeepHistory(context.Background(), time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// owner notes what the journal tells.
+type owner struct {
+	mu       sync.Mutex
+	recorded []Entry
+	undone   []Entry
+}
+
+func (o *owner) Recorded(e []Entry) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.recorded = append(o.recorded, e...)
+}
+
+func (o *owner) Undo(take func() []Entry) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.undone = append(o.undone, take()...)
+}
+
+func (o *owner) counts() (recorded, undone int) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return len(o.recorded), len(o.undone)
+}
+
+func (o *owner) await(t *testing.T, recorded, undone int) {
+	t.Helper()
+	for range 1500 {
+		if r, u := o.counts(); r == recorded && u == undone {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	r, u := o.counts()
+	t.Fatalf("%d entries recorded and %d undone, want %d and %d", r, u, recorded, undone)
+}
+
+func journal(t *testing.T, s *Store) (*Journal, *owner) {
+	t.Helper()
+	o := &owner{}
+	j, err := s.NewJournal(context.Background(), quiet, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(j.Close)
+	return j, o
+}
+
+func sample(n int) *lease.Lease {
+	hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
+	return &lease.Lease{Address: netip.AddrFrom4([4]byte{10, 77, byte(n >> 8), byte(n)}), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw,
+		Hostname: fmt.Sprint("loom-", n), Vendor: "loomctl", Circuit: "\x00\xffsw1", Relay: netip.MustParseAddr("10.77.0.2"), Since: 1000, Changed: 1001, Heard: 1002,
+		Expires: 5000, Granted: 4000 * time.Second, Revision: 3, Reserved: n%2 == 0}
+}
+
+func stored(t *testing.T, s *Store) map[netip.Addr]*lease.Lease {
+	t.Helper()
+	out := map[netip.Addr]*lease.Lease{}
+	if err := s.LoadLeases(context.Background(), func(l *lease.Lease) { out[l.Address] = l }, func(int) {}); err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+// What is recorded comes back as it was, the newest record of an address wins,
+// and history keeps every one.
+func TestLeasesRoundTrip(t *testing.T) {
+	s := open(t, fresh(t))
+	j, o := journal(t, s)
+	direct := sample(7)
+	direct.Relay, direct.Expires, direct.Client = netip.Addr{}, lease.Never, lease.ByHardware(1, direct.Hardware)
+	renewed := *sample(1)
+	renewed.Expires, renewed.Hostname = 9000, "ü"
+	for _, e := range []Entry{{After: sample(1)}, {After: sample(2)}, {Before: sample(1), After: &renewed}, {After: direct}, {}} {
+		if !j.Add(e) {
+			t.Fatal("the journal took no entry")
+		}
+	}
+	o.await(t, 5, 0)
+	got := stored(t, s)
+	for _, want := range []*lease.Lease{&renewed, sample(2), direct} {
+		if !reflect.DeepEqual(got[want.Address], want) {
+			t.Errorf("%s came back as\n%+v, want\n%+v", want.Address, got[want.Address], want)
+		}
+	}
+	events, err := s.History(context.Background(), renewed.Address, time.Now().Add(time.Minute), 10)
+	if err != nil || len(events) != 2 || events[0].Hardware != renewed.Hardware || events[0].Circuit != renewed.Circuit {
+		t.Errorf("history %+v, %v", events, err)
+	}
+	if j.Pending(renewed.Address) {
+		t.Error("a durable address is pending")
+	}
+}
+
+// A batch that the server refuses is undone together with what gathered behind
+// it, and the journal goes on.
+func TestRefusedBatch(t *testing.T) {
+	s := open(t, fresh(t))
+	j, o := journal(t, s)
+	poison := sample(1)
+	poison.Hostname = "nul\x00" // text cannot hold it; the core never lets it through
+	j.Add(Entry{After: poison})
+	o.await(t, 0, 1)
+	if err := j.Down(); err != nil {
+		t.Errorf("a refused batch took the journal down: %v", err)
+	}
+	j.Add(Entry{After: sample(2)})
+	o.await(t, 1, 1)
+	if got := stored(t, s); len(got) != 1 {
+		t.Errorf("%d leases are recorded, want 1", len(got))
+	}
+}
+
+// proxy stands between the journal and the database and can cut the wire.
+type proxy struct {
+	listener net.Listener
+	target   string
+	mu       sync.Mutex
+	cut      string // "request": drop what is sent; "reply": drop what comes back
+	refuse   bool
+	conns    []net.Conn
+}
+
+func startProxy(t *testing.T, socket string) *proxy {
+	t.Helper()
+	dir := t.TempDir()
+	l, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5432"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &proxy{listener: l, target: filepath.Join(socket, ".s.PGSQL.5432")}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			p.mu.Lock()
+			refuse := p.refuse
+			p.mu.Unlock()
+			up, err := net.Dial("unix", p.target)
+			if err != nil || refuse {
+				c.Close()
+				continue
+			}
+			p.mu.Lock()
+			p.conns = append(p.conns, c, up)
+			p.mu.Unlock()
+			go p.pump(up, c, "request")
+			go p.pump(c, up, "reply")
+		}
+	}()
+	return p
+}
+
+func (p *proxy) pump(to, from net.Conn, kind string) {
+	buf := make([]byte, 1<<16)
+	for {
+		n, err := from.Read(buf)
+		p.mu.Lock()
+		cut := p.cut == kind
+		p.mu.Unlock()
+		if cut {
+			if kind == "reply" { // the commit happened; nobody hears of it
+				time.Sleep(50 * time.Millisecond)
+			}
+			to.Close()
+			from.Close()
+			return
+		}
+		if n > 0 {
+			if _, err := to.Write(buf[:n]); err != nil {
+				return
+			}
+		}
+		if err != nil {
+			to.Close()
+			if err != io.EOF {
+				from.Close()
+			}
+			return
+		}
+	}
+}
+
+func (p *proxy) set(cut string, refuse bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.cut, p.refuse = cut, refuse
+}
+
+// The connection dies after a commit was sent. Whether it happened is found
+// out: if so the leases stand, if not they are undone; meanwhile they are
+// pending and nothing new is taken.
+func TestUnknownOutcome(t *testing.T) {
+	for _, c := range []struct {
+		cut              string
+		recorded, undone int
+	}{{"reply", 2, 0}, {"request", 1, 1}} {
+		t.Run(c.cut, func(t *testing.T) {
+			dsn := fresh(t)
+			p := startProxy(t, filepath.Join(filepath.Dir(cluster.data), "socket"))
+			through := strings.Replace(dsn, "host=", "host="+filepath.Dir(p.listener.Addr().String())+"&was=", 1)
+			through = strings.Replace(through, "&was=", "&application_name=", 1)
+			s := open(t, through)
+			j, o := journal(t, s)
+			j.Add(Entry{After: sample(1)})
+			o.await(t, 1, 0)
+			p.set(c.cut, true)
+			j.Add(Entry{After: sample(2)})
+			for range 500 {
+				if j.Down() != nil {
+					break
+				}
+				time.Sleep(10 * time.Millisecond)
+			}
+			if j.Down() == nil || !j.Pending(sample(2).Address) {
+				t.Fatalf("down: %v, pending: %v", j.Down(), j.Pending(sample(2).Address))
+			}
+			if j.Add(Entry{After: sample(3)}) {
+				t.Error("an entry was taken while the database is away")
+			}
+			p.set("", false)
+			o.await(t, c.recorded, c.undone)
+			if j.Pending(sample(2).Address) {
+				t.Error("the lease is frozen for good")
+			}
+			for range 500 {
+				if j.Down() == nil {
+					break
+				}
+				time.Sleep(10 * time.Millisecond)
+			}
+			if !j.Add(Entry{After: sample(4)}) {
+				t.Fatal("the journal did not come back")
+			}
+			o.await(t, c.recorded+1, c.undone)
+			got := stored(t, s)
+			if _, there := got[sample(2).Address]; there != (c.cut == "reply") {
+				t.Errorf("the lease is recorded: %v", there)
+			}
+		})
+	}
+}
+
+// A writer that was fenced off records nothing more, whatever it believes.
+func TestFenced(t *testing.T) {
+	dsn := fresh(t)
+	s := open(t, dsn)
+	j, o := journal(t, s)
+	conn, err := pgx.Connect(context.Background(), dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(context.Background(), "update server set epoch = epoch + 1"); err != nil {
+		t.Fatal(err)
+	}
+	j.Add(Entry{After: sample(1)})
+	o.await(t, 0, 1)
+	if got := stored(t, s); len(got) != 0 {
+		t.Error("a fenced writer wrote")
+	}
+	for range 200 {
+		if errors.Is(j.Down(), ErrFenced) {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	if err := j.Down(); !errors.Is(err, ErrFenced) {
+		t.Errorf("a fenced journal says %v", err)
+	}
+	d := plan.New().Draft()
+	d.SetDefaults(plan.Defaults{Note: "x"})
+	p, changes := d.Finish()
+	if err := s.SavePlan(context.Background(), Revision{Number: p.Revision, At: time.Now()}, changes, noLines); !errors.Is(err, ErrFenced) {
+		t.Errorf("a fenced service changed the plan: %v", err)
+	}
+}
+
+func noLines(plan.Change) []plan.Line { return nil }
+
+// A plan comes back from its rows, ids are never used again, and two changes of
+// the same revision cannot both be kept.
+func TestPlanRoundTrip(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, fresh(t))
+	p := plan.New()
+	save := func(edit func(*plan.Draft) error) error {
+		t.Helper()
+		d := p.Draft()
+		if err := edit(d); err != nil {
+			t.Fatal(err)
+		}
+		next, changes := d.Finish()
+		err := s.SavePlan(ctx, Revision{Number: next.Revision, At: time.Now(), Author: "ada", Reason: "why"}, changes, func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) })
+		if err == nil {
+			p = next
+		}
+		return err
+	}
+	must := func(edit func(*plan.Draft) error) {
+		t.Helper()
+		if err := save(edit); err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(func(d *plan.Draft) error {
+		return d.SetDefaults(plan.Defaults{Note: "mill", Settings: plan.Settings{Lease: plan.Duration(2 * time.Hour), Options: map[uint8]string{6: "10.0.0.53"}}})
+	})
+	var scope plan.ID
+	must(func(d *plan.Draft) error {
+		r, _ := addr.ParseRange("10.77.0.10-10.77.0.99")
+		v := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Pools: []addr.Range{r}, Exclusions: []plan.Exclusion{{Range: addr.Range{From: r.From, To: r.From}, User: "plotter"}},
+			Mode: plan.Draining, DrainUntil: time.Unix(2_000_000_000, 0).UTC(), Note: "n"}
+		if err := d.PlaceScope(&v, "", nil); err != nil {
+			return err
+		}
+		var err error
+		scope, err = d.PutScope(v)
+		return err
+	})
+	must(func(d *plan.Draft) error {
+		_, err := d.PutReservation(plan.Reservation{Name: "loom-1", Scope: scope, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.5")})
+		return err
+	})
+	must(func(d *plan.Draft) error { return d.RemoveReservation("loom-1") })
+	back, err := s.LoadPlan(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if back.Revision != 4 || !reflect.DeepEqual(back.ScopeNamed("looms").Scope, p.ScopeNamed("looms").Scope) || !reflect.DeepEqual(back.Defaults, p.Defaults) || back.ReservationNamed("loom-1") != nil {
+		t.Errorf("the plan came back as revision %d, %+v", back.Revision, back.ScopeNamed("looms"))
+	}
+	d := back.Draft()
+	id, err := d.PutReservation(plan.Reservation{Name: "loom-2", Scope: scope, Hardware: "\x02\x00\x00\x00\x00\x02", Address: netip.MustParseAddr("10.77.0.6")})
+	if err != nil || id <= 3 {
+		t.Errorf("a new reservation got the id %d of one that is gone, %v", id, err)
+	}
+	p.Revision-- // as somebody who does not know of the last change
+	if err := save(func(d *plan.Draft) error { return d.SetDefaults(plan.Defaults{}) }); !errors.Is(err, ErrStale) {
+		t.Errorf("a second revision 4: %v", err)
+	}
+	list, err := s.Revisions(ctx, 0, 10)
+	if err != nil || len(list) != 4 || list[0].Number != 4 || list[0].Author != "ada" || len(list[2].Lines) == 0 || list[2].Lines[0].Kind != plan.KindLink {
+		t.Errorf("revisions %+v, %v", list, err)
+	}
+	if list, err = s.Revisions(ctx, 3, 1); err != nil || len(list) != 1 || list[0].Number != 2 {
+		t.Errorf("a page of revisions: %+v, %v", list, err)
+	}
+}
+
+func TestKeepHistory(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	now := time.Now().UTC()
+	if err := s.KeepHistory(ctx, now.AddDate(0, 0, -HistoryDays-2)); err != nil { // partitions long ago
+		t.Fatal(err)
+	}
+	var before, after int
+	count := "select count(*) from pg_inherits where inhparent = 'lease_history'::regclass"
+	if err := s.pool.QueryRow(ctx, count).Scan(&before); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 { // twice is as good as once
+		if err := s.KeepHistory(ctx, now); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.pool.QueryRow(ctx, count).Scan(&after); err != nil {
+		t.Fatal(err)
+	}
+	if after >= before || after < 5 {
+		t.Errorf("%d partitions before, %d after the old ones should be gone", before, after)
+	}
+	if err := s.KeepHistory(ctx, now.AddDate(0, 0, 1)); err != nil {
+		t.Fatal(err)
+	}
+	var indexed bool
+	name := "lease_history_" + now.Format("20060102") + "_address"
+	if err := s.pool.QueryRow(ctx, "select to_regclass($1) is not null", name).Scan(&indexed); err != nil || !indexed {
+		t.Errorf("yesterday has no index by address: %v", err)
+	}
+}
+
+func TestAccessRows(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	if err := s.SaveAccount(ctx, Account{"ada", "hash", true}); err != nil {
+		t.Fatal(err)
+	}
+	hash := func(b byte) []byte { h := make([]byte, 32); h[0] = b; return h }
+	for _, g := range []Grant{{hash(1), "ada", "", time.Now().Add(time.Hour)}, {hash(2), "ada", "", time.Now().Add(-time.Hour)}, {hash(3), "ada", "robot", time.Time{}}} {
+		if err := s.SaveGrant(ctx, g); err != nil {
+			t.Fatal(err)
+		}
+	}
+	accounts, grants, err := s.LoadAccess(ctx)
+	if err != nil || len(accounts) != 1 || !accounts[0].MustChange || len(grants) != 2 { // the ended session is gone
+		t.Errorf("%+v %+v %v", accounts, grants, err)
+	}
+	if err := s.SaveAccount(ctx, Account{"ada", "other", false}); err != nil {
+		t.Fatal(err)
+	}
+	if _, grants, _ = s.LoadAccess(ctx); len(grants) != 1 || grants[0].Name != "robot" {
+		t.Errorf("a new password leaves %+v", grants)
+	}
+}
+
+func TestClusterRefusals(t *testing.T) {
+	long := filepath.Join(t.TempDir(), strings.Repeat("x", 100))
+	if _, err := StartCluster(context.Background(), long, quiet); err == nil || !strings.Contains(err.Error(), "too long") {
+		t.Errorf("a path too long for a socket: %v", err)
+	}
+	if os.Getuid() == 0 {
+		closed := filepath.Join(t.TempDir(), "closed")
+		os.MkdirAll(filepath.Join(closed, "data"), 0o700)
+		if _, err := StartCluster(context.Background(), filepath.Join(closed, "data"), quiet); err == nil || !strings.Contains(err.Error(), "/var/lib/yarnpost") {
+			t.Errorf("a folder that postgres cannot reach: %v", err)
+		}
+	}
+}

@@ -104,6 +104,29 @@ func TestKilledService(t *testing.T) {
 	t.Logf("%d acknowledged leases, all there", p.count())
 }
 
+// A clean stop under load answers what it recorded, records what it answered,
+// and leaves no database behind.
+func TestStoppedService(t *testing.T) {
+	s := startService(t)
+	s.must("scope", "add", "looms", "--subnet", "10.64.0.0/12", "--pool", "all", "--lease", "8h", "--serve")
+	p := &promises{of: map[string]promise{}}
+	ctx, cancel := context.WithCancel(context.Background())
+	var wg sync.WaitGroup
+	load(ctx, s, s.relay("127.77.0.1", "10.64.0.1"), 1, p, &wg)
+	s.await(func() bool { return p.count() > 300 }, "clients to be served")
+	s.stop()
+	cancel()
+	wg.Wait()
+	if !strings.Contains(s.log.String(), "stopped; everything is recorded") {
+		t.Errorf("the service did not stop in good order:\n%s", s.log.String())
+	}
+	if _, err := os.Stat(filepath.Join(s.dir, "postgres", "postmaster.pid")); err == nil {
+		t.Error("the database is still running")
+	}
+	s.start()
+	p.kept(s, "after a clean stop")
+}
+
 // kill -9 of PostgreSQL under load: the service goes on, says what is wrong,
 // serves nobody new meanwhile, and comes back by itself.
 func TestKilledDatabase(t *testing.T) {

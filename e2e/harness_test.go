@@ -106,7 +106,7 @@ func freePort(t *testing.T, network string) int {
 // startService starts a service on loopback ports of its own.
 func startService(t *testing.T, args ...string) *service {
 	t.Helper()
-	s := &service{t: t, dir: dataDir(t), args: args, http: fmt.Sprintf("127.0.0.1:%d", freePort(t, "tcp")),
+	s := &service{t: t, dir: dataDir(t), args: args, http: freeHTTP(t),
 		dhcp4: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(freePort(t, "udp")))}
 	s.start()
 	t.Cleanup(s.stop)
@@ -260,4 +260,10 @@ func (s *service) tryStart() (output string, code int) {
 	defer timer.Stop()
 	out, _ := cmd.CombinedOutput()
 	return string(out), cmd.ProcessState.ExitCode()
+}
+
+// freeHTTP is an address of loopback that nobody listens on.
+func freeHTTP(t *testing.T) string {
+	t.Helper()
+	return fmt.Sprintf("127.0.0.1:%d", freePort(t, "tcp"))
 }

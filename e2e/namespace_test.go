@@ -4,13 +4,21 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
+
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/option"
+	"yarnpost/demo"
 )
 
 // wired is a service in a namespace with a bridge, and hosts on its ports.
@@ -262,5 +270,112 @@ func TestCapturedOnTheWire(t *testing.T) {
 			want(t, "destination", f[2], "10.77.0.100")
 			want(t, "UDP checksum status", f[6], "1")
 		}
+	}
+}
+
+// within runs f on a thread that is in a host's namespace meanwhile; sockets
+// opened there belong to it. The thread goes back and lives on: the death of a
+// thread is the death of the services it started.
+func (h *host) within(f func() error) {
+	h.t.Helper()
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	home, err := os.Open("/proc/thread-self/ns/net")
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer home.Close()
+	away, err := os.Open("/var/run/netns/" + h.ns)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	defer away.Close()
+	if err := unix.Setns(int(away.Fd()), unix.CLONE_NEWNET); err != nil {
+		h.t.Fatal(err)
+	}
+	failed := f()
+	if err := unix.Setns(int(home.Fd()), unix.CLONE_NEWNET); err != nil {
+		panic(err) // this thread must not run anything else
+	}
+	if failed != nil {
+		h.t.Fatal(failed)
+	}
+}
+
+// A relay with a real address: the server answers to giaddr, port 67, from the
+// address the relay knows it by, and echoes option 82 as the last option. The
+// very same client then renews straight to the server.
+func TestRelayedOnTheWire(t *testing.T) {
+	w := wire(t, "--pool", "10.77.0.100-10.77.0.101")
+	w.must("scope", "add", "far", "--subnet", "10.9.0.0/24", "--pool", "10.9.0.50-10.9.0.60", "--router", "10.9.0.1", "--serve")
+	sh(t, "ip", "-n", w.netns, "route", "add", "10.9.0.0/24", "via", "10.77.0.2")
+	relay := w.host("02:00:00:00:00:fe")
+	for _, c := range []string{"link set lo up", "addr add 10.77.0.2/24 dev eth0", "addr add 10.9.0.1/24 dev lo", "addr add 10.9.0.50/24 dev lo"} {
+		sh(t, append([]string{"ip", "-n", relay.ns}, strings.Fields(c)...)...)
+	}
+	giaddr, server := netip.MustParseAddr("10.9.0.1"), &net.UDPAddr{IP: net.IPv4(10, 77, 0, 1), Port: 67}
+	client := &demo.Client{Hardware: hw(0x99), Hostname: "far-away"}
+	exchange := func(from string, port int, m dhcp4.Message) (reply dhcp4.Message) {
+		t.Helper()
+		relay.within(func() error {
+			conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.ParseIP(from), Port: port})
+			if err != nil {
+				return err
+			}
+			defer conn.Close()
+			b, _, err := dhcp4.Append(nil, &m, 0)
+			if err != nil {
+				return err
+			}
+			if _, err := conn.WriteTo(b, server); err != nil {
+				return err
+			}
+			conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+			buf := make([]byte, 1500)
+			n, sender, err := conn.ReadFromUDP(buf)
+			if err != nil {
+				return err
+			}
+			if sender.String() != "10.77.0.1:67" {
+				t.Errorf("the reply comes from %s", sender)
+			}
+			return dhcp4.Decode(&reply, append([]byte(nil), buf[:n]...))
+		})
+		return reply
+	}
+	circuit := dhcp4.Option{Code: option.RelayAgent, Data: []byte("\x01\x04eth7")}
+	m := client.Message(dhcp4.Discover, circuit)
+	m.GIAddr, m.Hops = giaddr, 1
+	offer := exchange("10.9.0.1", 67, m)
+	want(t, "offer", offer.Type.String()+" "+offer.YIAddr.String(), "OFFER 10.9.0.50")
+	m = client.Message(dhcp4.Request, demo.AddrOption(option.AddressRequest, offer.YIAddr), demo.AddrOption(option.ServerID, netip.MustParseAddr("10.77.0.1")), circuit)
+	m.GIAddr, m.Hops = giaddr, 1
+	ack := exchange("10.9.0.1", 67, m)
+	last := ack.Options[len(ack.Options)-1]
+	want(t, "ack", ack.Type.String()+" "+ack.YIAddr.String(), "ACK 10.9.0.50")
+	want(t, "last option", fmt.Sprint(last.Code, string(last.Data)), "82\x01\x04eth7")
+
+	renew := client.Message(dhcp4.Request)
+	renew.CIAddr = ack.YIAddr
+	again := exchange("10.9.0.50", 68, renew)
+	want(t, "renewal", again.Type.String()+" "+again.YIAddr.String(), "ACK 10.9.0.50")
+	l := w.leases()["10.9.0.50"]
+	want(t, "relay and circuit", l.Relay+" "+l.Circuit, "10.9.0.1 eth7") // a renewal does not lose how it came
+
+	wrong := client.Message(dhcp4.Request, demo.AddrOption(option.AddressRequest, netip.MustParseAddr("10.77.0.100")))
+	wrong.GIAddr, wrong.Hops = giaddr, 1
+	nak := exchange("10.9.0.1", 67, wrong)
+	want(t, "an address of another link", fmt.Sprint(nak.Type, nak.Broadcast()), "NAK true")
+}
+
+// An operating system's client that remembers an address of another network is
+// refused at once and gets a right one.
+func TestMovedClient(t *testing.T) {
+	w := wire(t, "--pool", "10.77.0.100-10.77.0.101")
+	h := w.host("02:00:00:00:00:aa")
+	h.dhcp("-r", "192.168.55.9")
+	want(t, "address", h.event("bound")["ip"], "10.77.0.100")
+	if out := w.must("unserved", "list"); !strings.Contains(out, "Every client that asked was served") {
+		t.Errorf("unserved list:\n%s", out)
 	}
 }

@@ -371,7 +371,11 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 			d.step("{a} is free for longest in scope {t}", a, v.Name)
 			return v, a
 		}
-		d.step("scope {t} has no address left", netip.Addr{}, v.Name)
+		text := "scope {t} has no address left"
+		if len(v.Pools) == 0 {
+			text = "scope {t} has no pool: only reserved clients are served"
+		}
+		d.step(text, netip.Addr{}, v.Name)
 	}
 	d.Scope = d.scopes[0]
 	d.ignore(why)

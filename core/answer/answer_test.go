@@ -512,6 +512,17 @@ func FuzzNobodyShares(f *testing.F) {
 	})
 }
 
+// A scope without a pool serves reserved clients alone, and says so.
+func TestReservedOnly(t *testing.T) {
+	f := newWorld(t, "10.77.0.0/24")
+	f.reserve("loom-1", 1, "10.77.0.9")
+	f.expect("a client without a reservation", f.do(f.message(dhcp4.Discover, 2)), Ignored, ReservedOnly, "")
+	if trail := fmt.Sprint(f.decider.Trail); !strings.Contains(trail, "looms has no pool") {
+		t.Errorf("trail: %s", trail)
+	}
+	f.expect("the reserved client", f.do(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.9")
+}
+
 func TestTrailReads(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	d := f.do(f.message(dhcp4.Discover, 1))

@@ -56,8 +56,8 @@ func (v *View) advise(host []Interface) []Advice {
 	}
 	routes := value(option.ClasslessStaticRoute)
 	if r := value(option.Router); r != nil {
-		for b := r.Data; len(b) >= 4; b = b[4:] {
-			if a := netip.AddrFrom4([4]byte(b[:4])); !v.Subnet.Contains(a) {
+		for _, a := range v.routers() {
+			if !v.Subnet.Contains(a.From) {
 				say("router-outside", "router %s is not in the subnet %s, so clients cannot reach it; name a router inside", a, v.Subnet)
 			}
 		}
@@ -111,15 +111,7 @@ func documentation(a netip.Addr) bool { // RFC 5737
 // get otherwise: outside the pools first, then inside. The taken function says
 // which addresses somebody holds now.
 func FreeForReservation(p *Plan, v *View, taken func(netip.Addr) bool) (netip.Addr, bool) {
-	ends := reservedEnds(v.Subnet)
-	for _, val := range v.Values {
-		if val.Code == option.Router {
-			for b := val.Data; len(b) >= 4; b = b[4:] {
-				a := netip.AddrFrom4([4]byte(b[:4]))
-				ends = append(ends, addr.Range{From: a, To: a})
-			}
-		}
-	}
+	ends := append(reservedEnds(v.Subnet), v.routers()...)
 	for _, e := range v.Exclusions {
 		ends = append(ends, e.Range)
 	}

@@ -306,7 +306,7 @@ func (d *Draft) checkScope(s *Scope) error {
 		return nil
 	}
 	s.Pools = slices.Clone(s.Pools)
-	sortRanges(s.Pools)
+	slices.SortFunc(s.Pools, func(a, b addr.Range) int { return a.From.Compare(b.From) })
 	for i, p := range s.Pools {
 		if err := inside("pool", p); err != nil {
 			return err

@@ -9,7 +9,6 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -250,9 +249,4 @@ func valueOf(list []field, key string) string {
 		}
 	}
 	return ""
-}
-
-// sortRanges puts ranges in order of their addresses.
-func sortRanges(r []addr.Range) {
-	sort.Slice(r, func(i, j int) bool { return r[i].From.Less(r[j].From) })
 }

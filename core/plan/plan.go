@@ -227,6 +227,20 @@ func reservedEnds(p netip.Prefix) []addr.Range {
 	return []addr.Range{{From: r.From, To: r.From}, {From: r.To, To: r.To}}
 }
 
+// routers are the addresses of the router option, each a range of one.
+func (v *View) routers() (out []addr.Range) {
+	for _, val := range v.Values {
+		if val.Code != option.Router {
+			continue
+		}
+		for b := val.Data; len(b) >= 4; b = b[4:] {
+			a := netip.AddrFrom4([4]byte(b[:4]))
+			out = append(out, addr.Range{From: a, To: a})
+		}
+	}
+	return out
+}
+
 // compile works out a scope's view under the given defaults.
 func compile(s Scope, linkName string, d Defaults) *View {
 	v := &View{Scope: s, LinkName: linkName, Lease: DefaultLease, Mask: addr.Mask(s.Subnet).AsSlice()}
@@ -237,14 +251,7 @@ func compile(s Scope, linkName string, d Defaults) *View {
 	}
 	v.Values = overlay(overlay(nil, d.Options, AtDefaults), s.Options, AtScope)
 	take := reservedEnds(s.Subnet)
-	for _, val := range v.Values {
-		if val.Code == option.Router {
-			for b := val.Data; len(b) >= 4; b = b[4:] {
-				a := netip.AddrFrom4([4]byte(b[:4]))
-				take = append(take, addr.Range{From: a, To: a})
-			}
-		}
-	}
+	take = append(take, v.routers()...)
 	open := addr.Subtract(s.Pools, take)
 	for _, e := range s.Exclusions {
 		take = append(take, e.Range)

@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/store"
 	"yarnpost/service/wire"
@@ -81,7 +82,7 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message) (wire.Reply, bool) {
 	own := *e.own.Load()
 	ours := func(a netip.Addr) bool { return own[a] }
 	req := answer.Request{Message: m, Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To}
-	if b, ok := m.Options.Get(82); ok {
+	if b, ok := m.Options.Get(option.RelayAgent); ok {
 		req.Relay = dhcp4.ParseRelay(b)
 	}
 	if p.Interface != nil && p.Interface.Served {

@@ -11,8 +11,11 @@ type Setting struct {
 	Code  uint8  `json:"code" doc:"Option code"`
 	Name  string `json:"name" doc:"Option name"`
 	Value string `json:"value" doc:"Value as text, or none where an inherited value is taken away"`
-	Level string `json:"level,omitempty" doc:"Level the value comes from" enum:"service,defaults,scope,reservation"`
+	Book  string `json:"book,omitempty" doc:"Codebook, for options that are not the message's own"`
+	Level string `json:"level,omitempty" doc:"Level the value comes from" enum:"service,defaults,scope,rule,reservation"`
+	Rule  string `json:"rule,omitempty" doc:"Rule that sets it, with level rule"`
 	Bytes string `json:"bytes,omitempty" doc:"The octets that are sent, in hexadecimal"`
+	Sent  bool   `json:"sent,omitempty" doc:"It is in the reply"`
 }
 
 // Usage says how the addresses of a scope are used.
@@ -46,6 +49,16 @@ type Scope struct {
 	Mode          string      `json:"mode" enum:"held,serving,draining"`
 	DrainUntil    *time.Time  `json:"drainUntil,omitempty"`
 	Authoritative bool        `json:"authoritative"`
+	Identity      string      `json:"identity" enum:"identifier,hardware" doc:"What tells clients apart, in force"`
+	IdentitySet   string      `json:"identitySet,omitempty" doc:"The same as set on the scope itself, if it is"`
+	Bootp         string      `json:"bootp" enum:"ignore,reserved,dynamic"`
+	RapidCommit   bool        `json:"rapidCommit"`
+	OfferDelay    string      `json:"offerDelay" doc:"Offers wait this long"`
+	Probe         bool        `json:"probe" doc:"Addresses are probed before they are offered"`
+	PerCircuit    int         `json:"perCircuit" doc:"Dynamic addresses a relay circuit may have; 0 or -1 for any number"`
+	NewPerMinute  int         `json:"newPerMinute" doc:"New clients a minute; 0 for a tenth of the pools and 60 at least, -1 for no limit"`
+	Confined      []string    `json:"confined" doc:"Pools that rules keep for their clients"`
+	Listening     bool        `json:"listening" doc:"Its link is heard and not answered"`
 	Lease         string      `json:"lease" doc:"Lease time in force"`
 	LeaseSet      string      `json:"leaseSet,omitempty" doc:"Lease time set on the scope itself, if any"`
 	Options       []Setting   `json:"options" doc:"Options set on the scope itself"`
@@ -59,28 +72,35 @@ type Link struct {
 	Interfaces []string `json:"interfaces"`
 	Relays     []string `json:"relays"`
 	Scopes     []string `json:"scopes"`
+	Listening  bool     `json:"listening" doc:"Heard and not answered"`
+	StandAside bool     `json:"standAside" doc:"Not answered while another server answers there"`
 	Note       string   `json:"note"`
 }
 
 // Reservation keeps an address for one client.
 type Reservation struct {
-	Name     string    `json:"name"`
-	Scope    string    `json:"scope"`
-	Hardware string    `json:"hardware"`
-	Address  string    `json:"address"`
-	Hostname string    `json:"hostname"`
-	Lease    string    `json:"lease,omitempty"`
-	Options  []Setting `json:"options"`
-	Note     string    `json:"note"`
-	Status   string    `json:"status" doc:"Status of the address now"`
-	Holder   string    `json:"holder,omitempty" doc:"Hardware address of the client that holds it now"`
+	Name       string    `json:"name"`
+	Scope      string    `json:"scope"`
+	Hardware   string    `json:"hardware"`
+	Identifier string    `json:"identifier,omitempty" doc:"Client identifier it is for, in hexadecimal"`
+	Circuit    string    `json:"circuit,omitempty" doc:"Circuit it is for: whoever is plugged in there"`
+	Client     string    `json:"client" doc:"Whom it is for, in words"`
+	Address    string    `json:"address"`
+	Hostname   string    `json:"hostname"`
+	Lease      string    `json:"lease,omitempty"`
+	Options    []Setting `json:"options"`
+	Note       string    `json:"note"`
+	Status     string    `json:"status" doc:"Status of the address now"`
+	Holder     string    `json:"holder,omitempty" doc:"Hardware address of the client that holds it now"`
 }
 
 // Defaults hold in the whole plan.
 type Defaults struct {
-	Lease   string    `json:"lease"`
-	Options []Setting `json:"options"`
-	Note    string    `json:"note"`
+	Lease     string    `json:"lease"`
+	Options   []Setting `json:"options"`
+	Identity  string    `json:"identity" enum:"identifier,hardware"`
+	Listening bool      `json:"listening" doc:"The whole server hears and sends nothing"`
+	Note      string    `json:"note"`
 }
 
 // Lease is the record of one address.
@@ -100,7 +120,10 @@ type Lease struct {
 	Granted    string     `json:"granted" doc:"Lease time last granted"`
 	Relay      string     `json:"relay,omitempty"`
 	Circuit    string     `json:"circuit,omitempty" doc:"Circuit of option 82"`
-	Revision   int64      `json:"revision" doc:"Plan revision of the options last given"`
+	Revision   int64      `json:"revision" doc:"Plan revision of the options last given; 0 if another server gave them"`
+	Learned    bool       `json:"learned,omitempty" doc:"Another server gave it; this one learned it by listening"`
+	Evidence   string     `json:"evidence,omitempty" doc:"Why an address is abandoned"`
+	CanNudge   bool       `json:"canNudge,omitempty" doc:"The client can be made to renew at once"`
 }
 
 // LeasePage is one page of the lease table.
@@ -113,6 +136,8 @@ type LeasePage struct {
 // LeaseEvent is one line of an address's history.
 type LeaseEvent struct {
 	At         time.Time  `json:"at"`
+	Address    string     `json:"address"`
+	Vendor     string     `json:"vendor,omitempty"`
 	Status     string     `json:"status"`
 	Hardware   string     `json:"hardware"`
 	Identifier string     `json:"identifier,omitempty"`
@@ -160,12 +185,16 @@ type Unserved struct {
 // edit, fields that are left out stay as they are.
 type Edit struct {
 	Op          string           `json:"op" enum:"add,edit,remove"`
-	Kind        string           `json:"kind" enum:"defaults,link,scope,reservation"`
+	Kind        string           `json:"kind" enum:"defaults,link,scope,reservation,codebook,list,rule,trial"`
 	Name        string           `json:"name,omitempty" doc:"Item concerned; not for defaults"`
 	Scope       *ScopeEdit       `json:"scope,omitempty"`
 	Link        *LinkEdit        `json:"link,omitempty"`
 	Reservation *ReservationEdit `json:"reservation,omitempty"`
 	Defaults    *DefaultsEdit    `json:"defaults,omitempty"`
+	Codebook    *CodebookEdit    `json:"codebook,omitempty"`
+	List        *ListEdit        `json:"list,omitempty"`
+	Rule        *RuleEdit        `json:"rule,omitempty"`
+	Trial       *TrialEdit       `json:"trial,omitempty"`
 }
 
 // ScopeEdit sets fields of a scope.
@@ -179,6 +208,13 @@ type ScopeEdit struct {
 	Mode             *string           `json:"mode,omitempty" enum:"held,serving,draining"`
 	DrainUntil       *time.Time        `json:"drainUntil,omitempty"`
 	Authoritative    *bool             `json:"authoritative,omitempty"`
+	Identity         *string           `json:"identity,omitempty" doc:"identifier, hardware, or empty to inherit"`
+	Bootp            *string           `json:"bootp,omitempty" enum:"ignore,reserved,dynamic"`
+	RapidCommit      *bool             `json:"rapidCommit,omitempty"`
+	OfferDelay       *string           `json:"offerDelay,omitempty" doc:"Up to 10s; empty for none"`
+	Probe            *bool             `json:"probe,omitempty"`
+	PerCircuit       *int              `json:"perCircuit,omitempty"`
+	NewPerMinute     *int              `json:"newPerMinute,omitempty"`
 	Lease            *string           `json:"lease,omitempty" doc:"Empty to inherit"`
 	Options          map[string]string `json:"options,omitempty" doc:"By name or code; an empty value unsets, none takes an inherited value away"`
 	Note             *string           `json:"note,omitempty"`
@@ -189,26 +225,180 @@ type LinkEdit struct {
 	Name       *string   `json:"name,omitempty" doc:"New name"`
 	Interfaces *[]string `json:"interfaces,omitempty"`
 	Relays     *[]string `json:"relays,omitempty"`
+	Listening  *bool     `json:"listening,omitempty"`
+	StandAside *bool     `json:"standAside,omitempty"`
 	Note       *string   `json:"note,omitempty"`
 }
 
 // ReservationEdit sets fields of a reservation.
 type ReservationEdit struct {
-	Name     *string           `json:"name,omitempty" doc:"New name"`
-	Scope    *string           `json:"scope,omitempty"`
-	Hardware *string           `json:"hardware,omitempty"`
-	Address  *string           `json:"address,omitempty" doc:"Left out when adding: the address the client has, or a free one"`
-	Hostname *string           `json:"hostname,omitempty"`
-	Lease    *string           `json:"lease,omitempty" doc:"Empty to inherit"`
-	Options  map[string]string `json:"options,omitempty"`
-	Note     *string           `json:"note,omitempty"`
+	Name       *string           `json:"name,omitempty" doc:"New name"`
+	Scope      *string           `json:"scope,omitempty"`
+	Hardware   *string           `json:"hardware,omitempty" doc:"One of hardware, identifier and circuit says whom it is for"`
+	Identifier *string           `json:"identifier,omitempty" doc:"In hexadecimal"`
+	Circuit    *string           `json:"circuit,omitempty" doc:"Text, or hexadecimal with colons"`
+	Address    *string           `json:"address,omitempty" doc:"Left out when adding: the address the client has, or a free one"`
+	Hostname   *string           `json:"hostname,omitempty"`
+	Lease      *string           `json:"lease,omitempty" doc:"Empty to inherit"`
+	Options    map[string]string `json:"options,omitempty"`
+	Note       *string           `json:"note,omitempty"`
 }
 
 // DefaultsEdit sets fields of the defaults.
 type DefaultsEdit struct {
+	Lease     *string           `json:"lease,omitempty"`
+	Options   map[string]string `json:"options,omitempty"`
+	Identity  *string           `json:"identity,omitempty" enum:"identifier,hardware"`
+	Listening *bool             `json:"listening,omitempty"`
+	Note      *string           `json:"note,omitempty"`
+}
+
+// CodebookEdit sets fields of a codebook.
+type CodebookEdit struct {
+	Place      *string     `json:"place,omitempty" enum:"message,43,125" doc:"Where its options travel"`
+	Classes    *[]string   `json:"classes,omitempty" doc:"Vendor classes it is for, with place 43; a final * stands for any rest"`
+	Enterprise *uint32     `json:"enterprise,omitempty" doc:"IANA enterprise number, with place 125"`
+	Put        []OwnOption `json:"put,omitempty" doc:"Options to add, or to replace by code"`
+	Drop       []uint8     `json:"drop,omitempty" doc:"Codes to take away"`
+	Note       *string     `json:"note,omitempty"`
+}
+
+// OwnOption is one option of a codebook of the administrator's.
+type OwnOption struct {
+	Code    uint8  `json:"code"`
+	Name    string `json:"name"`
+	Type    string `json:"type" doc:"Such as address, address list, text, u16, u8 text"`
+	Meaning string `json:"meaning,omitempty"`
+}
+
+// Codebook is a set of codes of the administrator's, or of a vendor.
+type Codebook struct {
+	Name       string      `json:"name"`
+	Place      string      `json:"place" enum:"message,43,125"`
+	Classes    []string    `json:"classes"`
+	Enterprise uint32      `json:"enterprise"`
+	Options    []OwnOption `json:"options"`
+	Note       string      `json:"note"`
+	Seen       int         `json:"seen" doc:"Clients on record whose vendor class it is for"`
+}
+
+// ListEdit sets fields of a list.
+type ListEdit struct {
+	Name    *string   `json:"name,omitempty" doc:"New name"`
+	Entries *[]string `json:"entries,omitempty" doc:"All entries: hardware addresses or identifiers in hexadecimal"`
+	Put     []string  `json:"put,omitempty" doc:"Entries to add"`
+	Drop    []string  `json:"drop,omitempty" doc:"Entries to take away"`
+	Note    *string   `json:"note,omitempty"`
+}
+
+// List is a named set of hardware addresses or identifiers.
+type List struct {
+	Name    string   `json:"name"`
+	Entries []string `json:"entries"`
+	Rules   []string `json:"rules" doc:"Rules that look into it"`
+	Note    string   `json:"note"`
+}
+
+// RuleEdit sets fields of a rule.
+type RuleEdit struct {
+	Name    *string           `json:"name,omitempty" doc:"New name"`
+	Scope   *string           `json:"scope,omitempty" doc:"Scope it is of; empty for the defaults"`
+	Order   *int              `json:"order,omitempty" doc:"Lower first; last if left out"`
+	When    *string           `json:"when,omitempty" doc:"Condition, in CEL"`
+	Action  *string           `json:"action,omitempty" doc:"ignore, refuse, reserved, or empty to give values"`
+	Pool    *string           `json:"pool,omitempty" doc:"Pool that is for fitting clients alone"`
+	Off     *bool             `json:"off,omitempty"`
 	Lease   *string           `json:"lease,omitempty"`
 	Options map[string]string `json:"options,omitempty"`
 	Note    *string           `json:"note,omitempty"`
+}
+
+// Rule says which clients it fits and what they get or are refused.
+type Rule struct {
+	Name    string     `json:"name"`
+	Scope   string     `json:"scope" doc:"Empty for a rule of the defaults"`
+	Order   int        `json:"order"`
+	When    string     `json:"when"`
+	Action  string     `json:"action"`
+	Pool    string     `json:"pool,omitempty"`
+	Off     bool       `json:"off"`
+	Lease   string     `json:"lease,omitempty"`
+	Options []Setting  `json:"options"`
+	Note    string     `json:"note"`
+	Fitted  uint64     `json:"fitted" doc:"Requests it fitted since the start of the service"`
+	Last    *time.Time `json:"last" doc:"When it last fitted"`
+}
+
+// RuleTry asks whom a condition would fit.
+type RuleTry struct {
+	When  string `json:"when"`
+	Scope string `json:"scope,omitempty" doc:"Only clients of this scope"`
+}
+
+// RuleTried says whom a condition would fit, of the clients on record.
+type RuleTried struct {
+	Fits     int     `json:"fits"`
+	Of       int     `json:"of"`
+	Examples []Lease `json:"examples"`
+}
+
+// RuleVariable is one name that a condition may use.
+type RuleVariable struct {
+	Name    string `json:"name"`
+	Type    string `json:"type"`
+	Meaning string `json:"meaning"`
+	Example string `json:"example"`
+}
+
+// TrialEdit sets fields of a trial.
+type TrialEdit struct {
+	Name     *string `json:"name,omitempty" doc:"New name"`
+	Scope    *string `json:"scope,omitempty"`
+	Hardware *string `json:"hardware,omitempty"`
+	Vendor   *string `json:"vendor,omitempty" doc:"Vendor class"`
+	Circuit  *string `json:"circuit,omitempty"`
+	Every    *string `json:"every,omitempty" doc:"Such as 15m; empty for on demand alone"`
+	Note     *string `json:"note,omitempty"`
+}
+
+// Trial is an exchange that the service makes as a client, to prove that a scope
+// is served.
+type Trial struct {
+	Name     string       `json:"name"`
+	Scope    string       `json:"scope"`
+	Hardware string       `json:"hardware"`
+	Vendor   string       `json:"vendor"`
+	Circuit  string       `json:"circuit"`
+	Every    string       `json:"every"`
+	Note     string       `json:"note"`
+	Last     *TrialResult `json:"last"`
+}
+
+// TrialRun asks for one trial: a planned one by name, or one made up now.
+type TrialRun struct {
+	Name     string `json:"name,omitempty" doc:"A planned trial"`
+	Scope    string `json:"scope,omitempty"`
+	Relay    string `json:"relay,omitempty" doc:"Relay or link address whose scope is tried"`
+	Hardware string `json:"hardware,omitempty"`
+	Vendor   string `json:"vendor,omitempty"`
+	Circuit  string `json:"circuit,omitempty"`
+}
+
+// TrialStep is one thing that a trial looked at.
+type TrialStep struct {
+	What   string  `json:"what"`
+	Good   bool    `json:"good"`
+	Millis float64 `json:"millis,omitempty" doc:"How long an exchange took"`
+}
+
+// TrialResult is one trial made.
+type TrialResult struct {
+	Name    string      `json:"name"`
+	Scope   string      `json:"scope"`
+	At      time.Time   `json:"at"`
+	Good    bool        `json:"good"`
+	Address string      `json:"address,omitempty"`
+	Steps   []TrialStep `json:"steps"`
 }
 
 // ChangeRequest is a set of edits that is applied as one revision, or not at all.
@@ -252,6 +442,7 @@ type ChangeResult struct {
 	Diff     []DiffLine `json:"diff"`
 	Advice   []Advice   `json:"advice"`
 	Effects  []Effect   `json:"effects"`
+	Resolved []string   `json:"resolved" doc:"Host names that were resolved to addresses"`
 	Scopes   []Scope    `json:"scopes" doc:"The changed scopes as they are, or would be, afterwards"`
 }
 
@@ -274,16 +465,215 @@ type Code struct {
 	Meaning string `json:"meaning"`
 	Example string `json:"example"`
 	Managed bool   `json:"managed" doc:"Computed by the service; cannot be set"`
+	Book    string `json:"book,omitempty" doc:"Codebook it is of, unless it is the standard one"`
+	Set     int    `json:"set" doc:"Places where it is set"`
 }
 
-// Explanation says what a client would be given.
+// Ask describes a hypothetical client.
+type Ask struct {
+	Hardware   string            `json:"hardware,omitempty"`
+	Identifier string            `json:"identifier,omitempty" doc:"Client identifier in hexadecimal"`
+	Message    string            `json:"message,omitempty" enum:"DISCOVER,REQUEST,INFORM,BOOTP" doc:"DISCOVER if left out"`
+	Scope      string            `json:"scope,omitempty" doc:"It is on this scope's link"`
+	Relay      string            `json:"relay,omitempty" doc:"It came through this relay"`
+	Interface  string            `json:"interface,omitempty" doc:"It was heard on this interface"`
+	Address    string            `json:"address,omitempty" doc:"Address it asks for, or has"`
+	Circuit    string            `json:"circuit,omitempty"`
+	Remote     string            `json:"remote,omitempty"`
+	Vendor     string            `json:"vendor,omitempty" doc:"Vendor class"`
+	UserClass  string            `json:"userClass,omitempty"`
+	Hostname   string            `json:"hostname,omitempty"`
+	Wants      []string          `json:"wants,omitempty" doc:"Options it asks for, by code or name"`
+	Options    map[string]string `json:"options,omitempty" doc:"Any other options it sends"`
+	Known      bool              `json:"known,omitempty" doc:"Fill in what is on record of the client: its link, vendor class and what it asked for"`
+}
+
+// Explanation says what a client would be answered, and each step that led there.
 type Explanation struct {
+	Outcome     string    `json:"outcome" enum:"offered,acknowledged,refused,released,declined,informed,ignored,waiting"`
+	Reason      string    `json:"reason,omitempty"`
+	Text        string    `json:"text" doc:"The outcome in words"`
+	Withheld    string    `json:"withheld,omitempty" doc:"Why nothing would be sent, if so"`
 	Hardware    string    `json:"hardware"`
-	Scope       string    `json:"scope"`
+	Scope       string    `json:"scope,omitempty"`
+	Link        string    `json:"link,omitempty"`
 	Reservation string    `json:"reservation,omitempty"`
-	Address     string    `json:"address,omitempty" doc:"Address it holds now or has reserved"`
-	Lease       string    `json:"lease"`
-	Options     []Setting `json:"options"`
+	Address     string    `json:"address,omitempty"`
+	Lease       string    `json:"lease,omitempty"`
+	Rules       []string  `json:"rules" doc:"Rules that fit"`
+	Trail       []string  `json:"trail"`
+	Options     []Setting `json:"options" doc:"What the plan gives, with the level of each value and whether it is sent"`
+	Reply       *Decoded  `json:"reply" doc:"The reply; null for silence"`
+	Omitted     []string  `json:"omitted" doc:"Options that do not fit the message"`
+}
+
+// Decoded is a message in words.
+type Decoded struct {
+	Type    string    `json:"type"`
+	Size    int       `json:"size" doc:"Octets, without IP and UDP headers"`
+	Fields  []Field   `json:"fields"`
+	Options []Setting `json:"options"`
+	Bytes   string    `json:"bytes" doc:"In hexadecimal"`
+}
+
+// Field is one fixed field of a message.
+type Field struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Exchange is one message with what was decided about it.
+type Exchange struct {
+	Seq       uint64    `json:"seq"`
+	At        time.Time `json:"at"`
+	Type      string    `json:"type"`
+	Hardware  string    `json:"hardware"`
+	Client    string    `json:"client" doc:"Identifier or hardware address that tells the client from others"`
+	Hostname  string    `json:"hostname,omitempty"`
+	Outcome   string    `json:"outcome"`
+	Reason    string    `json:"reason,omitempty"`
+	Text      string    `json:"text" doc:"Outcome and reason in words"`
+	Fate      string    `json:"fate" enum:"sent,recording,undone,silent,withheld,dropped" doc:"What became of the reply"`
+	Address   string    `json:"address,omitempty"`
+	Scope     string    `json:"scope,omitempty"`
+	Link      string    `json:"link,omitempty"`
+	Relay     string    `json:"relay,omitempty"`
+	Circuit   string    `json:"circuit,omitempty"`
+	Interface string    `json:"interface,omitempty"`
+	From      string    `json:"from"`
+	To        string    `json:"to"`
+	ReplyTo   string    `json:"replyTo,omitempty"`
+	Millis    float64   `json:"millis" doc:"From arrival until the reply left, or until it was decided"`
+	Trail     []string  `json:"trail"`
+	Request   Decoded   `json:"request"`
+	Reply     *Decoded  `json:"reply"`
+}
+
+// Exchanges is what happened behind a number.
+type Exchanges struct {
+	List []Exchange `json:"list" doc:"Oldest first"`
+	Last uint64     `json:"last" doc:"Pass as since to go on from here"`
+}
+
+// GivenOptions is what a client asked with and was last given.
+type GivenOptions struct {
+	Known bool      `json:"known" doc:"false if it was given before this was recorded"`
+	Asked []Setting `json:"asked"`
+	Given []Setting `json:"given"`
+	Unmet []string  `json:"unmet" doc:"Options it asked for and was not given"`
+}
+
+// UnmetOption is one option that clients ask for and nobody set.
+type UnmetOption struct {
+	Code    uint8    `json:"code"`
+	Name    string   `json:"name"`
+	Clients int      `json:"clients"`
+	Scopes  []string `json:"scopes" doc:"Scopes with most such clients first"`
+	Vendors []string `json:"vendors" doc:"Vendor classes with most such clients first"`
+}
+
+// StaleLease is a client that still has other options than it would get now.
+type StaleLease struct {
+	Lease  Lease     `json:"lease"`
+	Renews time.Time `json:"renews" doc:"When it should renew by itself"`
+	Moves  bool      `json:"moves" doc:"It would not be given its address again"`
+}
+
+// StaleLeases says who still holds old options.
+type StaleLeases struct {
+	Active   int          `json:"active" doc:"Active leases looked at"`
+	Stale    int          `json:"stale"`
+	CanNudge int          `json:"canNudge" doc:"Of the stale, how many can be nudged"`
+	List     []StaleLease `json:"list" doc:"First to renew first; at most 1000"`
+}
+
+// NudgeRequest asks for FORCERENEW: one client by address, or all whose options
+// are stale.
+type NudgeRequest struct {
+	Address string `json:"address,omitempty"`
+	Stale   bool   `json:"stale,omitempty"`
+	Scope   string `json:"scope,omitempty" doc:"With stale: only this scope"`
+	DryRun  bool   `json:"dryRun,omitempty"`
+}
+
+// Nudged says whom a nudge goes to.
+type Nudged struct {
+	Applied bool   `json:"applied"`
+	Sent    int    `json:"sent"`
+	Cannot  int    `json:"cannot" doc:"Clients that cannot be nudged"`
+	Text    string `json:"text"`
+}
+
+// Rival is another DHCP server that was heard.
+type Rival struct {
+	Link   string    `json:"link"`
+	Server string    `json:"server"`
+	How    string    `json:"how"`
+	First  time.Time `json:"first"`
+	Last   time.Time `json:"last"`
+	Count  int       `json:"count"`
+}
+
+// Agreement compares what another server gave a client with what this one would
+// have given.
+type Agreement struct {
+	Hardware   string    `json:"hardware"`
+	Hostname   string    `json:"hostname"`
+	Link       string    `json:"link"`
+	Scope      string    `json:"scope"`
+	Took       string    `json:"took"`
+	Server     string    `json:"server"`
+	Would      string    `json:"would" doc:"What this server would have offered"`
+	Agrees     bool      `json:"agrees"`
+	Options    bool      `json:"options" doc:"Options were compared, too"`
+	Difference []string  `json:"difference"`
+	At         time.Time `json:"at"`
+	Count      int       `json:"count"`
+}
+
+// ScopeAgreement sums up a scope.
+type ScopeAgreement struct {
+	Scope    string `json:"scope" doc:"Empty for clients of no scope"`
+	Link     string `json:"link"`
+	Clients  int    `json:"clients"`
+	Agree    int    `json:"agree"`
+	Disagree int    `json:"disagree"`
+}
+
+// Listening is what listening beside another server showed.
+type Listening struct {
+	Whole   bool             `json:"whole" doc:"The whole server listens"`
+	Links   []string         `json:"links" doc:"Links that are listened to"`
+	Learned int              `json:"learned" doc:"Addresses kept for clients of the other server"`
+	Scopes  []ScopeAgreement `json:"scopes"`
+	Clients []Agreement      `json:"clients" doc:"Disagreements first; at most 1000"`
+	Rivals  []Rival          `json:"rivals"`
+}
+
+// Relay is a relay that forwards to this server.
+type Relay struct {
+	Address string     `json:"address"`
+	Link    string     `json:"link"`
+	Count   uint64     `json:"count"`
+	Last    *time.Time `json:"last" doc:"null: never heard since the start"`
+	Gap     float64    `json:"gap" doc:"Usual time between messages, in seconds"`
+	Silent  bool       `json:"silent" doc:"Usually busy, and quiet for unusually long"`
+}
+
+// Check is one thing that preflight looked at.
+type Check struct {
+	Name   string `json:"name"`
+	Status string `json:"status" enum:"good,warning,trouble,unknown"`
+	Text   string `json:"text"`
+	Mend   string `json:"mend,omitempty"`
+}
+
+// Warning is something that a person should look at.
+type Warning struct {
+	Code    string `json:"code"`
+	Subject string `json:"subject"`
+	Text    string `json:"text"`
+	Mend    string `json:"mend"`
 }
 
 // Status is the state of the service.
@@ -303,6 +693,7 @@ type Status struct {
 	Served24h int       `json:"served24h" doc:"Requests acknowledged in the last day"`
 	Recorded  uint64    `json:"recorded" doc:"Leases recorded since the start"`
 	Commits   uint64    `json:"commits" doc:"Commits these took"`
+	Warnings  []Warning `json:"warnings" doc:"What a person should look at: other servers, silent relays, failed trials, preflight"`
 }
 
 // Wire is an interface on which broadcast clients are served.
@@ -355,7 +746,13 @@ type LiveBeat struct {
 
 // OptionAt is one option with the item it is set on.
 type OptionAt struct {
-	Level   string  `json:"level" enum:"defaults,scope,reservation"`
-	Item    string  `json:"item" doc:"Scope or reservation it is set on"`
+	Level   string  `json:"level" enum:"defaults,scope,rule,reservation"`
+	Item    string  `json:"item" doc:"Scope, rule or reservation it is set on"`
 	Setting Setting `json:"setting"`
+}
+
+// Vendor is one vendor class seen on the network.
+type Vendor struct {
+	Class   string `json:"class"`
+	Clients int    `json:"clients"`
 }

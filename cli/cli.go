@@ -63,12 +63,18 @@ func usagef(format string, args ...any) error {
 func commands() []command {
 	var all []command
 	all = append(all, statusCommands()...)
+	all = append(all, defaultsCommands()...)
 	all = append(all, scopeCommands()...)
 	all = append(all, linkCommands()...)
 	all = append(all, reservationCommands()...)
 	all = append(all, optionCommands()...)
+	all = append(all, codebookCommands()...)
+	all = append(all, ruleCommands()...)
+	all = append(all, listCommands()...)
 	all = append(all, leaseCommands()...)
 	all = append(all, unservedCommands()...)
+	all = append(all, understandCommands()...)
+	all = append(all, trialCommands()...)
 	all = append(all, planCommands()...)
 	all = append(all, completionCommands()...)
 	return all

@@ -47,7 +47,7 @@ func leaseCommands() []command {
 				t.row("status", l.Status+", "+kindOf(l))
 				t.row("scope", l.Scope)
 				t.row("hardware address", l.Hardware)
-				for _, f := range [][2]string{{"identifier", l.Identifier}, {"host name", l.Hostname}, {"vendor class", l.Vendor}, {"relay", l.Relay}, {"circuit", l.Circuit}} {
+				for _, f := range [][2]string{{"identifier", l.Identifier}, {"host name", l.Hostname}, {"vendor class", l.Vendor}, {"relay", l.Relay}, {"circuit", l.Circuit}, {"evidence", l.Evidence}} {
 					if f[1] != "" {
 						t.row(f[0], f[1])
 					}
@@ -61,29 +61,21 @@ func leaseCommands() []command {
 				}
 				t.row("last heard", exact(l.Heard))
 				t.row("lease time", l.Granted)
-				t.row("options of revision", fmt.Sprint(l.Revision))
+				if l.Learned {
+					t.row("given by", "another server; learned by listening")
+				} else {
+					t.row("options of revision", fmt.Sprint(l.Revision))
+				}
+				if l.CanNudge {
+					t.row("nudge", "possible")
+				}
 				return k.show(l, t, "")
 			}
 		}},
-		{name: "lease history", args: "ADDRESS", short: "Say who had an address, and when", least: 1, most: 1, flags: func(f *flag.FlagSet) func(*call) error {
-			limit := f.Int("limit", 50, "at most this `number` of lines")
-			return func(k *call) error {
-				list, err := k.client.History(k.ctx, k.args[0], *limit)
-				if err != nil {
-					return err
-				}
-				t := newTable("At", "Status", "Hardware", "Host name", "Since", "Until", "Relay", "Circuit")
-				stamp := func(at time.Time) string { return at.Format("2006-01-02 15:04:05") }
-				for _, e := range list {
-					until := "never"
-					if e.Expires != nil {
-						until = stamp(*e.Expires)
-					}
-					t.row(stamp(e.At), e.Status, e.Hardware, e.Hostname, stamp(e.Since), until, e.Relay, e.Circuit)
-				}
-				return k.show(list, t, "Nobody had this address since history is kept. (Times are UTC.)")
-			}
-		}},
+		historyCommand(),
+		givenCommand(),
+		staleCommand(),
+		nudgeCommand(),
 		endingCommand("end", "End a lease; its client finds out when it next renews", (*client.Client).EndLease),
 		endingCommand("clear", "Clear an abandoned address, so that it can be handed out again", (*client.Client).ClearLease),
 	}
@@ -139,7 +131,7 @@ func endingCommand(verb, short string, do func(*client.Client, context.Context, 
 }
 
 func unservedCommands() []command {
-	return []command{{name: "unserved list", args: "[TEXT]", short: "List clients that ask and get nothing, or a refusal", most: 1, flags: func(f *flag.FlagSet) func(*call) error {
+	return []command{mendCommand(), {name: "unserved list", args: "[TEXT]", short: "List clients that ask and get nothing, or a refusal", most: 1, flags: func(f *flag.FlagSet) func(*call) error {
 		reason := f.String("reason", "", "only this `reason`, such as pool-empty")
 		return func(k *call) error {
 			list, err := k.client.Unserved(k.ctx, strings.Join(k.args, " "), *reason)
@@ -204,7 +196,16 @@ func statusCommands() []command {
 			t.row("unserved", fmt.Sprintf("%d clients", s.Unserved))
 			t.row("recorded", fmt.Sprintf("%d leases in %d commits", s.Recorded, s.Commits))
 			t.row("version", s.Version)
-			return k.show(s, t, "")
+			if err := k.show(s, t, ""); err != nil || k.json || k.csv {
+				return err
+			}
+			for i, w := range s.Warnings {
+				if i == 0 {
+					fmt.Fprintln(k.out)
+				}
+				fmt.Fprintf(k.out, "WARN  %s.\n      %s\n", w.Text, w.Mend)
+			}
+			return nil
 		}
 	}}}
 }

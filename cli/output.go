@@ -169,6 +169,9 @@ func (k *call) showChange(c api.ChangeResult) error {
 		fmt.Fprintf(k.out, "Would change revision %d:\n", c.Base)
 	}
 	t.write(k.out)
+	for _, r := range c.Resolved {
+		fmt.Fprintf(k.out, "Resolved: %s.\n", r)
+	}
 	for _, e := range c.Effects {
 		fmt.Fprintf(k.out, "Effect: %s.\n", e.Text)
 	}

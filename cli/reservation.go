@@ -15,7 +15,9 @@ func reservationCommands() []command {
 			more: "  yarnpost reservation add loom-17 --scope looms --hw 02:00:00:00:00:17 --address 10.77.0.17\n  Without --address it keeps the address the client has, or gets a free one.",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				scope := f.String("scope", "", "`name` of the scope (found by --address if left out)")
-				hw := f.String("hw", "", "hardware `address` of the client")
+				hw := f.String("hw", "", "hardware `address` of the client, whatever identifier it sends")
+				id := f.String("identifier", "", "or its client identifier in `hexadecimal`")
+				circuit := f.String("circuit", "", "or the `circuit` (option 82) that it is plugged into, whoever it is")
 				address := f.String("address", "", "`address` to keep")
 				host := f.String("hostname", "", "host `name` for the client")
 				lease := f.String("lease", "", "lease `time` of its own")
@@ -23,11 +25,11 @@ func reservationCommands() []command {
 				var options optionFlag
 				f.Var(&options, "option", "`name=value`, by option name or code (repeatable)")
 				return func(k *call) error {
-					if *hw == "" {
-						return usagef("yarnpost reservation add needs --hw, such as --hw 02:00:00:00:00:17")
+					if *hw == "" && *id == "" && *circuit == "" {
+						return usagef("yarnpost reservation add needs --hw, such as --hw 02:00:00:00:00:17, or --identifier, or --circuit")
 					}
 					name := k.args[0]
-					e := &api.ReservationEdit{Scope: pick(f, "scope", scope), Hardware: hw, Address: pick(f, "address", address),
+					e := &api.ReservationEdit{Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw), Identifier: pick(f, "identifier", id), Circuit: pick(f, "circuit", circuit), Address: pick(f, "address", address),
 						Hostname: pick(f, "hostname", host), Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options}
 					return k.change([]api.Edit{{Op: "add", Kind: "reservation", Name: name, Reservation: e}}, false, func() error {
 						list, err := k.client.Reservations(k.ctx, "", name)
@@ -46,9 +48,9 @@ func reservationCommands() []command {
 				if err != nil {
 					return err
 				}
-				t := newTable("Name", "Scope", "Address", "Hardware", "Host name", "Status", "Note")
+				t := newTable("Name", "Scope", "Address", "Client", "Host name", "Status", "Note")
 				for _, r := range list {
-					t.row(r.Name, r.Scope, r.Address, r.Hardware, r.Hostname, r.Status, r.Note)
+					t.row(r.Name, r.Scope, r.Address, r.Client, r.Hostname, r.Status, r.Note)
 				}
 				return k.show(list, t, "No reservation fits. yarnpost reservation add -h shows how to make one.")
 			}
@@ -66,14 +68,16 @@ func reservationCommands() []command {
 }
 
 func optionCommands() []command {
-	at := func(f *flag.FlagSet) (scope, reservation *string) {
-		return f.String("scope", "", "set it on the scope of this `name`"), f.String("reservation", "", "set it on the reservation of this `name`")
+	at := func(f *flag.FlagSet) (scope, reservation, rule *string) {
+		return f.String("scope", "", "set it on the scope of this `name`"), f.String("reservation", "", "set it on the reservation of this `name`"), f.String("rule", "", "set it by the rule of this `name`")
 	}
-	edit := func(k *call, scope, reservation string, options map[string]string) error {
+	edit := func(k *call, scope, reservation, rule string, options map[string]string) error {
 		var e api.Edit
 		switch {
-		case scope != "" && reservation != "":
-			return usagef("choose one of --scope and --reservation")
+		case scope != "" && reservation != "" || rule != "" && scope+reservation != "":
+			return usagef("choose one of --scope, --reservation and --rule")
+		case rule != "":
+			e = api.Edit{Op: "edit", Kind: "rule", Name: rule, Rule: &api.RuleEdit{Options: options}}
 		case scope != "":
 			e = api.Edit{Op: "edit", Kind: "scope", Name: scope, Scope: &api.ScopeEdit{Options: options}}
 		case reservation != "":
@@ -84,10 +88,10 @@ func optionCommands() []command {
 		return k.change([]api.Edit{e}, false, nil)
 	}
 	return []command{
-		{name: "option set", args: "NAME=VALUE…", short: "Set options in the defaults, a scope or a reservation", least: 1, most: -1, write: true,
+		{name: "option set", args: "NAME=VALUE…", short: "Set options in the defaults, a scope, a rule or a reservation", least: 1, most: -1, write: true,
 			more: "  yarnpost option set ntp-servers=10.40.0.42\n  yarnpost option set router=10.40.8.1 --scope looms\n  yarnpost option set ntp-servers=none --scope visitors      (takes the inherited value away)",
 			flags: func(f *flag.FlagSet) func(*call) error {
-				scope, reservation := at(f)
+				scope, reservation, rule := at(f)
 				return func(k *call) error {
 					var o optionFlag
 					for _, a := range k.args {
@@ -95,17 +99,17 @@ func optionCommands() []command {
 							return usagef("%q: %v", a, err)
 						}
 					}
-					return edit(k, *scope, *reservation, o)
+					return edit(k, *scope, *reservation, *rule, o)
 				}
 			}},
 		{name: "option unset", args: "NAME…", short: "Unset options; the inherited value holds again", least: 1, most: -1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-			scope, reservation := at(f)
+			scope, reservation, rule := at(f)
 			return func(k *call) error {
 				o := map[string]string{}
 				for _, a := range k.args {
 					o[a] = ""
 				}
-				return edit(k, *scope, *reservation, o)
+				return edit(k, *scope, *reservation, *rule, o)
 			}
 		}},
 		{name: "option list", short: "List options that are set, with where", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
@@ -128,9 +132,13 @@ func optionCommands() []command {
 				if err != nil {
 					return err
 				}
-				t := newTable("Code", "Option", "Type", "Example", "Meaning")
+				t := newTable("Code", "Option", "Type", "Example", "Set", "Meaning")
 				for _, c := range list {
-					t.row(fmt.Sprint(c.Code), c.Name, c.Type, c.Example, c.Meaning)
+					set := ""
+					if c.Set > 0 {
+						set = fmt.Sprintf("%d×", c.Set)
+					}
+					t.row(fmt.Sprint(c.Code), c.Name, c.Type, c.Example, set, c.Meaning)
 				}
 				return k.show(list, t, "No option fits.")
 			}
@@ -144,38 +152,16 @@ func optionCommands() []command {
 					if who == "" && *scope == "" {
 						return usagef("name a client by hardware address or address, or a scope with --scope")
 					}
-					hw, address := who, ""
+					ask := api.Ask{Hardware: who, Scope: *scope, Known: who != ""}
 					if strings.Count(who, ".") == 3 {
-						hw, address = "", who
+						ask.Hardware, ask.Address = "", who
 					}
-					e, err := k.client.Explain(k.ctx, hw, address, *scope)
+					e, err := k.client.Explain(k.ctx, ask)
 					if err != nil {
 						return err
 					}
-					if !k.json && !k.csv {
-						fmt.Fprintf(k.out, "%s\n\n", explained(e))
-					}
-					t := newTable("Code", "Option", "Value", "Level", "Bytes")
-					for _, o := range e.Options {
-						t.row(fmt.Sprint(o.Code), o.Name, o.Value, o.Level, o.Bytes)
-					}
-					return k.show(e, t, "")
+					return k.explanation(e, false)
 				}
 			}},
 	}
-}
-
-func explained(e api.Explanation) string {
-	who := "A client"
-	if e.Hardware != "" {
-		who = e.Hardware
-	}
-	text := who + " in scope " + e.Scope + " gets a lease of " + e.Lease
-	if e.Reservation != "" {
-		text += ", by reservation " + e.Reservation
-	}
-	if e.Address != "" {
-		text += ", address " + e.Address
-	}
-	return text + ":"
 }

@@ -53,6 +53,9 @@ type scopeFlags struct {
 	pools, exclude                                 listFlag
 	options                                        optionFlag
 	authoritative                                  bool
+	identity, bootp, delay                         string
+	rapid, probe                                   bool
+	perCircuit, newPerMinute                       int
 }
 
 func (s *scopeFlags) register(f *flag.FlagSet) {
@@ -66,12 +69,21 @@ func (s *scopeFlags) register(f *flag.FlagSet) {
 	f.StringVar(&s.lease, "lease", "", "lease `time` such as 8h or infinite (default: the plan's, 8h)")
 	f.StringVar(&s.link, "link", "", "`name` of the link it shares with other scopes")
 	f.BoolVar(&s.authoritative, "authoritative", false, "refuse clients without a record instead of keeping silent")
+	f.StringVar(&s.identity, "identity", "", "`what` tells clients apart: identifier or hardware (default: the plan's)")
+	f.StringVar(&s.bootp, "bootp", "", "`what` BOOTP clients get: ignore, reserved (default) or dynamic")
+	f.BoolVar(&s.rapid, "rapid-commit", false, "let clients that ask for it do with two messages")
+	f.StringVar(&s.delay, "offer-delay", "", "`time` that offers wait, up to 10s")
+	f.BoolVar(&s.probe, "probe", true, "probe addresses before they are offered")
+	f.IntVar(&s.perCircuit, "per-circuit", 0, "`number` of dynamic addresses behind one relay circuit; -1 for any (default: any)")
+	f.IntVar(&s.newPerMinute, "new-per-minute", 0, "`number` of clients never seen before that are let in a minute; -1 for any (default: a tenth of the pools, 60 at least)")
 	f.StringVar(&s.note, "note", "", "`text` for people")
 }
 
 func (s *scopeFlags) edit(f *flag.FlagSet) *api.ScopeEdit {
 	e := &api.ScopeEdit{Subnet: pick(f, "subnet", &s.subnet), Link: pick(f, "link", &s.link), Lease: pick(f, "lease", &s.lease),
-		Note: pick(f, "note", &s.note), Authoritative: pick(f, "authoritative", &s.authoritative), Options: s.options}
+		Note: pick(f, "note", &s.note), Authoritative: pick(f, "authoritative", &s.authoritative), Options: s.options,
+		Identity: pick(f, "identity", &s.identity), Bootp: pick(f, "bootp", &s.bootp), RapidCommit: pick(f, "rapid-commit", &s.rapid), OfferDelay: pick(f, "offer-delay", &s.delay),
+		Probe: pick(f, "probe", &s.probe), PerCircuit: pick(f, "per-circuit", &s.perCircuit), NewPerMinute: pick(f, "new-per-minute", &s.newPerMinute)}
 	if given(f, "pool") {
 		e.Pools = (*[]string)(&s.pools)
 	}
@@ -260,8 +272,18 @@ func scopeTable(s api.Scope) *table {
 	for _, o := range s.Options {
 		t.row(fmt.Sprintf("option %d", o.Code), o.Name+" = "+o.Value)
 	}
-	if s.Authoritative {
-		t.row("authoritative", "yes")
+	for _, f := range []struct {
+		set         bool
+		name, value string
+	}{{s.Authoritative, "authoritative", "yes"}, {s.Identity == "hardware", "clients told apart by", "hardware address alone"}, {s.Bootp != "reserved", "BOOTP", s.Bootp},
+		{s.RapidCommit, "rapid commit", "yes"}, {s.OfferDelay != "", "offers wait", s.OfferDelay}, {!s.Probe, "probing", "off"}, {s.PerCircuit > 0, "addresses a circuit", fmt.Sprint(s.PerCircuit)},
+		{s.NewPerMinute != 0, "new clients a minute", strings.Replace(fmt.Sprint(s.NewPerMinute), "-1", "any number", 1)}, {s.Listening, "answered", "no: its link is listened to"}} {
+		if f.set {
+			t.row(f.name, f.value)
+		}
+	}
+	for _, p := range s.Confined {
+		t.row("kept for a rule", "pool "+p)
 	}
 	if s.Note != "" {
 		t.row("note", s.Note)
@@ -282,9 +304,15 @@ func linkCommands() []command {
 				if err != nil {
 					return err
 				}
-				t := newTable("Name", "Interfaces", "Relays", "Scopes", "Note")
+				t := newTable("Name", "Interfaces", "Relays", "Scopes", "State", "Note")
 				for _, l := range list {
-					t.row(l.Name, strings.Join(l.Interfaces, " "), strings.Join(l.Relays, " "), strings.Join(l.Scopes, " "), l.Note)
+					state := "answered"
+					if l.Listening {
+						state = "listened to"
+					} else if l.StandAside {
+						state = "answered, unless another server is there"
+					}
+					t.row(l.Name, strings.Join(l.Interfaces, " "), strings.Join(l.Relays, " "), strings.Join(l.Scopes, " "), state, l.Note)
 				}
 				return k.show(list, t, "No link is defined yet; a scope brings its own.")
 			}
@@ -295,8 +323,10 @@ func linkCommands() []command {
 			f.Var(&interfaces, "interface", "`name` of an interface (repeatable; replaces all)")
 			name := f.String("name", "", "new `name`")
 			note := f.String("note", "", "`text` for people")
+			listen := f.Bool("listening", false, "hear it and send nothing; --listening=false goes live")
+			aside := f.Bool("stand-aside", false, "do not answer while another server answers there")
 			return func(k *call) error {
-				e := &api.LinkEdit{Name: pick(f, "name", name), Note: pick(f, "note", note)}
+				e := &api.LinkEdit{Name: pick(f, "name", name), Note: pick(f, "note", note), Listening: pick(f, "listening", listen), StandAside: pick(f, "stand-aside", aside)}
 				if given(f, "relay") {
 					e.Relays = (*[]string)(&relays)
 				}
@@ -314,6 +344,42 @@ func linkCommands() []command {
 					}
 					return err
 				})
+			}
+		}},
+	}
+}
+
+func defaultsCommands() []command {
+	return []command{
+		{name: "defaults show", short: "Show what holds in the whole plan", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				d, err := k.client.Defaults(k.ctx)
+				if err != nil {
+					return err
+				}
+				t := newTable("Setting", "Value")
+				t.row("lease time", d.Lease)
+				t.row("clients told apart by", map[string]string{"hardware": "hardware address alone", "identifier": "client identifier, if they send one"}[d.Identity])
+				for _, o := range d.Options {
+					t.row("option "+o.Name, o.Value)
+				}
+				if d.Listening {
+					t.row("listening", "the whole server hears and sends nothing")
+				}
+				if d.Note != "" {
+					t.row("note", d.Note)
+				}
+				return k.show(d, t, "")
+			}
+		}},
+		{name: "defaults edit", short: "Change what holds in the whole plan (options: yarnpost option set)", most: 0, write: true, flags: func(f *flag.FlagSet) func(*call) error {
+			lease := f.String("lease", "", "lease `time`")
+			identity := f.String("identity", "", "`what` tells clients apart: identifier or hardware")
+			listen := f.Bool("listening", false, "the whole server hears and sends nothing; --listening=false goes live")
+			note := f.String("note", "", "`text` for people")
+			return func(k *call) error {
+				return k.change([]api.Edit{{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Lease: pick(f, "lease", lease), Identity: pick(f, "identity", identity),
+					Listening: pick(f, "listening", listen), Note: pick(f, "note", note)}}}, false, func() error { _, err := k.client.Defaults(k.ctx); return err })
 			}
 		}},
 	}

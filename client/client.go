@@ -92,6 +92,10 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 	if out == nil {
 		return nil
 	}
+	if raw, ok := out.(*[]byte); ok {
+		*raw, err = io.ReadAll(resp.Body)
+		return err
+	}
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
 		return fmt.Errorf("%s %s: the answer cannot be read: %w", method, path, err)
 	}
@@ -150,9 +154,126 @@ func (c *Client) Codes(ctx context.Context, search string) ([]api.Code, error) {
 	return get[[]api.Code](ctx, c, "/api/codes", values("search", search))
 }
 
-// Explain says what a client is given; empty arguments are left out.
-func (c *Client) Explain(ctx context.Context, hardware, address, scope string) (api.Explanation, error) {
-	return get[api.Explanation](ctx, c, "/api/explain", values("hardware", hardware, "address", address, "scope", scope))
+// post sends a value and gives the answer.
+func post[T any](ctx context.Context, c *Client, path string, in any) (T, error) {
+	var out T
+	err := c.call(ctx, http.MethodPost, path, nil, in, &out)
+	return out, err
+}
+
+// Explain says what a hypothetical client would be answered.
+func (c *Client) Explain(ctx context.Context, ask api.Ask) (api.Explanation, error) {
+	return post[api.Explanation](ctx, c, "/api/explain", ask)
+}
+
+// ExchangeQuery filters recent messages; empty fields do not.
+type ExchangeQuery struct {
+	Since                                  uint64
+	Client, Address, Scope, Relay, Outcome string
+	Limit                                  int
+}
+
+func (q ExchangeQuery) values() url.Values {
+	v := values("client", q.Client, "address", q.Address, "scope", q.Scope, "relay", q.Relay, "outcome", q.Outcome)
+	if q.Since > 0 {
+		v.Set("since", strconv.FormatUint(q.Since, 10))
+	}
+	if q.Limit > 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	return v
+}
+
+// Exchanges lists recent messages with what was decided about them.
+func (c *Client) Exchanges(ctx context.Context, q ExchangeQuery) (api.Exchanges, error) {
+	return get[api.Exchanges](ctx, c, "/api/exchanges", q.values())
+}
+
+// Capture gives recent messages as a capture file.
+func (c *Client) Capture(ctx context.Context, q ExchangeQuery) ([]byte, error) {
+	var out []byte
+	err := c.call(ctx, http.MethodGet, "/api/exchanges/pcap", q.values(), nil, &out)
+	return out, err
+}
+
+// Given says what the holder of a lease asked with and was last given.
+func (c *Client) Given(ctx context.Context, address string) (api.GivenOptions, error) {
+	return get[api.GivenOptions](ctx, c, "/api/leases/"+url.PathEscape(address)+"/options", nil)
+}
+
+// Unmet lists options that clients ask for and nobody set.
+func (c *Client) Unmet(ctx context.Context) ([]api.UnmetOption, error) {
+	return get[[]api.UnmetOption](ctx, c, "/api/unmet", nil)
+}
+
+// Stale lists clients that hold old options; scope may be empty.
+func (c *Client) Stale(ctx context.Context, scope string) (api.StaleLeases, error) {
+	return get[api.StaleLeases](ctx, c, "/api/stale", values("scope", scope))
+}
+
+// Nudge makes clients renew at once.
+func (c *Client) Nudge(ctx context.Context, r api.NudgeRequest) (api.Nudged, error) {
+	return post[api.Nudged](ctx, c, "/api/nudge", r)
+}
+
+// Rules lists rules; scope may be empty.
+func (c *Client) Rules(ctx context.Context, scope string) ([]api.Rule, error) {
+	return get[[]api.Rule](ctx, c, "/api/rules", values("scope", scope))
+}
+
+// TryRule says whom a condition would fit.
+func (c *Client) TryRule(ctx context.Context, r api.RuleTry) (api.RuleTried, error) {
+	return post[api.RuleTried](ctx, c, "/api/rules/try", r)
+}
+
+// Variables lists what a condition can ask of a request.
+func (c *Client) Variables(ctx context.Context) ([]api.RuleVariable, error) {
+	return get[[]api.RuleVariable](ctx, c, "/api/rules/variables", nil)
+}
+
+// Lists lists the named sets.
+func (c *Client) Lists(ctx context.Context) ([]api.List, error) {
+	return get[[]api.List](ctx, c, "/api/lists", nil)
+}
+
+// Codebooks lists own codebooks and those of vendors.
+func (c *Client) Codebooks(ctx context.Context) ([]api.Codebook, error) {
+	return get[[]api.Codebook](ctx, c, "/api/codebooks", nil)
+}
+
+// Vendors lists the vendor classes seen.
+func (c *Client) Vendors(ctx context.Context) ([]api.Vendor, error) {
+	return get[[]api.Vendor](ctx, c, "/api/vendors", nil)
+}
+
+// Trials lists trials with their last results.
+func (c *Client) Trials(ctx context.Context) ([]api.Trial, error) {
+	return get[[]api.Trial](ctx, c, "/api/trials", nil)
+}
+
+// TrialResults lists the last results of a trial, newest first.
+func (c *Client) TrialResults(ctx context.Context, name string) ([]api.TrialResult, error) {
+	return get[[]api.TrialResult](ctx, c, "/api/trials/"+url.PathEscape(name)+"/results", nil)
+}
+
+// RunTrial makes one trial.
+func (c *Client) RunTrial(ctx context.Context, r api.TrialRun) (api.TrialResult, error) {
+	return post[api.TrialResult](ctx, c, "/api/trials/run", r)
+}
+
+// Listening says what listening beside another server showed.
+func (c *Client) Listening(ctx context.Context) (api.Listening, error) {
+	return get[api.Listening](ctx, c, "/api/listening", nil)
+}
+
+// Relays lists relays.
+func (c *Client) Relays(ctx context.Context) ([]api.Relay, error) {
+	return get[[]api.Relay](ctx, c, "/api/relays", nil)
+}
+
+// Preflight looks at the server's host again.
+func (c *Client) Preflight(ctx context.Context) ([]api.Check, error) {
+	return post[[]api.Check](ctx, c, "/api/preflight", nil)
 }
 
 // LeaseQuery says which leases to list, and how.
@@ -180,9 +301,23 @@ func (c *Client) Lease(ctx context.Context, address string) (api.Lease, error) {
 	return get[api.Lease](ctx, c, "/api/leases/"+url.PathEscape(address), nil)
 }
 
-// History is what happened to an address, newest first.
-func (c *Client) History(ctx context.Context, address string, limit int) ([]api.LeaseEvent, error) {
-	return get[[]api.LeaseEvent](ctx, c, "/api/leases/"+url.PathEscape(address)+"/history", values("limit", strconv.Itoa(limit)))
+// HistoryQuery asks who had an address, or where a client has been.
+type HistoryQuery struct {
+	Address, Hardware string
+	At                time.Time // with an address: who had it at this moment
+	Limit             int
+}
+
+// History lists what happened, newest first.
+func (c *Client) History(ctx context.Context, q HistoryQuery) ([]api.LeaseEvent, error) {
+	v := values("address", q.Address, "hardware", q.Hardware)
+	if !q.At.IsZero() {
+		v.Set("at", q.At.Format(time.RFC3339))
+	}
+	if q.Limit > 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	return get[[]api.LeaseEvent](ctx, c, "/api/history", v)
 }
 
 // EndLease ends a lease, or only says what would happen.

@@ -1,10 +1,31 @@
+// Package demo is Fellgate Mill, a made-up woollen mill: its plan, and simulated
+// clients behind simulated relays that speak real DHCPv4 to a real service over
+// loopback.
 package demo
 
 import (
 	"fmt"
+	"net/netip"
 
 	"yarnpost/api"
+	"yarnpost/core/dhcp4"
+	"yarnpost/service/trial"
 )
+
+// The mill's relays and clients are those of package trial.
+type (
+	Relay   = trial.Relay
+	Client  = trial.Client
+	Refusal = trial.Refusal
+)
+
+// NewRelay opens a relay; see package trial.
+func NewRelay(at, link netip.Addr, server netip.AddrPort) (*Relay, error) {
+	return trial.NewRelay(at, link, server)
+}
+
+// AddrOption is an option with one address.
+func AddrOption(code uint8, a netip.Addr) dhcp4.Option { return trial.AddrOption(code, a) }
 
 // place is one scope of the mill with the clients that live in it.
 type place struct {

@@ -24,6 +24,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/demo"
+	"yarnpost/service/trial"
 )
 
 // usual is what a client asks for.
@@ -131,7 +132,7 @@ func TestMessages(t *testing.T) {
 		t.Helper()
 		reply, raw, err := r.Exchange(ctx, m, "sw1/0/1", 2*time.Second)
 		if want == dhcp4.None {
-			if !errors.Is(err, demo.ErrSilence) {
+			if !errors.Is(err, trial.ErrSilence) {
 				t.Errorf("%s: %v instead of silence", what, reply)
 			}
 			return nil

@@ -23,6 +23,8 @@ import (
 const usage = `yarnpostd is the Yarn Post DHCP service.
 
   yarnpostd serve     serve leases until interrupted
+  yarnpostd preflight look whether this host can serve; changes nothing
+  yarnpostd relay     be the relay agent of a link, for servers elsewhere
   yarnpostd demo      serve a made-up mill with simulated clients
   yarnpostd openapi   print the OpenAPI document of the HTTP API
   yarnpostd version   print the version
@@ -48,6 +50,10 @@ func run(ctx context.Context, args []string) error {
 	switch command {
 	case "serve":
 		return serve(ctx, args[1:])
+	case "preflight":
+		return look(ctx, args[1:])
+	case "relay":
+		return runRelay(ctx, args[1:])
 	case "demo":
 		return runDemo(ctx, args[1:])
 	case "openapi":

@@ -224,3 +224,6 @@ func Mask(p netip.Prefix) netip.Addr {
 
 // Broadcast is the last address of an IPv4 subnet.
 func Broadcast(p netip.Prefix) netip.Addr { return OfPrefix(p).To }
+
+// IsZero reports whether the range is the empty one.
+func (r Range) IsZero() bool { return r == Range{} }

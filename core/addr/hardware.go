@@ -53,3 +53,24 @@ func (h *Hardware) UnmarshalText(text []byte) (err error) {
 	*h, err = ParseHardware(string(text))
 	return err
 }
+
+// Octets are any octets that people write in hexadecimal, such as a client
+// identifier; comparable and compact.
+type Octets string
+
+// String writes lower-case hexadecimal with colons.
+func (o Octets) String() string { return Hardware(o).String() }
+
+// MarshalText writes the octets as String does.
+func (o Octets) MarshalText() ([]byte, error) { return []byte(o.String()), nil }
+
+// UnmarshalText reads hexadecimal with colons, dashes, dots or nothing between
+// the digits.
+func (o *Octets) UnmarshalText(text []byte) error {
+	raw, err := hex.DecodeString(strings.NewReplacer(":", "", "-", "", ".", "", " ", "").Replace(string(text)))
+	if err != nil || len(raw) > 255 {
+		return fmt.Errorf("%q is not hexadecimal; write octets like 01:02:00:00:00:00:17", text)
+	}
+	*o = Octets(raw)
+	return nil
+}

@@ -38,6 +38,13 @@ type World struct {
 	// Writable is false while nothing can be recorded: then nobody gets more
 	// than the record says.
 	Writable bool
+	// Ready tells addresses that were probed a moment ago and found unused;
+	// nil: there is no probing.
+	Ready func(netip.Addr) bool
+	// Rival tells links on which another server answers; nil: none does.
+	Rival func(link plan.ID) bool
+	// Nonce draws sixteen unpredictable octets; nil: no client is given one.
+	Nonce func() string
 }
 
 // Outcome is what became of a request.
@@ -52,6 +59,7 @@ const (
 	Declined     Outcome = "declined"
 	Informed     Outcome = "informed"
 	Ignored      Outcome = "ignored" // silence
+	Waiting      Outcome = "waiting" // for the probe of an address
 )
 
 // Reason says why a request was refused or ignored.
@@ -75,6 +83,13 @@ const (
 	NotTaken       Reason = "not-taken"        // offered again and again, never requested
 	BadRequest     Reason = "bad-request"      // a field that must be there is not
 	NotServed      Reason = "not-served"       // a kind of message this server does not answer
+	ByRule         Reason = "rule"             // a rule ignores or refuses it
+	TooMany        Reason = "too-many-new"     // more clients never seen before than the scope's limits allow
+	NoBootp        Reason = "no-bootp"         // BOOTP, where that is not served
+	NotOffered     Reason = "not-offered"      // it asks for an address that it was not offered and that is not probed
+	V6Only         Reason = "ipv6-only"        // it does without IPv4, as the scope prefers (RFC 8925)
+	Listening      Reason = "listening"        // the link is heard and not answered
+	StandsAside    Reason = "stand-aside"      // another server answers on the link
 )
 
 // Step is one line of a decision's trail. "{a}" and "{t}" in Text stand for
@@ -114,7 +129,15 @@ type Decision struct {
 	Lease   *lease.Lease // to be stored, and recorded before the reply leaves
 	Offer   *lease.Offer // to be noted
 	Drop    netip.Addr   // an offer to be forgotten
+	Probe   netip.Addr   // with Waiting: decide again when it is known whether somebody uses it
+	Delay   time.Duration
+	New     bool // the scope never saw the client before
 	Trail   []Step
+	// Withheld is why nothing of this must be carried out or sent, or "".
+	Withheld Reason
+	Rule     string               // that ignores or refuses, with ByRule
+	Fitted   []*plan.CompiledRule // rules of the scope concerned that fit
+	Values   []plan.Value         // what the reply was chosen from, by key, with levels
 }
 
 // Decider decides requests, one at a time. Its memory is used again for each,
@@ -122,7 +145,7 @@ type Decision struct {
 type Decider struct {
 	decider
 	steps   [12]Step
-	options [32]dhcp4.Option
+	options [40]dhcp4.Option
 	values  [64]plan.Value
 }
 
@@ -137,6 +160,9 @@ type decider struct {
 	message dhcp4.Message
 	values  []plan.Value
 	octets  [16]byte // of the server identifier and the times
+	rulings []ruling // of the scopes looked at so far
+	circuit string   // as reservations have it; worked out when it is asked for
+	chosen  bool     // the client chose its subnet by option 118
 }
 
 // Decide says what to do about a request. The decision, its reply and its trail
@@ -145,17 +171,11 @@ func (d *Decider) Decide(req Request, w World) *Decision {
 	d.decider = decider{Request: req, World: w, msg: req.Message, plan: w.Table.Plan(), values: d.values[:0]}
 	d.message.Options = d.options[:0]
 	d.Trail = d.steps[:0]
-	d.Client = clientKey(req.Message)
+	d.Client = d.clientKey(false)
 	d.Limit = maxSize(req.Message)
 	d.decide()
+	d.withhold()
 	return &d.Decision
-}
-
-func clientKey(m *dhcp4.Message) lease.Client {
-	if id, ok := m.Options.Get(option.ClientID); ok && len(id) >= 2 {
-		return lease.ByIdentifier(id)
-	}
-	return lease.ByHardware(m.HType, m.CHAddr)
 }
 
 // maxSize turns option 57, which counts IP and UDP headers, into payload octets.
@@ -185,6 +205,11 @@ func (d *decider) decide() {
 		return
 	}
 	d.findLink()
+	for _, v := range d.scopes {
+		if v.ByHardware && len(m.CHAddr) > 0 {
+			d.Client = d.clientKey(true)
+		}
+	}
 	switch m.Type {
 	case dhcp4.Discover:
 		d.discover()
@@ -196,201 +221,32 @@ func (d *decider) decide() {
 		d.release()
 	case dhcp4.Inform:
 		d.inform()
+	case dhcp4.None:
+		d.bootp()
 	default:
 		d.step("{t} messages are not answered", netip.Addr{}, m.Type.String())
 		d.ignore(NotServed)
 	}
+	if d.Scope != nil {
+		d.Fitted = d.ruling(d.Scope).fitted
+	}
 }
 
-// findLink finds the scopes of the client's link: for relayed messages by link
-// selection (RFC 3527), subnet selection (RFC 3011) or giaddr; for renewals sent
-// straight to the server by ciaddr; else by the interface.
-func (d *decider) findLink() {
-	m := d.msg
-	at := func(a netip.Addr) bool {
-		if v := d.plan.ScopeAt(a); v != nil {
-			d.scopes = d.plan.OnLink(v.Link)
-			return true
-		}
-		return false
+// withhold marks decisions that must not be carried out: the link is only
+// listened to, or another server answers there and this one stands aside.
+func (d *decider) withhold() {
+	listening, aside := d.plan.Defaults.Listening, false
+	if len(d.scopes) > 0 {
+		on := d.scopes[0].On
+		listening = listening || on.Listening
+		aside = on.StandAside && d.Rival != nil && d.Rival(on.ID)
 	}
-	relayed := !m.GIAddr.IsUnspecified()
 	switch {
-	case relayed && d.Relay.Link.IsValid():
-		d.step("the relay selects the link of {a}", d.Relay.Link, "")
-		at(d.Relay.Link)
-	case relayed:
-		if sel, ok := m.Options.Addr(option.SubnetSelection); ok {
-			d.step("the client selects the subnet of {a}", sel, "")
-			at(sel)
-		} else if id := d.plan.LinkOfRelay(m.GIAddr); id != 0 {
-			d.step("came through relay {a} of this link", m.GIAddr, "")
-			d.scopes = d.plan.OnLink(id)
-		} else {
-			d.step("came through relay {a}", m.GIAddr, "")
-			at(m.GIAddr)
-		}
-	case d.Unicast && !m.CIAddr.IsUnspecified():
-		d.step("came straight from {a}", m.CIAddr, "")
-		at(m.CIAddr)
-	case d.Interface != "":
-		d.step("heard on interface {t}", netip.Addr{}, d.Interface)
-		if id := d.plan.LinkOnInterface(d.Interface); id != 0 {
-			d.scopes = d.plan.OnLink(id)
-			break
-		}
-		for _, p := range d.Prefixes {
-			if at(p.Addr()) {
-				break
-			}
-		}
+	case listening:
+		d.step("the link is listened to: nothing is sent", netip.Addr{}, "")
+		d.Withheld = Listening
+	case aside:
+		d.step("another server answers on the link, and this one stands aside", netip.Addr{}, "")
+		d.Withheld = StandsAside
 	}
-	if len(d.scopes) == 0 {
-		d.step("no scope is defined for that link", netip.Addr{}, "")
-	}
-}
-
-// free reports whether the scope's pools could give the address to this client
-// now.
-func (d *decider) free(v *plan.View, a netip.Addr) bool {
-	if !v.Allocatable(a) || d.plan.ReservationAt(a) != nil || d.Ours(a) {
-		return false
-	}
-	if o, ok := d.Table.OfferOf(a); ok && o.Client != d.Client {
-		return false
-	}
-	l := d.Table.Get(a)
-	return l == nil || l.Status == lease.Free || l.Status == lease.Released || l.Status == lease.Expired ||
-		l.Client == d.Client && l.Status == lease.Active
-}
-
-// mine reports whether the record is this client's: by its key, or, where a
-// reservation names the hardware, by that (a boot loader and the system it
-// starts send different identifiers).
-func (d *decider) mine(l *lease.Lease) bool {
-	if l == nil || l.Status == lease.Abandoned || l.Status == lease.Free {
-		return false
-	}
-	if l.Client == d.Client {
-		return true
-	}
-	r := d.plan.ReservationAt(l.Address)
-	return r != nil && r.Hardware == d.msg.CHAddr && l.Hardware == d.msg.CHAddr
-}
-
-// reservation finds the client's reservation on the link and says whether its
-// address can be had now.
-func (d *decider) reservation() (r *plan.Reservation, v *plan.View, available bool) {
-	for _, v := range d.scopes {
-		if v.Mode == plan.Held {
-			continue
-		}
-		if r := d.plan.ReservationFor(v.ID, d.msg.CHAddr); r != nil {
-			l := d.Table.Get(r.Address)
-			busy := l != nil && !d.mine(l) && (l.Status == lease.Active || l.Status == lease.Abandoned)
-			return r, v, !busy && !d.Ours(r.Address)
-		}
-	}
-	return nil, nil, false
-}
-
-func (d *decider) discover() {
-	if len(d.scopes) == 0 {
-		d.ignore(NoScope)
-		return
-	}
-	v, a := d.choose()
-	if v == nil {
-		return
-	}
-	d.Scope, d.Address = v, a
-	if l := d.Table.Get(a); !d.Writable && !(d.mine(l) && l.HeldAt(d.Now)) {
-		d.step("nothing can be recorded now, so nobody new is served", netip.Addr{}, "")
-		d.ignore(NoDatabase)
-		return
-	}
-	d.Outcome = Offered
-	d.Offer = &lease.Offer{Address: a, Client: d.Client, Until: d.Now.Add(OfferTime)}
-	r := d.reservedHere(a)
-	d.reply(dhcp4.Offer, v, r, a, d.leaseTime(v, r))
-}
-
-func (d *decider) reservedHere(a netip.Addr) *plan.Reservation {
-	if r := d.plan.ReservationAt(a); r != nil && r.Hardware == d.msg.CHAddr {
-		return r
-	}
-	return nil
-}
-
-// choose picks the address to offer: reserved, held, on offer, former,
-// requested, and then whatever is free for longest.
-func (d *decider) choose() (*plan.View, netip.Addr) {
-	if r, v, available := d.reservation(); r != nil {
-		if available {
-			d.step("{a} is reserved for it as {t}", r.Address, r.Name)
-			return v, r.Address
-		}
-		d.step("{a} is reserved for it, but cannot be had now", r.Address, "")
-	}
-	why := ScopeHeld
-	for _, v := range d.scopes {
-		switch {
-		case v.Mode == plan.Draining && why == ScopeHeld:
-			why = ScopeDraining
-		case v.Mode == plan.Serving && len(v.Pools) > 0:
-			why = PoolEmpty
-		case v.Mode == plan.Serving && why != PoolEmpty:
-			why = ReservedOnly
-		}
-		if v.Mode != plan.Serving {
-			continue
-		}
-		if l := d.Table.ByClient(v.ID, d.Client); l != nil && d.free(v, l.Address) {
-			d.step("it had {a} before", l.Address, "")
-			return v, l.Address
-		}
-		if a, ok := d.Table.OfferTo(v.ID, d.Client); ok && d.free(v, a) {
-			d.step("{a} is on offer to it already", a, "")
-			return v, a
-		}
-	}
-	if a, ok := d.msg.Options.Addr(option.AddressRequest); ok {
-		for _, v := range d.scopes {
-			if v.Mode == plan.Serving && v.Subnet.Contains(a) && d.free(v, a) {
-				d.step("it asks for {a}, which is free", a, "")
-				return v, a
-			}
-		}
-	}
-	usable := func(a netip.Addr) bool { return !d.Ours(a) }
-	for _, v := range d.scopes {
-		if v.Mode != plan.Serving {
-			continue
-		}
-		if a, ok := d.Table.Pick(v.ID, usable); ok {
-			d.step("{a} is free for longest in scope {t}", a, v.Name)
-			return v, a
-		}
-		text := "scope {t} has no address left"
-		if len(v.Pools) == 0 {
-			text = "scope {t} has no pool: only reserved clients are served"
-		}
-		d.step(text, netip.Addr{}, v.Name)
-	}
-	d.Scope = d.scopes[0]
-	d.ignore(why)
-	return nil, netip.Addr{}
-}
-
-// leaseTime is what the client gets: what it asks for, if that is less than
-// the plan grants, but never under a minute.
-func (d *decider) leaseTime(v *plan.View, r *plan.Reservation) time.Duration {
-	t := v.LeaseFor(r)
-	if s, ok := d.msg.Options.Uint32(option.AddressTime); ok {
-		t = min(t, max(option.FromSeconds(s), time.Minute))
-	}
-	if v.Mode == plan.Draining && r == nil && !v.DrainUntil.IsZero() {
-		t = min(t, max(lease.At(v.DrainUntil).Sub(d.Now), 0))
-	}
-	return t
 }

@@ -32,7 +32,7 @@ func newWorld(tb testing.TB, subnet string, pools ...string) *fixture {
 	f.table = lease.New(f.plan, f.now)
 	f.change(func(d *plan.Draft) error {
 		s := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix(subnet), Mode: plan.Serving, Settings: plan.Settings{
-			Lease: plan.Duration(time.Hour), Options: map[uint8]string{option.Router: "10.77.0.1", option.DomainServer: "10.77.0.53", option.DomainName: "mill.example"}}}
+			Lease: plan.Duration(time.Hour), Options: map[option.Key]string{option.Std(option.Router): "10.77.0.1", option.Std(option.DomainServer): "10.77.0.53", option.Std(option.DomainName): "mill.example"}}}
 		for _, p := range pools {
 			r, err := addr.ParseRange(p)
 			if err != nil {
@@ -451,8 +451,8 @@ func TestLinks(t *testing.T) {
 // unprintable gets there.
 func TestClean(t *testing.T) {
 	for in, want := range map[string]string{"loom-17\x00\x00": "loom-17", "a\nb\x1bc": "a?b?c", "m\xfchle": "m?hle", "mühle": "mühle", "x\x00y": "x?y"} {
-		if got := Clean([]byte(in)); got != want {
-			t.Errorf("Clean(%q) = %q, want %q", in, got, want)
+		if got := dhcp4.Clean([]byte(in)); got != want {
+			t.Errorf("dhcp4.Clean(%q) = %q, want %q", in, got, want)
 		}
 	}
 	m := &dhcp4.Message{Options: dhcp4.Options{{Code: option.ClientFQDN, Data: []byte("\x04\x00\x00\x04loom\x04mill\x00")}}}

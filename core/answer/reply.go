@@ -27,100 +27,236 @@ func (d *decider) refuse(why Reason, message string) {
 	d.echo(r)
 }
 
+// header begins a reply. One to BOOTP has no type and names no server.
 func (d *decider) header(t dhcp4.Type) *dhcp4.Message {
 	m := d.msg
+	d.message = dhcp4.Message{Op: dhcp4.BootReply, HType: m.HType, XID: m.XID, Flags: m.Flags, CIAddr: netip.IPv4Unspecified(),
+		SIAddr: netip.IPv4Unspecified(), GIAddr: m.GIAddr, CHAddr: m.CHAddr, Type: t, Options: d.message.Options[:0]}
+	d.Reply = &d.message
+	if t == dhcp4.None {
+		return d.Reply
+	}
 	server := d.Server
 	if d.Relay.ServerID.IsValid() { // RFC 5107
 		server = d.Relay.ServerID
 	}
 	id := server.As4()
 	copy(d.octets[:4], id[:])
-	d.message = dhcp4.Message{Op: dhcp4.BootReply, HType: m.HType, XID: m.XID, Flags: m.Flags, CIAddr: netip.IPv4Unspecified(),
-		SIAddr: netip.IPv4Unspecified(), GIAddr: m.GIAddr, CHAddr: m.CHAddr, Type: t, Options: append(d.message.Options[:0],
-			dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]}, dhcp4.Option{Code: option.ServerID, Data: d.octets[:4]})}
-	d.Reply = &d.message
+	d.message.Options = append(d.message.Options, dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]}, dhcp4.Option{Code: option.ServerID, Data: d.octets[:4]})
 	return d.Reply
 }
 
 var messageTypes = []byte{0, 1, 2, 3, 4, 5, 6, 7, 8}
 
-// echo ends a reply with the client identifier (RFC 6842) and option 82 (RFC
-// 3046), as they came.
+// echo ends a reply with what goes back as it came: the subnet that the client
+// selected (RFC 3011), its virtual network if it is the one there is (RFC 6607),
+// its identifier (RFC 6842), and option 82 (RFC 3046).
 func (d *decider) echo(r *dhcp4.Message) {
-	for _, code := range [...]uint8{option.ClientID, option.RelayAgent} {
+	back := func(code uint8) {
 		if b, ok := d.msg.Options.Get(code); ok {
 			r.Options = append(r.Options, dhcp4.Option{Code: code, Data: b})
 		}
 	}
+	if d.chosen {
+		back(option.SubnetSelection)
+	}
+	if b, ok := d.msg.Options.Get(option.VirtualSubnet); ok && dhcp4.GlobalNet(b) {
+		back(option.VirtualSubnet)
+	}
+	if r.Type != dhcp4.None {
+		back(option.ClientID)
+	}
+	if b, ok := d.msg.Options.Get(option.RelayAgent); ok {
+		r.Options = append(r.Options, dhcp4.Option{Code: option.RelayAgent, Data: d.Relay.Echo(b)})
+	}
 }
 
-// reply makes an OFFER or ACK. A lease time of 0 marks the answer to INFORM,
-// which has no times (RFC 2131 section 4.3.5).
+// reply makes an OFFER, an ACK or a BOOTP reply. A lease time of 0 leaves the
+// times out (RFC 2131 section 4.3.5), and so does BOOTP.
 func (d *decider) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a netip.Addr, leaseTime time.Duration) {
 	m := d.msg
+	if m.Type == dhcp4.None {
+		t, leaseTime, d.Limit = dhcp4.None, 0, dhcp4.BootpSize
+	}
 	r := d.header(t)
 	r.YIAddr = a
-	if t == dhcp4.Ack {
+	if t == dhcp4.Ack || t == dhcp4.None {
 		r.CIAddr = m.CIAddr
 	}
-	values := appendValues(d.values[:0], v, res, leaseTime, d.octets[4:])
-	for _, val := range values {
-		if val.Level == plan.AtService && val.Code != option.Hostname {
-			r.Options = append(r.Options, dhcp4.Option{Code: val.Code, Data: val.Data})
+	values := appendValues(d.values[:0], d.settled(v, res), v, res, leaseTime, d.octets[4:])
+	d.Values = values
+	add := func(code uint8, data []byte) {
+		if _, there := r.Options.Get(code); !there {
+			r.Options = append(r.Options, dhcp4.Option{Code: code, Data: data})
 		}
 	}
-	// What the client asks for, in its order; without a list, everything
-	// (RFC 2131 section 4.3.1). The mask comes before the routers (RFC 2132
-	// section 3.3) and the times are always told.
+	timed := func(code uint8) bool {
+		return code == option.AddressTime || code == option.RenewalTime || code == option.RebindingTime
+	}
+	// Computed values come first, and the mask before the routers (RFC 2132
+	// section 3.3). Then what the client asks for, in its order; without a list,
+	// everything (RFC 2131 section 4.3.1).
+	for _, val := range values {
+		if val.Book == "" && val.Level == plan.AtService && val.Code != option.Hostname {
+			add(val.Code, val.Data)
+		}
+	}
 	wants, listed := m.Options.Get(option.ParameterList)
-	add := func(val plan.Value) {
-		if timed := val.Code == option.RenewalTime || val.Code == option.RebindingTime; timed && leaseTime == 0 {
-			return
-		}
-		if _, there := r.Options.Get(val.Code); !there {
-			r.Options = append(r.Options, dhcp4.Option{Code: val.Code, Data: val.Data})
-		}
-	}
 	for _, val := range values {
-		always := val.Code == option.SubnetMask || leaseTime > 0 && (val.Code == option.RenewalTime || val.Code == option.RebindingTime)
-		if always || !listed {
-			add(val)
+		if val.Book != "" {
+			break
+		}
+		if val.Code == option.SubnetMask || timed(val.Code) && leaseTime > 0 || !listed && !timed(val.Code) {
+			add(val.Code, val.Data)
 		}
 	}
 	for _, code := range wants {
-		if i, ok := slices.BinarySearchFunc(values, code, func(val plan.Value, c uint8) int { return int(val.Code) - int(c) }); ok {
-			add(values[i])
+		if i, ok := find(values, option.Std(code)); ok && !timed(code) {
+			add(code, values[i].Data)
 		}
 	}
+	d.addBooked(r, values)
+	if t != dhcp4.None {
+		d.addFQDN(r)
+	}
 	d.echo(r)
+	d.aim()
+}
+
+// aim says where the reply goes (RFC 2131 section 4.1).
+func (d *decider) aim() {
+	m := d.msg
 	switch {
 	case !m.GIAddr.IsUnspecified():
 		d.To = ToRelay
 	case !m.CIAddr.IsUnspecified():
 		d.To = ToAddress
-	case m.Broadcast():
+	case m.Broadcast() || d.Reply.YIAddr.IsUnspecified():
 		d.To = ToAll
 	default:
 		d.To = ToHardware
 	}
 }
 
-// Values lists by code the options a client of the scope is given, with the
-// level of each: what the plan sets, and what the service computes unless the
-// plan says otherwise. A lease time of 0 leaves the times out. The reservation
-// may be nil.
-func Values(v *plan.View, r *plan.Reservation, leaseTime time.Duration) []plan.Value {
-	return appendValues(nil, v, r, leaseTime, make([]byte, 12))
+// addBooked adds what codebooks carry: the fixed fields for booting, sub-options
+// of option 43 for the client's vendor class, and those of option 125 for
+// enterprise numbers that the client names (124, 125) or asks for.
+func (d *decider) addBooked(r *dhcp4.Message, values []plan.Value) {
+	first := slices.IndexFunc(values, func(v plan.Value) bool { return v.Book != "" })
+	if first < 0 {
+		return
+	}
+	booked := values[first:]
+	for _, v := range booked {
+		if v.Book != option.HeaderBook {
+			continue
+		}
+		switch v.Code {
+		case option.NextServer:
+			r.SIAddr = netip.AddrFrom4([4]byte(v.Data))
+		case option.ServerName:
+			r.SName = v.Data
+		case option.BootFile:
+			r.File = v.Data
+		}
+	}
+	class := d.msg.Text(option.ClassID)
+	var in43, in125 []byte
+	for _, c := range d.plan.Codebooks() {
+		var sub []byte
+		for _, v := range booked {
+			if v.Book == c.Name {
+				sub = dhcp4.AppendSub(sub, v.Code, v.Data)
+			}
+		}
+		switch {
+		case len(sub) == 0:
+		case c.Place == plan.InVendor && c.Fits(class):
+			in43 = append(in43, sub...)
+		case c.Place == plan.In125 && d.knows(c.Enterprise) && len(sub) <= 255:
+			in125 = binary.BigEndian.AppendUint32(in125, c.Enterprise)
+			in125 = append(append(in125, byte(len(sub))), sub...)
+		}
+	}
+	put := func(code uint8, data []byte) {
+		if len(data) == 0 {
+			return
+		}
+		if i := slices.IndexFunc(r.Options, func(o dhcp4.Option) bool { return o.Code == code }); i >= 0 {
+			r.Options[i].Data = data
+			return
+		}
+		r.Options = append(r.Options, dhcp4.Option{Code: code, Data: data})
+	}
+	put(option.VendorSpecific, in43)
+	put(option.VIVendorOptions, in125)
 }
 
-// appendValues is Values in memory that is there already; the times take twelve
-// octets.
-func appendValues(out []plan.Value, v *plan.View, r *plan.Reservation, leaseTime time.Duration, octets []byte) []plan.Value {
-	out = append(out, v.ValuesFor(r)...)
+// knows reports whether the client names an enterprise number (RFC 3925), or
+// asks for option 125 as such.
+func (d *decider) knows(enterprise uint32) bool {
+	for _, code := range [...]uint8{option.VIVendorClass, option.VIVendorOptions} {
+		b, _ := d.msg.Options.Get(code)
+		for len(b) >= 5 && len(b) >= 5+int(b[4]) {
+			if binary.BigEndian.Uint32(b) == enterprise {
+				return true
+			}
+			b = b[5+int(b[4]):]
+		}
+	}
+	wants, _ := d.msg.Options.Get(option.ParameterList)
+	return slices.Contains(wants, option.VIVendorOptions)
+}
+
+// addFQDN answers option 81: the server does no DNS updates for the client, and
+// keeps it from none (RFC 4702 section 4: N set, S clear, O if that overrides
+// the client's wish; both result codes 255).
+func (d *decider) addFQDN(r *dhcp4.Message) {
+	b, ok := d.msg.Options.Get(option.ClientFQDN)
+	if !ok || len(b) < 3 {
+		return
+	}
+	const s, o, e, n = 1, 2, 4, 8
+	flags := b[0]&e | n
+	if b[0]&s != 0 {
+		flags |= o
+	}
+	r.Options = append(r.Options, dhcp4.Option{Code: option.ClientFQDN, Data: append([]byte{flags, 255, 255}, b[3:]...)})
+}
+
+// settled is what the plan gives a client of the scope, by key: scope, then
+// rules, then reservation.
+func (d *decider) settled(v *plan.View, r *plan.Reservation) []plan.Value {
+	of := d.ruling(v)
+	return d.plan.Reserved(plan.Overlay(v.Values, of.values, of.takes), r)
+}
+
+// valueOf is what the plan gives a client without a reservation for one option
+// of the message, or nil.
+func (d *decider) valueOf(v *plan.View, code uint8) *plan.Value {
+	values := d.settled(v, nil)
+	if i, ok := find(values, option.Std(code)); ok {
+		return &values[i]
+	}
+	return nil
+}
+
+func find(values []plan.Value, k option.Key) (int, bool) {
+	return slices.BinarySearchFunc(values, k, func(v plan.Value, k option.Key) int { return v.Key.Compare(k) })
+}
+
+func sortValues(values []plan.Value) {
+	slices.SortFunc(values, func(a, b plan.Value) int { return a.Key.Compare(b.Key) })
+}
+
+// appendValues adds to what is settled the values that the service computes,
+// unless the plan says otherwise: mask, host name of the reservation, times. A
+// lease time of 0 leaves the times out; they take twelve octets.
+func appendValues(out, settled []plan.Value, v *plan.View, r *plan.Reservation, leaseTime time.Duration, octets []byte) []plan.Value {
+	out = append(out, settled...)
 	compute := func(code uint8, data []byte) {
-		at, found := slices.BinarySearchFunc(out, code, func(val plan.Value, c uint8) int { return int(val.Code) - int(c) })
-		if !found {
-			out = slices.Insert(out, at, plan.Value{Code: code, Data: data})
+		if at, found := find(out, option.Std(code)); !found {
+			out = slices.Insert(out, at, plan.Value{Key: option.Std(code), Data: data})
 		}
 	}
 	compute(option.SubnetMask, v.Mask)

@@ -2,10 +2,7 @@ package answer
 
 import (
 	"net/netip"
-	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
@@ -39,7 +36,7 @@ func (d *decider) request() {
 		}
 	case !m.CIAddr.IsUnspecified():
 		s, a = rebinding, m.CIAddr
-		if d.Unicast && m.GIAddr.IsUnspecified() {
+		if d.Unicast && m.GIAddr.IsUnspecified() || d.Relay.Unicast {
 			s = renewing
 		}
 	case hasAsked:
@@ -52,7 +49,7 @@ func (d *decider) request() {
 	}
 	d.Address = a
 	d.step("{t} {a}", a, stateNames[s])
-	if s == selecting && server != d.Server && !d.Ours(server) {
+	if s == selecting && !d.named(server) {
 		d.step("it chose server {a}", server, "")
 		d.dropOffers()
 		d.ignore(OtherServer)
@@ -62,7 +59,19 @@ func (d *decider) request() {
 		d.ignore(NoScope)
 		return
 	}
+	if d.turnedAway(true) {
+		if d.Outcome == Refused {
+			l := d.Table.Get(a)
+			d.giveUp(l, d.mine(l))
+		}
+		return
+	}
 	d.grant(s, a)
+}
+
+// named reports whether a server identifier is one of this server's.
+func (d *decider) named(server netip.Addr) bool {
+	return server == d.Server || server == d.Relay.ServerID || d.Ours(server)
 }
 
 // dropOffers forgets what was offered to a client that went elsewhere.
@@ -125,13 +134,24 @@ func (d *decider) grant(s state, a netip.Addr) {
 		d.refuse(NotHandedOut, "address not handed out")
 		d.giveUp(l, mine)
 		return
+	case !here && !d.inItsPool(v, a) && d.ruling(v).action == plan.ReservedOnly:
+		d.step("rule {t} lets reserved clients alone have an address", netip.Addr{}, d.ruling(v).by)
+		d.refuse(ReservedOnly, "reserved clients only")
+		d.giveUp(l, mine)
+		return
+	case !here && !d.inItsPool(v, a) && (!mine || d.roomInPool(v)):
+		d.step("rules give it no address of that pool", netip.Addr{}, "")
+		d.refuse(NotHandedOut, "address of another pool")
+		d.giveUp(l, mine)
+		return
 	case !here && v.Mode == plan.Draining && (!mine || d.elsewhere(v) || d.leaseTime(v, nil) < time.Minute):
 		d.step("scope {t} is draining", netip.Addr{}, v.Name)
 		d.refuse(ScopeDraining, "scope is draining")
 		d.giveUp(l, mine)
 		return
 	}
-	if o, offered := d.Table.OfferOf(a); offered && o.Client != d.Client && !here && !(mine && l.Status == lease.Active) {
+	o, offered := d.Table.OfferOf(a)
+	if offered && o.Client != d.Client && !here && !(mine && l.Status == lease.Active) {
 		d.step("{a} is on offer to another client", a, "")
 		d.refuse(HeldByAnother, "address offered to another client")
 		return
@@ -143,6 +163,13 @@ func (d *decider) grant(s state, a netip.Addr) {
 			return
 		case s != selecting:
 			d.refuse(NoRecord, "no lease on record")
+			return
+		case !offered && d.crowded(v):
+			d.refuse(TooMany, "too many new clients")
+			return
+		case !offered && !d.probed(v, a):
+			d.step("{a} is not on offer to it, and nobody knows whether it is in use", a, "")
+			d.refuse(NotOffered, "address not offered")
 			return
 		}
 	}
@@ -156,6 +183,13 @@ func (d *decider) giveUp(l *lease.Lease, mine bool) {
 		return
 	}
 	d.Lease = l.Ended(lease.Released, d.Now)
+}
+
+// roomInPool reports whether the pool that rules send the client to has an
+// address for it.
+func (d *decider) roomInPool(v *plan.View) bool {
+	_, ok := d.Table.Pick(v.ID, d.ruling(v).pool, func(a netip.Addr) bool { return !d.Ours(a) })
+	return ok
 }
 
 func (d *decider) allHeld() bool {
@@ -208,12 +242,13 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 			left = l.Expires.Sub(d.Now)
 		}
 		d.step("answered from the record, with what is left of the lease", netip.Addr{}, "")
-		d.Outcome = Acknowledged
+		d.Outcome, d.Scope, d.Address = Acknowledged, v, a
 		d.reply(dhcp4.Ack, v, r, a, min(left, t))
+		d.addNonce(l.Nonce)
 		return
 	}
 	n := &lease.Lease{Address: a, Status: lease.Active, Reserved: here, Client: d.Client, Hardware: d.msg.CHAddr,
-		Hostname: hostname(d.msg, r), Vendor: text(d.msg, option.ClassID), Circuit: string(d.Relay.Circuit),
+		Hostname: hostname(d.msg, r), Vendor: d.msg.Text(option.ClassID), Circuit: string(d.Relay.Circuit),
 		Since: d.Now, Changed: d.Now, Heard: d.Now, Granted: t, Expires: d.Now.Add(t), Revision: d.plan.Revision}
 	if t >= option.Infinite {
 		n.Expires = lease.Never
@@ -228,18 +263,31 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 		}
 	}
 	d.step("{a} for {t}", a, option.FormatDuration(t))
-	d.Outcome, d.Lease = Acknowledged, n
+	d.Outcome, d.Lease, d.Scope, d.Address = Acknowledged, n, v, a
+	d.New = !mine && !here && d.former(v) == nil
 	d.reply(dhcp4.Ack, v, r, a, t)
+	n.Given = Digest(d.msg, d.Reply)
+	if d.nudgeable() {
+		if n.Nonce = ""; mine {
+			n.Nonce = l.Nonce
+		}
+		if n.Nonce == "" && d.Nonce != nil {
+			n.Nonce = d.Nonce()
+		}
+		d.addNonce(n.Nonce)
+	}
 }
 
+// early reports whether the record is enough of an answer: it is the client's,
+// fresh, and made under this revision of the plan.
 func (d *decider) early(l *lease.Lease, t time.Duration) bool {
-	return l.Client == d.Client && l.Granted == t && (l.Expires == lease.Never || l.Expires.Sub(d.Now) > t-t/earlyPart)
+	return l.Client == d.Client && l.Granted == t && l.Revision == d.plan.Revision && (l.Expires == lease.Never || l.Expires.Sub(d.Now) > t-t/earlyPart)
 }
 
 func (d *decider) decline() {
 	a, ok := d.msg.Options.Addr(option.AddressRequest)
 	server, hasServer := d.msg.Options.Addr(option.ServerID)
-	if !ok || hasServer && server != d.Server && !d.Ours(server) {
+	if !ok || hasServer && !d.named(server) {
 		d.ignore(BadRequest)
 		return
 	}
@@ -263,6 +311,7 @@ func (d *decider) close(a netip.Addr, to lease.Status, outcome Outcome) {
 	}
 	d.step("it gives {a} up: {t}", a, to.String())
 	d.Outcome, d.Lease = outcome, l.Ended(to, d.Now)
+	d.New = outcome == Declined // it will be back for another address
 }
 
 // inform answers a client that has an address and wants options alone
@@ -284,33 +333,14 @@ func (d *decider) inform() {
 		d.ignore(ScopeHeld)
 		return
 	}
+	d.scopes = []*plan.View{v}
+	if d.turnedAway(false) {
+		return
+	}
 	d.Scope, d.Address = v, a
 	d.Outcome = Informed
 	d.step("options of scope {t} for {a}", a, v.Name)
 	d.reply(dhcp4.Ack, v, d.reservedHere(a), netip.IPv4Unspecified(), 0)
-}
-
-func text(m *dhcp4.Message, code uint8) string {
-	b, _ := m.Options.Get(code)
-	return Clean(b)
-}
-
-// Clean makes text of what a client says of itself: trailing NULs go, and what
-// is not printable becomes a question mark, so that it can be stored and shown
-// anywhere.
-func Clean(b []byte) string {
-	s := strings.TrimRight(string(b), "\x00")
-	for i := range len(s) {
-		if s[i] < ' ' || s[i] > '~' {
-			return strings.Map(func(r rune) rune {
-				if r == utf8.RuneError || !unicode.IsPrint(r) {
-					return '?'
-				}
-				return r
-			}, s)
-		}
-	}
-	return s
 }
 
 // hostname is the reservation's name for the client, or what the client says
@@ -319,22 +349,8 @@ func hostname(m *dhcp4.Message, r *plan.Reservation) string {
 	if r != nil && r.Hostname != "" {
 		return r.Hostname
 	}
-	if name := text(m, option.Hostname); name != "" {
+	if name := m.Text(option.Hostname); name != "" {
 		return name
 	}
-	b, ok := m.Options.Get(option.ClientFQDN)
-	if !ok || len(b) < 4 {
-		return ""
-	}
-	if b[0]&4 == 0 { // E bit: the deprecated ASCII form (RFC 4702 section 2.1)
-		return strings.TrimSuffix(Clean(b[3:]), ".")
-	}
-	name := option.Type{Fields: []option.Kind{option.Name}}.Format(b[3:])
-	if strings.HasPrefix(name, option.RawPrefix) { // a partial name has no final root label
-		name = option.Type{Fields: []option.Kind{option.Name}}.Format(append(append([]byte(nil), b[3:]...), 0))
-	}
-	if strings.HasPrefix(name, option.RawPrefix) {
-		return ""
-	}
-	return name
+	return m.FQDN()
 }

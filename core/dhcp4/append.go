@@ -10,7 +10,7 @@ import (
 
 // Append encodes m at the end of dst. The message takes at most limit octets
 // (MinMax unless the client said more with option 57; values below MinMax count
-// as MinMax). Options are written in the order given; long ones are split (RFC
+// as MinMax, but for BootpSize, with which nothing overflows). Options are written in the order given; long ones are split (RFC
 // 3396); those that do not fit the options field overflow into file and then
 // sname where m leaves these empty (RFC 2131 section 4.1); those that fit
 // nowhere are left out and their codes returned. Option 82 comes last in the
@@ -22,7 +22,10 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 	if len(m.SName) > 64 || len(m.File) > 128 {
 		return dst, nil, fmt.Errorf("encode DHCPv4: server name takes %d of 64 octets, boot file %d of 128", len(m.SName), len(m.File))
 	}
-	limit = min(max(limit, MinMax), MaxMax)
+	bootp := limit == BootpSize
+	if !bootp {
+		limit = min(max(limit, MinMax), MaxMax)
+	}
 	start := len(dst)
 	var header [optionsAt]byte
 	dst = append(dst, header[:]...)
@@ -56,7 +59,7 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 			need += wireSize(o.Data)
 		}
 	}
-	overflow := optionsAt+need > limit
+	overflow := optionsAt+need > limit && !bootp // BOOTP knows no option 52
 	if overflow {
 		tail += 3 // option 52
 	}
@@ -82,9 +85,9 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 		case o.Code == option.RelayAgent || o.Code == option.Overload:
 		case len(dst)-start+size+tail+reserved <= limit:
 			dst = appendOption(dst, o.Code, o.Data)
-		case len(m.File) == 0 && len(file)+size < cap(file):
+		case overflow && len(m.File) == 0 && len(file)+size < cap(file):
 			file = appendOption(file, o.Code, o.Data)
-		case len(m.SName) == 0 && len(sname)+size < cap(sname):
+		case overflow && len(m.SName) == 0 && len(sname)+size < cap(sname):
 			sname = appendOption(sname, o.Code, o.Data)
 		default:
 			omitted = append(omitted, o.Code)

@@ -16,7 +16,7 @@ import (
 // Type is a DHCP message type (option 53).
 type Type uint8
 
-// Message types of RFC 2131; None marks a BOOTP message without option 53.
+// Message types of RFC 2131 and later; None marks a BOOTP message without option 53.
 const (
 	None Type = iota
 	Discover
@@ -27,9 +27,15 @@ const (
 	Nak
 	Release
 	Inform
+	ForceRenew      // RFC 3203
+	LeaseQuery      // RFC 4388, and so on to LeaseActive
+	LeaseUnassigned //
+	LeaseUnknown    //
+	LeaseActive     //
 )
 
-var typeNames = [...]string{"BOOTP", "DISCOVER", "OFFER", "REQUEST", "DECLINE", "ACK", "NAK", "RELEASE", "INFORM"}
+var typeNames = [...]string{"BOOTP", "DISCOVER", "OFFER", "REQUEST", "DECLINE", "ACK", "NAK", "RELEASE", "INFORM",
+	"FORCERENEW", "LEASEQUERY", "LEASEUNASSIGNED", "LEASEUNKNOWN", "LEASEACTIVE"}
 
 func (t Type) String() string {
 	if int(t) < len(typeNames) {
@@ -57,6 +63,7 @@ const (
 	udpIP      = 28                      // IP and UDP headers without options
 	MinMax     = 576 - udpIP             // what every client must take (RFC 2131 section 2)
 	MaxMax     = 1500 - udpIP            // what fits one Ethernet frame
+	BootpSize  = 300                     // a reply to BOOTP, vendor area of 64 octets included
 	maxRelay   = MinMax - optionsAt - 64 // longest option 82 that is echoed
 )
 

@@ -107,7 +107,23 @@ type Lease struct {
 	Heard    Time          // when the client was last answered
 	Granted  time.Duration // lease time last granted
 	Revision int64         // plan revision of the options last given
+	Given    uint64        // digest of what it asked for and was given; 0 if not known
+	Nonce    string        // by which the client knows a FORCERENEW (RFC 6704), or ""
 }
+
+// Port is where a client is plugged in, as far as its relay tells.
+type Port struct {
+	Relay   netip.Addr
+	Circuit string
+}
+
+// Port is the client's port; ok is false if its relay named no circuit.
+func (l *Lease) Port() (p Port, ok bool) { return Port{l.Relay, l.Circuit}, l.Circuit != "" }
+
+// Found reports whether the address is abandoned because something answered a
+// probe there, and not because a client declined it. Hardware then says who
+// answered, if that is known.
+func (l *Lease) Found() bool { return l.Status == Abandoned && l.Client == "" }
 
 // HeldAt reports whether a client may be using the address.
 func (l *Lease) HeldAt(now Time) bool { return l.Status == Active && now < l.Expires }
@@ -127,4 +143,5 @@ type Offer struct {
 	Address netip.Addr
 	Client  Client
 	Until   Time
+	Port    Port // its Circuit is "" if the relay named none
 }

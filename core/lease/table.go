@@ -1,9 +1,11 @@
 package lease
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/plan"
 )
 
@@ -20,18 +22,32 @@ type Table struct {
 
 // shard is the part of the table that lies in one scope.
 type shard struct {
-	view     *plan.View // nil for the orphans
-	slots    []*Lease
-	at       map[netip.Addr]int
-	clients  map[Client]int // the slot a client last had
-	offers   map[netip.Addr]Offer
-	offerOf  map[Client]netip.Addr
-	counts   [statuses]int
-	taken    uint64     // allocatable addresses that are reserved, held, offered or abandoned
+	view    *plan.View // nil for the orphans
+	slots   []*Lease
+	at      map[netip.Addr]int
+	clients map[Client]int // the slot a client last had
+	offers  map[netip.Addr]Offer
+	offerOf map[Client]netip.Addr
+	counts  [statuses]int
+	taken   uint64 // allocatable addresses that are reserved, held, offered or abandoned
+	parts   []part // as view.Parts
+	ports   map[Port]int
+	crowd   crowd
+}
+
+// part is what a pool has to give.
+type part struct {
 	lapsed   []freed    // offered and not taken; they were next before
 	returned []freed    // given back, in order of time
 	rangeAt  int        // the cursor: everything before it has a record, is
 	next     netip.Addr // reserved, or waits among the returned
+}
+
+// crowd counts clients never seen before in the present minute.
+type crowd struct {
+	minute Time
+	all    int
+	ports  map[Port]int
 }
 
 // freed is an address that can be given again, since when.
@@ -41,7 +57,11 @@ type freed struct {
 }
 
 func newShard(v *plan.View) *shard {
-	return &shard{view: v, at: map[netip.Addr]int{}, clients: map[Client]int{}, offers: map[netip.Addr]Offer{}, offerOf: map[Client]netip.Addr{}}
+	s := &shard{view: v, at: map[netip.Addr]int{}, clients: map[Client]int{}, offers: map[netip.Addr]Offer{}, offerOf: map[Client]netip.Addr{}, ports: map[Port]int{}}
+	if v != nil {
+		s.parts = make([]part, len(v.Parts))
+	}
+	return s
 }
 
 // New is an empty table under a plan. Leases that end at or before now are
@@ -73,8 +93,15 @@ func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
 			for id := range t.shards {
 				scopes[id] = true
 			}
+		case plan.KindRule: // it may confine pools
+			for _, item := range []plan.Item{c.Before, c.After} {
+				if r, ok := item.(plan.Rule); ok && r.Pool.Valid() {
+					scopes[scopeID(p.ScopeAt(r.Pool.From))] = true
+				}
+			}
 		}
 	}
+	delete(scopes, 0)
 	for id := range scopes {
 		if s := t.shards[id]; s != nil {
 			homeless = append(homeless, s.slots...)
@@ -184,19 +211,28 @@ func (s *shard) recount(p *plan.Plan) {
 func (s *shard) reservationMoved(old, p *plan.Plan, a netip.Addr) {
 	s.account(s.takes(old, a), s.takes(p, a))
 	if p.ReservationAt(a) == nil {
-		s.giveBack(p, a, &s.returned)
+		s.giveBack(p, a, false)
 	}
 }
 
-// giveBack queues an address that nobody holds, if the pools give it out.
-func (s *shard) giveBack(p *plan.Plan, a netip.Addr, queue *[]freed) {
+// giveBack queues an address that nobody holds, if the pools give it out:
+// behind the others that were returned, or, if it was only on offer, before them.
+func (s *shard) giveBack(p *plan.Plan, a netip.Addr, lapsed bool) {
 	if s.view == nil || !s.view.Allocatable(a) || s.takes(p, a) {
 		return
+	}
+	n := s.view.PartAt(a)
+	if n < 0 {
+		return
+	}
+	queue := &s.parts[n].returned
+	if lapsed {
+		queue = &s.parts[n].lapsed
 	}
 	var since Time
 	if i, ok := s.at[a]; ok {
 		since = s.slots[i].Changed
-	} else if !s.passed(a) {
+	} else if !s.passed(n, a) {
 		return
 	}
 	*queue = append(*queue, freed{a, since})
@@ -218,9 +254,10 @@ func (s *shard) compact(p *plan.Plan, queue *[]freed) {
 	})
 }
 
-// passed reports whether the cursor has gone by the address.
-func (s *shard) passed(a netip.Addr) bool {
-	return s.rangeAt >= len(s.view.Ranges) || s.next.IsValid() && a.Less(s.next)
+// passed reports whether a part's cursor has gone by the address.
+func (s *shard) passed(n int, a netip.Addr) bool {
+	q := &s.parts[n]
+	return q.rangeAt >= len(s.view.Parts[n].Ranges) || q.next.IsValid() && a.Less(q.next)
 }
 
 // set stores a lease and keeps the indexes.
@@ -234,12 +271,14 @@ func (s *shard) set(p *plan.Plan, l *Lease) {
 		} else {
 			old := s.slots[i]
 			s.counts[old.Status]--
+			s.plug(old, -1)
 			if old.Client != l.Client && s.clients[old.Client] == i {
 				delete(s.clients, old.Client)
 			}
 		}
 		s.slots[i] = l
 		s.counts[l.Status]++
+		s.plug(l, 1)
 		if l.Client != "" && l.Status != Abandoned {
 			if j, had := s.clients[l.Client]; !had || j == i || !s.slots[j].busy() || l.busy() {
 				s.clients[l.Client] = i
@@ -249,7 +288,20 @@ func (s *shard) set(p *plan.Plan, l *Lease) {
 		}
 	})
 	if !l.busy() {
-		s.giveBack(p, l.Address, &s.returned)
+		s.giveBack(p, l.Address, false)
+	}
+}
+
+// plug counts the dynamic addresses behind a port.
+func (s *shard) plug(l *Lease, n int) {
+	if at, ok := l.Port(); ok && l.Status == Active && !l.Reserved {
+		s.plugAt(at, n)
+	}
+}
+
+func (s *shard) plugAt(at Port, n int) {
+	if s.ports[at] += n; s.ports[at] <= 0 {
+		delete(s.ports, at)
 	}
 }
 
@@ -332,8 +384,14 @@ func (s *shard) putOffer(p *plan.Plan, o Offer) {
 		delete(s.offerOf, old.Client)
 	}
 	s.change(p, o.Address, func() {
+		if old, ok := s.offers[o.Address]; ok && old.Port.Circuit != "" {
+			s.plugAt(old.Port, -1)
+		}
 		s.offers[o.Address] = o
 		s.offerOf[o.Client] = o.Address
+		if o.Port.Circuit != "" {
+			s.plugAt(o.Port, 1)
+		}
 	})
 }
 
@@ -345,8 +403,11 @@ func (s *shard) dropOffer(p *plan.Plan, a netip.Addr) {
 	s.change(p, a, func() {
 		delete(s.offers, a)
 		delete(s.offerOf, o.Client)
+		if o.Port.Circuit != "" {
+			s.plugAt(o.Port, -1)
+		}
 	})
-	s.giveBack(p, a, &s.lapsed)
+	s.giveBack(p, a, true)
 }
 
 // DropOffer forgets the offer of an address, if there is one.
@@ -385,57 +446,127 @@ func (t *Table) Lapse(now Time) {
 	}
 }
 
+// skipMost bounds how many free addresses one search passes over because they
+// are not usable for whoever asks.
+const skipMost = 64
+
 // Pick is the address that a scope would give to a new client: never used
-// before, or else the one that is free for longest. The usable function has the
-// last word. Nothing is given: asking again gives the same answer.
-func (t *Table) Pick(scope plan.ID, usable func(netip.Addr) bool) (netip.Addr, bool) {
+// before, or else the one that is free for longest. A valid pool narrows the
+// search to that pool, else pools that rules keep for their clients are left
+// out. The usable function has the last word. Nothing is given: asking again
+// gives the same answer.
+func (t *Table) Pick(scope plan.ID, pool addr.Range, usable func(netip.Addr) bool) (found netip.Addr, ok bool) {
+	t.upcoming(scope, pool, skipMost, func(a netip.Addr) bool {
+		found, ok = a, usable(a)
+		return !ok
+	})
+	return found, ok
+}
+
+// Upcoming lists the next addresses that Pick would give, at most n of each
+// pool, confined ones too.
+func (t *Table) Upcoming(scope plan.ID, n int) (out []netip.Addr) {
 	s := t.shards[scope]
 	if s == nil {
-		return netip.Addr{}, false
+		return nil
 	}
-	ranges := s.view.Ranges
-	skipped := 0
-	for s.rangeAt < len(ranges) {
-		r := ranges[s.rangeAt]
-		if !s.next.IsValid() || s.next.Less(r.From) {
-			s.next = r.From
+	for i := range s.parts {
+		left := n
+		s.free(t.plan, []int{i}, n, func(a netip.Addr) bool {
+			out = append(out, a)
+			left--
+			return left > 0
+		})
+	}
+	return out
+}
+
+func (t *Table) upcoming(scope plan.ID, pool addr.Range, most int, yield func(netip.Addr) bool) {
+	s := t.shards[scope]
+	if s == nil {
+		return
+	}
+	var few [8]int
+	open := few[:0]
+	for i, p := range s.view.Parts {
+		if pool.Valid() && p.Pool == pool || !pool.Valid() && !p.Confined {
+			open = append(open, i)
 		}
-		for a := s.next; r.Contains(a); a = a.Next() {
+	}
+	s.free(t.plan, open, most, yield)
+}
+
+// free yields what parts have to give, best first, until yield wants no more:
+// never used, then offered in vain, then free for longest. Of each kind and part
+// at most most addresses are yielded.
+func (s *shard) free(p *plan.Plan, parts []int, most int, yield func(netip.Addr) bool) {
+	for _, n := range parts {
+		if !s.fresh(p, n, most, yield) {
+			return
+		}
+	}
+	for _, n := range parts {
+		if !s.queued(p, &s.parts[n].lapsed, most, yield) {
+			return
+		}
+	}
+	if len(parts) > 1 { // the one whose first address is free for longest goes first
+		head := func(n int) Time {
+			if q := s.parts[n].returned; len(q) > 0 {
+				return q[0].since
+			}
+			return Never
+		}
+		slices.SortStableFunc(parts, func(a, b int) int { return cmp.Compare(head(a), head(b)) })
+	}
+	for _, n := range parts {
+		if !s.queued(p, &s.parts[n].returned, most, yield) {
+			return
+		}
+	}
+}
+
+// fresh yields addresses of a part that nobody ever had; it reports whether
+// yield wanted more.
+func (s *shard) fresh(p *plan.Plan, n, most int, yield func(netip.Addr) bool) bool {
+	q, ranges := &s.parts[n], s.view.Parts[n].Ranges
+	skipped := 0
+	for q.rangeAt < len(ranges) && skipped <= most {
+		r := ranges[q.rangeAt]
+		if !q.next.IsValid() || q.next.Less(r.From) {
+			q.next = r.From
+		}
+		for a := q.next; r.Contains(a); a = a.Next() {
 			_, recorded := s.at[a]
-			free := !recorded && !s.takes(t.plan, a)
-			if free && usable(a) {
-				return a, true
+			free := !recorded && !s.takes(p, a)
+			if free && !yield(a) {
+				return false
 			}
 			if free {
-				if skipped++; skipped > 64 {
+				if skipped++; skipped > most {
 					break // not usable for this client; others may want them
 				}
 			} else if skipped == 0 {
-				s.next = a.Next()
+				q.next = a.Next()
 			}
 		}
 		if skipped > 0 {
 			break
 		}
-		s.rangeAt++
+		q.rangeAt++
 	}
-	for _, queue := range []*[]freed{&s.lapsed, &s.returned} {
-		if a, ok := s.first(t.plan, queue, usable); ok {
-			return a, true
-		}
-	}
-	return netip.Addr{}, false
+	return true
 }
 
-// first is the first usable address of a queue; what was given meanwhile is
+// queued yields the free addresses of a queue; what was given meanwhile is
 // dropped from it.
-func (s *shard) first(p *plan.Plan, queue *[]freed, usable func(netip.Addr) bool) (netip.Addr, bool) {
-	for n := 0; n < min(len(*queue), 64); {
+func (s *shard) queued(p *plan.Plan, queue *[]freed, most int, yield func(netip.Addr) bool) bool {
+	for n := 0; n < min(len(*queue), most); {
 		f := (*queue)[n]
 		switch {
 		case s.stillFree(p, f):
-			if usable(f.address) {
-				return f.address, true
+			if !yield(f.address) {
+				return false
 			}
 			n++
 		case n == 0:
@@ -444,7 +575,7 @@ func (s *shard) first(p *plan.Plan, queue *[]freed, usable func(netip.Addr) bool
 			*queue = slices.Delete(*queue, n, n+1)
 		}
 	}
-	return netip.Addr{}, false
+	return true
 }
 
 func (s *shard) stillFree(p *plan.Plan, f freed) bool {
@@ -532,4 +663,38 @@ func (t *Table) Offers(scope plan.ID) []Offer {
 		out = append(out, o)
 	}
 	return out
+}
+
+// Behind counts the dynamic addresses that clients behind a port hold or have
+// on offer in a scope.
+func (t *Table) Behind(scope plan.ID, at Port) int {
+	if s := t.shards[scope]; s != nil {
+		return s.ports[at]
+	}
+	return 0
+}
+
+// Welcome counts a client that a scope never saw before.
+func (t *Table) Welcome(scope plan.ID, at Port, now Time) {
+	s := t.shards[scope]
+	if s == nil {
+		return
+	}
+	if minute := now / 60; s.crowd.minute != minute {
+		s.crowd = crowd{minute: minute, ports: map[Port]int{}}
+	}
+	s.crowd.all++
+	if at.Circuit != "" {
+		s.crowd.ports[at]++
+	}
+}
+
+// Newcomers counts the clients of the present minute that a scope never saw
+// before: all of them, and those behind a port.
+func (t *Table) Newcomers(scope plan.ID, at Port, now Time) (all, behind int) {
+	s := t.shards[scope]
+	if s == nil || s.crowd.minute != now/60 {
+		return 0, 0
+	}
+	return s.crowd.all, s.crowd.ports[at]
 }

@@ -79,7 +79,7 @@ func TestHeadroomIsExact(t *testing.T) {
 	check("new", 10)
 	table.Put(held("10.77.0.10", 1, 5000))
 	check("a lease", 9)
-	table.PutOffer(Offer{netip.MustParseAddr("10.77.0.11"), "hx", 2000})
+	table.PutOffer(Offer{Address: netip.MustParseAddr("10.77.0.11"), Client: "hx", Until: 2000})
 	check("an offer", 8)
 	reserve("a", "10.77.0.12", 1)
 	check("a reservation", 7)
@@ -108,7 +108,7 @@ func TestHeadroomIsExact(t *testing.T) {
 func TestPickOrder(t *testing.T) {
 	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.12")
 	pick := func() string {
-		a, ok := table.Pick(id, anyAddr)
+		a, ok := table.Pick(id, addr.Range{}, anyAddr)
 		if !ok {
 			return "none"
 		}
@@ -128,13 +128,13 @@ func TestPickOrder(t *testing.T) {
 	table.Put(table.Get(netip.MustParseAddr("10.77.0.12")).Ended(Released, 1100))
 	table.Put(table.Get(netip.MustParseAddr("10.77.0.10")).Ended(Released, 1200))
 	expect("free for longest", "10.77.0.12")
-	table.PutOffer(Offer{netip.MustParseAddr("10.77.0.12"), "hx", 1300})
+	table.PutOffer(Offer{Address: netip.MustParseAddr("10.77.0.12"), Client: "hx", Until: 1300})
 	expect("the other, while that is on offer", "10.77.0.10")
 	table.Lapse(1300)
 	expect("after the offer lapsed", "10.77.0.12")
 	table.Put(held("10.77.0.12", 9, 9000))
 	expect("taken again", "10.77.0.10")
-	if a, ok := table.Pick(id, func(a netip.Addr) bool { return a.String() != "10.77.0.10" }); ok {
+	if a, ok := table.Pick(id, addr.Range{}, func(a netip.Addr) bool { return a.String() != "10.77.0.10" }); ok {
 		t.Errorf("picked %s, which the caller cannot use", a)
 	}
 }
@@ -205,7 +205,7 @@ func TestReturnedStaysSmall(t *testing.T) {
 		table.Put(l)
 		table.Put(l.Ended(Released, Time(1000+i)))
 	}
-	if n := len(table.shards[id].returned); n > 3000 {
+	if n := len(table.shards[id].parts[0].returned); n > 3000 {
 		t.Errorf("%d entries wait for three addresses", n)
 	}
 }
@@ -251,7 +251,7 @@ func BenchmarkPickAndPut(b *testing.B) {
 	n := 0
 	b.ReportAllocs()
 	for b.Loop() {
-		a, ok := table.Pick(id, anyAddr)
+		a, ok := table.Pick(id, addr.Range{}, anyAddr)
 		if !ok {
 			b.Fatal("empty")
 		}

@@ -45,7 +45,8 @@ type Codebook struct {
 	byName map[string]*Def
 }
 
-func newCodebook(title string, defs []Def) *Codebook {
+// NewCodebook makes a codebook of definitions, which it keeps.
+func NewCodebook(title string, defs []Def) *Codebook {
 	book := &Codebook{Title: title, byName: make(map[string]*Def, 2*len(defs))}
 	for i := range defs {
 		d := &defs[i]
@@ -67,6 +68,9 @@ func (c *Codebook) Lookup(text string) (Def, error) {
 	if n, err := strconv.Atoi(text); err == nil {
 		if n < 1 || n > 254 {
 			return Def{}, fmt.Errorf("option code %d is out of range; codes go from 1 to 254", n)
+		}
+		if c == Header4 && n > BootFile {
+			return Def{}, fmt.Errorf("there is no header field %d; 1 is next-server, 2 server-name, 3 boot-file", n)
 		}
 		return c.ByCode(uint8(n)), nil
 	}

@@ -21,18 +21,27 @@ const (
 	RebindingTime        = 59
 	ClassID              = 60
 	ClientID             = 61
-	UserClass            = 77 // RFC 3004
-	RapidCommit          = 80 // RFC 4039
-	ClientFQDN           = 81 // RFC 4702
-	RelayAgent           = 82 // RFC 3046
+	UserClass            = 77  // RFC 3004
+	RapidCommit          = 80  // RFC 4039
+	ClientFQDN           = 81  // RFC 4702
+	RelayAgent           = 82  // RFC 3046
+	ClientSystem         = 93  // RFC 4578
+	Authentication       = 90  // RFC 3118
+	IPv6Only             = 108 // RFC 8925
+	AutoConfig           = 116 // RFC 2563
 	SubnetSelection      = 118
 	ClasslessStaticRoute = 121
+	VIVendorClass        = 124 // RFC 3925
+	VIVendorOptions      = 125 // RFC 3925
+	ForceRenewNonce      = 145 // RFC 6704
+	VirtualSubnet        = 221 // RFC 6607
 	End                  = 255
 )
 
 func one(k Kind) Type            { return Type{Fields: []Kind{k}} }
 func list(k ...Kind) Type        { return Type{Fields: k, Array: true} }
 func record(k ...Kind) Type      { return Type{Fields: k} }
+func more(k ...Kind) Type        { return Type{Fields: k, Tail: true} }
 func managed(d Def) Def          { d.Managed = true; return d }
 func also(rfc string, d Def) Def { d.RFCName = rfc; return d }
 func def(code uint8, title string, t Type, meaning string) Def {
@@ -41,7 +50,7 @@ func def(code uint8, title string, t Type, meaning string) Def {
 
 // Standard4 is the registered DHCPv4 codebook. Titles are those of the IANA
 // registry of BOOTP vendor extensions and DHCP options.
-var Standard4 = newCodebook("standard v4", []Def{
+var Standard4 = NewCodebook("standard v4", []Def{
 	def(1, "Subnet Mask", one(Address), "mask of the client's subnet; computed from the scope"),
 	def(2, "Time Offset", one(I32), "seconds east of UTC"),
 	def(3, "Router", list(Address), "default routers, best first"),
@@ -118,11 +127,11 @@ var Standard4 = newCodebook("standard v4", []Def{
 	also("Default Internet Relay Chat Server", def(74, "IRC-Server", list(Address), "chat servers")),
 	def(75, "StreetTalk-Server", list(Address), "StreetTalk servers"),
 	also("StreetTalk Directory Assistance Server", def(76, "STDA-Server", list(Address), "StreetTalk directory assistance")),
-	def(77, "User-Class", one(Bytes), "user classes, each with its length (RFC 3004)"),
-	def(78, "Directory Agent", record(Bool, Address), "SLP directory agent, mandatory or not (RFC 2610)"),
+	def(77, "User-Class", list(Counted), "user classes, each with its length (RFC 3004)"),
+	def(78, "Directory Agent", more(Bool, Address), "SLP directory agents, mandatory or not (RFC 2610)"),
 	def(79, "Service Scope", record(Bool, Text), "SLP scopes, mandatory or not (RFC 2610)"),
 	def(80, "Rapid Commit", one(Empty), "two messages instead of four (RFC 4039)"),
-	def(81, "Client FQDN", record(U8, U8, U8, Text), "flags, two result codes, name (RFC 4702)"),
+	def(81, "Client FQDN", record(U8, U8, U8, Bytes), "flags, two result codes, name (RFC 4702)"),
 	managed(def(82, "Relay Agent Information", one(Bytes), "added by a relay, echoed (RFC 3046)")),
 	def(83, "iSNS", one(Bytes), "storage name service (RFC 4174)"),
 	def(85, "NDS Servers", list(Address), "NDS servers (RFC 2241)"),
@@ -154,7 +163,7 @@ var Standard4 = newCodebook("standard v4", []Def{
 	also("Classless Route", def(121, "Classless Static Route Option", list(Route), "routes; clients then ignore option 3 (RFC 3442)")),
 	def(122, "CCC", one(Bytes), "cable client configuration (RFC 3495)"),
 	def(123, "GeoConf Option", one(Bytes), "location (RFC 6225)"),
-	def(124, "V-I Vendor Class", one(Bytes), "vendor classes by enterprise number (RFC 3925)"),
+	def(124, "V-I Vendor Class", list(U32, Counted), "vendor classes by enterprise number (RFC 3925)"),
 	def(125, "V-I Vendor-Specific Information", one(Bytes), "vendor options by enterprise number (RFC 3925)"),
 	def(136, "OPTION_PANA_AGENT", list(Address), "network access authentication agents (RFC 5192)"),
 	def(137, "OPTION_V4_LOST", one(Name), "location-to-service server (RFC 5223)"),

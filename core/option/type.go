@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"math"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -28,19 +29,57 @@ const (
 	U8       Kind = "u8"       // unsigned, 1 octet
 	U16      Kind = "u16"      // unsigned, 2 octets
 	U32      Kind = "u32"      // unsigned, 4 octets
+	I8       Kind = "i8"       // two's complement, 1 octet
+	I16      Kind = "i16"      // two's complement, 2 octets
 	I32      Kind = "i32"      // two's complement, 4 octets
 	Bool     Kind = "bool"     // 1 octet, 0 or 1
 	Duration Kind = "duration" // seconds, unsigned, 4 octets
 	Bytes    Kind = "bytes"    // hexadecimal to the end of the value
 	Route    Kind = "route"    // RFC 3442: width, significant octets, router
 	SIP      Kind = "sip"      // RFC 3361: encoding octet, then names or addresses
+	Counted  Kind = "counted"  // an octet of length, then text or octets (RFC 3004, 3925)
 	Empty    Kind = "empty"    // presence alone
 )
 
-// Type is the shape of a whole value: a record of fields, or an array of them.
+// kinds lists every kind, for people who define options of their own.
+var kinds = []Kind{Address, Text, Name, Names, U8, U16, U32, I8, I16, I32, Bool, Duration, Bytes, Route, SIP, Counted, Empty}
+
+// toEnd reports whether a field of the kind takes the rest of the value.
+func (k Kind) toEnd() bool {
+	return k == Text || k == Bytes || k == Names || k == SIP || k == Empty
+}
+
+// Type is the shape of a whole value: a record of fields, an array of records,
+// or a record whose last field repeats.
 type Type struct {
 	Fields []Kind
-	Array  bool
+	Array  bool // the record repeats
+	Tail   bool // the last field repeats
+}
+
+// ParseType reads what String writes: kinds separated by blanks, with "list" at
+// the end for an array of them, or "more" for a last field that repeats.
+func ParseType(text string) (Type, error) {
+	var t Type
+	words := strings.Fields(strings.ToLower(text))
+	if n := len(words); n > 1 && (words[n-1] == "list" || words[n-1] == "more") {
+		t.Array, t.Tail = words[n-1] == "list", words[n-1] == "more"
+		words = words[:n-1]
+	}
+	for i, w := range words {
+		k := Kind(w)
+		if !slices.Contains(kinds, k) {
+			return Type{}, fmt.Errorf("%q is not a type; use %s, several of them for a record, and list at the end for an array", w, kinds)
+		}
+		if k.toEnd() && (i < len(words)-1 || t.Array || t.Tail) || k == Empty && len(words) > 1 {
+			return Type{}, fmt.Errorf("a %s takes the rest of the value, so it can only stand last, and once", k)
+		}
+		t.Fields = append(t.Fields, k)
+	}
+	if len(t.Fields) == 0 {
+		return Type{}, fmt.Errorf("a type is needed, such as address, \"address list\", text or \"u8 text\"")
+	}
+	return t, nil
 }
 
 // String writes the shape for people: "address list", "u8 u8 text".
@@ -53,7 +92,19 @@ func (t Type) String() string {
 	if t.Array {
 		s += " list"
 	}
+	if t.Tail {
+		s += " more"
+	}
 	return s
+}
+
+// MarshalText writes the shape as String does.
+func (t Type) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+
+// UnmarshalText reads what ParseType reads.
+func (t *Type) UnmarshalText(text []byte) (err error) {
+	*t, err = ParseType(string(text))
+	return err
 }
 
 // Example is a value of the type as an administrator would write it.
@@ -61,7 +112,7 @@ func (t Type) Example() string {
 	words := make([]string, len(t.Fields))
 	for i, f := range t.Fields {
 		words[i] = map[Kind]string{Address: "10.40.0.1", Text: "text", Name: "mill.example", Names: "mill.example,loom.example",
-			U8: "1", U16: "1500", U32: "70000", I32: "-3600", Bool: "true", Duration: "8h", Bytes: "0a:0b",
+			U8: "1", U16: "1500", U32: "70000", I8: "-5", I16: "-300", I32: "-3600", Bool: "true", Counted: "staff", Duration: "8h", Bytes: "0a:0b",
 			Route: "10.50.0.0/16 10.40.0.1", SIP: "10.40.0.5"}[f]
 	}
 	return strings.Join(words, " ")
@@ -102,9 +153,15 @@ func (t Type) Encode(text string) ([]byte, error) {
 			return nil, fmt.Errorf("%q has %d of %d fields; want %s such as %s", item, len(fields), len(t.Fields), t, t.Example())
 		}
 		for i, f := range t.Fields {
-			var err error
-			if out, err = appendField(out, f, fields[i]); err != nil {
-				return nil, err
+			parts := []string{fields[i]}
+			if t.Tail && i == len(t.Fields)-1 {
+				parts = strings.Split(fields[i], ",")
+			}
+			for _, part := range parts {
+				var err error
+				if out, err = appendField(out, f, strings.TrimSpace(part)); err != nil {
+					return nil, err
+				}
 			}
 		}
 	}
@@ -112,6 +169,33 @@ func (t Type) Encode(text string) ([]byte, error) {
 		return nil, fmt.Errorf("value takes %d octets; no message carries that many", len(out))
 	}
 	return out, nil
+}
+
+// Resolve replaces host names that stand where an address belongs by what the
+// resolve function gives for them. Text that is no host name stays as it is.
+func (t Type) Resolve(text string, resolve func(host string) (netip.Addr, error)) (string, error) {
+	if !slices.Contains(t.Fields, Address) || strings.HasPrefix(text, RawPrefix) {
+		return text, nil
+	}
+	items := strings.Split(text, ",")
+	for i, item := range items {
+		words := strings.Fields(item)
+		for j, w := range words {
+			if _, err := netip.ParseAddr(w); err == nil || j >= len(t.Fields) && !t.Tail || t.Fields[min(j, len(t.Fields)-1)] != Address {
+				continue
+			}
+			if _, err := labels(w); err != nil || strings.Trim(w, "0123456789./:") == "" {
+				continue // a mistyped address is no name
+			}
+			a, err := resolve(strings.TrimSuffix(w, "."))
+			if err != nil {
+				return "", fmt.Errorf("%q is no address, and as a host name it cannot be resolved: %w", w, err)
+			}
+			words[j] = a.String()
+		}
+		items[i] = strings.Join(words, " ")
+	}
+	return strings.Join(items, ","), nil
 }
 
 // splitFields cuts at blanks into n fields, the last of which keeps its blanks.
@@ -160,12 +244,27 @@ func appendField(out []byte, k Kind, text string) ([]byte, error) {
 		var b [8]byte
 		binary.BigEndian.PutUint64(b[:], v)
 		return append(out, b[8-bits/8:]...), nil
-	case I32:
-		v, err := strconv.ParseInt(text, 10, 32)
+	case I8, I16, I32:
+		bits := map[Kind]int{I8: 8, I16: 16, I32: 32}[k]
+		v, err := strconv.ParseInt(text, 10, bits)
 		if err != nil {
-			return nil, fmt.Errorf("%q is not a whole number from %d to %d", text, math.MinInt32, math.MaxInt32)
+			return nil, fmt.Errorf("%q is not a whole number from %d to %d", text, -int64(1)<<(bits-1), int64(1)<<(bits-1)-1)
 		}
-		return binary.BigEndian.AppendUint32(out, uint32(int32(v))), nil
+		var b [8]byte
+		binary.BigEndian.PutUint64(b[:], uint64(v))
+		return append(out, b[8-bits/8:]...), nil
+	case Counted:
+		b := []byte(text)
+		if rest, ok := strings.CutPrefix(text, "0x"); ok {
+			var err error
+			if b, err = parseHex(rest); err != nil {
+				return nil, err
+			}
+		}
+		if len(b) == 0 || len(b) > 255 {
+			return nil, fmt.Errorf("%q takes %d octets; 1 to 255 fit behind an octet of length", text, len(b))
+		}
+		return append(append(out, byte(len(b))), b...), nil
 	case Bool:
 		v, err := strconv.ParseBool(text)
 		if err != nil {
@@ -203,12 +302,20 @@ func (t Type) Format(b []byte) string {
 	var items []string
 	for rest := b; len(rest) > 0; {
 		var words []string
-		for _, f := range t.Fields {
+		for i, f := range t.Fields {
 			word, n, ok := formatField(f, rest)
 			if !ok {
 				return raw
 			}
-			words, rest = append(words, word), rest[n:]
+			rest = rest[n:]
+			for t.Tail && i == len(t.Fields)-1 && len(rest) > 0 {
+				more, n, ok := formatField(f, rest)
+				if !ok {
+					return raw
+				}
+				word, rest = word+","+more, rest[n:]
+			}
+			words = append(words, word)
 		}
 		items = append(items, strings.Join(words, " "))
 		if !t.Array && len(rest) > 0 {
@@ -222,7 +329,7 @@ func (t Type) Format(b []byte) string {
 }
 
 func formatField(k Kind, b []byte) (text string, n int, ok bool) {
-	fixed := map[Kind]int{Address: 4, U8: 1, U16: 2, U32: 4, I32: 4, Bool: 1, Duration: 4}[k]
+	fixed := map[Kind]int{Address: 4, U8: 1, U16: 2, U32: 4, I8: 1, I16: 2, I32: 4, Bool: 1, Duration: 4, Counted: 2}[k]
 	if len(b) < fixed {
 		return "", 0, false
 	}
@@ -235,6 +342,19 @@ func formatField(k Kind, b []byte) (text string, n int, ok bool) {
 		return strconv.Itoa(int(binary.BigEndian.Uint16(b))), 2, true
 	case U32:
 		return strconv.FormatUint(uint64(binary.BigEndian.Uint32(b)), 10), 4, true
+	case I8:
+		return strconv.Itoa(int(int8(b[0]))), 1, true
+	case I16:
+		return strconv.Itoa(int(int16(binary.BigEndian.Uint16(b)))), 2, true
+	case Counted:
+		n := int(b[0])
+		if n == 0 || len(b) < 1+n {
+			return "", 0, false
+		}
+		if s := string(b[1 : 1+n]); printable(s) && s == strings.TrimSpace(s) && !strings.Contains(s, ",") && !strings.HasPrefix(s, RawPrefix) && !strings.HasPrefix(s, "0x") {
+			return s, 1 + n, true
+		}
+		return "0x" + hex.EncodeToString(b[1:1+n]), 1 + n, true
 	case I32:
 		return strconv.Itoa(int(int32(binary.BigEndian.Uint32(b)))), 4, true
 	case Bool:

@@ -49,7 +49,7 @@ func (v *View) advise(host []Interface) []Advice {
 		out = append(out, Advice{code, "scope " + v.Name, fmt.Sprintf(format, args...)})
 	}
 	value := func(code uint8) *Value {
-		if i := slices.IndexFunc(v.Values, func(x Value) bool { return x.Code == code }); i >= 0 {
+		if i := slices.IndexFunc(v.Values, func(x Value) bool { return x.Key == option.Std(code) }); i >= 0 {
 			return &v.Values[i]
 		}
 		return nil

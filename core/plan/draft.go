@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"math"
 	"net/netip"
 	"slices"
 	"strings"
@@ -40,8 +41,9 @@ func (p *Plan) Draft() *Draft {
 	n := *p
 	n.Revision++
 	n.links, n.scopes, n.names = p.links.fork(), p.scopes.fork(), p.names.fork()
+	n.few = p.few.fork()
 	n.onLink, n.interfaces, n.relays = p.onLink.fork(), p.interfaces.fork(), p.relays.fork()
-	n.reserved = reservations{p.reserved.byID.fork(), p.reserved.byAddress.fork(), p.reserved.byHW.fork(), p.reserved.perScope.fork()}
+	n.reserved = reservations{p.reserved.byID.fork(), p.reserved.byAddress.fork(), p.reserved.byClient.fork(), p.reserved.perScope.fork(), p.reserved.circuits.fork()}
 	return &Draft{next: &n, before: p, changes: map[ID]Change{}}
 }
 
@@ -107,39 +109,61 @@ func (d *Draft) rename(kind Kind, id ID, from, to string) {
 }
 
 // checkSettings validates the values and writes them in their canonical form.
-func checkSettings(s *Settings) error {
+func (d *Draft) checkSettings(s *Settings) error {
 	if s.Lease < 0 || s.Lease > 0 && time.Duration(s.Lease) < time.Minute {
 		return refuse("lease time %s is too short; a minute is the least", s.Lease)
 	}
-	for code, text := range s.Options {
-		def := option.Standard4.ByCode(code)
-		if def.Managed || code == 0 || code == option.End {
-			return refuse("option %d (%s) is set by the service itself: %s", code, def.Name(), def.Meaning)
+	for k, text := range s.Options {
+		def, err := d.next.Def(k)
+		if err != nil {
+			return refuse("option %s: %v", k, err)
+		}
+		name := d.next.KeyName(k)
+		if def.Managed || k.Code == 0 || k.Code == option.End {
+			return refuse("option %s (%s) is set by the service itself: %s", k, name, def.Meaning)
 		}
 		if text == NoValue {
 			continue
 		}
 		data, err := def.Type.Encode(text)
 		if err != nil {
-			return refuse("option %s: %v", def.Name(), err)
+			return refuse("option %s: %v", name, err)
+		}
+		most := math.MaxUint16
+		switch {
+		case k.Book == option.HeaderBook:
+			most = map[uint8]int{option.NextServer: 4, option.ServerName: 63, option.BootFile: 127}[k.Code]
+		case k.Book != "":
+			most = 255
+		}
+		if len(data) > most {
+			return refuse("option %s takes %d octets; %d is the most", name, len(data), most)
 		}
 		if !strings.HasPrefix(text, option.RawPrefix) {
-			s.Options[code] = def.Type.Format(data)
+			s.Options[k] = def.Type.Format(data)
 		}
+	}
+	return nil
+}
+
+func checkIdentity(i Identity) error {
+	if i != "" && i != ByIdentifier && i != ByHardware {
+		return refuse("identity %q is unknown; use identifier or hardware", i)
 	}
 	return nil
 }
 
 // SetDefaults replaces the defaults.
 func (d *Draft) SetDefaults(v Defaults) error {
-	if err := checkSettings(&v.Settings); err != nil {
+	if err := d.checkSettings(&v.Settings); err != nil {
+		return fmt.Errorf("defaults: %w", err)
+	}
+	if err := checkIdentity(v.Identity); err != nil {
 		return fmt.Errorf("defaults: %w", err)
 	}
 	d.note(KindDefaults, 0, "", d.next.Defaults, v)
 	d.next.Defaults = v
-	for _, s := range d.next.Scopes() {
-		d.recompile(s.Scope)
-	}
+	d.recompileAll()
 	return nil
 }
 
@@ -179,10 +203,8 @@ func (d *Draft) PutLink(l Link) (ID, error) {
 		d.next.relays.set(a, l.ID)
 	}
 	d.note(KindLink, l.ID, l.Name, before, l)
-	if old != nil && old.Name != l.Name {
-		for _, s := range d.next.OnLink(l.ID) {
-			d.recompile(s.Scope)
-		}
+	for _, s := range d.next.OnLink(l.ID) {
+		d.recompile(s.Scope)
 	}
 	return l.ID, nil
 }
@@ -251,7 +273,7 @@ func (d *Draft) PutScope(s Scope) (ID, error) {
 		s.ID = d.newID()
 	}
 	d.rename(KindScope, s.ID, "", s.Name)
-	d.addView(compile(s, d.next.Link(s.Link).Name, d.next.Defaults))
+	d.addView(d.next.compile(s))
 	d.note(KindScope, s.ID, s.Name, before, s)
 	if b, ok := before.(Scope); ok && b.Link != s.Link {
 		return s.ID, d.dropEmptyLink(b.Link)
@@ -287,6 +309,25 @@ func (d *Draft) checkScope(s *Scope) error {
 	}
 	if d.next.Link(s.Link) == nil {
 		return refuse("scope %s has no link", s.Name)
+	}
+	if err := checkIdentity(s.Identity); err != nil {
+		return fmt.Errorf("scope %s: %w", s.Name, err)
+	}
+	switch s.Bootp {
+	case "", BootpIgnore, BootpReserved, BootpDynamic:
+	default:
+		return refuse("scope %s: BOOTP clients can be ignored, served reserved addresses, or dynamic ones; use ignore, reserved or dynamic, not %q", s.Name, s.Bootp)
+	}
+	if s.OfferDelay < 0 || time.Duration(s.OfferDelay) > 10*time.Second {
+		return refuse("scope %s: offers can wait 10s at most; clients give up after that", s.Name)
+	}
+	if s.Limits.PerCircuit < -1 || s.Limits.NewPerMinute < -1 {
+		return refuse("scope %s: a limit is a number of addresses or clients, 0 for the default, or -1 for none", s.Name)
+	}
+	for _, r := range d.next.Rules() {
+		if p := r.Pool; p.Valid() && s.ID != 0 && d.next.poolScope(p) == s.ID && !slices.Contains(s.Pools, p) {
+			return refuse("rule %s sends clients to pool %s of scope %s, which would be gone; change the rule first", r.Name, p, s.Name)
+		}
 	}
 	for v := range d.next.subnets.Subnets(s.Subnet) {
 		if other, _ := d.next.subnets.Get(v); other.ID != s.ID {
@@ -332,7 +373,7 @@ func (d *Draft) checkScope(s *Scope) error {
 			}
 		}
 	}
-	if err := checkSettings(&s.Settings); err != nil {
+	if err := d.checkSettings(&s.Settings); err != nil {
 		return fmt.Errorf("scope %s: %w", s.Name, err)
 	}
 	return nil
@@ -346,7 +387,13 @@ func overlapping(s *Scope, other *View) error {
 func (d *Draft) recompile(s Scope) {
 	d.dropScope(d.next.Scope(s.ID))
 	d.rename(KindScope, s.ID, "", s.Name)
-	d.addView(compile(s, d.next.Link(s.Link).Name, d.next.Defaults))
+	d.addView(d.next.compile(s))
+}
+
+func (d *Draft) recompileAll() {
+	for _, s := range d.next.Scopes() {
+		d.recompile(s.Scope)
+	}
 }
 
 func (d *Draft) addView(v *View) {
@@ -374,6 +421,18 @@ func (d *Draft) RemoveScope(name string) error {
 	for _, r := range d.next.Reservations(v.ID) {
 		d.dropReservation(r)
 		d.note(KindReservation, r.ID, r.Name, *r, nil)
+	}
+	for _, r := range d.next.Rules() {
+		if r.Scope == v.ID {
+			d.dropRule(r)
+		} else if r.Pool.Valid() && d.next.poolScope(r.Pool) == v.ID {
+			return refuse("rule %s of the defaults sends clients to pool %s of scope %s; change the rule first", r.Name, r.Pool, v.Name)
+		}
+	}
+	for _, t := range d.next.Trials() {
+		if t.Scope == v.ID {
+			d.dropTrial(t)
+		}
 	}
 	d.dropScope(v)
 	d.note(KindScope, v.ID, v.Name, v.Scope, nil)
@@ -413,8 +472,14 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 	if s == nil {
 		return 0, refuse("reservation %s needs a scope", r.Name)
 	}
-	if r.Hardware == "" {
-		return 0, refuse("reservation %s needs a hardware address like 02:00:00:00:00:17", r.Name)
+	known := 0
+	for _, w := range []string{string(r.Hardware), string(r.Identifier), r.Circuit} {
+		if w != "" {
+			known++
+		}
+	}
+	if known != 1 {
+		return 0, refuse("reservation %s needs one of: a hardware address like 02:00:00:00:00:17, a client identifier, or a circuit", r.Name)
 	}
 	if !r.Address.IsValid() || !s.Subnet.Contains(r.Address) {
 		return 0, refuse("reservation %s: address %s is not in the subnet %s of scope %s", r.Name, r.Address, s.Subnet, s.Name)
@@ -425,12 +490,12 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 		}
 	}
 	if other := d.next.ReservationAt(r.Address); other != nil && other.ID != r.ID {
-		return 0, refuse("reservation %s: %s is reserved for %s (%s) already", r.Name, r.Address, other.Name, other.Hardware)
+		return 0, refuse("reservation %s: %s is reserved for %s (%s) already", r.Name, r.Address, other.Name, other.Client())
 	}
-	if other := d.next.ReservationFor(r.Scope, r.Hardware); other != nil && other.ID != r.ID {
-		return 0, refuse("reservation %s: %s has reservation %s (%s) in scope %s already; edit that one", r.Name, r.Hardware, other.Name, other.Address, s.Name)
+	if other, _ := d.next.reserved.byClient.get(r.key()); other != nil && other.ID != r.ID {
+		return 0, refuse("reservation %s: %s has reservation %s (%s) in scope %s already; edit that one", r.Name, r.Client(), other.Name, other.Address, s.Name)
 	}
-	if err := checkSettings(&r.Settings); err != nil {
+	if err := d.checkSettings(&r.Settings); err != nil {
 		return 0, fmt.Errorf("reservation %s: %w", r.Name, err)
 	}
 	var before Item
@@ -444,18 +509,28 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 	x := d.next.reserved
 	x.byID.set(r.ID, &r)
 	x.byAddress.set(r.Address, &r)
-	x.byHW.set(hwKey{r.Scope, r.Hardware}, &r)
-	x.perScope.set(r.Scope, d.next.ReservationCount(r.Scope)+1)
+	x.byClient.set(r.key(), &r)
+	x.count(&r, 1)
 	d.note(KindReservation, r.ID, r.Name, before, r)
 	return r.ID, nil
+}
+
+// count keeps the numbers of a scope's reservations.
+func (x reservations) count(r *Reservation, n int) {
+	all, _ := x.perScope.get(r.Scope)
+	x.perScope.set(r.Scope, all+n)
+	if r.Circuit != "" {
+		circuits, _ := x.circuits.get(r.Scope)
+		x.circuits.set(r.Scope, circuits+n)
+	}
 }
 
 func (d *Draft) dropReservation(r *Reservation) {
 	x := d.next.reserved
 	x.byID.remove(r.ID)
 	x.byAddress.remove(r.Address)
-	x.byHW.remove(hwKey{r.Scope, r.Hardware})
-	x.perScope.set(r.Scope, d.next.ReservationCount(r.Scope)-1)
+	x.byClient.remove(r.key())
+	x.count(r, -1)
 	d.rename(KindReservation, r.ID, r.Name, "")
 }
 
@@ -470,31 +545,43 @@ func (d *Draft) RemoveReservation(name string) error {
 	return nil
 }
 
-// Restore builds a plan from stored items, links before scopes before
-// reservations. Items keep their ids.
-func Restore(revision int64, defaults Defaults, links []Link, scopes []Scope, reservations []Reservation) (*Plan, error) {
+// Items are what a plan is restored from.
+type Items struct {
+	Defaults     Defaults
+	Codebooks    []Codebook
+	Lists        []List
+	Links        []Link
+	Scopes       []Scope
+	Rules        []Rule
+	Reservations []Reservation
+	Trials       []Trial
+}
+
+// Restore builds a plan from stored items, which keep their ids.
+func Restore(revision int64, items Items) (*Plan, error) {
 	d := New().Draft()
-	d.next.Defaults = defaults
-	for _, l := range links {
-		if _, err := d.PutLink(l); err != nil {
-			return nil, fmt.Errorf("restore plan: %w", err)
-		}
-		d.next.lastID = max(d.next.lastID, l.ID)
-	}
-	for _, s := range scopes {
-		if _, err := d.PutScope(s); err != nil {
-			return nil, fmt.Errorf("restore plan: %w", err)
-		}
-		d.next.lastID = max(d.next.lastID, s.ID)
-	}
-	for _, r := range reservations {
-		if _, err := d.PutReservation(r); err != nil {
-			return nil, fmt.Errorf("restore plan: %w", err)
-		}
-		d.next.lastID = max(d.next.lastID, r.ID)
+	err := restoreAll(d, items.Codebooks, d.PutCodebook)
+	d.next.Defaults = items.Defaults // its options may be those of codebooks
+	err = errors.Join(err, restoreAll(d, items.Lists, d.PutList), restoreAll(d, items.Links, d.PutLink))
+	// A rule may send clients to a pool of a scope, and a scope need not know.
+	err = errors.Join(err, restoreAll(d, items.Scopes, d.PutScope), restoreAll(d, items.Rules, d.PutRule))
+	err = errors.Join(err, restoreAll(d, items.Reservations, d.PutReservation), restoreAll(d, items.Trials, d.PutTrial))
+	if err != nil {
+		return nil, fmt.Errorf("restore plan: %w", err)
 	}
 	d.next.Revision = revision
 	return d.next, nil
+}
+
+func restoreAll[T Item](d *Draft, items []T, put func(T) (ID, error)) error {
+	for _, i := range items {
+		id, err := put(i)
+		if err != nil {
+			return err
+		}
+		d.next.lastID = max(d.next.lastID, id)
+	}
+	return nil
 }
 
 // KeepIDsAbove makes sure that new items get ids above last, which may have

@@ -28,6 +28,10 @@ const (
 	KindLink        Kind = "link"
 	KindScope       Kind = "scope"
 	KindReservation Kind = "reservation"
+	KindCodebook    Kind = "codebook"
+	KindList        Kind = "list"
+	KindRule        Kind = "rule"
+	KindTrial       Kind = "trial"
 )
 
 // Mode says whether a scope is answered.
@@ -60,14 +64,25 @@ const NoValue = "none"
 
 // Settings are what every level can set; a zero field inherits.
 type Settings struct {
-	Options map[uint8]string `json:"options,omitempty"` // by code; text as option.Type reads it, or NoValue
-	Lease   Duration         `json:"lease,omitzero"`
+	Options map[option.Key]string `json:"options,omitempty"` // text as option.Type reads it, or NoValue
+	Lease   Duration              `json:"lease,omitzero"`
 }
+
+// Identity says by what a client is told from others.
+type Identity string
+
+// The identities; the zero value inherits, and ByIdentifier is the default.
+const (
+	ByIdentifier Identity = "identifier" // the client identifier if it sends one
+	ByHardware   Identity = "hardware"   // the hardware address alone
+)
 
 // Defaults hold in the whole plan unless something more specific says otherwise.
 type Defaults struct {
 	Settings
-	Note string `json:"note,omitempty"`
+	Identity  Identity `json:"identity,omitempty"`
+	Listening bool     `json:"listening,omitempty"` // the whole server hears and sends nothing
+	Note      string   `json:"note,omitempty"`
 }
 
 // Link is one broadcast domain: how clients are reached.
@@ -76,13 +91,36 @@ type Link struct {
 	Name       string       `json:"name"`
 	Interfaces []string     `json:"interfaces,omitempty"`
 	Relays     []netip.Addr `json:"relays,omitempty"` // relay addresses (giaddr)
-	Note       string       `json:"note,omitempty"`
+	// Listening links are heard and not answered; what would have been
+	// answered is recorded.
+	Listening bool `json:"listening,omitempty"`
+	// StandAside refuses to serve while another server answers on the link.
+	StandAside bool   `json:"standAside,omitempty"`
+	Note       string `json:"note,omitempty"`
 }
 
 // Exclusion is a range that is never handed out from a pool.
 type Exclusion struct {
 	Range addr.Range `json:"range"`
 	User  string     `json:"user,omitempty"` // who uses it, if known
+}
+
+// Bootp says what BOOTP clients get.
+type Bootp string
+
+// What BOOTP clients can get; the zero value is BootpReserved. Their leases
+// never end (RFC 1534).
+const (
+	BootpIgnore   Bootp = "ignore"
+	BootpReserved Bootp = "reserved" // reserved addresses alone
+	BootpDynamic  Bootp = "dynamic"  // pool addresses too
+)
+
+// Limits bound what unknown clients can take, so that made-up hardware addresses
+// cannot empty the pools. Zero is the default; -1 is no limit.
+type Limits struct {
+	PerCircuit   int `json:"perCircuit,omitempty"`   // dynamic addresses behind one relay circuit
+	NewPerMinute int `json:"newPerMinute,omitempty"` // clients never seen before
 }
 
 // Scope is one subnet on a link, with its pools and settings.
@@ -97,24 +135,119 @@ type Scope struct {
 	DrainUntil time.Time    `json:"drainUntil,omitzero"` // with Draining: no lease reaches beyond
 	// Authoritative scopes refuse (NAK) clients they have no record of, where
 	// RFC 2131 section 4.3.2 asks for silence.
-	Authoritative bool `json:"authoritative,omitempty"`
+	Authoritative bool     `json:"authoritative,omitempty"`
+	Identity      Identity `json:"identity,omitempty"`
+	Bootp         Bootp    `json:"bootp,omitempty"`
+	RapidCommit   bool     `json:"rapidCommit,omitempty"` // RFC 4039, for clients that ask for it
+	OfferDelay    Duration `json:"offerDelay,omitzero"`   // offers wait this long
+	NoProbe       bool     `json:"noProbe,omitempty"`     // addresses are offered without a probe
+	Limits        Limits   `json:"limits,omitzero"`
 	Settings
 	Note string `json:"note,omitempty"`
 }
 
-// Reservation keeps an address for one client, inside or outside pools.
+// Reservation keeps an address for one client, inside or outside pools. The
+// client is known by one of Hardware, Identifier and Circuit.
 type Reservation struct {
+	ID         ID            `json:"id"`
+	Name       string        `json:"name"`
+	Scope      ID            `json:"scope"`
+	Hardware   addr.Hardware `json:"hw,omitempty"`         // whatever identifier it sends
+	Identifier addr.Octets   `json:"identifier,omitempty"` // client identifier (option 61)
+	Circuit    string        `json:"circuit,omitempty"`    // option 82.1 as dhcp4.Show writes it: whoever is plugged in there
+	Address    netip.Addr    `json:"address"`
+	Hostname   string        `json:"hostname,omitempty"`
+	Settings
+	Note string `json:"note,omitempty"`
+}
+
+// Client names the client of a reservation as people know it.
+func (r *Reservation) Client() string {
+	switch {
+	case r.Identifier != "":
+		return "identifier " + r.Identifier.String()
+	case r.Circuit != "":
+		return "circuit " + r.Circuit
+	}
+	return r.Hardware.String()
+}
+
+// Place says where the options of a codebook travel.
+type Place string
+
+// The places.
+const (
+	InMessage Place = "message" // as options of the message itself, beside the registered ones
+	InVendor  Place = "43"      // inside option 43, for clients of a vendor class
+	In125     Place = "125"     // inside option 125, under an enterprise number (RFC 3925)
+)
+
+// Codebook is the administrator's own set of codes, or a vendor's.
+type Codebook struct {
+	ID         ID       `json:"id"`
+	Name       string   `json:"name"`
+	Place      Place    `json:"place"`
+	Classes    []string `json:"classes,omitempty"`    // vendor classes (option 60) it is for; a final * stands for any rest
+	Enterprise uint32   `json:"enterprise,omitempty"` // IANA enterprise number, with In125
+	Options    []Own    `json:"options"`
+	Note       string   `json:"note,omitempty"`
+}
+
+// Own is one option of a codebook.
+type Own struct {
+	Code    uint8       `json:"code"`
+	Name    string      `json:"name"`
+	Type    option.Type `json:"type"`
+	Meaning string      `json:"meaning,omitempty"`
+}
+
+// List is a named set of hardware addresses or identifiers that rules use.
+type List struct {
+	ID      ID            `json:"id"`
+	Name    string        `json:"name"`
+	Entries []addr.Octets `json:"entries"`
+	Note    string        `json:"note,omitempty"`
+}
+
+// Action is what a rule does besides giving values.
+type Action string
+
+// The actions.
+const (
+	Give         Action = ""         // only gives what it sets
+	Ignore       Action = "ignore"   // silence
+	Refuse       Action = "refuse"   // NAK where the protocol has one, else silence
+	ReservedOnly Action = "reserved" // an address only by reservation
+)
+
+// Rule says which clients it fits and what they get or are refused.
+type Rule struct {
+	ID     ID         `json:"id"`
+	Name   string     `json:"name"`
+	Scope  ID         `json:"scope,omitempty"` // 0: a rule of the defaults
+	Order  int        `json:"order"`           // lower first
+	When   string     `json:"when"`            // CEL, see package rule
+	Action Action     `json:"action,omitempty"`
+	Pool   addr.Range `json:"pool,omitzero"` // a pool that is for fitting clients alone
+	Off    bool       `json:"off,omitempty"`
+	Settings
+	Note string `json:"note,omitempty"`
+}
+
+// Trial is an exchange that the service makes now and then as a client, to
+// prove that a scope is served.
+type Trial struct {
 	ID       ID            `json:"id"`
 	Name     string        `json:"name"`
 	Scope    ID            `json:"scope"`
 	Hardware addr.Hardware `json:"hw"`
-	Address  netip.Addr    `json:"address"`
-	Hostname string        `json:"hostname,omitempty"`
-	Settings
-	Note string `json:"note,omitempty"`
+	Vendor   string        `json:"vendor,omitempty"`
+	Circuit  string        `json:"circuit,omitempty"`
+	Every    Duration      `json:"every,omitzero"` // 0: on demand alone
+	Note     string        `json:"note,omitempty"`
 }
 
-// Item is any of Defaults, Link, Scope and Reservation.
+// Item is anything a plan is made of.
 type Item interface {
 	describe(label func(ID) string) []field
 }
@@ -127,14 +260,30 @@ func (s Settings) describe() []field {
 	if s.Lease != 0 {
 		out = append(out, field{"lease time", s.Lease.String()})
 	}
-	for _, code := range slices.Sorted(maps.Keys(s.Options)) {
-		out = append(out, field{"option " + option.Standard4.ByCode(code).Name(), s.Options[code]})
+	for _, k := range slices.SortedFunc(maps.Keys(s.Options), option.Key.Compare) {
+		name := k.String()
+		switch k.Book {
+		case "":
+			name = option.Standard4.ByCode(k.Code).Name()
+		case option.HeaderBook:
+			name = "header/" + option.Header4.ByCode(k.Code).Name()
+		}
+		out = append(out, field{"option " + name, s.Options[k]})
 	}
 	return out
 }
 
+// when gives a field where something is set.
+func when(set bool, label, value string) []field {
+	if !set {
+		return nil
+	}
+	return []field{{label, value}}
+}
+
 func (d Defaults) describe(func(ID) string) []field {
-	return append(d.Settings.describe(), field{"note", d.Note})
+	out := append(d.Settings.describe(), field{"identity", string(d.Identity)})
+	return append(append(out, when(d.Listening, "listening", "yes")...), field{"note", d.Note})
 }
 
 func (l Link) describe(func(ID) string) []field {
@@ -145,6 +294,8 @@ func (l Link) describe(func(ID) string) []field {
 	for _, r := range l.Relays {
 		out = append(out, field{"relay " + r.String(), "yes"})
 	}
+	out = append(out, when(l.Listening, "listening", "yes")...)
+	out = append(out, when(l.StandAside, "stands aside for other servers", "yes")...)
 	return append(out, field{"note", l.Note})
 }
 
@@ -159,15 +310,62 @@ func (s Scope) describe(label func(ID) string) []field {
 	if !s.DrainUntil.IsZero() {
 		out = append(out, field{"drains until", s.DrainUntil.UTC().Format(time.RFC3339)})
 	}
-	if s.Authoritative {
-		out = append(out, field{"authoritative", "yes"})
-	}
+	out = append(out, when(s.Authoritative, "authoritative", "yes")...)
+	out = append(out, when(s.RapidCommit, "rapid commit", "yes")...)
+	out = append(out, when(s.OfferDelay != 0, "offers wait", s.OfferDelay.String())...)
+	out = append(out, when(s.NoProbe, "probing", "off")...)
+	out = append(out, when(s.Limits.PerCircuit != 0, "addresses a circuit", limitText(s.Limits.PerCircuit))...)
+	out = append(out, when(s.Limits.NewPerMinute != 0, "new clients a minute", limitText(s.Limits.NewPerMinute))...)
+	out = append(out, field{"identity", string(s.Identity)}, field{"BOOTP", string(s.Bootp)})
 	return append(append(out, s.Settings.describe()...), field{"note", s.Note})
 }
 
+func limitText(n int) string {
+	if n < 0 {
+		return "no limit"
+	}
+	return fmt.Sprint(n)
+}
+
 func (r Reservation) describe(label func(ID) string) []field {
-	out := []field{{"name", r.Name}, {"scope", label(r.Scope)}, {"hardware address", r.Hardware.String()}, {"address", r.Address.String()}, {"host name", r.Hostname}}
+	out := []field{{"name", r.Name}, {"scope", label(r.Scope)}, {"hardware address", r.Hardware.String()}, {"identifier", r.Identifier.String()},
+		{"circuit", r.Circuit}, {"address", r.Address.String()}, {"host name", r.Hostname}}
 	return append(append(out, r.Settings.describe()...), field{"note", r.Note})
+}
+
+func (c Codebook) describe(func(ID) string) []field {
+	out := []field{{"name", c.Name}, {"travels in", string(c.Place)}}
+	out = append(out, when(len(c.Classes) > 0, "vendor classes", strings.Join(c.Classes, ", "))...)
+	out = append(out, when(c.Enterprise != 0, "enterprise number", fmt.Sprint(c.Enterprise))...)
+	for _, o := range c.Options {
+		out = append(out, field{fmt.Sprintf("code %d", o.Code), fmt.Sprintf("%s (%s) %s", o.Name, o.Type, o.Meaning)})
+	}
+	return append(out, field{"note", c.Note})
+}
+
+func (l List) describe(func(ID) string) []field {
+	out := []field{{"name", l.Name}, {"entries", fmt.Sprint(len(l.Entries))}}
+	for _, e := range l.Entries {
+		out = append(out, field{"entry " + e.String(), "yes"})
+	}
+	return append(out, field{"note", l.Note})
+}
+
+func (r Rule) describe(label func(ID) string) []field {
+	of := "defaults"
+	if r.Scope != 0 {
+		of = label(r.Scope)
+	}
+	out := []field{{"name", r.Name}, {"of", of}, {"order", fmt.Sprint(r.Order)}, {"when", r.When}, {"then", string(r.Action)}}
+	out = append(out, when(r.Pool.Valid(), "pool", r.Pool.String())...)
+	out = append(out, when(r.Off, "off", "yes")...)
+	return append(append(out, r.Settings.describe()...), field{"note", r.Note})
+}
+
+func (t Trial) describe(label func(ID) string) []field {
+	out := []field{{"name", t.Name}, {"scope", label(t.Scope)}, {"hardware address", t.Hardware.String()}, {"vendor class", t.Vendor}, {"circuit", t.Circuit}}
+	out = append(out, when(t.Every != 0, "every", t.Every.String())...)
+	return append(out, field{"note", t.Note})
 }
 
 // Change is one item as it was and as it is; nil stands for not there.

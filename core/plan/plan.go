@@ -12,6 +12,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/option"
+	"yarnpost/core/rule"
 )
 
 // DefaultLease holds where nothing else is set.
@@ -31,6 +32,21 @@ type Plan struct {
 	interfaces *shards[string, ID]
 	relays     *shards[netip.Addr, ID]
 	reserved   reservations
+	few        few
+}
+
+// few are the kinds of items of which a plan has dozens, not thousands; a
+// change copies them all.
+type few struct {
+	codebooks map[ID]*Codebook
+	lists     map[ID]*List
+	rules     map[ID]*CompiledRule
+	trials    map[ID]*Trial
+	// Worked out of these:
+	books   map[string]*option.Codebook // by name of the codebook
+	message *option.Codebook            // options of the message itself: the standard ones and own ones
+	ready   *rule.Lists
+	ruleOf  map[ID][]*CompiledRule // by scope, 0 for the defaults; in order, without those that are off
 }
 
 type nameKey struct {
@@ -38,37 +54,67 @@ type nameKey struct {
 	name string // lower case
 }
 
-type hwKey struct {
+// whoKey is a client in a scope as reservations know it: by 'h' and hardware
+// address, 'i' and identifier, or 'c' and circuit.
+type whoKey struct {
 	scope ID
-	hw    addr.Hardware
+	kind  byte
+	who   string
+}
+
+func (r *Reservation) key() whoKey {
+	switch {
+	case r.Identifier != "":
+		return whoKey{r.Scope, 'i', string(r.Identifier)}
+	case r.Circuit != "":
+		return whoKey{r.Scope, 'c', r.Circuit}
+	}
+	return whoKey{r.Scope, 'h', string(r.Hardware)}
 }
 
 // reservations are indexed by each way they are looked up.
 type reservations struct {
 	byID      *shards[ID, *Reservation]
 	byAddress *shards[netip.Addr, *Reservation]
-	byHW      *shards[hwKey, *Reservation]
+	byClient  *shards[whoKey, *Reservation]
+	circuits  *shards[ID, int] // reservations by circuit, by scope
 	perScope  *shards[ID, int]
 }
 
 // View is a scope compiled: what a decision needs, worked out beforehand.
 type View struct {
 	Scope
-	LinkName string
-	Ranges   []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers
-	Size     uint64       // addresses in Ranges, reserved ones included
-	Excluded uint64       // addresses of the pools that exclusions take away
-	Lease    time.Duration
-	Mask     []byte  // as it travels
-	Values   []Value // options of defaults and scope, by code
+	On         *Link
+	LinkName   string
+	Ranges     []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers
+	Parts      []Part       // the same, by pool
+	Size       uint64       // addresses in Ranges, reserved ones included
+	Excluded   uint64       // addresses of the pools that exclusions take away
+	Lease      time.Duration
+	ByHardware bool    // clients are told apart by hardware address alone
+	Mask       []byte  // as it travels
+	Values     []Value // options of defaults and scope, by key
+}
+
+// Part is one pool of a scope.
+type Part struct {
+	Pool     addr.Range
+	Ranges   []addr.Range // of it, may be handed out
+	Confined bool         // only to clients that a rule sends here
+}
+
+// PartAt is the number of the pool that holds an address, or -1.
+func (v *View) PartAt(a netip.Addr) int {
+	return slices.IndexFunc(v.Parts, func(p Part) bool { return p.Pool.Contains(a) })
 }
 
 // Value is one option with the level it comes from.
 type Value struct {
-	Code  uint8
+	option.Key
 	Data  []byte // as it travels
 	Text  string
 	Level Level
+	Rule  string // that sets it, with AtRule
 }
 
 // Level is where a value is set; a later one is more specific and wins.
@@ -79,11 +125,20 @@ const (
 	AtService Level = iota // computed by the service itself
 	AtDefaults
 	AtScope
+	AtRule
 	AtReservation
 )
 
 func (l Level) String() string {
-	return [...]string{"service", "defaults", "scope", "reservation"}[l]
+	return [...]string{"service", "defaults", "scope", "rule", "reservation"}[l]
+}
+
+// CompiledRule is a rule made ready.
+type CompiledRule struct {
+	Rule
+	Program *rule.Program
+	Values  []Value
+	Takes   []option.Key // inherited values it takes away
 }
 
 // New is revision 0: nothing defined.
@@ -91,7 +146,8 @@ func New() *Plan {
 	return &Plan{links: new(shards[ID, *Link]), scopes: new(shards[ID, *View]), names: new(shards[nameKey, ID]),
 		subnets: new(bart.Table[*View]), onLink: new(shards[ID, []*View]), interfaces: new(shards[string, ID]),
 		relays: new(shards[netip.Addr, ID]), reserved: reservations{new(shards[ID, *Reservation]),
-			new(shards[netip.Addr, *Reservation]), new(shards[hwKey, *Reservation]), new(shards[ID, int])}}
+			new(shards[netip.Addr, *Reservation]), new(shards[whoKey, *Reservation]), new(shards[ID, int]), new(shards[ID, int])},
+		few: few{}.fork().compiled()}
 }
 
 // Scope is the scope with that id, or nil.
@@ -156,10 +212,30 @@ func (p *Plan) LinkOfRelay(a netip.Addr) ID {
 	return id
 }
 
-// ReservationFor is the reservation of a hardware address in a scope, or nil.
-func (p *Plan) ReservationFor(scope ID, hw addr.Hardware) *Reservation {
-	r, _ := p.reserved.byHW.get(hwKey{scope, hw})
-	return r
+// ReservationFor is a client's reservation in a scope, or nil: by its client
+// identifier, its hardware address, or the circuit it is plugged into, in this
+// order. What is not known of a client is empty.
+func (p *Plan) ReservationFor(scope ID, hw addr.Hardware, identifier string, circuit func() string) *Reservation {
+	if n, _ := p.reserved.perScope.get(scope); n == 0 {
+		return nil
+	}
+	if identifier != "" {
+		if r, ok := p.reserved.byClient.get(whoKey{scope, 'i', identifier}); ok {
+			return r
+		}
+	}
+	if hw != "" {
+		if r, ok := p.reserved.byClient.get(whoKey{scope, 'h', string(hw)}); ok {
+			return r
+		}
+	}
+	if n, _ := p.reserved.circuits.get(scope); n > 0 && circuit != nil {
+		if c := circuit(); c != "" {
+			r, _ := p.reserved.byClient.get(whoKey{scope, 'c', c})
+			return r
+		}
+	}
+	return nil
 }
 
 // ReservationAt is the reservation of an address, or nil.
@@ -203,6 +279,10 @@ func (p *Plan) Label(id ID) string {
 	return ""
 }
 
+// LastID is the highest id in use or used before; a draft's new items come
+// after it.
+func (p *Plan) LastID() ID { return p.lastID }
+
 func (p *Plan) id(kind Kind, name string) ID {
 	id, _ := p.names.get(nameKey{kind, strings.ToLower(name)})
 	return id
@@ -230,7 +310,7 @@ func reservedEnds(p netip.Prefix) []addr.Range {
 // routers are the addresses of the router option, each a range of one.
 func (v *View) routers() (out []addr.Range) {
 	for _, val := range v.Values {
-		if val.Code != option.Router {
+		if val.Key != option.Std(option.Router) {
 			continue
 		}
 		for b := val.Data; len(b) >= 4; b = b[4:] {
@@ -241,15 +321,17 @@ func (v *View) routers() (out []addr.Range) {
 	return out
 }
 
-// compile works out a scope's view under the given defaults.
-func compile(s Scope, linkName string, d Defaults) *View {
-	v := &View{Scope: s, LinkName: linkName, Lease: DefaultLease, Mask: addr.Mask(s.Subnet).AsSlice()}
-	for _, set := range []Settings{d.Settings, s.Settings} {
+// compile works out a scope's view in a plan.
+func (p *Plan) compile(s Scope) *View {
+	on := p.Link(s.Link)
+	v := &View{Scope: s, On: on, LinkName: on.Name, Lease: DefaultLease, Mask: addr.Mask(s.Subnet).AsSlice()}
+	for _, set := range []Settings{p.Defaults.Settings, s.Settings} {
 		if set.Lease != 0 {
 			v.Lease = time.Duration(set.Lease)
 		}
 	}
-	v.Values = overlay(overlay(nil, d.Options, AtDefaults), s.Options, AtScope)
+	v.ByHardware = s.Identity == ByHardware || s.Identity == "" && p.Defaults.Identity == ByHardware
+	v.Values = Overlay(p.values(p.Defaults.Settings, AtDefaults, ""), p.values(s.Settings, AtScope, ""), takes(s.Settings))
 	take := reservedEnds(s.Subnet)
 	take = append(take, v.routers()...)
 	open := addr.Subtract(s.Pools, take)
@@ -259,39 +341,61 @@ func compile(s Scope, linkName string, d Defaults) *View {
 	v.Ranges = addr.Subtract(s.Pools, take)
 	v.Size = addr.Total(v.Ranges)
 	v.Excluded = addr.Total(open) - v.Size
+	for _, pool := range s.Pools {
+		v.Parts = append(v.Parts, Part{pool, addr.Subtract([]addr.Range{pool}, take), p.confined(s.ID, pool)})
+	}
 	return v
 }
 
-// overlay puts a level's options over inherited ones; NoValue takes one away.
-func overlay(base []Value, options map[uint8]string, level Level) []Value {
-	if len(options) == 0 {
-		return base
-	}
-	out := make([]Value, 0, len(base)+len(options))
-	for _, v := range base {
-		if _, replaced := options[v.Code]; !replaced {
-			out = append(out, v)
-		}
-	}
-	for _, code := range slices.Sorted(maps.Keys(options)) {
-		text := options[code]
-		if text == NoValue {
+// values encodes what settings set; keys that cannot be are left out, since they
+// were refused when they were set.
+func (p *Plan) values(s Settings, level Level, rule string) (out []Value) {
+	for _, k := range slices.SortedFunc(maps.Keys(s.Options), option.Key.Compare) {
+		text := s.Options[k]
+		def, err := p.Def(k)
+		if text == NoValue || err != nil {
 			continue
 		}
-		if data, err := option.Standard4.ByCode(code).Type.Encode(text); err == nil { // checked when it was set
-			out = append(out, Value{code, data, text, level})
+		if data, err := def.Type.Encode(text); err == nil {
+			out = append(out, Value{k, data, text, level, rule})
 		}
 	}
-	slices.SortFunc(out, func(a, b Value) int { return int(a.Code) - int(b.Code) })
 	return out
 }
 
-// ValuesFor is what a client of the scope gets; reservation may be nil.
-func (v *View) ValuesFor(r *Reservation) []Value {
-	if r == nil {
-		return v.Values
+func takes(s Settings) (out []option.Key) {
+	for k, text := range s.Options {
+		if text == NoValue {
+			out = append(out, k)
+		}
 	}
-	return overlay(v.Values, r.Options, AtReservation)
+	return out
+}
+
+// Overlay puts values over inherited ones, without those that are taken away.
+// All lists are in the order of their keys.
+func Overlay(base, over []Value, take []option.Key) []Value {
+	if len(over) == 0 && len(take) == 0 {
+		return base
+	}
+	out := make([]Value, 0, len(base)+len(over))
+	for _, v := range base {
+		_, replaced := slices.BinarySearchFunc(over, v.Key, func(o Value, k option.Key) int { return o.Key.Compare(k) })
+		if !replaced && !slices.Contains(take, v.Key) {
+			out = append(out, v)
+		}
+	}
+	out = append(out, over...)
+	slices.SortFunc(out, func(a, b Value) int { return a.Key.Compare(b.Key) })
+	return out
+}
+
+// Reserved puts a reservation's values over others.
+func (p *Plan) Reserved(base []Value, r *Reservation) []Value {
+	if r == nil || len(r.Options) == 0 {
+		return base
+	}
+	return Overlay(base, p.values(r.Settings, AtReservation, ""), takes(r.Settings))
 }
 
 // LeaseFor is the lease time a client of the scope gets; reservation may be nil.

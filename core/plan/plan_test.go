@@ -30,7 +30,7 @@ func define(tb testing.TB) *Draft {
 	d := New().Draft()
 	s := Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Pools: ranges(tb, "10.77.0.100-10.77.0.200"),
 		Exclusions: []Exclusion{{Range: ranges(tb, "10.77.0.100-10.77.0.109")[0]}}, Mode: Serving,
-		Settings: Settings{Lease: Duration(time.Hour), Options: map[uint8]string{option.Router: "10.77.0.1", option.DomainServer: "10.77.0.53"}}}
+		Settings: Settings{Lease: Duration(time.Hour), Options: map[option.Key]string{option.Std(option.Router): "10.77.0.1", option.Std(option.DomainServer): "10.77.0.53"}}}
 	if err := d.PlaceScope(&s, "", []Interface{{Name: "eth1", Prefixes: []netip.Prefix{netip.MustParsePrefix("10.77.0.1/24")}}}); err != nil {
 		tb.Fatal(err)
 	}
@@ -105,8 +105,8 @@ func TestRefusals(t *testing.T) {
 		"pool outside":          {scope("dyers", "10.78.0.0/24", "10.79.0.5-10.79.0.9"), []string{"10.79.0.5-10.79.0.9", "10.78.0.0/24"}},
 		"pools overlap":         {scope("dyers", "10.78.0.0/24", "10.78.0.5-10.78.0.9", "10.78.0.9-10.78.0.12"), []string{"10.78.0.5-10.78.0.9", "10.78.0.9-10.78.0.12"}},
 		"exclusion outside":     {edit(func(s *Scope) { s.Exclusions = []Exclusion{{Range: ranges(t, "10.1.0.1")[0]}} }), []string{"10.1.0.1", "looms"}},
-		"managed option":        {edit(func(s *Scope) { s.Options = map[uint8]string{option.AddressTime: "1h"} }), []string{"51", "lease time"}},
-		"bad value":             {edit(func(s *Scope) { s.Options = map[uint8]string{option.Router: "gate"} }), []string{"router", "gate"}},
+		"managed option":        {edit(func(s *Scope) { s.Options = map[option.Key]string{option.Std(option.AddressTime): "1h"} }), []string{"51", "lease time"}},
+		"bad value":             {edit(func(s *Scope) { s.Options = map[option.Key]string{option.Std(option.Router): "gate"} }), []string{"router", "gate"}},
 		"short lease":           {edit(func(s *Scope) { s.Lease = Duration(time.Second) }), []string{"1s", "minute"}},
 		"loopback":              {scope("lo", "127.0.0.0/24"), []string{"127.0.0.0/24"}},
 		"reservation elsewhere": {reserve("x", "02:00:00:00:00:09", "10.78.0.9"), []string{"10.78.0.9", "10.77.0.0/24"}},
@@ -141,17 +141,17 @@ func TestRefusals(t *testing.T) {
 
 func TestLevels(t *testing.T) {
 	d := define(t)
-	if err := d.SetDefaults(Defaults{Settings: Settings{Lease: Duration(2 * time.Hour), Options: map[uint8]string{6: "10.0.0.53", 42: "10.0.0.42", 15: "mill.example"}}}); err != nil {
+	if err := d.SetDefaults(Defaults{Settings: Settings{Lease: Duration(2 * time.Hour), Options: map[option.Key]string{option.Std(6): "10.0.0.53", option.Std(42): "10.0.0.42", option.Std(15): "mill.example"}}}); err != nil {
 		t.Fatal(err)
 	}
 	s := d.Plan().ScopeNamed("looms").Scope
 	s.Lease = 0
-	s.Options[42] = NoValue
+	s.Options[option.Std(42)] = NoValue
 	if _, err := d.PutScope(s); err != nil {
 		t.Fatal(err)
 	}
 	id, err := d.PutReservation(Reservation{Name: "r", Scope: s.ID, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.9"),
-		Settings: Settings{Lease: Duration(option.Infinite), Options: map[uint8]string{15: "own.example", 42: "10.0.0.43"}}})
+		Settings: Settings{Lease: Duration(option.Infinite), Options: map[option.Key]string{option.Std(15): "own.example", option.Std(42): "10.0.0.43"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -166,7 +166,7 @@ func TestLevels(t *testing.T) {
 	if got := show(v.Values); got != "3=10.77.0.1/scope 6=10.77.0.53/scope 15=mill.example/defaults " {
 		t.Errorf("scope: %s", got)
 	}
-	if got := show(v.ValuesFor(r)); got != "3=10.77.0.1/scope 6=10.77.0.53/scope 15=own.example/reservation 42=10.0.0.43/reservation " {
+	if got := show(p.Reserved(v.Values, r)); got != "3=10.77.0.1/scope 6=10.77.0.53/scope 15=own.example/reservation 42=10.0.0.43/reservation " {
 		t.Errorf("reservation: %s", got)
 	}
 	if v.LeaseFor(nil) != 2*time.Hour || v.LeaseFor(r) != option.Infinite || r.ID != id {
@@ -183,11 +183,11 @@ func TestRestoreAndRemove(t *testing.T) {
 		t.Fatal(err)
 	}
 	p, _ := d.Finish()
-	back, err := Restore(7, p.Defaults, []Link{*p.LinkNamed("looms")}, []Scope{p.ScopeNamed("looms").Scope}, []Reservation{*p.ReservationNamed("r")})
+	back, err := Restore(7, Items{Defaults: p.Defaults, Links: []Link{*p.LinkNamed("looms")}, Scopes: []Scope{p.ScopeNamed("looms").Scope}, Reservations: []Reservation{*p.ReservationNamed("r")}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if v := back.ScopeAt(netip.MustParseAddr("10.77.0.5")); back.Revision != 7 || v == nil || v.ID != s.ID || back.ReservationFor(v.ID, "\x02\x00\x00\x00\x00\x01") == nil || back.ReservationCount(v.ID) != 1 {
+	if v := back.ScopeAt(netip.MustParseAddr("10.77.0.5")); back.Revision != 7 || v == nil || v.ID != s.ID || back.ReservationFor(v.ID, "\x02\x00\x00\x00\x00\x01", "", nil) == nil || back.ReservationCount(v.ID) != 1 {
 		t.Error("the restored plan is another one")
 	}
 	d = back.Draft()
@@ -215,7 +215,7 @@ func TestDiffAndNoChange(t *testing.T) {
 	}
 	d = p.Draft()
 	s.Lease = Duration(4 * time.Hour)
-	s.Options = map[uint8]string{option.Router: "10.77.0.2"}
+	s.Options = map[option.Key]string{option.Std(option.Router): "10.77.0.2"}
 	if _, err := d.PutScope(s); err != nil {
 		t.Fatal(err)
 	}
@@ -233,8 +233,8 @@ func TestAdvice(t *testing.T) {
 	host := []Interface{{Name: "eth1", Prefixes: []netip.Prefix{netip.MustParsePrefix("10.77.0.120/24")}}}
 	for want, f := range map[string]func(*Scope){
 		"no-router":              func(s *Scope) { s.Options = nil },
-		"router-outside":         func(s *Scope) { s.Options[option.Router] = "10.78.0.1" },
-		"routes-without-default": func(s *Scope) { s.Options[option.ClasslessStaticRoute] = "10.9.0.0/16 10.77.0.2" },
+		"router-outside":         func(s *Scope) { s.Options[option.Std(option.Router)] = "10.78.0.1" },
+		"routes-without-default": func(s *Scope) { s.Options[option.Std(option.ClasslessStaticRoute)] = "10.9.0.0/16 10.77.0.2" },
 		"own-address":            func(s *Scope) {},
 		"infinite-lease":         func(s *Scope) { s.Lease = Duration(option.Infinite) },
 		"idle-exclusion":         func(s *Scope) { s.Exclusions = append(s.Exclusions, Exclusion{Range: ranges(t, "10.77.0.5")[0]}) },

@@ -1,12 +1,16 @@
 package httpd
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	"hash/fnv"
 	"maps"
+	"net"
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
@@ -24,16 +28,41 @@ func unknown(kind, name string) error {
 	return fmt.Errorf("%w: no %s is called %q; yarnpost %s list shows all", plan.ErrNotFound, kind, name, kind)
 }
 
+// editor turns edits of one change into edits of a draft.
+type editor struct {
+	*Server
+	ctx      context.Context
+	resolved []string // host names that were resolved, in words
+}
+
 // apply makes one edit.
-func (s *Server) apply(d *plan.Draft, e api.Edit) error {
+func (s *editor) apply(d *plan.Draft, e api.Edit) error {
 	switch {
 	case e.Kind == "defaults" && e.Op == "edit" && e.Defaults != nil:
 		v := d.Plan().Defaults
-		if err := settle(&v.Settings, e.Defaults.Lease, e.Defaults.Options); err != nil {
+		if err := s.settle(d, &v.Settings, e.Defaults.Lease, e.Defaults.Options); err != nil {
 			return err
 		}
 		set(&v.Note, e.Defaults.Note)
+		setText(&v.Identity, e.Defaults.Identity)
+		set(&v.Listening, e.Defaults.Listening)
 		return d.SetDefaults(v)
+	case e.Kind == "codebook" && e.Op == "remove":
+		return d.RemoveCodebook(e.Name)
+	case e.Kind == "codebook" && e.Codebook != nil:
+		return editCodebook(d, e)
+	case e.Kind == "list" && e.Op == "remove":
+		return d.RemoveList(e.Name)
+	case e.Kind == "list" && e.List != nil:
+		return editList(d, e)
+	case e.Kind == "rule" && e.Op == "remove":
+		return d.RemoveRule(e.Name)
+	case e.Kind == "rule" && e.Rule != nil:
+		return s.editRule(d, e)
+	case e.Kind == "trial" && e.Op == "remove":
+		return d.RemoveTrial(e.Name)
+	case e.Kind == "trial" && e.Trial != nil:
+		return editTrial(d, e)
 	case e.Kind == "link" && e.Op == "remove":
 		return d.RemoveLink(e.Name)
 	case e.Kind == "link" && e.Link != nil:
@@ -56,32 +85,69 @@ func set[T any](field *T, value *T) {
 	}
 }
 
-// settle sets lease time and options; an empty value inherits.
-func settle(s *plan.Settings, leaseTime *string, options map[string]string) error {
-	if leaseTime != nil {
-		s.Lease = 0
-		if *leaseTime != "" {
-			if err := s.Lease.UnmarshalText([]byte(*leaseTime)); err != nil {
-				return refused("lease time: %v", err)
-			}
-		}
+// setText sets a field of a named text type.
+func setText[T ~string](field *T, value *string) {
+	if value != nil {
+		*field = T(*value)
+	}
+}
+
+func setDuration(what string, field *plan.Duration, value *string) error {
+	if value == nil {
+		return nil
+	}
+	*field = 0
+	if *value == "" {
+		return nil
+	}
+	if err := field.UnmarshalText([]byte(*value)); err != nil {
+		return refused("%s: %v", what, err)
+	}
+	return nil
+}
+
+// settle sets lease time and options; an empty value inherits. A host name that
+// stands where an address belongs is resolved now.
+func (e *editor) settle(d *plan.Draft, s *plan.Settings, leaseTime *string, options map[string]string) error {
+	if err := setDuration("lease time", &s.Lease, leaseTime); err != nil {
+		return err
 	}
 	s.Options = maps.Clone(s.Options)
 	for name, text := range options {
-		def, err := option.Standard4.Lookup(name)
+		key, def, err := d.Plan().Key(name)
 		if err != nil {
 			return refused("%v", err)
 		}
 		if text == "" {
-			delete(s.Options, def.Code)
+			delete(s.Options, key)
 			continue
 		}
 		if s.Options == nil {
-			s.Options = map[uint8]string{}
+			s.Options = map[option.Key]string{}
 		}
-		s.Options[def.Code] = text
+		if text != plan.NoValue {
+			if text, err = def.Type.Resolve(text, e.resolve); err != nil {
+				return refused("option %s: %v", d.Plan().KeyName(key), err)
+			}
+		}
+		s.Options[key] = text
 	}
 	return nil
+}
+
+// resolve asks the host's resolver for an IPv4 address.
+func (e *editor) resolve(host string) (netip.Addr, error) {
+	ctx, cancel := context.WithTimeout(e.ctx, 5*time.Second)
+	defer cancel()
+	list, err := net.DefaultResolver.LookupNetIP(ctx, "ip4", host)
+	if err != nil || len(list) == 0 {
+		return netip.Addr{}, fmt.Errorf("the resolver of this host knows no address of it; give the address itself")
+	}
+	a := list[0].Unmap()
+	if text := host + " → " + a.String(); !slices.Contains(e.resolved, text) {
+		e.resolved = append(e.resolved, text)
+	}
+	return a, nil
 }
 
 func editLink(d *plan.Draft, e api.Edit) error {
@@ -96,6 +162,8 @@ func editLink(d *plan.Draft, e api.Edit) error {
 	set(&l.Name, e.Link.Name)
 	set(&l.Note, e.Link.Note)
 	set(&l.Interfaces, e.Link.Interfaces)
+	set(&l.Listening, e.Link.Listening)
+	set(&l.StandAside, e.Link.StandAside)
 	if e.Link.Relays != nil {
 		l.Relays = nil
 		for _, text := range *e.Link.Relays {
@@ -129,7 +197,7 @@ func again(kind, name string, old, next plan.Item, put func() error) error {
 	return refused("%s %s is there already and differs (%s); change it with yarnpost %s edit, or choose another name", kind, name, strings.Join(differ, "; "), kind)
 }
 
-func (s *Server) editScope(d *plan.Draft, e api.Edit) error {
+func (s *editor) editScope(d *plan.Draft, e api.Edit) error {
 	in := e.Scope
 	v := plan.Scope{Name: e.Name, Mode: plan.Held}
 	old := d.Plan().ScopeNamed(e.Name)
@@ -142,6 +210,17 @@ func (s *Server) editScope(d *plan.Draft, e api.Edit) error {
 	set(&v.Name, in.Name)
 	set(&v.Note, in.Note)
 	set(&v.Authoritative, in.Authoritative)
+	setText(&v.Identity, in.Identity)
+	setText(&v.Bootp, in.Bootp)
+	set(&v.RapidCommit, in.RapidCommit)
+	set(&v.Limits.PerCircuit, in.PerCircuit)
+	set(&v.Limits.NewPerMinute, in.NewPerMinute)
+	if in.Probe != nil {
+		v.NoProbe = !*in.Probe
+	}
+	if err := setDuration("offer delay", &v.OfferDelay, in.OfferDelay); err != nil {
+		return err
+	}
 	if in.Subnet != nil {
 		p, err := addr.ParseSubnet(*in.Subnet)
 		if err != nil {
@@ -168,7 +247,7 @@ func (s *Server) editScope(d *plan.Draft, e api.Edit) error {
 		v.Mode = plan.Mode(*in.Mode)
 	}
 	set(&v.DrainUntil, in.DrainUntil)
-	if err := settle(&v.Settings, in.Lease, in.Options); err != nil {
+	if err := s.settle(d, &v.Settings, in.Lease, in.Options); err != nil {
 		return fmt.Errorf("scope %s: %w", v.Name, err)
 	}
 	switch {
@@ -222,7 +301,7 @@ func editExclusions(v *plan.Scope, in *api.ScopeEdit) error {
 	return nil
 }
 
-func (s *Server) editReservation(d *plan.Draft, e api.Edit) error {
+func (s *editor) editReservation(d *plan.Draft, e api.Edit) error {
 	in := e.Reservation
 	r := plan.Reservation{Name: e.Name}
 	old := d.Plan().ReservationNamed(e.Name)
@@ -240,6 +319,12 @@ func (s *Server) editReservation(d *plan.Draft, e api.Edit) error {
 			return refused("reservation %s: %v", r.Name, err)
 		}
 	}
+	if in.Identifier != nil {
+		if err := r.Identifier.UnmarshalText([]byte(*in.Identifier)); err != nil {
+			return refused("reservation %s: %v", r.Name, err)
+		}
+	}
+	set(&r.Circuit, in.Circuit)
 	given := in.Address != nil && *in.Address != ""
 	if given {
 		a, err := addr.ParseAddr(*in.Address)
@@ -255,7 +340,7 @@ func (s *Server) editReservation(d *plan.Draft, e api.Edit) error {
 	if scope != nil {
 		r.Scope = scope.ID
 	}
-	if err := settle(&r.Settings, in.Lease, in.Options); err != nil {
+	if err := s.settle(d, &r.Settings, in.Lease, in.Options); err != nil {
 		return fmt.Errorf("reservation %s: %w", r.Name, err)
 	}
 	if e.Op == "add" && old != nil {
@@ -269,7 +354,7 @@ func (s *Server) editReservation(d *plan.Draft, e api.Edit) error {
 		if scope == nil {
 			return refused("reservation %s needs a scope or an address", r.Name)
 		}
-		a, ok := s.node.HeldBy(scope.ID, r.Hardware)
+		a, ok := s.node.HeldBy(scope.ID, &r)
 		if !ok || d.Plan().ReservationAt(a) != nil {
 			if a, ok = s.node.Propose(d.Plan(), scope); !ok {
 				return refused("scope %s has no free address; end a lease or widen the subnet", scope.Name)
@@ -298,4 +383,186 @@ func scopeOf(p *plan.Plan, in *api.ReservationEdit, a netip.Addr) (*plan.View, e
 		return nil, refused("no scope holds %s; define one first", a)
 	}
 	return v, nil
+}
+
+func editCodebook(d *plan.Draft, e api.Edit) error {
+	in := e.Codebook
+	c := plan.Codebook{Name: e.Name, Place: plan.InMessage}
+	old := d.Plan().CodebookNamed(e.Name)
+	if e.Op == "edit" {
+		if old == nil {
+			return unknown("codebook", e.Name)
+		}
+		c = *old
+	}
+	setText(&c.Place, in.Place)
+	set(&c.Classes, in.Classes)
+	set(&c.Enterprise, in.Enterprise)
+	set(&c.Note, in.Note)
+	c.Options = slices.Clone(c.Options)
+	for _, o := range in.Put {
+		t, err := option.ParseType(o.Type)
+		if err != nil {
+			return refused("codebook %s, code %d: %v", c.Name, o.Code, err)
+		}
+		c.Options = slices.DeleteFunc(c.Options, func(x plan.Own) bool { return x.Code == o.Code })
+		c.Options = append(c.Options, plan.Own{Code: o.Code, Name: o.Name, Type: t, Meaning: o.Meaning})
+	}
+	for _, code := range in.Drop {
+		if !slices.ContainsFunc(c.Options, func(x plan.Own) bool { return x.Code == code }) {
+			return refused("codebook %s has no code %d", c.Name, code)
+		}
+		c.Options = slices.DeleteFunc(c.Options, func(x plan.Own) bool { return x.Code == code })
+	}
+	slices.SortFunc(c.Options, func(a, b plan.Own) int { return int(a.Code) - int(b.Code) })
+	put := func() error { _, err := d.PutCodebook(c); return err }
+	if e.Op == "add" && old != nil {
+		c.ID = old.ID
+		return again("codebook", e.Name, *old, c, put)
+	}
+	return put()
+}
+
+func editList(d *plan.Draft, e api.Edit) error {
+	in := e.List
+	l := plan.List{Name: e.Name}
+	old := d.Plan().ListNamed(e.Name)
+	if e.Op == "edit" {
+		if old == nil {
+			return unknown("list", e.Name)
+		}
+		l = *old
+	}
+	set(&l.Name, in.Name)
+	set(&l.Note, in.Note)
+	parse := func(text string) (o addr.Octets, err error) {
+		if err = o.UnmarshalText([]byte(text)); err != nil {
+			err = refused("list %s: %v", l.Name, err)
+		}
+		return o, err
+	}
+	l.Entries = slices.Clone(l.Entries)
+	put := in.Put
+	if in.Entries != nil {
+		l.Entries, put = nil, append(slices.Clone(*in.Entries), put...)
+	}
+	for _, text := range put {
+		o, err := parse(text)
+		if err != nil {
+			return err
+		}
+		l.Entries = append(l.Entries, o)
+	}
+	for _, text := range in.Drop {
+		o, err := parse(text)
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(l.Entries, o) {
+			return refused("list %s has no entry %s", l.Name, o)
+		}
+		l.Entries = slices.DeleteFunc(l.Entries, func(x addr.Octets) bool { return x == o })
+	}
+	slices.Sort(l.Entries)
+	l.Entries = slices.Compact(l.Entries)
+	save := func() error { _, err := d.PutList(l); return err }
+	if e.Op == "add" && old != nil {
+		l.ID = old.ID
+		return again("list", e.Name, *old, l, save)
+	}
+	return save()
+}
+
+func (s *editor) editRule(d *plan.Draft, e api.Edit) error {
+	in := e.Rule
+	r := plan.Rule{Name: e.Name}
+	old := d.Plan().RuleNamed(e.Name)
+	if e.Op == "edit" {
+		if old == nil {
+			return unknown("rule", e.Name)
+		}
+		r = old.Rule
+	}
+	set(&r.Name, in.Name)
+	set(&r.Note, in.Note)
+	set(&r.When, in.When)
+	set(&r.Off, in.Off)
+	set(&r.Order, in.Order)
+	setText(&r.Action, in.Action)
+	if in.Scope != nil {
+		r.Scope = 0
+		if *in.Scope != "" {
+			v := d.Plan().ScopeNamed(*in.Scope)
+			if v == nil {
+				return unknown("scope", *in.Scope)
+			}
+			r.Scope = v.ID
+		}
+	}
+	if in.Pool != nil {
+		r.Pool = addr.Range{}
+		if *in.Pool != "" {
+			if err := r.Pool.UnmarshalText([]byte(*in.Pool)); err != nil {
+				return refused("pool of rule %s: %v", r.Name, err)
+			}
+		}
+	}
+	if err := s.settle(d, &r.Settings, in.Lease, in.Options); err != nil {
+		return fmt.Errorf("rule %s: %w", r.Name, err)
+	}
+	save := func() error { _, err := d.PutRule(r); return err }
+	if e.Op == "add" && old != nil {
+		r.ID = old.ID
+		if in.Order == nil {
+			r.Order = old.Order
+		}
+		return again("rule", e.Name, old.Rule, r, save)
+	}
+	return save()
+}
+
+func editTrial(d *plan.Draft, e api.Edit) error {
+	in := e.Trial
+	t := plan.Trial{Name: e.Name}
+	old := d.Plan().TrialNamed(e.Name)
+	if e.Op == "edit" {
+		if old == nil {
+			return unknown("trial", e.Name)
+		}
+		t = *old
+	}
+	set(&t.Name, in.Name)
+	set(&t.Note, in.Note)
+	set(&t.Vendor, in.Vendor)
+	set(&t.Circuit, in.Circuit)
+	if in.Scope != nil {
+		v := d.Plan().ScopeNamed(*in.Scope)
+		if v == nil {
+			return unknown("scope", *in.Scope)
+		}
+		t.Scope = v.ID
+	}
+	if in.Hardware != nil {
+		if err := t.Hardware.UnmarshalText([]byte(*in.Hardware)); err != nil {
+			return refused("trial %s: %v", t.Name, err)
+		}
+	} else if t.Hardware == "" {
+		t.Hardware = trialHardware(t.Name)
+	}
+	if err := setDuration("every", &t.Every, in.Every); err != nil {
+		return err
+	}
+	save := func() error { _, err := d.PutTrial(t); return err }
+	if e.Op == "add" && old != nil {
+		t.ID = old.ID
+		return again("trial", e.Name, *old, t, save)
+	}
+	return save()
+}
+
+// trialHardware makes up a locally administered hardware address for a trial.
+func trialHardware(name string) addr.Hardware {
+	h := fnv.New32a()
+	h.Write([]byte(name))
+	return addr.Hardware(h.Sum([]byte{0x02, 0x79}))
 }

@@ -1,6 +1,7 @@
 package httpd
 
 import (
+	"context"
 	"encoding/json"
 	"net/http"
 	"net/netip"
@@ -63,7 +64,7 @@ func TestWords(t *testing.T) {
 }
 
 func TestEdits(t *testing.T) {
-	s := &Server{}
+	s := &editor{Server: &Server{}, ctx: context.Background()}
 	d := plan.New().Draft()
 	link := plan.Link{Name: "far", Relays: []netip.Addr{netip.MustParseAddr("10.77.0.2")}}
 	if _, err := d.PutLink(link); err != nil {
@@ -134,7 +135,7 @@ func TestViews(t *testing.T) {
 	l := &lease.Lease{Address: netip.MustParseAddr("10.77.0.9"), Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}), Hardware: addr.Hardware("\x02\x00\x00\x00\x00\x01"),
 		Expires: lease.Never, Since: 1_700_000_000, Granted: time.Hour, Circuit: "\x00\x01"}
 	v := leaseView(plan.New(), l)
-	if v.Expires != nil || v.Identifier != "01:02" || v.Circuit != "hex:0001" || v.Relay != "" || v.Since.Format(time.RFC3339) != "2023-11-14T22:13:20Z" || v.Granted != "1h" {
+	if v.Expires != nil || v.Identifier != "01:02" || v.Circuit != "00:01" || v.Relay != "" || v.Since.Format(time.RFC3339) != "2023-11-14T22:13:20Z" || v.Granted != "1h" {
 		t.Errorf("a lease shows as %+v", v)
 	}
 	text, err := json.Marshal(v)

@@ -19,6 +19,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/store"
 )
 
 type leaseQuery struct {
@@ -51,13 +52,6 @@ func (s *Server) registerLeases(a huma.API) {
 		}
 		return respond(leaseView(s.node.Engine().Plan(), l), nil)
 	})
-	huma.Register(a, op("show-history", http.MethodGet, "/api/leases/{address}/history", "What happened to an address, newest first", "leases"), func(ctx context.Context, in *struct {
-		Address string    `path:"address"`
-		Before  time.Time `query:"before" doc:"Only what happened before"`
-		Limit   int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-	}) (*body[[]api.LeaseEvent], error) {
-		return s.history(ctx, in.Address, in.Before, in.Limit)
-	})
 	endings := []struct {
 		id, path, summary, done, would string
 		from, to                       lease.Status
@@ -73,6 +67,11 @@ func (s *Server) registerLeases(a huma.API) {
 			at, err := addr.ParseAddr(in.Address)
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			if e.to == lease.Expired && !in.DryRun { // probed again before it is given back
+				if who, ok := s.node.Engine().ProbeNow(at); ok && who.Answered {
+					return nil, huma.Error409Conflict(strings.TrimSpace(fmt.Sprintf("%s is still in use: it answered a probe just now %s", at, fromWhom(who.Hardware))) + "; find that device, or exclude the address")
+				}
 			}
 			l, err := s.node.SetStatus(ctx, at, e.from, e.to, in.DryRun)
 			if err != nil {
@@ -96,6 +95,13 @@ func (s *Server) registerLeases(a huma.API) {
 	})
 }
 
+func fromWhom(hw addr.Hardware) string {
+	if hw == "" {
+		return ""
+	}
+	return "from " + hw.String()
+}
+
 func (s *Server) unserved(search, reason string) []api.Unserved {
 	out := []api.Unserved{}
 	for _, u := range s.node.Engine().Unserved() {
@@ -113,22 +119,40 @@ func (s *Server) unserved(search, reason string) []api.Unserved {
 	return out
 }
 
-func (s *Server) history(ctx context.Context, address string, before time.Time, limit int) (*body[[]api.LeaseEvent], error) {
-	at, err := addr.ParseAddr(address)
-	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+func (s *Server) history(ctx context.Context, q *historyQuery) (*body[[]api.LeaseEvent], error) {
+	past := store.Past{Before: q.Before, Limit: q.Limit}
+	var err error
+	if q.Address != "" {
+		if past.Address, err = addr.ParseAddr(q.Address); err != nil {
+			return nil, failure(refused("%v", err))
+		}
 	}
-	if before.IsZero() {
-		before = time.Now().Add(time.Minute)
+	if q.Hardware != "" {
+		if past.Hardware, err = addr.ParseHardware(q.Hardware); err != nil {
+			return nil, failure(refused("%v", err))
+		}
 	}
-	events, err := s.node.Store().History(ctx, at, before, limit)
+	switch {
+	case q.Address == "" && q.Hardware == "":
+		return nil, failure(refused("name an address, or a hardware address"))
+	case !q.At.IsZero() && q.Address == "":
+		return nil, failure(refused("who had it at a moment can be told of an address; name one"))
+	case !q.At.IsZero():
+		past.Before, past.Limit = q.At.Add(time.Nanosecond), 1
+	case past.Before.IsZero():
+		past.Before = time.Now().Add(time.Minute)
+	}
+	events, err := s.node.Store().History(ctx, past)
 	if err != nil {
 		return nil, failure(err)
 	}
 	out := []api.LeaseEvent{}
 	for _, e := range events {
 		l := leaseView(plan.New(), &lease.Lease{Address: e.Address, Status: e.Status, Client: e.Client, Hardware: e.Hardware, Hostname: e.Hostname, Circuit: e.Circuit, Relay: e.Relay})
-		out = append(out, api.LeaseEvent{At: e.At.UTC(), Status: l.Status, Hardware: l.Hardware, Identifier: l.Identifier, Hostname: l.Hostname,
+		if !q.At.IsZero() && (e.Status != lease.Active || e.Expires != lease.Never && e.Expires.Std().Before(q.At)) {
+			continue // nobody had it then
+		}
+		out = append(out, api.LeaseEvent{At: e.At.UTC(), Address: l.Address, Vendor: e.Vendor, Status: l.Status, Hardware: l.Hardware, Identifier: l.Identifier, Hostname: l.Hostname,
 			Since: e.Since.Std(), Expires: expiry(e.Expires), Relay: l.Relay, Circuit: l.Circuit})
 	}
 	return respond(out, nil)

@@ -1,6 +1,7 @@
 package httpd
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"net/netip"
@@ -12,7 +13,6 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -22,9 +22,11 @@ import (
 func (s *Server) registerPlan(a huma.API) {
 	huma.Register(a, op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan"), func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
+		ed := &editor{Server: s, ctx: ctx}
 		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm}, func(d *plan.Draft) error {
+			ed.resolved = nil
 			for _, e := range r.Edits {
-				if err := s.apply(d, e); err != nil {
+				if err := ed.apply(d, e); err != nil {
 					return err
 				}
 			}
@@ -36,7 +38,9 @@ func (s *Server) registerPlan(a huma.API) {
 		if c.Applied {
 			s.forgetReserved(r.Edits)
 		}
-		return respond(s.changeView(c), nil)
+		out := s.changeView(c)
+		out.Resolved = append(out.Resolved, ed.resolved...)
+		return respond(out, nil)
 	})
 	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan"), func(ctx context.Context, in *struct {
 		Before int64 `query:"before" doc:"Only revisions below this one"`
@@ -97,12 +101,10 @@ func (s *Server) registerPlan(a huma.API) {
 		return s.reservations(in.Scope, in.Search, in.Limit, in.Offset)
 	})
 	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan"), func(context.Context, *struct{}) (*body[api.Defaults], error) {
-		d := s.node.Engine().Plan().Defaults
-		l := d.Lease
-		if l == 0 {
-			l = plan.Duration(plan.DefaultLease)
-		}
-		return respond(api.Defaults{Lease: l.String(), Options: settingsView(d.Options), Note: d.Note}, nil)
+		p := s.node.Engine().Plan()
+		d := p.Defaults
+		l := cmp.Or(d.Lease, plan.Duration(plan.DefaultLease))
+		return respond(api.Defaults{Lease: l.String(), Options: settingsView(p, d.Options), Identity: string(cmp.Or(d.Identity, plan.ByIdentifier)), Listening: d.Listening, Note: d.Note}, nil)
 	})
 	huma.Register(a, op("list-options", http.MethodGet, "/api/options", "Every option that is set, with the item it is set on", "options"), func(_ context.Context, in *struct {
 		Scope string `query:"scope" doc:"Only this scope and its reservations"`
@@ -112,15 +114,7 @@ func (s *Server) registerPlan(a huma.API) {
 	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options"), func(_ context.Context, in *struct {
 		Search string `query:"search" doc:"Code, or part of name or meaning"`
 	}) (*body[[]api.Code], error) {
-		return respond(codes(in.Search), nil)
-	})
-	huma.Register(a, op("explain-options", http.MethodGet, "/api/explain", "What a client is given, and which level each value comes from", "options"), func(_ context.Context, in *struct {
-		Hardware string `query:"hardware" doc:"Hardware address of the client"`
-		Address  string `query:"address" doc:"Its address"`
-		Scope    string `query:"scope" doc:"Scope it is in; found by address, reservation or lease if left out"`
-	}) (*body[api.Explanation], error) {
-		v, err := s.explain(in.Hardware, in.Address, in.Scope)
-		return respond(v, err)
+		return respond(s.codes(in.Search), nil)
 	})
 }
 
@@ -191,7 +185,7 @@ func (s *Server) reservations(scope, search string, limit, offset int) (*body[[]
 	}
 	var list []*plan.Reservation
 	for _, r := range p.Reservations(id) {
-		if fits(search, r.Name, r.Hostname, r.Address.String(), r.Hardware.String(), r.Note) {
+		if fits(search, r.Name, r.Hostname, r.Address.String(), r.Client(), r.Note) {
 			list = append(list, r)
 		}
 	}
@@ -210,12 +204,17 @@ func (s *Server) options(scope string) []api.OptionAt {
 	p := s.node.Engine().Plan()
 	out := []api.OptionAt{}
 	add := func(level, item string, set plan.Settings) {
-		for _, v := range settingsView(set.Options) {
+		for _, v := range settingsView(p, set.Options) {
 			out = append(out, api.OptionAt{Level: level, Item: item, Setting: v})
 		}
 	}
 	if scope == "" {
 		add("defaults", "", p.Defaults.Settings)
+	}
+	for _, r := range p.Rules() {
+		if scope == "" || strings.EqualFold(scope, p.Label(r.Scope)) {
+			add("rule", r.Name, r.Settings)
+		}
 	}
 	for _, v := range p.Scopes() {
 		if scope != "" && !strings.EqualFold(scope, v.Name) {
@@ -229,91 +228,53 @@ func (s *Server) options(scope string) []api.OptionAt {
 	return out
 }
 
-func codes(search string) []api.Code {
+// codes searches the standard codebook and the administrator's own.
+func (s *Server) codes(search string) []api.Code {
+	p := s.node.Engine().Plan()
+	used := map[option.Key]int{}
+	for _, o := range s.options("") {
+		used[option.Key{Book: o.Setting.Book, Code: o.Setting.Code}]++
+	}
+	own := map[uint8]string{}
 	out := []api.Code{}
-	for _, d := range option.Standard4.All() {
-		c := api.Code{Code: d.Code, Name: d.Name(), Title: d.Title, Type: d.Type.String(), Meaning: d.Meaning, Example: d.Type.Example(), Managed: d.Managed}
+	add := func(book string, codes *option.Codebook, d option.Def) {
+		c := api.Code{Code: d.Code, Name: d.Name(), Title: d.Title, Type: d.Type.String(), Meaning: d.Meaning, Example: d.Type.Example(), Managed: d.Managed, Book: book}
+		key := option.Std(d.Code)
+		if book != "" && own[d.Code] != book {
+			key.Book, c.Name = book, book+"/"+d.Name()
+		}
+		c.Set = used[key]
 		if other := d.OtherName(); other != d.Name() {
 			c.Other = other
 		}
-		if n, err := option.Standard4.Lookup(search); search == "" || err == nil && n.Code == d.Code || fits(search, c.Name, c.Other, c.Meaning) {
+		if n, err := codes.Lookup(search); search == "" || err == nil && n.Code == d.Code || fits(search, c.Name, c.Other, c.Meaning) {
 			out = append(out, c)
 		}
 	}
+	for _, c := range p.Codebooks() {
+		if c.Place == plan.InMessage {
+			for _, o := range c.Options {
+				own[o.Code] = c.Name
+			}
+		}
+	}
+	for _, d := range p.Codes().All() {
+		add(own[d.Code], p.Codes(), d)
+	}
+	for _, d := range option.Header4.All() {
+		add(option.HeaderBook, option.Header4, d)
+	}
+	for _, c := range p.Codebooks() {
+		if c.Place == plan.InMessage {
+			continue
+		}
+		for _, o := range c.Options {
+			if d, err := p.Def(option.Key{Book: c.Name, Code: o.Code}); err == nil {
+				add(c.Name, p.Codes(), d)
+			}
+		}
+	}
 	return out
-}
-
-func (s *Server) explain(hardware, address, scope string) (api.Explanation, error) {
-	p := s.node.Engine().Plan()
-	var hw addr.Hardware
-	var at netip.Addr
-	var v *plan.View
-	var r *plan.Reservation
-	if hardware != "" {
-		h, err := addr.ParseHardware(hardware)
-		if err != nil {
-			return api.Explanation{}, refused("%v", err)
-		}
-		hw = h
-	}
-	if address != "" {
-		a, err := addr.ParseAddr(address)
-		if err != nil {
-			return api.Explanation{}, refused("%v", err)
-		}
-		at, v = a, p.ScopeAt(a)
-		if v == nil {
-			return api.Explanation{}, refused("no scope holds %s", a)
-		}
-	}
-	if scope != "" {
-		if v = p.ScopeNamed(scope); v == nil {
-			return api.Explanation{}, unknown("scope", scope)
-		}
-	}
-	now := lease.At(time.Now())
-	if hw == "" && at.IsValid() {
-		if r = p.ReservationAt(at); r != nil {
-			hw = r.Hardware
-		} else {
-			s.node.Engine().With(func(t *lease.Table) {
-				if l := t.Get(at); l != nil {
-					hw = l.Hardware
-				}
-			})
-		}
-	}
-	if hw != "" {
-		for _, o := range p.Scopes() { // where it is reserved, or else where it is
-			if v != nil && o.ID != v.ID {
-				continue
-			}
-			if found := p.ReservationFor(o.ID, hw); found != nil {
-				v, r = o, found
-				break
-			}
-		}
-	}
-	if v == nil && hw != "" {
-		s.node.EachLease(0, func(l *lease.Lease) {
-			if l.Hardware == hw && l.HeldAt(now) {
-				if found := p.ScopeAt(l.Address); found != nil {
-					v, at = found, l.Address
-				}
-			}
-		})
-	}
-	if v == nil {
-		return api.Explanation{}, refused("it is not clear which scope the client is in; give --scope, or a hardware address that has a lease or a reservation")
-	}
-	out := api.Explanation{Hardware: hw.String(), Scope: v.Name, Lease: plan.Duration(v.LeaseFor(r)).String(), Options: valuesView(answer.Values(v, r, v.LeaseFor(r)))}
-	if r != nil {
-		out.Reservation, at = r.Name, r.Address
-	} else if hw != "" && !at.IsValid() {
-		at, _ = s.node.HeldBy(v.ID, hw)
-	}
-	out.Address = addrText(at)
-	return out, nil
 }
 
 // mapCells is the most cells a map has; larger scopes are binned.

@@ -131,6 +131,9 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerPlan(a)
 	s.registerLeases(a)
 	s.registerStatus(a)
+	s.registerUnderstand(a)
+	s.registerRules(a)
+	s.registerServers(a)
 	return a
 }
 

@@ -125,7 +125,7 @@ func (s *Server) status() api.Status {
 	recorded, commits := s.node.Recorded()
 	st := api.Status{Version: Version, Started: s.node.Started.UTC(), Now: time.Now().UTC(), Revision: p.Revision, Healthy: true,
 		DHCP4: s.node.DHCP4().String(), Wires: []api.Wire{}, Unserved: len(e.Unserved()), Served5m: s.node.Served(5 * time.Minute),
-		Served24h: s.node.Served(24 * time.Hour), Recorded: recorded, Commits: commits}
+		Served24h: s.node.Served(24 * time.Hour), Recorded: recorded, Commits: commits, Warnings: s.warnings()}
 	if err := s.node.Health(); err != nil {
 		st.Healthy = false
 		st.Problem = err.Error() + "; new clients get nothing until the database is back, and leases are not prolonged"

@@ -1,7 +1,9 @@
 package httpd
 
 import (
+	"cmp"
 	"encoding/hex"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
@@ -9,6 +11,7 @@ import (
 	"yarnpost/api"
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -17,24 +20,22 @@ import (
 
 // This file turns values of the core into the API's types.
 
-func settingsView(options map[uint8]string) []api.Setting {
+func settingsView(p *plan.Plan, options map[option.Key]string) []api.Setting {
 	out := []api.Setting{}
-	for code, text := range options {
-		out = append(out, api.Setting{Code: code, Name: option.Standard4.ByCode(code).Name(), Value: text})
+	for _, k := range slices.SortedFunc(maps.Keys(options), option.Key.Compare) {
+		out = append(out, api.Setting{Code: k.Code, Book: k.Book, Name: p.KeyName(k), Value: options[k]})
 	}
-	slices.SortFunc(out, func(a, b api.Setting) int { return int(a.Code) - int(b.Code) })
 	return out
 }
 
-func valuesView(values []plan.Value) []api.Setting {
+func valuesView(p *plan.Plan, values []plan.Value) []api.Setting {
 	out := []api.Setting{}
 	for _, v := range values {
-		d := option.Standard4.ByCode(v.Code)
 		text := v.Text
-		if text == "" {
+		if d, err := p.Def(v.Key); text == "" && err == nil {
 			text = d.Type.Format(v.Data)
 		}
-		out = append(out, api.Setting{Code: v.Code, Name: d.Name(), Value: text, Level: v.Level.String(), Bytes: hex.EncodeToString(v.Data)})
+		out = append(out, api.Setting{Code: v.Code, Book: v.Book, Name: p.KeyName(v.Key), Value: text, Level: v.Level.String(), Rule: v.Rule, Bytes: hex.EncodeToString(v.Data)})
 	}
 	return out
 }
@@ -57,9 +58,20 @@ func texts[T interface{ String() string }](list []T) []string {
 func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 	out := api.Scope{Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(), Pools: texts(v.Pools),
 		Exclusions: []api.Exclusion{}, Mode: string(v.Mode), Authoritative: v.Authoritative, Lease: plan.Duration(v.Lease).String(),
-		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(v.Options), Note: v.Note,
+		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(p, v.Options), Note: v.Note,
+		Identity: string(plan.ByIdentifier), IdentitySet: string(v.Identity), Bootp: string(cmp.Or(v.Bootp, plan.BootpReserved)), RapidCommit: v.RapidCommit,
+		OfferDelay: leaseText(v.OfferDelay), Probe: !v.NoProbe, PerCircuit: v.Limits.PerCircuit, NewPerMinute: v.Limits.NewPerMinute, Confined: []string{},
+		Listening: v.On.Listening || p.Defaults.Listening,
 		Usage: api.Usage{Size: v.Size, Excluded: v.Excluded, Reserved: p.ReservationCount(v.ID), Active: n.Active, Offered: n.Offered, Released: n.Released,
 			Expired: n.Expired, Abandoned: n.Abandoned, Headroom: n.Headroom, Spare: v.Reservable()}}
+	if v.ByHardware {
+		out.Identity = string(plan.ByHardware)
+	}
+	for _, part := range v.Parts {
+		if part.Confined {
+			out.Confined = append(out.Confined, part.Pool.String())
+		}
+	}
 	for _, e := range v.Exclusions {
 		out.Exclusions = append(out.Exclusions, api.Exclusion{Range: e.Range.String(), User: e.User})
 	}
@@ -71,7 +83,7 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 }
 
 func linkView(p *plan.Plan, l *plan.Link) api.Link {
-	out := api.Link{Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays), Scopes: []string{}, Note: l.Note}
+	out := api.Link{Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays), Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, Note: l.Note}
 	for _, v := range p.OnLink(l.ID) {
 		out.Scopes = append(out.Scopes, v.Name)
 	}
@@ -79,8 +91,8 @@ func linkView(p *plan.Plan, l *plan.Link) api.Link {
 }
 
 func reservationView(p *plan.Plan, r *plan.Reservation, l *lease.Lease, now lease.Time) api.Reservation {
-	out := api.Reservation{Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(), Address: r.Address.String(), Hostname: r.Hostname,
-		Lease: leaseText(r.Settings.Lease), Options: settingsView(r.Options), Note: r.Note, Status: lease.Free.String()}
+	out := api.Reservation{Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(), Identifier: r.Identifier.String(), Circuit: r.Circuit,
+		Client: r.Client(), Address: r.Address.String(), Hostname: r.Hostname, Lease: leaseText(r.Settings.Lease), Options: settingsView(p, r.Options), Note: r.Note, Status: lease.Free.String()}
 	if l != nil {
 		out.Status = l.Status.String()
 		if l.HeldAt(now) {
@@ -103,7 +115,7 @@ func circuitText(c string) string {
 	if c == "" {
 		return ""
 	}
-	return option.Type{Fields: []option.Kind{option.Text}}.Format([]byte(c))
+	return dhcp4.Show([]byte(c))
 }
 
 func addrText(a netip.Addr) string {
@@ -117,7 +129,16 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 	out := api.Lease{Address: l.Address.String(), Status: l.Status.String(), Hardware: l.Hardware.String(),
 		Identifier: option.Colons([]byte(l.Client.Identifier())), Hostname: l.Hostname, Vendor: l.Vendor, Reserved: l.Reserved,
 		Since: l.Since.Std(), Expires: expiry(l.Expires), Changed: l.Changed.Std(), Heard: l.Heard.Std(), Granted: option.FormatDuration(l.Granted),
-		Relay: addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision}
+		Relay: addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision, CanNudge: l.Nonce != ""}
+	out.Learned = l.Revision == 0 && l.Status == lease.Active
+	switch {
+	case l.Found() && l.Hardware != "":
+		out.Evidence = "answered a probe from " + l.Hardware.String()
+	case l.Found():
+		out.Evidence = "answered a probe"
+	case l.Status == lease.Abandoned:
+		out.Evidence = "declined by " + l.Hardware.String()
+	}
 	if v := p.ScopeAt(l.Address); v != nil {
 		out.Scope = v.Name
 	}
@@ -159,6 +180,14 @@ func words(u node.Unserved) (text, mend string) {
 		return "no lease on record", "nothing, if it asks again; make the scope authoritative to hurry it"
 	case answer.NoDatabase:
 		return "nothing can be recorded", "bring the database back"
+	case answer.ByRule:
+		return "turned away by rule " + u.Rule, "nothing, if it is meant; or change the rule: yarnpost rule show " + u.Rule
+	case answer.TooMany:
+		return "too many clients never seen before", "nothing, if the rush ends; or raise the limit: yarnpost scope edit " + u.Scope + " --new-per-minute N"
+	case answer.NoBootp:
+		return "BOOTP is not served from the pools", "reserve an address for it, or yarnpost scope edit " + u.Scope + " --bootp dynamic"
+	case answer.NotOffered:
+		return "asks for an address it was not offered", "nothing, if it asks again"
 	case answer.NotTaken:
 		return "offered but never taken", "check the way back from the server to " + from
 	}
@@ -189,7 +218,7 @@ func linesView(lines []plan.Line) []api.DiffLine {
 }
 
 func (s *Server) changeView(c *node.Change) api.ChangeResult {
-	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{}, Effects: []api.Effect{}, Scopes: []api.Scope{}}
+	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{}, Effects: []api.Effect{}, Scopes: []api.Scope{}, Resolved: []string{}}
 	for _, a := range c.Advice {
 		out.Advice = append(out.Advice, api.Advice(a))
 	}

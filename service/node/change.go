@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"yarnpost/core/addr"
+	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/store"
@@ -103,6 +103,8 @@ func (e *Engine) effects(old, next *plan.Plan, changes []plan.Change, now lease.
 			if before := old.Scope(c.ID); before != nil {
 				out = append(out, e.scopeEffects(before, next.Scope(c.ID), next, now)...)
 			}
+		case plan.KindLink:
+			out = append(out, e.linkEffects(c, now)...)
 		case plan.KindReservation:
 			if r, ok := c.After.(plan.Reservation); ok {
 				out = append(out, e.reservationEffects(r, now)...)
@@ -110,6 +112,13 @@ func (e *Engine) effects(old, next *plan.Plan, changes []plan.Change, now lease.
 		}
 	}
 	return out
+}
+
+func clients(n int) string {
+	if n == 1 {
+		return "1 client"
+	}
+	return fmt.Sprintf("%d clients", n)
 }
 
 func (e *Engine) scopeEffects(before, after *plan.View, next *plan.Plan, now lease.Time) []Effect {
@@ -124,12 +133,6 @@ func (e *Engine) scopeEffects(before, after *plan.View, next *plan.Plan, now lea
 			moved++
 		}
 	})
-	clients := func(n int) string {
-		if n == 1 {
-			return "1 client"
-		}
-		return fmt.Sprintf("%d clients", n)
-	}
 	switch {
 	case active == 0:
 		return nil
@@ -153,7 +156,7 @@ func (e *Engine) scopeEffects(before, after *plan.View, next *plan.Plan, now lea
 
 func (e *Engine) reservationEffects(r plan.Reservation, now lease.Time) (out []Effect) {
 	e.With(func(t *lease.Table) {
-		if l := t.Get(r.Address); l != nil && l.HeldAt(now) && l.Hardware != r.Hardware {
+		if l := t.Get(r.Address); l != nil && l.HeldAt(now) && !holds(&r, l) {
 			until := "for ever"
 			if l.Expires != lease.Never {
 				until = "until " + l.Expires.Std().Format("2006-01-02 15:04:05") + " UTC at the latest"
@@ -165,6 +168,43 @@ func (e *Engine) reservationEffects(r plan.Reservation, now lease.Time) (out []E
 		}
 	})
 	return out
+}
+
+// linkEffects says what going live, or ceasing to answer, means for clients.
+func (e *Engine) linkEffects(c plan.Change, now lease.Time) []Effect {
+	before, was := c.Before.(plan.Link)
+	after, is := c.After.(plan.Link)
+	if !was || !is || before.Listening == after.Listening {
+		return nil
+	}
+	known, ours := 0, 0
+	for _, v := range e.Plan().OnLink(c.ID) {
+		e.eachLease(v.ID, func(l *lease.Lease) {
+			if l.HeldAt(now) && l.Revision == 0 {
+				known++
+			} else if l.HeldAt(now) {
+				ours++
+			}
+		})
+	}
+	if after.Listening {
+		if ours == 0 {
+			return nil
+		}
+		return []Effect{{"link " + after.Name, fmt.Sprintf("%s of link %s would not be able to renew here while it is only listened to", clients(ours), after.Name), ours, true}}
+	}
+	return []Effect{{"link " + after.Name, fmt.Sprintf("link %s is answered from now on; the addresses of %s were learned by listening and are kept for them", after.Name, clients(known)), known, false}}
+}
+
+// holds reports whether a lease is of the client a reservation is for.
+func holds(r *plan.Reservation, l *lease.Lease) bool {
+	switch {
+	case r.Identifier != "":
+		return l.Client.Identifier() == string(r.Identifier)
+	case r.Circuit != "":
+		return dhcp4.Show([]byte(l.Circuit)) == r.Circuit
+	}
+	return l.Hardware == r.Hardware
 }
 
 // eachLease walks a scope (0: the whole table), a part at a time.
@@ -206,6 +246,9 @@ func (n *Node) SetStatus(ctx context.Context, a netip.Addr, from, to lease.Statu
 		return l, nil
 	}
 	next := l.Ended(to, lease.At(time.Now()))
+	if l.Found() && to == lease.Expired { // nobody was ever given it
+		next = &lease.Lease{Address: a, Status: lease.Free, Changed: next.Changed, Expires: next.Changed}
+	}
 	done := make(chan struct{})
 	if !e.journal.Add(store.Entry{Before: l, After: next, Note: waiting{lease: next, done: done}}) {
 		e.mu.Unlock()
@@ -236,11 +279,11 @@ func (n *Node) Propose(p *plan.Plan, v *plan.View) (a netip.Addr, ok bool) {
 	return a, ok
 }
 
-// HeldBy is the address that a hardware address holds in a scope now.
-func (n *Node) HeldBy(scope plan.ID, hw addr.Hardware) (found netip.Addr, ok bool) {
+// HeldBy is the address that a reservation's client holds in a scope now.
+func (n *Node) HeldBy(scope plan.ID, r *plan.Reservation) (found netip.Addr, ok bool) {
 	now := lease.At(time.Now())
 	n.engine.eachLease(scope, func(l *lease.Lease) {
-		if l.Hardware == hw && l.HeldAt(now) {
+		if holds(r, l) && l.HeldAt(now) {
 			found, ok = l.Address, true
 		}
 	})

@@ -1,6 +1,7 @@
 package node
 
 import (
+	"crypto/rand"
 	"log/slog"
 	"net/netip"
 	"sync"
@@ -25,6 +26,7 @@ type Engine struct {
 	metrics *metrics
 	send    func([]wire.Reply)
 	journal *store.Journal // set once before the first request
+	Talk    *Conversations
 
 	own atomic.Pointer[map[netip.Addr]bool] // the host's addresses
 
@@ -33,10 +35,22 @@ type Engine struct {
 	decider  answer.Decider
 	unserved *unservedList
 	served   *Window // acknowledgements, for Today
+	sets     map[uint64][]byte
+	fits     map[plan.ID]*Fits
+	probes   *probes
+	shadow   *shadow
+	relays   map[netip.Addr]*Pulse
 }
 
-func newEngine(table *lease.Table, events *Events, m *metrics, send func([]wire.Reply), log *slog.Logger) *Engine {
-	e := &Engine{log: log, events: events, metrics: m, send: send, table: table, unserved: newUnservedList(), served: &Window{}}
+// Fits counts how often a rule fitted since the start.
+type Fits struct {
+	Count uint64
+	Last  lease.Time
+}
+
+func newEngine(table *lease.Table, sets map[uint64][]byte, events *Events, m *metrics, send func([]wire.Reply), log *slog.Logger) *Engine {
+	e := &Engine{log: log, events: events, metrics: m, send: send, table: table, Talk: &Conversations{}, unserved: newUnservedList(), served: &Window{},
+		sets: sets, fits: map[plan.ID]*Fits{}, probes: newProbes(), shadow: newShadow(), relays: map[netip.Addr]*Pulse{}}
 	e.own.Store(&map[netip.Addr]bool{})
 	return e
 }
@@ -59,6 +73,7 @@ func (e *Engine) Plan() (p *plan.Plan) {
 type waiting struct {
 	reply wire.Reply // without Data: nothing to send
 	lease *lease.Lease
+	talk  uint64        // number of the exchange
 	done  chan struct{} // closed once it is durable; may be nil
 }
 
@@ -66,21 +81,23 @@ type waiting struct {
 func (e *Engine) Handle(packets []wire.Packet) []wire.Reply {
 	var out []wire.Reply
 	var m dhcp4.Message
+	now := time.Now()
 	for i := range packets {
-		if reply, ok := e.handle(&packets[i], &m); ok {
+		if reply, ok := e.handle(&packets[i], &m, now); ok {
 			out = append(out, reply)
 		}
 	}
 	return out
 }
 
-func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message) (wire.Reply, bool) {
+// handle decides one datagram that arrived at a moment, and gives the reply
+// that can go at once, if there is one.
+func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (wire.Reply, bool) {
 	if err := dhcp4.Decode(m, p.Data); err != nil {
 		e.metrics.malformed(err)
 		return wire.Reply{}, false
 	}
 	own := *e.own.Load()
-	ours := func(a netip.Addr) bool { return own[a] }
 	req := answer.Request{Message: m, Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To}
 	if b, ok := m.Options.Get(option.RelayAgent); ok {
 		req.Relay = dhcp4.ParseRelay(b)
@@ -102,15 +119,40 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message) (wire.Reply, bool) {
 
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	w := answer.World{Table: e.table, Now: lease.At(time.Now()), Ours: ours, Writable: e.journal.Down() == nil}
+	w := e.world(time.Now())
 	d := e.decider.Decide(req, w)
+	if d.Outcome == answer.Waiting && d.Withheld == "" {
+		if e.probes.hold(p, d.Probe, arrived) {
+			e.askNow(d.Scope, d.Probe, w.Now)
+			return wire.Reply{}, false
+		}
+		e.metrics.drop("too-many-probes")
+		return wire.Reply{}, false
+	}
 	e.metrics.decided(m.Type, d)
-	return e.carryOut(p, &req, d, w.Now)
+	e.pulse(m.GIAddr, w.Now)
+	return e.carryOut(p, &req, d, w.Now, arrived)
+}
+
+// world is what decisions are based on now. The caller holds the lock.
+func (e *Engine) world(at time.Time) answer.World {
+	now := lease.At(at)
+	w := answer.World{Table: e.table, Now: now, Ours: e.isOwn, Writable: e.journal.Down() == nil, Nonce: nonce,
+		Rival: func(link plan.ID) bool { return e.shadow.rivalOn(link, now) }}
+	if e.probes.can() {
+		w.Ready = func(a netip.Addr) bool { return e.ready(a, now) }
+	}
+	return w
+}
+
+func nonce() string {
+	var b [16]byte
+	rand.Read(b[:])
+	return string(b[:])
 }
 
 // carryOut does what a decision says. The caller holds the lock.
-func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decision, now lease.Time) (wire.Reply, bool) {
-	var reply wire.Reply
+func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decision, now lease.Time, arrived time.Time) (reply wire.Reply, send bool) {
 	if d.Reply != nil {
 		data, omitted, err := dhcp4.Append(make([]byte, 0, 384), d.Reply, d.Limit)
 		if err != nil {
@@ -122,11 +164,21 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 		}
 		if reply, err = route(p, req, d, data); err != nil {
 			e.metrics.drop("no-way-back")
-			return reply, false
+			e.Talk.begin(p, arrived, req, d, &wire.Reply{}, Dropped, time.Now())
+			return wire.Reply{}, false
 		}
 	}
+	if d.Withheld != "" {
+		e.Talk.begin(p, arrived, req, d, &reply, Withheld, time.Now())
+		e.overhearRequest(req, d, now)
+		return wire.Reply{}, false
+	}
+	e.countFits(d, now)
 	if d.Drop.IsValid() {
 		e.table.DropOffer(d.Drop)
+	}
+	if d.New && d.Scope != nil {
+		e.table.Welcome(d.Scope.ID, lease.Port{Relay: req.Message.GIAddr, Circuit: string(req.Relay.Circuit)}, now)
 	}
 	if d.Offer != nil {
 		old, again := e.table.OfferOf(d.Offer.Address)
@@ -134,13 +186,16 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 			e.unserved.note(req, d, answer.NotTaken, now)
 		}
 		e.table.PutOffer(*d.Offer)
+		e.probes.used(d.Scope.ID, d.Offer.Address, now)
 	}
 	e.watch(req, d, now)
 	switch {
 	case d.Lease != nil:
 		before := e.table.Get(d.Lease.Address)
-		if !e.journal.Add(store.Entry{Before: before, After: d.Lease, Note: waiting{reply: reply, lease: d.Lease}}) {
+		seq := e.Talk.begin(p, arrived, req, d, &reply, Recorded, time.Now())
+		if !e.journal.Add(store.Entry{Before: before, After: d.Lease, Set: e.newSet(req, d), Note: waiting{reply: reply, lease: d.Lease, talk: seq}}) {
 			e.metrics.drop("overload")
+			e.Talk.settle(seq, Dropped, time.Now())
 			return reply, false
 		}
 		e.table.Put(d.Lease)
@@ -148,10 +203,57 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 		return reply, false
 	case d.Outcome == answer.Acknowledged && e.journal.Pending(d.Address):
 		// A repeated request joins the entry that waits.
-		e.journal.Add(store.Entry{Note: waiting{reply: reply}})
+		seq := e.Talk.begin(p, arrived, req, d, &reply, Recorded, time.Now())
+		e.journal.Add(store.Entry{Note: waiting{reply: reply, talk: seq}})
+		return reply, false
+	case d.Reply == nil:
+		e.Talk.begin(p, arrived, req, d, &reply, Silent, time.Now())
+		return reply, false
+	case d.Delay > 0 && d.Outcome == answer.Offered:
+		seq := e.Talk.begin(p, arrived, req, d, &reply, Recorded, time.Now())
+		time.AfterFunc(d.Delay, func() {
+			e.send([]wire.Reply{reply})
+			e.Talk.settle(seq, Sent, time.Now())
+		})
 		return reply, false
 	}
-	return reply, d.Reply != nil
+	e.Talk.begin(p, arrived, req, d, &reply, Sent, time.Now())
+	return reply, true
+}
+
+// newSet encodes what the client asked with and is given if that was never
+// recorded before.
+func (e *Engine) newSet(req *answer.Request, d *answer.Decision) []byte {
+	if d.Reply == nil || d.Lease.Given == 0 {
+		return nil
+	}
+	if _, known := e.sets[d.Lease.Given]; known {
+		return nil
+	}
+	set := answer.AppendSet([]byte{}, req.Message, d.Reply)
+	e.sets[d.Lease.Given] = set
+	return set
+}
+
+func (e *Engine) countFits(d *answer.Decision, now lease.Time) {
+	for _, r := range d.Fitted {
+		f := e.fits[r.ID]
+		if f == nil {
+			f = &Fits{}
+			e.fits[r.ID] = f
+		}
+		f.Count, f.Last = f.Count+1, now
+	}
+}
+
+// FitsOf says how often a rule fitted since the start.
+func (e *Engine) FitsOf(rule plan.ID) (f Fits) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if of := e.fits[rule]; of != nil {
+		f = *of
+	}
+	return f
 }
 
 // watch keeps the list of unserved clients.
@@ -160,12 +262,17 @@ func (e *Engine) watch(req *answer.Request, d *answer.Decision, now lease.Time) 
 	case answer.Acknowledged, answer.Informed, answer.Released:
 		e.unserved.forget(req, d)
 		e.served.Add(now)
+	case answer.Offered:
+		if d.Why == answer.V6Only {
+			e.unserved.forget(req, d)
+		}
 	case answer.Refused:
 		e.unserved.note(req, d, d.Why, now)
 	case answer.Ignored:
 		switch d.Why {
 		case answer.OtherServer:
 			e.unserved.forget(req, d)
+			e.overhearRequest(req, d, now)
 		case answer.NotServed, answer.BadRequest:
 		default:
 			if req.Message.Type != dhcp4.Release && req.Message.Type != dhcp4.Decline {
@@ -193,6 +300,10 @@ func (e *Engine) Recorded(entries []store.Entry) {
 	if len(replies) > 0 {
 		e.send(replies)
 	}
+	now := time.Now()
+	for _, n := range entries {
+		e.Talk.settle(n.Note.(waiting).talk, Sent, now)
+	}
 }
 
 // Undo puts back what could not be recorded (store.Owner).
@@ -200,20 +311,28 @@ func (e *Engine) Undo(take func() []store.Entry) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	entries := take()
+	now := time.Now()
 	for i := len(entries) - 1; i >= 0; i-- {
-		if n := entries[i]; n.After != nil {
+		n := entries[i]
+		if n.After != nil {
 			e.table.Restore(n.After.Address, n.Before)
 		}
+		if n.Set != nil {
+			delete(e.sets, n.After.Given) // recorded with the next lease that has it
+		}
+		e.Talk.settle(n.Note.(waiting).talk, Undone, now)
 	}
 }
 
-// Tick does what time asks for: offers lapse and leases end.
+// Tick does what time asks for: offers lapse, leases end, addresses are probed
+// ahead.
 func (e *Engine) Tick(at time.Time) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	now := lease.At(at)
 	e.table.Lapse(now)
 	e.unserved.age(now)
+	e.probeAhead(now)
 	for _, l := range e.table.Due(now) {
 		n := l.Ended(lease.Expired, l.Expires)
 		if e.journal.Add(store.Entry{Before: l, After: n, Note: waiting{lease: n}}) {

@@ -14,11 +14,12 @@ import (
 
 // metrics are the counters of one service.
 type metrics struct {
-	registry *prometheus.Registry
-	messages *prometheus.CounterVec
-	dropped  *prometheus.CounterVec
-	omitted  prometheus.Counter
-	known    map[decided]prometheus.Counter // resolved labels; used under the engine's lock
+	registry                  *prometheus.Registry
+	messages                  *prometheus.CounterVec
+	dropped                   *prometheus.CounterVec
+	omitted                   prometheus.Counter
+	probes, squatters, nudges prometheus.Counter
+	known                     map[decided]prometheus.Counter // resolved labels; used under the engine's lock
 }
 
 type decided struct {
@@ -29,13 +30,16 @@ type decided struct {
 
 func newMetrics() *metrics {
 	m := &metrics{
-		registry: prometheus.NewRegistry(),
-		messages: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_messages_total", Help: "Messages decided, by type, outcome and reason."}, []string{"type", "outcome", "reason"}),
-		dropped:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_dropped_total", Help: "Datagrams dropped before or after a decision, by reason."}, []string{"reason"}),
-		omitted:  prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_options_omitted_total", Help: "Options left out of replies because they did not fit."}),
-		known:    map[decided]prometheus.Counter{},
+		registry:  prometheus.NewRegistry(),
+		messages:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_messages_total", Help: "Messages decided, by type, outcome and reason."}, []string{"type", "outcome", "reason"}),
+		dropped:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_dropped_total", Help: "Datagrams dropped before or after a decision, by reason."}, []string{"reason"}),
+		omitted:   prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_options_omitted_total", Help: "Options left out of replies because they did not fit."}),
+		probes:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_probes_total", Help: "Addresses probed before they were offered."}),
+		squatters: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_squatters_total", Help: "Probed addresses that somebody answered for."}),
+		nudges:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_nudges_total", Help: "FORCERENEW messages sent."}),
+		known:     map[decided]prometheus.Counter{},
 	}
-	m.registry.MustRegister(m.messages, m.dropped, m.omitted, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.messages, m.dropped, m.omitted, m.probes, m.squatters, m.nudges, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
@@ -62,7 +66,8 @@ func (m *metrics) malformed(err error) {
 }
 
 // watch registers what is read from the engine when somebody asks.
-func (m *metrics) watch(e *Engine) {
+func (m *metrics) watch(n *Node) {
+	e := n.engine
 	gauge := func(name, help string, read func() float64) {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, read))
 	}
@@ -77,6 +82,19 @@ func (m *metrics) watch(e *Engine) {
 	gauge("yarnpost_journal_waiting", "Entries that wait for a commit.", func() float64 { _, n := e.journal.Snapshot(); return float64(n) })
 	gauge("yarnpost_journal_commits", "Commits since the start.", func() float64 { s, _ := e.journal.Snapshot(); return float64(s.Batches) })
 	gauge("yarnpost_journal_entries", "Entries recorded since the start.", func() float64 { s, _ := e.journal.Snapshot(); return float64(s.Entries) })
+	gauge("yarnpost_journal_undone", "Entries undone since the start because they could not be recorded.", func() float64 { s, _ := e.journal.Snapshot(); return float64(s.Failed) })
+	gauge("yarnpost_send_errors", "Replies that could not leave since the start.", func() float64 { return float64(n.wire.SendErrors.Load()) })
+	gauge("yarnpost_socket_drops", "Datagrams that the kernel dropped since the start because the service was too slow.", func() float64 { return float64(n.wire.Drops()) })
+	gauge("yarnpost_other_servers", "Other DHCP servers heard in the last day.", func() float64 { return float64(len(e.Rivals())) })
+	gauge("yarnpost_silent_relays", "Relays that are usually busy and have gone quiet.", func() float64 {
+		n := 0
+		for _, r := range e.Relays() {
+			if r.Silent {
+				n++
+			}
+		}
+		return float64(n)
+	})
 	m.registry.MustRegister(scopeMetrics{e})
 }
 

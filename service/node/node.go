@@ -18,6 +18,7 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/preflight"
 	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
@@ -44,14 +45,24 @@ type Node struct {
 	events  *Events
 	metrics *metrics
 	planMu  sync.Mutex // one change of the plan at a time
+	pinger  *wire.Pinger
+	trials  trials
+	config  Config
 
+	lookMu  sync.Mutex
+	looked  []preflight.Check                   // what the last preflight found
+	servers map[string]map[netip.Addr]time.Time // DHCP servers heard, by interface
+
+	running context.Context // ends when the node stops
 	stop    context.CancelFunc
 	workers sync.WaitGroup
 }
 
 // Start brings the service up. It answers once Start returns.
 func Start(ctx context.Context, c Config) (*Node, error) {
-	n := &Node{log: c.Log, Started: time.Now(), events: &Events{}, metrics: newMetrics()}
+	n := &Node{log: c.Log, Started: time.Now(), events: &Events{}, metrics: newMetrics(), config: c, trials: trials{results: map[string][]TrialResult{}},
+		servers: map[string]map[netip.Addr]time.Time{}}
+	n.running, n.stop = context.WithCancel(context.Background())
 	ok := false
 	defer func() {
 		if !ok {
@@ -71,15 +82,19 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	if n.wire, err = wire.Listen(c.DHCP4, c.Interfaces, c.Log); err != nil {
 		return nil, err
 	}
-	n.engine = newEngine(table, n.events, n.metrics, n.wire.Send, c.Log)
+	sets, err := n.store.LoadSets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	n.engine = newEngine(table, sets, n.events, n.metrics, n.wire.Send, c.Log)
 	n.noteInterfaces()
 	if n.journal, err = n.store.NewJournal(ctx, c.Log, n.engine); err != nil {
 		return nil, err
 	}
 	n.engine.journal = n.journal
-	n.metrics.watch(n.engine)
-	run, stop := context.WithCancel(context.Background())
-	n.stop = stop
+	n.metrics.watch(n)
+	run := n.running
+	n.openProbes()
 	n.workers.Go(func() {
 		if err := n.wire.Serve(n.engine.Handle); err != nil {
 			c.Log.Error("the DHCPv4 socket failed", "err", err)
@@ -90,12 +105,62 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	tuneMemory()
 	n.workers.Go(func() { n.every(run, 5*time.Second, tuneMemory) })
 	n.workers.Go(func() { n.every(run, time.Hour, n.keepHistory) })
+	n.workers.Go(func() { n.every(run, 5*time.Second, n.runDue) })
+	n.workers.Go(func() { n.every(run, 30*time.Second, n.lookForRivals) })
+	n.workers.Go(func() { n.Preflight(run) })
 	for _, name := range c.Interfaces {
 		c.Log.Info("serving broadcast clients", "interface", name)
 	}
 	c.Log.Info("serving DHCPv4", "address", n.wire.Addr(), "revision", table.Plan().Revision)
 	ok = true
 	return n, nil
+}
+
+// openProbes opens what probing and overhearing need. Where raw sockets are not
+// permitted the service goes without, and says so.
+func (n *Node) openProbes() {
+	e, p := n.engine, n.engine.probes
+	local := func(v *plan.View) *wire.Interface {
+		for _, i := range n.wire.Interfaces() {
+			for _, at := range i.Prefixes {
+				if i.Served && v.Subnet.Contains(at.Addr()) {
+					return i
+				}
+			}
+		}
+		return nil
+	}
+	err := n.wire.Overhear(func(o wire.Overheard) {
+		if o.Data != nil {
+			n.noteServer(o)
+			e.Overheard(o.Interface, o.From, o.Data)
+			return
+		}
+		e.Heard(o.Address, o.Speaker)
+	})
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	p.local = func(v *plan.View) bool { return local(v) != nil }
+	if err != nil {
+		n.log.Warn("addresses on local links are offered without a probe, and other servers are not heard", "err", err)
+	} else if len(n.config.Interfaces) > 0 {
+		p.arp = func(v *plan.View, a netip.Addr) error {
+			i := local(v)
+			if i == nil {
+				return errNoWay
+			}
+			return n.wire.ProbeARP(i, a)
+		}
+	}
+	if n.wire.Addr().Addr().IsLoopback() {
+		n.log.Info("the server is on loopback, so nothing beyond relays is probed")
+		return
+	}
+	if n.pinger, err = wire.NewPinger(uint16(os.Getpid()), func(a netip.Addr) { e.Heard(a, nil) }); err != nil {
+		n.log.Warn("addresses beyond relays are offered without a probe", "err", err)
+		return
+	}
+	p.ping = n.pinger.Ping
 }
 
 func (n *Node) openStore(ctx context.Context, c Config) (err error) {
@@ -179,14 +244,15 @@ func (n *Node) PlanInterfaces() []plan.Interface {
 // Stop ends the service in good order: no new requests, what was decided is
 // recorded and answered, and then the database goes.
 func (n *Node) Stop() {
-	if n.stop != nil {
-		n.stop()
-	}
+	n.stop()
 	if n.journal != nil {
 		n.journal.Close() // while the socket still sends the last replies
 	}
 	if n.wire != nil {
 		n.wire.Close()
+	}
+	if n.pinger != nil {
+		n.pinger.Close()
 	}
 	n.workers.Wait()
 	if n.store != nil {

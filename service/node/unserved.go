@@ -7,6 +7,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 )
@@ -24,6 +25,7 @@ type Unserved struct {
 	Hostname    string
 	Vendor      string
 	Reason      answer.Reason
+	Rule        string // that ignores or refuses it, with answer.ByRule
 	Scope       string // concerned, if any
 	Link        string
 	Relay       netip.Addr // invalid for clients heard directly
@@ -70,7 +72,7 @@ func (u *unservedList) note(req *answer.Request, d *answer.Decision, why answer.
 	}
 	m := req.Message
 	c.Hardware, c.Reason, c.Last, c.Interface = m.CHAddr, why, now, req.Interface
-	c.Circuit = string(req.Relay.Circuit)
+	c.Circuit, c.Rule = string(req.Relay.Circuit), d.Rule
 	c.Count++
 	if !m.GIAddr.IsUnspecified() {
 		c.Relay, c.Selected = m.GIAddr, m.GIAddr
@@ -79,10 +81,10 @@ func (u *unservedList) note(req *answer.Request, d *answer.Decision, why answer.
 		}
 	}
 	if name, ok := m.Options.Get(option.Hostname); ok {
-		c.Hostname = answer.Clean(name)
+		c.Hostname = dhcp4.Clean(name)
 	}
 	if v, ok := m.Options.Get(option.ClassID); ok {
-		c.Vendor = answer.Clean(v)
+		c.Vendor = dhcp4.Clean(v)
 	}
 	c.Asked, _ = m.Options.Addr(option.AddressRequest)
 	c.Scope, c.Link = "", ""

@@ -66,7 +66,7 @@ func StartCluster(ctx context.Context, dir string, log *slog.Logger) (*Cluster, 
 	if c.output, err = os.OpenFile(filepath.Join(dir, "postgres.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err != nil {
 		return nil, fmt.Errorf("private database: %w", err)
 	}
-	c.DSN = fmt.Sprintf("postgres:///postgres?host=%s&user=yarnpost", url.QueryEscape(c.socket))
+	c.DSN = socketDSN(c.socket)
 	ready := make(chan error, 1)
 	go c.run(ready)
 	select {
@@ -80,6 +80,11 @@ func StartCluster(ctx context.Context, dir string, log *slog.Logger) (*Cluster, 
 		c.Stop()
 		return nil, ctx.Err()
 	}
+}
+
+// socketDSN reaches a private cluster by its socket's folder.
+func socketDSN(folder string) string {
+	return fmt.Sprintf("postgres:///postgres?host=%s&user=yarnpost", url.QueryEscape(folder))
 }
 
 // findPostgres gives the folder of the server's programs, the newest first.

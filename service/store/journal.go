@@ -19,6 +19,7 @@ import (
 // to write and waits for what is written before it.
 type Entry struct {
 	Before, After *lease.Lease // of one address; Before is nil if it had no record
+	Set           []byte       // of After.Given, if that was never recorded before
 	Note          any          // whatever the owner wants back with it
 }
 
@@ -299,33 +300,38 @@ const record = `with mark as (
 	update server set last_batch = $2 where epoch = $1 returning 1
 ), r as (
 	select * from unnest($4::inet[], $5::smallint[], $6::bool[], $7::bytea[], $8::bytea[], $9::text[], $10::text[], $11::bytea[],
-		$12::inet[], $13::bigint[], $14::bigint[], $15::bigint[], $16::bigint[], $17::bigint[], $18::bigint[], $19::bool[])
-	as t(address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, newest)
+		$12::inet[], $13::bigint[], $14::bigint[], $15::bigint[], $16::bigint[], $17::bigint[], $18::bigint[], $19::bigint[], $20::bytea[], $21::bool[])
+	as t(address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nonce, newest)
 ), h as (
-	insert into lease_history (at, address, status, client, hardware, hostname, circuit, relay, since, expires)
-	select $3, address, status, client, hardware, hostname, circuit, relay, since, expires from r, mark
+	insert into lease_history (at, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given)
+	select $3, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given from r, mark
 )
 insert into lease (` + leaseColumns + `)
 select ` + leaseColumns + ` from r, mark where newest
 on conflict (address) do update set status = excluded.status, reserved = excluded.reserved, client = excluded.client,
 	hardware = excluded.hardware, hostname = excluded.hostname, vendor = excluded.vendor, circuit = excluded.circuit,
 	relay = excluded.relay, since = excluded.since, changed = excluded.changed, expires = excluded.expires,
-	heard = excluded.heard, granted = excluded.granted, revision = excluded.revision`
+	heard = excluded.heard, granted = excluded.granted, revision = excluded.revision,
+	given = excluded.given, nonce = excluded.nonce`
 
 // rows are the columns of one batch, kept to be filled again.
 type rows struct {
 	address, relay                                    []netip.Addr
 	status                                            []int16
 	reserved, newest                                  []bool
-	client, hardware, circuit                         [][]byte
+	client, hardware, circuit, nonce                  [][]byte
 	hostname, vendor                                  []string
 	since, changed, expires, heard, granted, revision []int64
+	given                                             []int64
 	last                                              map[netip.Addr]int
+	digests                                           []int64 // of sets never recorded before
+	sets                                              [][]byte
 }
 
 func (r *rows) fill(batch []Entry) int {
-	*r = rows{r.address[:0], r.relay[:0], r.status[:0], r.reserved[:0], r.newest[:0], r.client[:0], r.hardware[:0], r.circuit[:0],
-		r.hostname[:0], r.vendor[:0], r.since[:0], r.changed[:0], r.expires[:0], r.heard[:0], r.granted[:0], r.revision[:0], r.last}
+	*r = rows{r.address[:0], r.relay[:0], r.status[:0], r.reserved[:0], r.newest[:0], r.client[:0], r.hardware[:0], r.circuit[:0], r.nonce[:0],
+		r.hostname[:0], r.vendor[:0], r.since[:0], r.changed[:0], r.expires[:0], r.heard[:0], r.granted[:0], r.revision[:0], r.given[:0], r.last,
+		r.digests[:0], r.sets[:0]}
 	if r.last == nil {
 		r.last = map[netip.Addr]int{}
 	}
@@ -354,7 +360,12 @@ func (r *rows) fill(batch []Entry) int {
 		r.heard = append(r.heard, int64(l.Heard))
 		r.granted = append(r.granted, int64(l.Granted/time.Second))
 		r.revision = append(r.revision, l.Revision)
+		r.given = append(r.given, int64(l.Given))
+		r.nonce = append(r.nonce, []byte(l.Nonce))
 		r.newest = append(r.newest, true)
+		if e.Set != nil {
+			r.digests, r.sets = append(r.digests, int64(l.Given)), append(r.sets, e.Set)
+		}
 	}
 	return len(r.address)
 }
@@ -369,8 +380,13 @@ func (j *Journal) commit(batch []Entry) error {
 	j.batch++
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
+	if len(r.sets) > 0 { // rare: one for each kind of client and scope
+		if _, err := j.conn.Exec(ctx, "insert into given_set (digest, body) select * from unnest($1::bigint[], $2::bytea[]) on conflict do nothing", r.digests, r.sets); err != nil {
+			return err // nothing of the batch was sent yet
+		}
+	}
 	tag, err := j.conn.Exec(ctx, record, j.store.epoch, j.batch, time.Now(), r.address, r.status, r.reserved, r.client, r.hardware, r.hostname, r.vendor,
-		r.circuit, r.relay, r.since, r.changed, r.expires, r.heard, r.granted, r.revision, r.newest)
+		r.circuit, r.relay, r.since, r.changed, r.expires, r.heard, r.granted, r.revision, r.given, r.nonce, r.newest)
 	var pg *pgconn.PgError
 	switch {
 	case err == nil && tag.RowsAffected() == 0:

@@ -219,6 +219,10 @@ func parentOf(i plan.Item) *int64 {
 		id = int64(v.Link)
 	case plan.Reservation:
 		id = int64(v.Scope)
+	case plan.Rule:
+		id = int64(v.Scope)
+	case plan.Trial:
+		id = int64(v.Scope)
 	default:
 		return nil
 	}
@@ -236,29 +240,34 @@ func (s *Store) LoadPlan(ctx context.Context) (*plan.Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("load plan: %w", err)
 	}
-	var defaults plan.Defaults
-	var links []plan.Link
-	var scopes []plan.Scope
-	var reservations []plan.Reservation
+	var items plan.Items
 	var kind plan.Kind
 	var body []byte
 	_, err = pgx.ForEachRow(rows, []any{&kind, &body}, func() error {
 		switch kind {
 		case plan.KindDefaults:
-			return json.Unmarshal(body, &defaults)
+			return json.Unmarshal(body, &items.Defaults)
+		case plan.KindCodebook:
+			return appendItem(&items.Codebooks, body)
+		case plan.KindList:
+			return appendItem(&items.Lists, body)
 		case plan.KindLink:
-			return appendItem(&links, body)
+			return appendItem(&items.Links, body)
 		case plan.KindScope:
-			return appendItem(&scopes, body)
+			return appendItem(&items.Scopes, body)
+		case plan.KindRule:
+			return appendItem(&items.Rules, body)
 		case plan.KindReservation:
-			return appendItem(&reservations, body)
+			return appendItem(&items.Reservations, body)
+		case plan.KindTrial:
+			return appendItem(&items.Trials, body)
 		}
 		return fmt.Errorf("unknown kind of item %q; was this database written by a newer version?", kind)
 	})
 	if err != nil {
 		return nil, fmt.Errorf("load plan: %w", err)
 	}
-	p, err := plan.Restore(revision, defaults, links, scopes, reservations)
+	p, err := plan.Restore(revision, items)
 	if err != nil {
 		return nil, err
 	}
@@ -294,7 +303,7 @@ func (s *Store) Revisions(ctx context.Context, before int64, limit int) ([]Revis
 	return out, nil
 }
 
-const leaseColumns = "address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision"
+const leaseColumns = "address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nonce"
 
 // LoadLeases gives every recorded lease to put, telling progress now and then.
 func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress func(done int)) error {
@@ -316,15 +325,15 @@ func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress
 	n := 0
 	for rows.Next() {
 		var l lease.Lease
-		var client, hw, circuit []byte
+		var client, hw, circuit, nonce []byte
 		var relay *netip.Addr
-		var granted int64
+		var granted, given int64
 		if err := rows.Scan(&l.Address, &l.Status, &l.Reserved, &client, &hw, &l.Hostname, &l.Vendor, &circuit, &relay,
-			&l.Since, &l.Changed, &l.Expires, &l.Heard, &granted, &l.Revision); err != nil {
+			&l.Since, &l.Changed, &l.Expires, &l.Heard, &granted, &l.Revision, &given, &nonce); err != nil {
 			return fmt.Errorf("load leases: %w", err)
 		}
 		l.Client, l.Hardware, l.Circuit = lease.Client(client), addr.Hardware(hw), string(circuit)
-		l.Granted = time.Duration(granted) * time.Second
+		l.Granted, l.Given, l.Nonce = time.Duration(granted)*time.Second, uint64(given), string(nonce)
 		if relay != nil {
 			l.Relay = *relay
 		}
@@ -344,7 +353,26 @@ func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress
 	return nil
 }
 
-// Event is one line of a lease's history.
+// LoadSets gives every recorded set of what clients asked with and were given,
+// by its digest.
+func (s *Store) LoadSets(ctx context.Context) (map[uint64][]byte, error) {
+	rows, err := s.pool.Query(ctx, "select digest, body from given_set")
+	if err != nil {
+		return nil, fmt.Errorf("load given options: %w", err)
+	}
+	out := map[uint64][]byte{}
+	var digest int64
+	var body []byte
+	if _, err = pgx.ForEachRow(rows, []any{&digest, &body}, func() error {
+		out[uint64(digest)] = append([]byte(nil), body...)
+		return nil
+	}); err != nil {
+		return nil, fmt.Errorf("load given options: %w", err)
+	}
+	return out, nil
+}
+
+// Event is one line of history: what became of a lease at a moment.
 type Event struct {
 	At       time.Time
 	Address  netip.Addr
@@ -352,31 +380,54 @@ type Event struct {
 	Client   lease.Client
 	Hardware addr.Hardware
 	Hostname string
+	Vendor   string
 	Circuit  string
 	Relay    netip.Addr
 	Since    lease.Time
 	Expires  lease.Time
+	Given    uint64
 }
 
-// History lists what happened to an address, newest first, before a moment.
-func (s *Store) History(ctx context.Context, a netip.Addr, before time.Time, limit int) ([]Event, error) {
-	rows, err := s.pool.Query(ctx, `select at, address, status, client, hardware, hostname, circuit, relay, since, expires
-		from lease_history where address = $1 and at < $2 order by at desc limit $3`, a, before, limit)
+// Past says which part of history is wanted.
+type Past struct {
+	Address  netip.Addr    // of this address, if valid
+	Hardware addr.Hardware // of this hardware address, unless empty
+	Client   lease.Client  // of this client, unless empty
+	Before   time.Time     // only what happened before
+	Limit    int
+}
+
+// History lists what happened, newest first.
+func (s *Store) History(ctx context.Context, q Past) ([]Event, error) {
+	where, args := "at < $1", []any{q.Before, q.Limit}
+	for _, w := range []struct {
+		column string
+		value  any
+		set    bool
+	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""}, {"client", []byte(q.Client), q.Client != ""}} {
+		if w.set {
+			args = append(args, w.value)
+			where += fmt.Sprintf(" and %s = $%d", w.column, len(args))
+		}
+	}
+	rows, err := s.pool.Query(ctx, `select at, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given
+		from lease_history where `+where+` order by at desc limit $2`, args...)
 	if err != nil {
-		return nil, fmt.Errorf("history of %s: %w", a, err)
+		return nil, fmt.Errorf("read history: %w", err)
 	}
 	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (e Event, err error) {
 		var client, hw, circuit []byte
 		var relay *netip.Addr
-		err = row.Scan(&e.At, &e.Address, &e.Status, &client, &hw, &e.Hostname, &circuit, &relay, &e.Since, &e.Expires)
-		e.Client, e.Hardware, e.Circuit = lease.Client(client), addr.Hardware(hw), string(circuit)
+		var given int64
+		err = row.Scan(&e.At, &e.Address, &e.Status, &client, &hw, &e.Hostname, &e.Vendor, &circuit, &relay, &e.Since, &e.Expires, &given)
+		e.Client, e.Hardware, e.Circuit, e.Given = lease.Client(client), addr.Hardware(hw), string(circuit), uint64(given)
 		if relay != nil {
 			e.Relay = *relay
 		}
 		return e, err
 	})
 	if err != nil {
-		return nil, fmt.Errorf("history of %s: %w", a, err)
+		return nil, fmt.Errorf("read history: %w", err)
 	}
 	return out, nil
 }
@@ -396,7 +447,7 @@ func (s *Store) KeepHistory(ctx context.Context, now time.Time) error {
 	}
 	for i := 1; i <= 3; i++ {
 		name := "lease_history_" + day.AddDate(0, 0, -i).Format("20060102")
-		b.Queue(fmt.Sprintf("do $$ begin if to_regclass('%s') is not null then create index if not exists %s_address on %s (address, at); end if; end $$", name, name, name))
+		b.Queue(fmt.Sprintf("do $$ begin if to_regclass('%[1]s') is not null then create index if not exists %[1]s_address on %[1]s (address, at); create index if not exists %[1]s_hardware on %[1]s (hardware, at); end if; end $$", name))
 	}
 	for i := range 10 {
 		b.Queue("drop table if exists lease_history_" + day.AddDate(0, 0, -HistoryDays-i).Format("20060102"))

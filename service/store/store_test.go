@@ -20,6 +20,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 )
 
@@ -159,7 +160,7 @@ func TestLeasesRoundTrip(t *testing.T) {
 			t.Errorf("%s came back as\n%+v, want\n%+v", want.Address, got[want.Address], want)
 		}
 	}
-	events, err := s.History(context.Background(), renewed.Address, time.Now().Add(time.Minute), 10)
+	events, err := s.History(context.Background(), Past{Address: renewed.Address, Before: time.Now().Add(time.Minute), Limit: 10})
 	if err != nil || len(events) != 2 || events[0].Hardware != renewed.Hardware || events[0].Circuit != renewed.Circuit {
 		t.Errorf("history %+v, %v", events, err)
 	}
@@ -383,7 +384,7 @@ func TestPlanRoundTrip(t *testing.T) {
 		}
 	}
 	must(func(d *plan.Draft) error {
-		return d.SetDefaults(plan.Defaults{Note: "mill", Settings: plan.Settings{Lease: plan.Duration(2 * time.Hour), Options: map[uint8]string{6: "10.0.0.53"}}})
+		return d.SetDefaults(plan.Defaults{Note: "mill", Settings: plan.Settings{Lease: plan.Duration(2 * time.Hour), Options: map[option.Key]string{option.Std(6): "10.0.0.53"}}})
 	})
 	var scope plan.ID
 	must(func(d *plan.Draft) error {

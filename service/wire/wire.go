@@ -9,6 +9,9 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"os"
+	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -65,6 +68,10 @@ type Server struct {
 	log    *slog.Logger
 	served []string
 	frames sync.Map // interface index → *packet.Conn
+	arps   sync.Map // interface index → *packet.Conn
+	ears   []*packet.Conn
+
+	listening sync.WaitGroup
 
 	interfaces atomic.Pointer[map[int]*Interface]
 	mu         sync.Mutex // one sender at a time uses out
@@ -130,6 +137,24 @@ func (s *Server) Refresh() error {
 	}
 	s.interfaces.Store(&found)
 	return nil
+}
+
+// Drops is how many datagrams the kernel dropped because the socket's buffer was
+// full, as /proc tells; 0 where it does not.
+func (s *Server) Drops() uint64 {
+	b, err := os.ReadFile("/proc/self/net/udp")
+	if err != nil {
+		return 0
+	}
+	want := fmt.Sprintf(":%04X", s.port)
+	for _, line := range strings.Split(string(b), "\n") {
+		f := strings.Fields(line)
+		if len(f) >= 13 && strings.HasSuffix(f[1], want) {
+			n, _ := strconv.ParseUint(f[12], 10, 64)
+			return n
+		}
+	}
+	return 0
 }
 
 // Interfaces lists the host's interfaces by index, as of the last Refresh.
@@ -211,9 +236,13 @@ func (s *Server) Send(replies []Reply) {
 
 // sendFrame reaches a client that has no address yet, without ARP.
 func (s *Server) sendFrame(r *Reply) error {
-	v, ok := s.frames.Load(r.Interface.Index)
+	return s.sendRaw(r.Interface, r.Interface.Hardware, r.Hardware, netip.AddrPortFrom(r.From, s.port), r.To, r.Data)
+}
+
+func (s *Server) sendRaw(i *Interface, fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) error {
+	v, ok := s.frames.Load(i.Index)
 	if !ok {
-		ifi, err := net.InterfaceByIndex(r.Interface.Index)
+		ifi, err := net.InterfaceByIndex(i.Index)
 		if err != nil {
 			return err
 		}
@@ -221,36 +250,40 @@ func (s *Server) sendFrame(r *Reply) error {
 		if err != nil {
 			return err
 		}
-		v, _ = s.frames.LoadOrStore(r.Interface.Index, conn)
+		v, _ = s.frames.LoadOrStore(i.Index, conn)
 	}
-	frame, err := Frame(r, s.port)
+	frame, err := Frame(fromHW, toHW, from, to, data)
 	if err != nil {
 		return err
 	}
-	_, err = v.(*packet.Conn).WriteTo(frame, &packet.Addr{HardwareAddr: r.Hardware})
+	_, err = v.(*packet.Conn).WriteTo(frame, &packet.Addr{HardwareAddr: toHW})
 	if err != nil { // the interface may have been made anew; open it again next time
-		s.frames.Delete(r.Interface.Index)
+		s.frames.Delete(i.Index)
 		v.(*packet.Conn).Close()
 	}
 	return err
 }
 
-// Frame wraps a reply in UDP, IPv4 and Ethernet headers.
-func Frame(r *Reply, sourcePort uint16) ([]byte, error) {
-	eth := &layers.Ethernet{SrcMAC: r.Interface.Hardware, DstMAC: r.Hardware, EthernetType: layers.EthernetTypeIPv4}
-	ip := &layers.IPv4{Version: 4, TTL: 64, TOS: 0x10, Protocol: layers.IPProtocolUDP, SrcIP: r.From.AsSlice(), DstIP: r.To.Addr().AsSlice()}
-	udp := &layers.UDP{SrcPort: layers.UDPPort(sourcePort), DstPort: layers.UDPPort(r.To.Port())}
+// Frame wraps a datagram in UDP, IPv4 and Ethernet headers.
+func Frame(fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) ([]byte, error) {
+	eth := &layers.Ethernet{SrcMAC: fromHW, DstMAC: toHW, EthernetType: layers.EthernetTypeIPv4}
+	ip := &layers.IPv4{Version: 4, TTL: 64, TOS: 0x10, Protocol: layers.IPProtocolUDP, SrcIP: from.Addr().AsSlice(), DstIP: to.Addr().AsSlice()}
+	udp := &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())}
 	if err := udp.SetNetworkLayerForChecksum(ip); err != nil {
 		return nil, err
 	}
 	buf := gopacket.NewSerializeBuffer()
-	err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, eth, ip, udp, gopacket.Payload(r.Data))
+	err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, eth, ip, udp, gopacket.Payload(data))
 	return buf.Bytes(), err
 }
 
 // Close ends Serve.
 func (s *Server) Close() {
 	s.conn.Close()
+	for _, e := range s.ears {
+		e.Close()
+	}
+	s.listening.Wait()
 	s.frames.Range(func(_, v any) bool {
 		v.(*packet.Conn).Close()
 		return true

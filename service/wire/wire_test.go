@@ -19,7 +19,7 @@ var quiet = slog.New(slog.DiscardHandler)
 func TestFrame(t *testing.T) {
 	hw := net.HardwareAddr{2, 0, 0, 0, 0, 0x17}
 	own := net.HardwareAddr{2, 0, 0, 0, 0, 1}
-	b, err := Frame(&Reply{Data: []byte("payload of an odd length."), To: netip.MustParseAddrPort("10.77.0.100:68"), From: netip.MustParseAddr("10.77.0.1"), Hardware: hw, Interface: &Interface{Hardware: own}}, 67)
+	b, err := Frame(own, hw, netip.MustParseAddrPort("10.77.0.1:67"), netip.MustParseAddrPort("10.77.0.100:68"), []byte("payload of an odd length."))
 	if err != nil {
 		t.Fatal(err)
 	}

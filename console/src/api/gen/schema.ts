@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/codebooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Own codebooks and those of vendors */
+        get: operations["list-codebooks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/codes": {
         parameters: {
             query?: never;
@@ -55,6 +72,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/exchanges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Recent messages, each with what was decided and why */
+        get: operations["list-exchanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/exchanges/pcap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Recent messages and replies as a capture file */
+        get: operations["export-exchanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/explain": {
         parameters: {
             query?: never;
@@ -62,8 +113,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a client is given, and which level each value comes from */
-        get: operations["explain-options"];
+        get?: never;
+        put?: never;
+        /** What a hypothetical client would be answered, and each step that leads there; nothing is touched */
+        post: operations["explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who had an address, or where a client has been; newest first */
+        get: operations["search-history"];
         put?: never;
         post?: never;
         delete?: never;
@@ -140,15 +208,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/leases/{address}/history": {
+    "/api/leases/{address}/options": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What happened to an address, newest first */
-        get: operations["show-history"];
+        /** What the holder of a lease asked with and was last given */
+        get: operations["show-given"];
         put?: never;
         post?: never;
         delete?: never;
@@ -168,6 +236,57 @@ export interface paths {
         get: operations["list-links"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What listening beside another server showed */
+        get: operations["show-listening"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Named sets of hardware addresses and identifiers */
+        get: operations["list-lists"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/nudge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make clients renew at once (FORCERENEW, RFC 6704), paced */
+        post: operations["nudge"];
         delete?: never;
         options?: never;
         head?: never;
@@ -259,6 +378,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/preflight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the last look at the host found */
+        get: operations["show-preflight"];
+        put?: never;
+        /** Look at the host again */
+        post: operations["run-preflight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/relays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Relays that forward to this server, and those the plan names */
+        get: operations["list-relays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/reservations": {
         parameters: {
             query?: never;
@@ -268,6 +422,57 @@ export interface paths {
         };
         /** Reservations by address */
         get: operations["list-reservations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rules in the order in which they are asked, with how often each fitted */
+        get: operations["list-rules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whom a condition would fit, of the clients on record */
+        post: operations["try-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/variables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a condition can ask of a request */
+        get: operations["list-variables"];
         put?: never;
         post?: never;
         delete?: never;
@@ -346,6 +551,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stale": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Clients that still hold options from before a change, and when each will renew */
+        get: operations["list-stale"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/status": {
         parameters: {
             query?: never;
@@ -355,6 +577,74 @@ export interface paths {
         };
         /** State of the service */
         get: operations["show-status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Trials with their last results */
+        get: operations["list-trials"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a real exchange as a client, and give the address back */
+        post: operations["run-trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{name}/results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last results of a trial, newest first */
+        get: operations["list-trial-results"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/unmet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Options that clients ask for and nobody set */
+        get: operations["list-unmet"];
         put?: never;
         post?: never;
         delete?: never;
@@ -380,6 +670,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/vendors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Vendor classes seen on the network, with how many clients have each */
+        get: operations["list-vendors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -388,6 +695,56 @@ export interface components {
             code: string;
             subject: string;
             text: string;
+        };
+        Agreement: {
+            agrees: boolean;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            count: number;
+            difference: string[];
+            hardware: string;
+            hostname: string;
+            link: string;
+            /** @description Options were compared, too */
+            options: boolean;
+            scope: string;
+            server: string;
+            took: string;
+            /** @description What this server would have offered */
+            would: string;
+        };
+        Ask: {
+            /** @description Address it asks for, or has */
+            address?: string;
+            circuit?: string;
+            hardware?: string;
+            hostname?: string;
+            /** @description Client identifier in hexadecimal */
+            identifier?: string;
+            /** @description It was heard on this interface */
+            interface?: string;
+            /** @description Fill in what is on record of the client: its link, vendor class and what it asked for */
+            known?: boolean;
+            /**
+             * @description DISCOVER if left out
+             * @enum {string}
+             */
+            message?: "DISCOVER" | "REQUEST" | "INFORM" | "BOOTP";
+            /** @description Any other options it sends */
+            options?: {
+                [key: string]: string;
+            };
+            /** @description It came through this relay */
+            relay?: string;
+            remote?: string;
+            /** @description It is on this scope's link */
+            scope?: string;
+            userClass?: string;
+            /** @description Vendor class */
+            vendor?: string;
+            /** @description Options it asks for, by code or name */
+            wants?: string[];
         };
         Cell: {
             /** Format: int64 */
@@ -422,6 +779,8 @@ export interface components {
             base: number;
             diff: components["schemas"]["DiffLine"][];
             effects: components["schemas"]["Effect"][];
+            /** @description Host names that were resolved to addresses */
+            resolved: string[];
             /**
              * Format: int64
              * @description Revision in force now
@@ -430,7 +789,16 @@ export interface components {
             /** @description The changed scopes as they are, or would be, afterwards */
             scopes: components["schemas"]["Scope"][];
         };
+        Check: {
+            mend?: string;
+            name: string;
+            /** @enum {string} */
+            status: "good" | "warning" | "trouble" | "unknown";
+            text: string;
+        };
         Code: {
+            /** @description Codebook it is of, unless it is the standard one */
+            book?: string;
             /** Format: int32 */
             code: number;
             example: string;
@@ -440,16 +808,74 @@ export interface components {
             name: string;
             /** @description Another name that is understood */
             other?: string;
+            /**
+             * Format: int64
+             * @description Places where it is set
+             */
+            set: number;
             title: string;
             type: string;
         };
+        Codebook: {
+            classes: string[];
+            /** Format: int32 */
+            enterprise: number;
+            name: string;
+            note: string;
+            options: components["schemas"]["OwnOption"][];
+            /** @enum {string} */
+            place: "message" | "43" | "125";
+            /**
+             * Format: int64
+             * @description Clients on record whose vendor class it is for
+             */
+            seen: number;
+        };
+        CodebookEdit: {
+            /** @description Vendor classes it is for, with place 43; a final * stands for any rest */
+            classes?: string[];
+            /** @description Codes to take away */
+            drop?: string;
+            /**
+             * Format: int32
+             * @description IANA enterprise number, with place 125
+             */
+            enterprise?: number;
+            note?: string;
+            /**
+             * @description Where its options travel
+             * @enum {string}
+             */
+            place?: "message" | "43" | "125";
+            /** @description Options to add, or to replace by code */
+            put?: components["schemas"]["OwnOption"][];
+        };
+        Decoded: {
+            /** @description In hexadecimal */
+            bytes: string;
+            fields: components["schemas"]["Field"][];
+            options: components["schemas"]["Setting"][];
+            /**
+             * Format: int64
+             * @description Octets, without IP and UDP headers
+             */
+            size: number;
+            type: string;
+        };
         Defaults: {
+            /** @enum {string} */
+            identity: "identifier" | "hardware";
             lease: string;
+            /** @description The whole server hears and sends nothing */
+            listening: boolean;
             note: string;
             options: components["schemas"]["Setting"][];
         };
         DefaultsEdit: {
+            /** @enum {string} */
+            identity?: "identifier" | "hardware";
             lease?: string;
+            listening?: boolean;
             note?: string;
             options?: {
                 [key: string]: string;
@@ -463,16 +889,20 @@ export interface components {
             text: string;
         };
         Edit: {
+            codebook?: components["schemas"]["CodebookEdit"];
             defaults?: components["schemas"]["DefaultsEdit"];
             /** @enum {string} */
-            kind: "defaults" | "link" | "scope" | "reservation";
+            kind: "defaults" | "link" | "scope" | "reservation" | "codebook" | "list" | "rule" | "trial";
             link?: components["schemas"]["LinkEdit"];
+            list?: components["schemas"]["ListEdit"];
             /** @description Item concerned; not for defaults */
             name?: string;
             /** @enum {string} */
             op: "add" | "edit" | "remove";
             reservation?: components["schemas"]["ReservationEdit"];
+            rule?: components["schemas"]["RuleEdit"];
             scope?: components["schemas"]["ScopeEdit"];
+            trial?: components["schemas"]["TrialEdit"];
         };
         Effect: {
             /** Format: int64 */
@@ -528,6 +958,52 @@ export interface components {
              */
             type: string;
         };
+        Exchange: {
+            address?: string;
+            /** Format: date-time */
+            at: string;
+            circuit?: string;
+            /** @description Identifier or hardware address that tells the client from others */
+            client: string;
+            /**
+             * @description What became of the reply
+             * @enum {string}
+             */
+            fate: "sent" | "recording" | "undone" | "silent" | "withheld" | "dropped";
+            from: string;
+            hardware: string;
+            hostname?: string;
+            interface?: string;
+            link?: string;
+            /**
+             * Format: double
+             * @description From arrival until the reply left, or until it was decided
+             */
+            millis: number;
+            outcome: string;
+            reason?: string;
+            relay?: string;
+            reply: components["schemas"]["Decoded"];
+            replyTo?: string;
+            request: components["schemas"]["Decoded"];
+            scope?: string;
+            /** Format: int64 */
+            seq: number;
+            /** @description Outcome and reason in words */
+            text: string;
+            to: string;
+            trail: string[];
+            type: string;
+        };
+        Exchanges: {
+            /**
+             * Format: int64
+             * @description Pass as since to go on from here
+             */
+            last: number;
+            /** @description Oldest first */
+            list: components["schemas"]["Exchange"][];
+        };
         Exclusion: {
             /** @example 10.77.0.100-10.77.0.109 */
             range: string;
@@ -535,16 +1011,45 @@ export interface components {
             user?: string;
         };
         Explanation: {
-            /** @description Address it holds now or has reserved */
             address?: string;
             hardware: string;
-            lease: string;
+            lease?: string;
+            link?: string;
+            /** @description Options that do not fit the message */
+            omitted: string[];
+            /** @description What the plan gives, with the level of each value and whether it is sent */
             options: components["schemas"]["Setting"][];
+            /** @enum {string} */
+            outcome: "offered" | "acknowledged" | "refused" | "released" | "declined" | "informed" | "ignored" | "waiting";
+            reason?: string;
+            /** @description The reply; null for silence */
+            reply: components["schemas"]["Decoded"];
             reservation?: string;
-            scope: string;
+            /** @description Rules that fit */
+            rules: string[];
+            scope?: string;
+            /** @description The outcome in words */
+            text: string;
+            trail: string[];
+            /** @description Why nothing would be sent, if so */
+            withheld?: string;
+        };
+        Field: {
+            name: string;
+            value: string;
+        };
+        GivenOptions: {
+            asked: components["schemas"]["Setting"][];
+            given: components["schemas"]["Setting"][];
+            /** @description false if it was given before this was recorded */
+            known: boolean;
+            /** @description Options it asked for and was not given */
+            unmet: string[];
         };
         Lease: {
             address: string;
+            /** @description The client can be made to renew at once */
+            canNudge?: boolean;
             /**
              * Format: date-time
              * @description When the status became what it is
@@ -552,6 +1057,8 @@ export interface components {
             changed: string;
             /** @description Circuit of option 82 */
             circuit?: string;
+            /** @description Why an address is abandoned */
+            evidence?: string;
             /**
              * Format: date-time
              * @description End of the lease; null if it never ends
@@ -568,11 +1075,13 @@ export interface components {
             hostname: string;
             /** @description Client identifier in hexadecimal, if it sent one */
             identifier?: string;
+            /** @description Another server gave it; this one learned it by listening */
+            learned?: boolean;
             relay?: string;
             reserved: boolean;
             /**
              * Format: int64
-             * @description Plan revision of the options last given
+             * @description Plan revision of the options last given; 0 if another server gave them
              */
             revision: number;
             scope: string;
@@ -584,6 +1093,7 @@ export interface components {
             vendor: string;
         };
         LeaseEvent: {
+            address: string;
             /** Format: date-time */
             at: string;
             circuit?: string;
@@ -596,6 +1106,7 @@ export interface components {
             /** Format: date-time */
             since: string;
             status: string;
+            vendor?: string;
         };
         LeasePage: {
             leases: components["schemas"]["Lease"][];
@@ -609,17 +1120,56 @@ export interface components {
         };
         Link: {
             interfaces: string[];
+            /** @description Heard and not answered */
+            listening: boolean;
             name: string;
             note: string;
             relays: string[];
             scopes: string[];
+            /** @description Not answered while another server answers there */
+            standAside: boolean;
         };
         LinkEdit: {
             interfaces?: string[];
+            listening?: boolean;
             /** @description New name */
             name?: string;
             note?: string;
             relays?: string[];
+            standAside?: boolean;
+        };
+        List: {
+            entries: string[];
+            name: string;
+            note: string;
+            /** @description Rules that look into it */
+            rules: string[];
+        };
+        ListEdit: {
+            /** @description Entries to take away */
+            drop?: string[];
+            /** @description All entries: hardware addresses or identifiers in hexadecimal */
+            entries?: string[];
+            /** @description New name */
+            name?: string;
+            note?: string;
+            /** @description Entries to add */
+            put?: string[];
+        };
+        Listening: {
+            /** @description Disagreements first; at most 1000 */
+            clients: components["schemas"]["Agreement"][];
+            /**
+             * Format: int64
+             * @description Addresses kept for clients of the other server
+             */
+            learned: number;
+            /** @description Links that are listened to */
+            links: string[];
+            rivals: components["schemas"]["Rival"][];
+            scopes: components["schemas"]["ScopeAgreement"][];
+            /** @description The whole server listens */
+            whole: boolean;
         };
         LiveBeat: {
             /**
@@ -641,19 +1191,69 @@ export interface components {
             new: string;
             old: string;
         };
+        NudgeRequest: {
+            address?: string;
+            dryRun?: boolean;
+            /** @description With stale: only this scope */
+            scope?: string;
+            stale?: boolean;
+        };
+        Nudged: {
+            applied: boolean;
+            /**
+             * Format: int64
+             * @description Clients that cannot be nudged
+             */
+            cannot: number;
+            /** Format: int64 */
+            sent: number;
+            text: string;
+        };
         OptionAt: {
-            /** @description Scope or reservation it is set on */
+            /** @description Scope, rule or reservation it is set on */
             item: string;
             /** @enum {string} */
-            level: "defaults" | "scope" | "reservation";
+            level: "defaults" | "scope" | "rule" | "reservation";
             setting: components["schemas"]["Setting"];
+        };
+        OwnOption: {
+            /** Format: int32 */
+            code: number;
+            meaning?: string;
+            name: string;
+            /** @description Such as address, address list, text, u16, u8 text */
+            type: string;
+        };
+        Relay: {
+            address: string;
+            /** Format: int64 */
+            count: number;
+            /**
+             * Format: double
+             * @description Usual time between messages, in seconds
+             */
+            gap: number;
+            /**
+             * Format: date-time
+             * @description null: never heard since the start
+             */
+            last: string | null;
+            link: string;
+            /** @description Usually busy, and quiet for unusually long */
+            silent: boolean;
         };
         Reservation: {
             address: string;
+            /** @description Circuit it is for: whoever is plugged in there */
+            circuit?: string;
+            /** @description Whom it is for, in words */
+            client: string;
             hardware: string;
             /** @description Hardware address of the client that holds it now */
             holder?: string;
             hostname: string;
+            /** @description Client identifier it is for, in hexadecimal */
+            identifier?: string;
             lease?: string;
             name: string;
             note: string;
@@ -665,8 +1265,13 @@ export interface components {
         ReservationEdit: {
             /** @description Left out when adding: the address the client has, or a free one */
             address?: string;
+            /** @description Text, or hexadecimal with colons */
+            circuit?: string;
+            /** @description One of hardware, identifier and circuit says whom it is for */
             hardware?: string;
             hostname?: string;
+            /** @description In hexadecimal */
+            identifier?: string;
             /** @description Empty to inherit */
             lease?: string;
             /** @description New name */
@@ -686,33 +1291,152 @@ export interface components {
             number: number;
             reason: string;
         };
+        Rival: {
+            /** Format: int64 */
+            count: number;
+            /** Format: date-time */
+            first: string;
+            how: string;
+            /** Format: date-time */
+            last: string;
+            link: string;
+            server: string;
+        };
+        Rule: {
+            action: string;
+            /**
+             * Format: int64
+             * @description Requests it fitted since the start of the service
+             */
+            fitted: number;
+            /**
+             * Format: date-time
+             * @description When it last fitted
+             */
+            last: string | null;
+            lease?: string;
+            name: string;
+            note: string;
+            off: boolean;
+            options: components["schemas"]["Setting"][];
+            /** Format: int64 */
+            order: number;
+            pool?: string;
+            /** @description Empty for a rule of the defaults */
+            scope: string;
+            when: string;
+        };
+        RuleEdit: {
+            /** @description ignore, refuse, reserved, or empty to give values */
+            action?: string;
+            lease?: string;
+            /** @description New name */
+            name?: string;
+            note?: string;
+            off?: boolean;
+            options?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description Lower first; last if left out
+             */
+            order?: number;
+            /** @description Pool that is for fitting clients alone */
+            pool?: string;
+            /** @description Scope it is of; empty for the defaults */
+            scope?: string;
+            /** @description Condition, in CEL */
+            when?: string;
+        };
+        RuleTried: {
+            examples: components["schemas"]["Lease"][];
+            /** Format: int64 */
+            fits: number;
+            /** Format: int64 */
+            of: number;
+        };
+        RuleTry: {
+            /** @description Only clients of this scope */
+            scope?: string;
+            when: string;
+        };
+        RuleVariable: {
+            example: string;
+            meaning: string;
+            name: string;
+            type: string;
+        };
         Scope: {
             authoritative: boolean;
+            /** @enum {string} */
+            bootp: "ignore" | "reserved" | "dynamic";
+            /** @description Pools that rules keep for their clients */
+            confined: string[];
             /** Format: date-time */
             drainUntil?: string;
             exclusions: components["schemas"]["Exclusion"][];
+            /**
+             * @description What tells clients apart, in force
+             * @enum {string}
+             */
+            identity: "identifier" | "hardware";
+            /** @description The same as set on the scope itself, if it is */
+            identitySet?: string;
             /** @description Lease time in force */
             lease: string;
             /** @description Lease time set on the scope itself, if any */
             leaseSet?: string;
             link: string;
+            /** @description Its link is heard and not answered */
+            listening: boolean;
             mask: string;
             /** @enum {string} */
             mode: "held" | "serving" | "draining";
             name: string;
+            /**
+             * Format: int64
+             * @description New clients a minute; 0 for a tenth of the pools and 60 at least, -1 for no limit
+             */
+            newPerMinute: number;
             note: string;
+            /** @description Offers wait this long */
+            offerDelay: string;
             /** @description Options set on the scope itself */
             options: components["schemas"]["Setting"][];
+            /**
+             * Format: int64
+             * @description Dynamic addresses a relay circuit may have; 0 or -1 for any number
+             */
+            perCircuit: number;
             pools: string[];
+            /** @description Addresses are probed before they are offered */
+            probe: boolean;
+            rapidCommit: boolean;
             /** @example 10.77.0.0/24 */
             subnet: string;
             usage: components["schemas"]["Usage"];
         };
+        ScopeAgreement: {
+            /** Format: int64 */
+            agree: number;
+            /** Format: int64 */
+            clients: number;
+            /** Format: int64 */
+            disagree: number;
+            link: string;
+            /** @description Empty for clients of no scope */
+            scope: string;
+        };
         ScopeEdit: {
             addExclusions?: components["schemas"]["Exclusion"][];
             authoritative?: boolean;
+            /** @enum {string} */
+            bootp?: "ignore" | "reserved" | "dynamic";
             /** Format: date-time */
             drainUntil?: string;
+            /** @description identifier, hardware, or empty to inherit */
+            identity?: string;
             /** @description Empty to inherit */
             lease?: string;
             link?: string;
@@ -720,13 +1444,21 @@ export interface components {
             mode?: "held" | "serving" | "draining";
             /** @description New name */
             name?: string;
+            /** Format: int64 */
+            newPerMinute?: number;
             note?: string;
+            /** @description Up to 10s; empty for none */
+            offerDelay?: string;
             /** @description By name or code; an empty value unsets, none takes an inherited value away */
             options?: {
                 [key: string]: string;
             };
+            /** Format: int64 */
+            perCircuit?: number;
             /** @description All pools: ranges, CIDRs, or all for the whole subnet */
             pools?: string[];
+            probe?: boolean;
+            rapidCommit?: boolean;
             /** @description Ranges as they were added */
             removeExclusions?: string[];
             subnet?: string;
@@ -737,6 +1469,8 @@ export interface components {
             mustChange: boolean;
         };
         Setting: {
+            /** @description Codebook, for options that are not the message's own */
+            book?: string;
             /** @description The octets that are sent, in hexadecimal */
             bytes?: string;
             /**
@@ -748,15 +1482,45 @@ export interface components {
              * @description Level the value comes from
              * @enum {string}
              */
-            level?: "service" | "defaults" | "scope" | "reservation";
+            level?: "service" | "defaults" | "scope" | "rule" | "reservation";
             /** @description Option name */
             name: string;
+            /** @description Rule that sets it, with level rule */
+            rule?: string;
+            /** @description It is in the reply */
+            sent?: boolean;
             /** @description Value as text, or none where an inherited value is taken away */
             value: string;
         };
         SignIn: {
             account: string;
             password: string;
+        };
+        StaleLease: {
+            lease: components["schemas"]["Lease"];
+            /** @description It would not be given its address again */
+            moves: boolean;
+            /**
+             * Format: date-time
+             * @description When it should renew by itself
+             */
+            renews: string;
+        };
+        StaleLeases: {
+            /**
+             * Format: int64
+             * @description Active leases looked at
+             */
+            active: number;
+            /**
+             * Format: int64
+             * @description Of the stale, how many can be nudged
+             */
+            canNudge: number;
+            /** @description First to renew first; at most 1000 */
+            list: components["schemas"]["StaleLease"][];
+            /** Format: int64 */
+            stale: number;
         };
         Status: {
             /**
@@ -803,8 +1567,71 @@ export interface components {
              */
             unserved: number;
             version: string;
+            /** @description What a person should look at: other servers, silent relays, failed trials, preflight */
+            warnings: components["schemas"]["Warning"][];
             /** @description Interfaces on which broadcast clients are served */
             wires: components["schemas"]["Wire"][];
+        };
+        Trial: {
+            circuit: string;
+            every: string;
+            hardware: string;
+            last: components["schemas"]["TrialResult"];
+            name: string;
+            note: string;
+            scope: string;
+            vendor: string;
+        };
+        TrialEdit: {
+            circuit?: string;
+            /** @description Such as 15m; empty for on demand alone */
+            every?: string;
+            hardware?: string;
+            /** @description New name */
+            name?: string;
+            note?: string;
+            scope?: string;
+            /** @description Vendor class */
+            vendor?: string;
+        };
+        TrialResult: {
+            address?: string;
+            /** Format: date-time */
+            at: string;
+            good: boolean;
+            name: string;
+            scope: string;
+            steps: components["schemas"]["TrialStep"][];
+        };
+        TrialRun: {
+            circuit?: string;
+            hardware?: string;
+            /** @description A planned trial */
+            name?: string;
+            /** @description Relay or link address whose scope is tried */
+            relay?: string;
+            scope?: string;
+            vendor?: string;
+        };
+        TrialStep: {
+            good: boolean;
+            /**
+             * Format: double
+             * @description How long an exchange took
+             */
+            millis?: number;
+            what: string;
+        };
+        UnmetOption: {
+            /** Format: int64 */
+            clients: number;
+            /** Format: int32 */
+            code: number;
+            name: string;
+            /** @description Scopes with most such clients first */
+            scopes: string[];
+            /** @description Vendor classes with most such clients first */
+            vendors: string[];
         };
         Unserved: {
             asked?: string;
@@ -870,6 +1697,17 @@ export interface components {
              */
             spare: number;
         };
+        Vendor: {
+            class: string;
+            /** Format: int64 */
+            clients: number;
+        };
+        Warning: {
+            code: string;
+            mend: string;
+            subject: string;
+            text: string;
+        };
         Wire: {
             addresses: string[];
             /** @description Link it belongs to, if any */
@@ -885,6 +1723,35 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-codebooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Codebook"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-codes": {
         parameters: {
             query?: {
@@ -1008,15 +1875,20 @@ export interface operations {
             };
         };
     };
-    "explain-options": {
+    "list-exchanges": {
         parameters: {
             query?: {
-                /** @description Hardware address of the client */
-                hardware?: string;
-                /** @description Its address */
+                /** @description Only what happened behind this number */
+                since?: number;
+                /** @description Part of hardware address, identifier or host name */
+                client?: string;
+                /** @description Address concerned */
                 address?: string;
-                /** @description Scope it is in; found by address, reservation or lease if left out */
                 scope?: string;
+                relay?: string;
+                /** @description An outcome such as refused, a reason such as pool-empty, or what became of the reply, such as withheld */
+                outcome?: string;
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -1030,7 +1902,118 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    "application/json": components["schemas"]["Exchanges"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-exchanges": {
+        parameters: {
+            query?: {
+                /** @description Only what happened behind this number */
+                since?: number;
+                /** @description Part of hardware address, identifier or host name */
+                client?: string;
+                /** @description Address concerned */
+                address?: string;
+                scope?: string;
+                relay?: string;
+                /** @description An outcome such as refused, a reason such as pool-empty, or what became of the reply, such as withheld */
+                outcome?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    explain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ask"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "search-history": {
+        parameters: {
+            query?: {
+                /** @description Who had this address */
+                address?: string;
+                /** @description Where this client has been */
+                hardware?: string;
+                /** @description With an address: who had it at this moment */
+                at?: string;
+                /** @description Only what happened before */
+                before?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeaseEvent"][];
                 };
             };
             /** @description Error */
@@ -1183,13 +2166,9 @@ export interface operations {
             };
         };
     };
-    "show-history": {
+    "show-given": {
         parameters: {
-            query?: {
-                /** @description Only what happened before */
-                before?: string;
-                limit?: number;
-            };
+            query?: never;
             header?: never;
             path: {
                 address: string;
@@ -1204,7 +2183,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LeaseEvent"][];
+                    "application/json": components["schemas"]["GivenOptions"];
                 };
             };
             /** @description Error */
@@ -1234,6 +2213,97 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Link"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-listening": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listening"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["List"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    nudge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NudgeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Nudged"];
                 };
             };
             /** @description Error */
@@ -1407,6 +2477,93 @@ export interface operations {
             };
         };
     };
+    "show-preflight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-preflight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-relays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Relay"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-reservations": {
         parameters: {
             query?: {
@@ -1429,6 +2586,100 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reservation"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-rules": {
+        parameters: {
+            query?: {
+                /** @description Only rules of this scope */
+                scope?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleTried"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-variables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleVariable"][];
                 };
             };
             /** @description Error */
@@ -1634,6 +2885,37 @@ export interface operations {
             };
         };
     };
+    "list-stale": {
+        parameters: {
+            query?: {
+                scope?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StaleLeases"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-status": {
         parameters: {
             query?: never;
@@ -1650,6 +2932,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialRun"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialResult"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-trial-results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialResult"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-unmet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnmetOption"][];
                 };
             };
             /** @description Error */
@@ -1683,6 +3087,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Unserved"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-vendors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vendor"][];
                 };
             };
             /** @description Error */

@@ -1,7 +1,7 @@
-// Package demo is Fellgate Mill, a made-up woollen mill: its plan, and simulated
-// clients behind simulated relays that speak real DHCPv4 to a real service over
-// loopback. Tests drive the same relays and clients by hand.
-package demo
+// Package trial is the room of the client's seat: a DHCPv4 client that makes real
+// exchanges with a real server, through a relay of its own on an address of this
+// machine. Trials, the demo and the tests sit here.
+package trial
 
 import (
 	"context"

@@ -1,0 +1,155 @@
+package answer
+
+import (
+	"net/netip"
+
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+)
+
+// clientKey is by what the client is told from others: its client identifier if
+// it sends one, unless only the hardware address counts.
+func (d *decider) clientKey(byHardware bool) lease.Client {
+	m := d.msg
+	if id, ok := m.Options.Get(option.ClientID); ok && len(id) >= 2 && !byHardware {
+		return lease.ByIdentifier(id)
+	}
+	return lease.ByHardware(m.HType, m.CHAddr)
+}
+
+// port is where the client is plugged in; its Circuit is "" if no relay says.
+func (d *decider) port() lease.Port {
+	return lease.Port{Relay: d.msg.GIAddr, Circuit: string(d.Relay.Circuit)}
+}
+
+// circuitText is the circuit as reservations have it.
+func (d *decider) circuitText() string {
+	if d.circuit == "" && len(d.Relay.Circuit) > 0 {
+		d.circuit = dhcp4.Show(d.Relay.Circuit)
+	}
+	return d.circuit
+}
+
+// reservedIn is the client's reservation in a scope, or nil.
+func (d *decider) reservedIn(v *plan.View) *plan.Reservation {
+	id, _ := d.msg.Options.Get(option.ClientID)
+	return d.plan.ReservationFor(v.ID, d.msg.CHAddr, string(id), d.circuitText)
+}
+
+// isFor reports whether a reservation is this client's.
+func (d *decider) isFor(r *plan.Reservation) bool {
+	if r == nil {
+		return false
+	}
+	switch {
+	case r.Identifier != "":
+		id, _ := d.msg.Options.Get(option.ClientID)
+		return string(id) == string(r.Identifier)
+	case r.Circuit != "":
+		return d.circuitText() == r.Circuit
+	}
+	return r.Hardware == d.msg.CHAddr
+}
+
+// mine reports whether the record is this client's: by its key; by hardware,
+// where that alone counts; or by the reservation of the address (a boot loader
+// and the system it starts send different identifiers, and whoever is plugged
+// into a reserved circuit takes over from whoever was).
+func (d *decider) mine(l *lease.Lease) bool {
+	if l == nil || l.Status == lease.Abandoned || l.Status == lease.Free {
+		return false
+	}
+	if l.Client == d.Client {
+		return true
+	}
+	r := d.plan.ReservationAt(l.Address)
+	if r == nil {
+		return len(d.scopes) > 0 && d.Client[0] == 'h' && l.Hardware != "" && l.Hardware == d.msg.CHAddr && d.anyByHardware()
+	}
+	switch {
+	case !d.isFor(r):
+		return false
+	case r.Circuit != "":
+		return dhcp4.Show([]byte(l.Circuit)) == r.Circuit
+	case r.Hardware != "":
+		return l.Hardware == d.msg.CHAddr
+	}
+	return false
+}
+
+func (d *decider) anyByHardware() bool {
+	for _, v := range d.scopes {
+		if v.ByHardware {
+			return true
+		}
+	}
+	return false
+}
+
+// former is what the client last had in a scope, or nil.
+func (d *decider) former(v *plan.View) *lease.Lease {
+	if l := d.Table.ByClient(v.ID, d.Client); l != nil {
+		return l
+	}
+	if d.Client[0] == 'h' && d.anyByHardware() { // known by its identifier, before hardware alone counted
+		if id, ok := d.msg.Options.Get(option.ClientID); ok && len(id) >= 2 {
+			if l := d.Table.ByClient(v.ID, lease.ByIdentifier(id)); l != nil && l.Hardware == d.msg.CHAddr {
+				return l
+			}
+		}
+	}
+	return nil
+}
+
+// free reports whether the scope's pools could give the address to this client
+// now.
+func (d *decider) free(v *plan.View, a netip.Addr) bool {
+	if !v.Allocatable(a) || d.plan.ReservationAt(a) != nil || d.Ours(a) || !d.inItsPool(v, a) {
+		return false
+	}
+	if o, ok := d.Table.OfferOf(a); ok && o.Client != d.Client {
+		return false
+	}
+	l := d.Table.Get(a)
+	return l == nil || l.Status == lease.Free || l.Status == lease.Released || l.Status == lease.Expired || l.Status == lease.Active && d.mine(l)
+}
+
+// inItsPool reports whether rules let the client have an address of that pool:
+// the one it is sent to, or else any that is not kept for others.
+func (d *decider) inItsPool(v *plan.View, a netip.Addr) bool {
+	r := d.ruling(v)
+	n := v.PartAt(a)
+	if r.action == plan.ReservedOnly || n < 0 {
+		return false
+	}
+	if r.pool.Valid() {
+		return v.Parts[n].Pool == r.pool
+	}
+	return !v.Parts[n].Confined
+}
+
+// reservation finds the client's reservation on the link and says whether its
+// address can be had now.
+func (d *decider) reservation() (r *plan.Reservation, v *plan.View, available bool) {
+	for _, v := range d.scopes {
+		if v.Mode == plan.Held {
+			continue
+		}
+		if r := d.reservedIn(v); r != nil {
+			l := d.Table.Get(r.Address)
+			busy := l != nil && !d.mine(l) && (l.Status == lease.Active || l.Status == lease.Abandoned)
+			return r, v, !busy && !d.Ours(r.Address)
+		}
+	}
+	return nil, nil, false
+}
+
+// reservedHere is the reservation of an address, if it is the client's.
+func (d *decider) reservedHere(a netip.Addr) *plan.Reservation {
+	if r := d.plan.ReservationAt(a); d.isFor(r) {
+		return r
+	}
+	return nil
+}

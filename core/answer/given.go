@@ -1,0 +1,157 @@
+package answer
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+)
+
+// What a client was last given is kept as a set: what it asked with and what it
+// got, without what differs from client to client or from time to time. Clients
+// of a kind share one set, so a lease only keeps its digest.
+
+// asks are the options of a request that a reply depends on.
+var asks = []uint8{option.MaxMessageSize, option.ParameterList, option.ClassID, option.UserClass, option.ClientSystem, 94, option.AutoConfig, option.VIVendorClass, option.ForceRenewNonce}
+
+// differ are the options of a reply that are of one client or one moment.
+var differ = []uint8{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime, option.ClientID, option.ClientFQDN,
+	option.RelayAgent, option.Authentication, option.RapidCommit, option.SubnetSelection, option.VirtualSubnet}
+
+// eachOf yields what belongs to a set, in the order of the wire. Fixed fields
+// for booting come as codes of option.HeaderBook.
+func eachOf(asked, reply *dhcp4.Message, yield func(part byte, code uint8, data []byte)) {
+	for _, o := range asked.Options {
+		if slices.Contains(asks, o.Code) {
+			yield(partAsked, o.Code, o.Data)
+		}
+	}
+	for _, o := range reply.Options {
+		if !slices.Contains(differ, o.Code) {
+			yield(partGiven, o.Code, o.Data)
+		}
+	}
+	if !reply.SIAddr.IsUnspecified() {
+		a := reply.SIAddr.As4()
+		yield(partHeader, option.NextServer, a[:])
+	}
+	if len(reply.SName) > 0 {
+		yield(partHeader, option.ServerName, reply.SName)
+	}
+	if len(reply.File) > 0 {
+		yield(partHeader, option.BootFile, reply.File)
+	}
+}
+
+// The parts of a set.
+const (
+	partAsked  = 'a'
+	partGiven  = 'g'
+	partHeader = 'h'
+)
+
+// Digest tells sets of what clients asked with and were given from each other
+// (FNV-1a). It is never 0.
+func Digest(asked, reply *dhcp4.Message) uint64 {
+	h := uint64(14695981039346656037)
+	add := func(b byte) { h = (h ^ uint64(b)) * 1099511628211 }
+	eachOf(asked, reply, func(part byte, code uint8, data []byte) {
+		add(part)
+		add(code)
+		add(byte(len(data) >> 8))
+		add(byte(len(data)))
+		for _, b := range data {
+			add(b)
+		}
+	})
+	return max(h, 1)
+}
+
+// Set is what a client asked with and was given.
+type Set struct {
+	Asked, Given dhcp4.Options
+	Header       dhcp4.Options // fixed fields for booting, by codes of option.HeaderBook
+}
+
+// AppendSet encodes what belongs to a set: for each option its part, its code,
+// the length of its data in two octets, and the data.
+func AppendSet(dst []byte, asked, reply *dhcp4.Message) []byte {
+	eachOf(asked, reply, func(part byte, code uint8, data []byte) {
+		dst = append(dst, part, code)
+		dst = binary.BigEndian.AppendUint16(dst, uint16(len(data)))
+		dst = append(dst, data...)
+	})
+	return dst
+}
+
+// ParseSet reads what AppendSet wrote; data points into b.
+func ParseSet(b []byte) (s Set, err error) {
+	for len(b) > 0 {
+		if len(b) < 4 || len(b) < 4+int(binary.BigEndian.Uint16(b[2:])) {
+			return s, fmt.Errorf("a set of given options is cut short")
+		}
+		n := int(binary.BigEndian.Uint16(b[2:]))
+		o := dhcp4.Option{Code: b[1], Data: b[4 : 4+n]}
+		switch b[0] {
+		case partAsked:
+			s.Asked = append(s.Asked, o)
+		case partGiven:
+			s.Given = append(s.Given, o)
+		case partHeader:
+			s.Header = append(s.Header, o)
+		}
+		b = b[4+n:]
+	}
+	return s, nil
+}
+
+// Unmet lists the options that the client asked for and was not given.
+func (s Set) Unmet() (out []uint8) {
+	wants, _ := s.Asked.Get(option.ParameterList)
+	for _, code := range wants {
+		if _, got := s.Given.Get(code); !got && !slices.Contains(differ, code) && !slices.Contains(out, code) {
+			out = append(out, code)
+		}
+	}
+	return out
+}
+
+// Renewal decides what the holder of a lease would be given if it renewed now,
+// asking as it did last. It returns the decision and the digest of what would
+// be given; ok is false if it would not be given the address.
+func (d *Decider) Renewal(l *lease.Lease, asked dhcp4.Options, w World) (decision *Decision, digest uint64, ok bool) {
+	req := Replay(l, asked)
+	w.Writable, w.Ready, w.Nonce = true, nil, nil
+	decision = d.Decide(req, w)
+	if decision.Outcome != Acknowledged || decision.Reply == nil {
+		return decision, 0, false
+	}
+	return decision, Digest(req.Message, decision.Reply), true
+}
+
+// Replay makes the request with which the holder of a lease would renew it,
+// from what is on record of it.
+func Replay(l *lease.Lease, asked dhcp4.Options) Request {
+	zero := netip.IPv4Unspecified()
+	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: l.Address, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware, Type: dhcp4.Request}
+	m.Options = append(dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.Request)}}}, asked...)
+	if id := l.Client.Identifier(); id != "" {
+		m.Options = append(m.Options, dhcp4.Option{Code: option.ClientID, Data: []byte(id)})
+	}
+	if _, told := m.Options.Get(option.ClassID); !told && l.Vendor != "" {
+		m.Options = append(m.Options, dhcp4.Option{Code: option.ClassID, Data: []byte(l.Vendor)})
+	}
+	if l.Hostname != "" {
+		m.Options = append(m.Options, dhcp4.Option{Code: option.Hostname, Data: []byte(l.Hostname)})
+	}
+	req := Request{Message: m, Server: zero, Unicast: true}
+	if l.Relay.IsValid() {
+		m.GIAddr = l.Relay
+		req.Relay = dhcp4.Relay{Circuit: []byte(l.Circuit), Link: l.Address}
+	}
+	return req
+}

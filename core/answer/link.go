@@ -1,0 +1,56 @@
+package answer
+
+import (
+	"net/netip"
+
+	"yarnpost/core/option"
+)
+
+// findLink finds the scopes of the client's link: for relayed messages by link
+// selection (RFC 3527), subnet selection (RFC 3011) or giaddr; for renewals sent
+// straight to the server by ciaddr; else by the interface.
+func (d *decider) findLink() {
+	m := d.msg
+	at := func(a netip.Addr) bool {
+		if v := d.plan.ScopeAt(a); v != nil {
+			d.scopes = d.plan.OnLink(v.Link)
+			return true
+		}
+		return false
+	}
+	selected, selects := m.Options.Addr(option.SubnetSelection)
+	relayed := !m.GIAddr.IsUnspecified()
+	switch {
+	case relayed && d.Relay.Link.IsValid():
+		d.step("the relay selects the link of {a}", d.Relay.Link, "")
+		at(d.Relay.Link)
+	case selects:
+		d.step("the client selects the subnet of {a}", selected, "")
+		d.chosen = at(selected)
+	case relayed:
+		if id := d.plan.LinkOfRelay(m.GIAddr); id != 0 {
+			d.step("came through relay {a} of this link", m.GIAddr, "")
+			d.scopes = d.plan.OnLink(id)
+		} else {
+			d.step("came through relay {a}", m.GIAddr, "")
+			at(m.GIAddr)
+		}
+	case d.Unicast && !m.CIAddr.IsUnspecified():
+		d.step("came straight from {a}", m.CIAddr, "")
+		at(m.CIAddr)
+	case d.Interface != "":
+		d.step("heard on interface {t}", netip.Addr{}, d.Interface)
+		if id := d.plan.LinkOnInterface(d.Interface); id != 0 {
+			d.scopes = d.plan.OnLink(id)
+			break
+		}
+		for _, p := range d.Prefixes {
+			if at(p.Addr()) {
+				break
+			}
+		}
+	}
+	if len(d.scopes) == 0 {
+		d.step("no scope is defined for that link", netip.Addr{}, "")
+	}
+}

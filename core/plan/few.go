@@ -1,0 +1,176 @@
+package plan
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/option"
+	"yarnpost/core/rule"
+)
+
+// fork copies the items, so that the copy may be written.
+func (f few) fork() few {
+	clone := func() few {
+		return few{codebooks: maps.Clone(f.codebooks), lists: maps.Clone(f.lists), rules: maps.Clone(f.rules), trials: maps.Clone(f.trials),
+			books: f.books, message: f.message, ready: f.ready, ruleOf: f.ruleOf}
+	}
+	out := clone()
+	if out.codebooks == nil {
+		out.codebooks, out.lists, out.rules, out.trials = map[ID]*Codebook{}, map[ID]*List{}, map[ID]*CompiledRule{}, map[ID]*Trial{}
+	}
+	return out
+}
+
+// compiled works out what look-ups need.
+func (f few) compiled() few {
+	f.books = map[string]*option.Codebook{option.HeaderBook: option.Header4}
+	own := option.Standard4.All()
+	for _, c := range f.codebooks {
+		if c.Place != InMessage {
+			f.books[strings.ToLower(c.Name)] = option.NewCodebook(c.Name, c.defs())
+			continue
+		}
+		for _, d := range c.defs() {
+			own = slices.DeleteFunc(own, func(o option.Def) bool { return o.Code == d.Code })
+			own = append(own, d)
+		}
+	}
+	f.message = option.NewCodebook("options of the message", own)
+	named := map[string][]string{}
+	for _, l := range f.lists {
+		entries := make([]string, len(l.Entries))
+		for i, e := range l.Entries {
+			entries[i] = e.String()
+		}
+		named[l.Name] = entries
+	}
+	f.ready = rule.NewLists(named)
+	f.ruleOf = map[ID][]*CompiledRule{}
+	for _, r := range f.rules {
+		if !r.Off {
+			f.ruleOf[r.Scope] = append(f.ruleOf[r.Scope], r)
+		}
+	}
+	for _, list := range f.ruleOf {
+		slices.SortFunc(list, func(a, b *CompiledRule) int { return cmp.Or(cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID)) })
+	}
+	return f
+}
+
+func (c *Codebook) defs() (out []option.Def) {
+	for _, o := range c.Options {
+		out = append(out, option.Def{Code: o.Code, Title: o.Name, Type: o.Type, Meaning: o.Meaning})
+	}
+	return out
+}
+
+// Fits reports whether the codebook is for clients of a vendor class.
+func (c *Codebook) Fits(class string) bool {
+	return slices.ContainsFunc(c.Classes, func(want string) bool {
+		if head, open := strings.CutSuffix(want, "*"); open {
+			return strings.HasPrefix(class, head)
+		}
+		return class == want
+	})
+}
+
+// Def is the definition behind a key.
+func (p *Plan) Def(k option.Key) (option.Def, error) {
+	if k.Book == "" {
+		return p.few.message.ByCode(k.Code), nil
+	}
+	book := p.few.books[k.Book]
+	if book == nil {
+		return option.Def{}, fmt.Errorf("there is no codebook %q; yarnpost codebook list shows all", k.Book)
+	}
+	return book.Lookup(strconv.Itoa(int(k.Code)))
+}
+
+// Key finds an option by what people write: a code or a name, with the codebook
+// and a slash before it where it is a vendor's, such as accesspoint/controller
+// or header/boot-file.
+func (p *Plan) Key(text string) (option.Key, option.Def, error) {
+	book, name, inBook := strings.Cut(strings.ToLower(strings.TrimSpace(text)), "/")
+	if !inBook {
+		d, err := p.few.message.Lookup(book)
+		return option.Std(d.Code), d, err
+	}
+	codes := p.few.books[book]
+	if codes == nil {
+		return option.Key{}, option.Def{}, fmt.Errorf("there is no codebook %q; yarnpost codebook list shows all", book)
+	}
+	d, err := codes.Lookup(name)
+	return option.Key{Book: book, Code: d.Code}, d, err
+}
+
+// KeyName is a key as people read it: the option's name, after its codebook.
+func (p *Plan) KeyName(k option.Key) string {
+	d, err := p.Def(k)
+	if err != nil {
+		return k.String()
+	}
+	if k.Book == "" {
+		return d.Name()
+	}
+	return k.Book + "/" + d.Name()
+}
+
+// Codes is the codebook of the message's own options: registered ones and the
+// administrator's own.
+func (p *Plan) Codes() *option.Codebook { return p.few.message }
+
+// Codebooks lists the administrator's codebooks by name.
+func (p *Plan) Codebooks() []*Codebook {
+	return slices.SortedFunc(maps.Values(p.few.codebooks), func(a, b *Codebook) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// CodebookNamed is the codebook with that name, or nil; case does not matter.
+func (p *Plan) CodebookNamed(name string) *Codebook { return p.few.codebooks[p.id(KindCodebook, name)] }
+
+// Lists lists the lists by name.
+func (p *Plan) Lists() []*List {
+	return slices.SortedFunc(maps.Values(p.few.lists), func(a, b *List) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// ListNamed is the list with that name, or nil; case does not matter.
+func (p *Plan) ListNamed(name string) *List { return p.few.lists[p.id(KindList, name)] }
+
+// ReadyLists are all lists as rules use them.
+func (p *Plan) ReadyLists() *rule.Lists { return p.few.ready }
+
+// Rules lists all rules: those of the defaults first, then by scope, in order.
+func (p *Plan) Rules() []*CompiledRule {
+	return slices.SortedFunc(maps.Values(p.few.rules), func(a, b *CompiledRule) int {
+		return cmp.Or(strings.Compare(p.Label(a.Scope), p.Label(b.Scope)), cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
+	})
+}
+
+// RuleNamed is the rule with that name, or nil; case does not matter.
+func (p *Plan) RuleNamed(name string) *CompiledRule { return p.few.rules[p.id(KindRule, name)] }
+
+// RulesOf are the rules of a scope that are on, or those of the defaults for 0,
+// in order.
+func (p *Plan) RulesOf(scope ID) []*CompiledRule { return p.few.ruleOf[scope] }
+
+// Trials lists the trials by name.
+func (p *Plan) Trials() []*Trial {
+	return slices.SortedFunc(maps.Values(p.few.trials), func(a, b *Trial) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// TrialNamed is the trial with that name, or nil; case does not matter.
+func (p *Plan) TrialNamed(name string) *Trial { return p.few.trials[p.id(KindTrial, name)] }
+
+// confined reports whether a rule keeps the pool of a scope for its clients.
+func (p *Plan) confined(scope ID, pool addr.Range) bool {
+	for _, r := range p.few.rules {
+		if !r.Off && r.Pool == pool && (r.Scope == scope || r.Scope == 0) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,220 @@
+package httpd
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yarnpost/api"
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+	"yarnpost/service/node"
+	"yarnpost/service/preflight"
+)
+
+// This file is about what is around the server: other servers, relays, the host,
+// and the client's seat.
+
+func (s *Server) registerServers(a huma.API) {
+	huma.Register(a, op("show-listening", http.MethodGet, "/api/listening", "What listening beside another server showed", "service"), func(context.Context, *struct{}) (*body[api.Listening], error) {
+		return respond(s.listening(), nil)
+	})
+	huma.Register(a, op("list-relays", http.MethodGet, "/api/relays", "Relays that forward to this server, and those the plan names", "service"), func(context.Context, *struct{}) (*body[[]api.Relay], error) {
+		return respond(s.relays(), nil)
+	})
+	huma.Register(a, op("show-preflight", http.MethodGet, "/api/preflight", "What the last look at the host found", "service"), func(context.Context, *struct{}) (*body[[]api.Check], error) {
+		return respond(checksView(s.node.Looked()), nil)
+	})
+	huma.Register(a, op("run-preflight", http.MethodPost, "/api/preflight", "Look at the host again", "service"), func(ctx context.Context, _ *struct{}) (*body[[]api.Check], error) {
+		return respond(checksView(s.node.Preflight(ctx)), nil)
+	})
+	huma.Register(a, op("list-trials", http.MethodGet, "/api/trials", "Trials with their last results", "trials"), func(context.Context, *struct{}) (*body[[]api.Trial], error) {
+		p := s.node.Engine().Plan()
+		out := []api.Trial{}
+		for _, t := range p.Trials() {
+			v := api.Trial{Name: t.Name, Scope: p.Label(t.Scope), Hardware: t.Hardware.String(), Vendor: t.Vendor, Circuit: t.Circuit, Every: leaseText(t.Every), Note: t.Note}
+			if list := s.node.TrialResults(t.Name); len(list) > 0 {
+				r := trialView(list[len(list)-1])
+				v.Last = &r
+			}
+			out = append(out, v)
+		}
+		return respond(out, nil)
+	})
+	huma.Register(a, op("list-trial-results", http.MethodGet, "/api/trials/{name}/results", "The last results of a trial, newest first", "trials"), func(_ context.Context, in *named) (*body[[]api.TrialResult], error) {
+		t := s.node.Engine().Plan().TrialNamed(in.Name)
+		if t == nil {
+			return nil, failure(unknown("trial", in.Name))
+		}
+		out := []api.TrialResult{}
+		for _, r := range s.node.TrialResults(t.Name) {
+			out = append(out, trialView(r))
+		}
+		slices.Reverse(out)
+		return respond(out, nil)
+	})
+	huma.Register(a, op("run-trial", http.MethodPost, "/api/trials/run", "Make a real exchange as a client, and give the address back", "trials"), func(ctx context.Context, in *body[api.TrialRun]) (*body[api.TrialResult], error) {
+		t, err := s.trial(in.Body)
+		if err != nil {
+			return nil, failure(err)
+		}
+		r, err := s.node.RunTrial(ctx, t)
+		return respond(trialView(r), err)
+	})
+}
+
+func trialView(r node.TrialResult) api.TrialResult {
+	out := api.TrialResult{Name: r.Trial.Name, Scope: r.Scope, At: r.At.UTC(), Good: r.Good, Address: addrText(r.Address), Steps: []api.TrialStep{}}
+	for _, st := range r.Steps {
+		out.Steps = append(out.Steps, api.TrialStep{What: st.What, Good: st.Good, Millis: float64(st.Took.Microseconds()) / 1000})
+	}
+	return out
+}
+
+// trial is the planned trial that is asked for, or one made up now.
+func (s *Server) trial(in api.TrialRun) (plan.Trial, error) {
+	p := s.node.Engine().Plan()
+	if in.Name != "" {
+		t := p.TrialNamed(in.Name)
+		if t == nil {
+			return plan.Trial{}, unknown("trial", in.Name)
+		}
+		return *t, nil
+	}
+	t := plan.Trial{Vendor: in.Vendor, Circuit: in.Circuit, Hardware: trialHardware(in.Scope + in.Relay)}
+	if in.Hardware != "" {
+		hw, err := addr.ParseHardware(in.Hardware)
+		if err != nil {
+			return t, refused("%v", err)
+		}
+		t.Hardware = hw
+	}
+	switch {
+	case in.Scope != "":
+		v := p.ScopeNamed(in.Scope)
+		if v == nil {
+			return t, unknown("scope", in.Scope)
+		}
+		t.Scope = v.ID
+	case in.Relay != "":
+		a, err := addr.ParseAddr(in.Relay)
+		if err != nil {
+			return t, refused("relay: %v", err)
+		}
+		if on := p.OnLink(p.LinkOfRelay(a)); len(on) > 0 {
+			t.Scope = on[0].ID
+		} else if v := p.ScopeAt(a); v != nil {
+			t.Scope = v.ID
+		} else {
+			return t, refused("no link knows relay %s", a)
+		}
+	default:
+		return t, refused("name a trial, a scope or a relay")
+	}
+	return t, nil
+}
+
+func checksView(list []preflight.Check) []api.Check {
+	out := []api.Check{}
+	for _, c := range list {
+		out = append(out, api.Check{Name: c.Name, Status: string(c.Status), Text: c.Text, Mend: c.Mend})
+	}
+	return out
+}
+
+func (s *Server) relays() []api.Relay {
+	out := []api.Relay{}
+	for _, r := range s.node.Engine().Relays() {
+		v := api.Relay{Address: r.Address.String(), Link: r.Link, Count: r.Count, Gap: r.Gap, Silent: r.Silent}
+		if r.Count > 0 {
+			at := r.Last.Std()
+			v.Last = &at
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func rivalView(r node.Rival) api.Rival {
+	return api.Rival{Link: r.Link, Server: r.Server.String(), How: r.How, First: r.First.Std(), Last: r.Last.Std(), Count: r.Count}
+}
+
+func (s *Server) listening() api.Listening {
+	p := s.node.Engine().Plan()
+	out := api.Listening{Whole: p.Defaults.Listening, Links: []string{}, Scopes: []api.ScopeAgreement{}, Clients: []api.Agreement{}, Rivals: []api.Rival{}}
+	for _, l := range p.Links() {
+		if l.Listening {
+			out.Links = append(out.Links, l.Name)
+		}
+	}
+	for _, r := range s.node.Engine().Rivals() {
+		out.Rivals = append(out.Rivals, rivalView(r))
+	}
+	now := lease.At(time.Now())
+	s.node.EachLease(0, func(l *lease.Lease) {
+		if l.HeldAt(now) && l.Revision == 0 {
+			out.Learned++
+		}
+	})
+	for _, a := range s.node.Engine().Agreements() {
+		i := slices.IndexFunc(out.Scopes, func(x api.ScopeAgreement) bool { return x.Scope == a.Scope && x.Link == a.Link })
+		if i < 0 {
+			i = len(out.Scopes)
+			out.Scopes = append(out.Scopes, api.ScopeAgreement{Scope: a.Scope, Link: a.Link})
+		}
+		out.Scopes[i].Clients++
+		if a.Agrees {
+			out.Scopes[i].Agree++
+		} else {
+			out.Scopes[i].Disagree++
+		}
+		if len(out.Clients) < 1000 {
+			out.Clients = append(out.Clients, api.Agreement{Hardware: a.Hardware.String(), Hostname: a.Hostname, Link: a.Link, Scope: a.Scope, Took: addrText(a.Took), Server: addrText(a.Server),
+				Would: addrText(a.Would), Agrees: a.Agrees, Options: a.Options, Difference: append([]string{}, a.Difference...), At: a.At.Std(), Count: a.Count})
+		}
+	}
+	slices.SortFunc(out.Scopes, func(a, b api.ScopeAgreement) int { return strings.Compare(a.Scope, b.Scope) })
+	return out
+}
+
+// warnings is what a person should look at today.
+func (s *Server) warnings() []api.Warning {
+	out := []api.Warning{}
+	say := func(code, subject, mend, format string, args ...any) {
+		out = append(out, api.Warning{Code: code, Subject: subject, Text: fmt.Sprintf(format, args...), Mend: mend})
+	}
+	p := s.node.Engine().Plan()
+	for _, r := range s.node.Engine().Rivals() {
+		mend := "find it and stop it; yarnpost trace --outcome other-server shows its clients"
+		if l := p.LinkNamed(r.Link); l != nil && l.Listening || p.Defaults.Listening {
+			mend = "yarnpost listening shows how far the two agree"
+		}
+		say("other-server", "link "+r.Link, mend, "another DHCP server, %s, answers on link %s: %s", r.Server, r.Link, r.How)
+	}
+	for _, r := range s.node.Engine().Relays() {
+		if r.Silent {
+			say("silent-relay", "relay "+r.Address.String(), "check the relay and the way from it", "relay %s of link %s is usually heard every %.0f s, and has been quiet since %s", r.Address, r.Link, max(r.Gap, 1), r.Last.Std().Format("15:04:05 UTC"))
+		}
+	}
+	for _, t := range s.node.FailingTrials() {
+		text := ""
+		for _, st := range t.Steps {
+			if !st.Good {
+				text = st.What
+			}
+		}
+		say("trial-failed", "trial "+t.Trial.Name, "yarnpost trial run "+t.Trial.Name, "trial %s of scope %s failed: %s", t.Trial.Name, t.Scope, text)
+	}
+	for _, c := range s.node.Looked() {
+		if c.Status == preflight.Trouble || c.Status == preflight.Warning {
+			say("preflight", c.Name, c.Mend, "%s: %s", c.Name, c.Text)
+		}
+	}
+	return out
+}

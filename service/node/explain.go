@@ -1,0 +1,94 @@
+package node
+
+import (
+	"time"
+
+	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+)
+
+// Explained is what a client that asks so would be answered, and why.
+type Explained struct {
+	Decision answer.Decision // its Reply is not to be kept; Bytes is
+	Trail    []string
+	Bytes    []byte // the reply as it would travel
+	Omitted  []uint8
+	Plan     *plan.Plan
+	Values   []plan.Value
+}
+
+// Explain decides a request without touching anything. The code is the one that
+// serves; an address that would be probed first counts as probed.
+func (e *Engine) Explain(req answer.Request) (Explained, error) {
+	m := req.Message
+	if b, ok := m.Options.Get(option.RelayAgent); ok {
+		req.Relay = dhcp4.ParseRelay(b)
+	}
+	var d answer.Decider
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	w := e.world(time.Now())
+	w.Ready, w.Nonce = nil, func() string { return "................" }
+	decision := d.Decide(req, w)
+	out := Explained{Decision: *decision, Plan: e.table.Plan(), Values: append([]plan.Value(nil), decision.Values...)}
+	for _, s := range decision.Trail {
+		out.Trail = append(out.Trail, s.String())
+	}
+	if decision.Reply != nil {
+		b, omitted, err := dhcp4.Append(nil, decision.Reply, decision.Limit)
+		if err != nil {
+			return out, err
+		}
+		out.Bytes, out.Omitted = b, omitted
+	}
+	return out, nil
+}
+
+// Known is what is on record of a client by its hardware address: the lease it
+// has, or had last, and what it asked with.
+func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
+	now := lease.At(time.Now())
+	e.eachLease(0, func(x *lease.Lease) {
+		if string(x.Hardware) != hw {
+			return
+		}
+		if l == nil || x.HeldAt(now) && !l.HeldAt(now) || x.HeldAt(now) == l.HeldAt(now) && x.Changed > l.Changed {
+			l = x
+		}
+	})
+	if l != nil {
+		if s, ok := e.Given(l.Given); ok {
+			asked = s.Asked
+		}
+	}
+	return l, asked
+}
+
+// TryRule asks which of the clients on record a rule's condition would fit: all
+// of the table, as they asked last.
+func (e *Engine) TryRule(p *plan.Plan, fits func(req *answer.Request, v *plan.View) bool) (matching, all int, examples []*lease.Lease) {
+	e.eachLease(0, func(l *lease.Lease) {
+		if l.Client == "" {
+			return
+		}
+		v := p.ScopeAt(l.Address)
+		if v == nil {
+			return
+		}
+		all++
+		var asked dhcp4.Options
+		if s, ok := e.Given(l.Given); ok {
+			asked = s.Asked
+		}
+		req := answer.Replay(l, asked)
+		if fits(&req, v) {
+			if matching++; len(examples) < 10 {
+				examples = append(examples, l)
+			}
+		}
+	})
+	return matching, all, examples
+}

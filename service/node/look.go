@@ -1,0 +1,185 @@
+package node
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"slices"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/option"
+	"yarnpost/service/preflight"
+	"yarnpost/service/wire"
+)
+
+// serverWait is how long other servers have to answer.
+const serverWait = 2 * time.Second
+
+// Preflight looks whether this host can serve, and remembers what it found.
+func (n *Node) Preflight(ctx context.Context) []preflight.Check {
+	checks := preflight.Run(ctx, preflight.Input{DHCP4: n.wire.Addr(), Interfaces: n.config.Interfaces, Plan: n.engine.Plan(),
+		Database: func(context.Context) error { return n.Health() }, Servers: n.OtherServers})
+	n.lookMu.Lock()
+	defer n.lookMu.Unlock()
+	n.looked = checks
+	for _, c := range checks {
+		if c.Status == preflight.Trouble || c.Status == preflight.Warning {
+			n.log.Warn("preflight: "+c.Name, "found", c.Text, "mend", c.Mend)
+		}
+	}
+	return checks
+}
+
+// Looked is what the last preflight found.
+func (n *Node) Looked() []preflight.Check {
+	n.lookMu.Lock()
+	defer n.lookMu.Unlock()
+	return n.looked
+}
+
+// noteServer remembers who sends replies to clients on an interface.
+func (n *Node) noteServer(o wire.Overheard) {
+	var m dhcp4.Message
+	if dhcp4.Decode(&m, o.Data) != nil || m.Op != dhcp4.BootReply {
+		return
+	}
+	server, ok := m.Options.Addr(option.ServerID)
+	if !ok {
+		server = o.From
+	}
+	if n.engine.isOwn(server) {
+		return
+	}
+	n.lookMu.Lock()
+	defer n.lookMu.Unlock()
+	of := n.servers[o.Interface.Name]
+	if of == nil {
+		of = map[netip.Addr]time.Time{}
+		n.servers[o.Interface.Name] = of
+	}
+	if len(of) < 100 {
+		of[server] = time.Now()
+	}
+}
+
+// OtherServers broadcasts a DISCOVER on an interface, as a client would, and
+// lists the servers that answer. It takes nothing.
+func (n *Node) OtherServers(ctx context.Context, name string) ([]netip.Addr, error) {
+	begun := time.Now()
+	if err := n.callServers(name); err != nil {
+		return nil, err
+	}
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-time.After(serverWait):
+	}
+	n.lookMu.Lock()
+	defer n.lookMu.Unlock()
+	out := []netip.Addr{}
+	for a, at := range n.servers[name] {
+		if at.After(begun) {
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}
+
+func (n *Node) callServers(name string) error {
+	for _, i := range n.wire.Interfaces() {
+		if i.Name == name {
+			data, err := Call(i)
+			if err != nil {
+				return err
+			}
+			return n.wire.SendBroadcast(i, i.Hardware, data)
+		}
+	}
+	return fmt.Errorf("there is no interface %s", name)
+}
+
+// Call is a DISCOVER of the interface's own, to which replies are broadcast.
+func Call(i *wire.Interface) ([]byte, error) {
+	if len(i.Hardware) != 6 {
+		return nil, fmt.Errorf("interface %s has no Ethernet address", i.Name)
+	}
+	var b [4]byte
+	rand.Read(b[:])
+	zero := netip.IPv4Unspecified()
+	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: binary.BigEndian.Uint32(b[:]), Flags: dhcp4.BroadcastFlag, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: addr.Hardware(i.Hardware),
+		Options: dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.Discover)}}, {Code: option.ParameterList, Data: []byte{1, 3}}}}
+	data, _, err := dhcp4.Append(nil, m, 0)
+	return data, err
+}
+
+// lookForRivals calls for other servers on links that stand aside for them.
+func (n *Node) lookForRivals() {
+	p := n.engine.Plan()
+	for _, i := range n.wire.Interfaces() {
+		if !i.Served {
+			continue
+		}
+		id := p.LinkOnInterface(i.Name)
+		for _, at := range i.Prefixes {
+			if v := p.ScopeAt(at.Addr()); id == 0 && v != nil {
+				id = v.Link
+			}
+		}
+		if l := p.Link(id); l != nil && l.StandAside {
+			if err := n.callServers(i.Name); err != nil {
+				n.log.Warn("cannot look for other servers", "interface", i.Name, "err", err)
+			}
+		}
+	}
+}
+
+// CallAlone does what OtherServers does without a running node: it opens what it
+// needs, calls, listens, and closes it again.
+func CallAlone(ctx context.Context, name string, log *slog.Logger) ([]netip.Addr, error) {
+	s, err := wire.Listen(netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), 0), []string{name}, log)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	heard := make(chan netip.Addr, 100)
+	if err := s.Overhear(func(o wire.Overheard) {
+		var m dhcp4.Message
+		if o.Data != nil && dhcp4.Decode(&m, o.Data) == nil && m.Op == dhcp4.BootReply {
+			select {
+			case heard <- o.From:
+			default:
+			}
+		}
+	}); err != nil {
+		return nil, err
+	}
+	for _, i := range s.Interfaces() {
+		if i.Name == name {
+			data, err := Call(i)
+			if err != nil {
+				return nil, err
+			}
+			if err := s.SendBroadcast(i, i.Hardware, data); err != nil {
+				return nil, err
+			}
+		}
+	}
+	out := []netip.Addr{}
+	for end := time.After(serverWait); ; {
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-end:
+			return out, nil
+		case a := <-heard:
+			if !slices.Contains(out, a) {
+				out = append(out, a)
+			}
+		}
+	}
+}

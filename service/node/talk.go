@@ -1,0 +1,129 @@
+package node
+
+import (
+	"net/netip"
+	"sync"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/lease"
+	"yarnpost/service/wire"
+)
+
+// talkMost is how many exchanges are remembered; their memory is used again.
+const talkMost = 8192
+
+// Fate says what became of a reply.
+type Fate string
+
+// The fates.
+const (
+	Sent     Fate = "sent"
+	Recorded Fate = "recording" // waits until it is durable
+	Undone   Fate = "undone"    // could not be recorded, and was not sent
+	Silent   Fate = "silent"    // there was none
+	Withheld Fate = "withheld"  // decided, and not sent: the link is listened to
+	Dropped  Fate = "dropped"   // no way back, or too much to do
+)
+
+// Exchange is one message with what was decided about it.
+type Exchange struct {
+	Seq      uint64
+	At       time.Time
+	From, To netip.AddrPort // as they stand in the request's IP and UDP headers
+	Wire     string         // interface that heard it, if known
+	In, Out  []byte         // the datagrams; Out may be empty
+	OutFrom  netip.AddrPort
+	OutTo    netip.AddrPort
+	Client   lease.Client
+	Hardware addr.Hardware
+	Outcome  answer.Outcome
+	Why      answer.Reason
+	Rule     string
+	Address  netip.Addr
+	Scope    string
+	Link     string
+	Relay    netip.Addr
+	Circuit  string
+	Trail    []answer.Step
+	Fate     Fate
+	Took     time.Duration // from arrival until the reply left, or until it was decided
+}
+
+// Conversations remembers the last exchanges. Writing one copies two datagrams
+// and a few words into memory that is there already; reading never holds up the
+// service for long.
+type Conversations struct {
+	mu   sync.Mutex
+	ring [talkMost]Exchange
+	next uint64 // number of the next exchange; the first has 1
+}
+
+// begin notes an exchange and gives its number.
+func (c *Conversations) begin(p *wire.Packet, since time.Time, req *answer.Request, d *answer.Decision, reply *wire.Reply, fate Fate, now time.Time) uint64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.next++
+	x := &c.ring[c.next%talkMost]
+	m := req.Message
+	*x = Exchange{Seq: c.next, At: since, From: p.From, To: netip.AddrPortFrom(p.To, wire.ServerPort), In: append(x.In[:0], p.Data...), Out: append(x.Out[:0], reply.Data...),
+		OutFrom: netip.AddrPortFrom(reply.From, wire.ServerPort), OutTo: reply.To, Client: d.Client, Hardware: m.CHAddr, Outcome: d.Outcome, Why: d.Why, Rule: d.Rule, Address: d.Address,
+		Trail: append(x.Trail[:0], d.Trail...), Fate: fate, Took: now.Sub(since)}
+	if d.Withheld != "" {
+		x.Why = d.Withheld
+	}
+	if p.Interface != nil {
+		x.Wire = p.Interface.Name
+	}
+	if d.Scope != nil {
+		x.Scope, x.Link = d.Scope.Name, d.Scope.LinkName
+	}
+	if !m.GIAddr.IsUnspecified() {
+		x.Relay = m.GIAddr
+	}
+	x.Circuit = string(req.Relay.Circuit)
+	return c.next
+}
+
+// settle notes what became of a reply.
+func (c *Conversations) settle(seq uint64, fate Fate, now time.Time) {
+	if seq == 0 {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if x := &c.ring[seq%talkMost]; x.Seq == seq {
+		x.Fate, x.Took = fate, now.Sub(x.At)
+	}
+}
+
+// Since gives copies of the exchanges behind a number that the keep function
+// wants, oldest first, at most limit of the newest. It gives the number to go
+// on from, too. The function must not keep what it is given.
+func (c *Conversations) Since(seq uint64, limit int, keep func(*Exchange) bool) (out []Exchange, last uint64) {
+	c.mu.Lock()
+	last = c.next
+	c.mu.Unlock()
+	first := max(seq+1, last-min(last, talkMost-1))
+	for at := last; at >= first && len(out) < limit; {
+		c.mu.Lock()
+		for range 256 { // a part at a time
+			if at < first || len(out) == limit {
+				break
+			}
+			if x := &c.ring[at%talkMost]; x.Seq == at && keep(x) {
+				v := *x
+				v.In, v.Out = append([]byte(nil), x.In...), append([]byte(nil), x.Out...)
+				v.Trail = append([]answer.Step(nil), x.Trail...)
+				out = append(out, v)
+			}
+			at--
+		}
+		c.mu.Unlock()
+	}
+	for i, j := 0, len(out)-1; i < j; i, j = i+1, j-1 {
+		out[i], out[j] = out[j], out[i]
+	}
+	return out, last
+}

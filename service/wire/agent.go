@@ -1,0 +1,167 @@
+package wire
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"sync/atomic"
+
+	"yarnpost/core/relay"
+)
+
+// Agent relays between clients on local links and servers elsewhere.
+type Agent struct {
+	server  *Server
+	agents  map[int]*relay.Agent // by interface index
+	servers []netip.AddrPort
+	own     map[netip.Addr]*net.UDPConn // sockets of the relay's own port (RFC 8357)
+	log     *slog.Logger
+
+	Forwarded, Returned, Dropped atomic.Uint64
+}
+
+// AgentConfig says what to relay.
+type AgentConfig struct {
+	Interfaces []string         // where clients are
+	Servers    []netip.AddrPort // each gets every request
+	Circuit    string           // option 82.1; "" for the interface's name
+	Remote     string           // option 82.2; "" for none
+	Hops       uint8            // limit; 0 for the standard's 16
+	Bare       bool             // add no option 82
+	SourcePort uint16           // send from this port and be answered there (RFC 8357); 0 for port 67
+	Log        *slog.Logger
+}
+
+// NewAgent opens the relay's sockets.
+func NewAgent(c AgentConfig) (*Agent, error) {
+	if len(c.Interfaces) == 0 || len(c.Servers) == 0 {
+		return nil, errors.New("a relay needs an interface with clients and a server to send to")
+	}
+	s, err := Listen(netip.AddrPortFrom(netip.IPv4Unspecified(), ServerPort), c.Interfaces, c.Log)
+	if err != nil {
+		return nil, err
+	}
+	a := &Agent{server: s, agents: map[int]*relay.Agent{}, servers: c.Servers, own: map[netip.Addr]*net.UDPConn{}, log: c.Log}
+	for _, i := range s.Interfaces() {
+		if !i.Served {
+			continue
+		}
+		if len(i.Prefixes) == 0 {
+			a.Close()
+			return nil, fmt.Errorf("interface %s has no IPv4 address to relay from; give it one on the clients' link", i.Name)
+		}
+		r := &relay.Agent{Address: i.Prefixes[0].Addr(), Hops: c.Hops, SourcePort: c.SourcePort != 0}
+		if !c.Bare {
+			if r.Circuit, r.Remote = []byte(c.Circuit), []byte(c.Remote); c.Circuit == "" {
+				r.Circuit = []byte(i.Name)
+			}
+		}
+		a.agents[i.Index] = r
+		if c.SourcePort != 0 {
+			conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(r.Address, c.SourcePort)))
+			if err != nil {
+				a.Close()
+				return nil, fmt.Errorf("open the relay's own port: %w", err)
+			}
+			a.own[r.Address] = conn
+		}
+		c.Log.Info("relaying", "interface", i.Name, "giaddr", r.Address, "circuit", string(r.Circuit), "servers", c.Servers)
+	}
+	return a, nil
+}
+
+// Serve relays until Close.
+func (a *Agent) Serve() error {
+	for giaddr, conn := range a.own {
+		go func() {
+			buf := make([]byte, 2048)
+			for {
+				n, _, err := conn.ReadFromUDPAddrPort(buf)
+				if err != nil {
+					return
+				}
+				if out := a.back(buf[:n], giaddr); out != nil {
+					a.server.Send([]Reply{*out})
+				}
+			}
+		}()
+	}
+	return a.server.Serve(func(packets []Packet) (out []Reply) {
+		for i := range packets {
+			p := &packets[i]
+			if len(p.Data) > 0 && p.Data[0] == 2 {
+				if r := a.back(p.Data, p.To); r != nil {
+					out = append(out, *r)
+				}
+				continue
+			}
+			out = append(out, a.forth(p)...)
+		}
+		return out
+	})
+}
+
+func (a *Agent) drop(err error) {
+	a.Dropped.Add(1)
+	a.log.Debug("dropped", "err", err)
+}
+
+// forth sends a client's message to every server.
+func (a *Agent) forth(p *Packet) (out []Reply) {
+	if p.Interface == nil || a.agents[p.Interface.Index] == nil {
+		return nil // not from a link that is relayed
+	}
+	r := a.agents[p.Interface.Index]
+	data, err := r.Forward(p.Data)
+	if err != nil {
+		a.drop(err)
+		return nil
+	}
+	a.Forwarded.Add(1)
+	for _, to := range a.servers {
+		if own := a.own[r.Address]; own != nil {
+			if _, err := own.WriteToUDPAddrPort(data, to); err != nil {
+				a.drop(err)
+			}
+			continue
+		}
+		out = append(out, Reply{Data: data, To: to, From: r.Address})
+	}
+	return out
+}
+
+// back sends a server's message to its client.
+func (a *Agent) back(b []byte, giaddr netip.Addr) *Reply {
+	for index, r := range a.agents {
+		if r.Address != giaddr {
+			continue
+		}
+		back, err := r.Return(b)
+		if err != nil {
+			a.drop(err)
+			return nil
+		}
+		a.Returned.Add(1)
+		out := &Reply{Data: back.Data, From: r.Address, To: netip.AddrPortFrom(back.To, ClientPort), Interface: a.server.Interfaces()[index]}
+		switch {
+		case back.Broadcast:
+			out.Frame, out.Hardware = true, net.HardwareAddr{255, 255, 255, 255, 255, 255}
+			out.To = netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), ClientPort)
+		case len(back.Hardware) == 6:
+			out.Frame, out.Hardware = true, net.HardwareAddr(back.Hardware)
+		}
+		return out
+	}
+	a.drop(relay.ErrNotOurs)
+	return nil
+}
+
+// Close ends Serve.
+func (a *Agent) Close() {
+	a.server.Close()
+	for _, c := range a.own {
+		c.Close()
+	}
+}

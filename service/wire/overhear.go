@@ -1,0 +1,200 @@
+package wire
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/mdlayher/packet"
+	"golang.org/x/net/bpf"
+)
+
+// Ethernet types.
+const (
+	etherIP  = 0x0800
+	etherARP = 0x0806
+)
+
+// Overheard is what passes on an interface without being sent to a socket of
+// this host.
+type Overheard struct {
+	Interface *Interface
+	// ARP: somebody at this hardware address speaks for that address.
+	Speaker net.HardwareAddr
+	Address netip.Addr
+	// Or a datagram to the client port, as servers send it.
+	Data []byte // valid until the handler returns
+	From netip.Addr
+}
+
+// Overhear listens on the served interfaces to ARP and to what servers send to
+// clients, until Close. It fails where raw sockets are not permitted.
+func (s *Server) Overhear(handle func(Overheard)) error {
+	for _, i := range s.Interfaces() {
+		if !i.Served {
+			continue
+		}
+		ifi, err := net.InterfaceByIndex(i.Index)
+		if err != nil {
+			return fmt.Errorf("overhear on %s: %w", i.Name, err)
+		}
+		arp, err := packet.Listen(ifi, packet.Raw, etherARP, nil)
+		if err != nil {
+			return fmt.Errorf("overhear on %s: %w", i.Name, err)
+		}
+		s.ears = append(s.ears, arp)
+		replies, err := packet.Listen(ifi, packet.Raw, etherIP, &packet.Config{Filter: clientPortOnly})
+		if err != nil {
+			return fmt.Errorf("overhear on %s: %w", i.Name, err)
+		}
+		s.ears = append(s.ears, replies)
+		s.arps.Store(i.Index, arp)
+		s.listening.Go(func() { s.listenARP(arp, i, handle) })
+		s.listening.Go(func() { s.listenReplies(replies, i, handle) })
+	}
+	return nil
+}
+
+// clientPortOnly lets UDP to the client port pass.
+var clientPortOnly = func() []bpf.RawInstruction {
+	raw, err := bpf.Assemble([]bpf.Instruction{
+		bpf.LoadAbsolute{Off: 23, Size: 1}, // protocol
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: 17, SkipTrue: 6},
+		bpf.LoadAbsolute{Off: 20, Size: 2}, // fragment offset
+		bpf.JumpIf{Cond: bpf.JumpBitsSet, Val: 0x1fff, SkipTrue: 4},
+		bpf.LoadMemShift{Off: 14},          // length of the IP header
+		bpf.LoadIndirect{Off: 16, Size: 2}, // destination port
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: ClientPort, SkipTrue: 1},
+		bpf.RetConstant{Val: 65535},
+		bpf.RetConstant{Val: 0},
+	})
+	if err != nil {
+		panic(err) // the program above is all there is to go wrong
+	}
+	return raw
+}()
+
+func (s *Server) listenARP(conn *packet.Conn, i *Interface, handle func(Overheard)) {
+	buf := make([]byte, 128)
+	for {
+		n, _, err := conn.ReadFrom(buf)
+		if err != nil {
+			return
+		}
+		// Ethernet (14), then ARP for IPv4 over Ethernet (28).
+		if b := buf[:n]; len(b) >= 42 && binary.BigEndian.Uint32(b[14:]) == 0x00010800 && b[18] == 6 && b[19] == 4 {
+			handle(Overheard{Interface: i, Speaker: append(net.HardwareAddr(nil), b[22:28]...), Address: netip.AddrFrom4([4]byte(b[28:32]))})
+		}
+	}
+}
+
+func (s *Server) listenReplies(conn *packet.Conn, i *Interface, handle func(Overheard)) {
+	buf := make([]byte, 2048)
+	for {
+		n, _, err := conn.ReadFrom(buf)
+		if err != nil {
+			return
+		}
+		if from, data, ok := udpOf(buf[:n]); ok {
+			handle(Overheard{Interface: i, From: from, Data: data})
+		}
+	}
+}
+
+// udpOf is the source and the payload of a UDP datagram in an Ethernet frame.
+func udpOf(b []byte) (from netip.Addr, data []byte, ok bool) {
+	if len(b) < 14+20+8 || b[14]>>4 != 4 {
+		return from, nil, false
+	}
+	at := 14 + int(b[14]&15)*4
+	if len(b) < at+8 {
+		return from, nil, false
+	}
+	end := at + int(binary.BigEndian.Uint16(b[at+4:]))
+	if end > len(b) || end < at+8 {
+		return from, nil, false
+	}
+	return netip.AddrFrom4([4]byte(b[26:30])), b[at+8 : end], true
+}
+
+var errNoARP = errors.New("no raw socket for ARP on this interface")
+
+// ProbeARP asks who has an address on an interface's link, as a host does that
+// wants to use it (RFC 5227 section 2.1.1: the sender's address is zero).
+func (s *Server) ProbeARP(i *Interface, a netip.Addr) error {
+	v, ok := s.arps.Load(i.Index)
+	if !ok || len(i.Hardware) != 6 {
+		return errNoARP
+	}
+	eth := &layers.Ethernet{SrcMAC: i.Hardware, DstMAC: net.HardwareAddr{255, 255, 255, 255, 255, 255}, EthernetType: layers.EthernetTypeARP}
+	arp := &layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4, Operation: layers.ARPRequest,
+		SourceHwAddress: i.Hardware, SourceProtAddress: make([]byte, 4), DstHwAddress: make([]byte, 6), DstProtAddress: a.AsSlice()}
+	buf := gopacket.NewSerializeBuffer()
+	if err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{}, eth, arp); err != nil {
+		return err
+	}
+	_, err := v.(*packet.Conn).WriteTo(buf.Bytes(), &packet.Addr{HardwareAddr: eth.DstMAC})
+	return err
+}
+
+// SendBroadcast sends a client's message as a broadcast frame from an interface,
+// as a client with that hardware address on the link would.
+func (s *Server) SendBroadcast(i *Interface, hw net.HardwareAddr, data []byte) error {
+	return s.sendRaw(i, hw, net.HardwareAddr{255, 255, 255, 255, 255, 255}, netip.AddrPortFrom(netip.IPv4Unspecified(), ClientPort),
+		netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), ServerPort), data)
+}
+
+// Pinger asks addresses beyond relays by ICMP echo.
+type Pinger struct {
+	conn net.PacketConn
+	id   uint16
+}
+
+// NewPinger opens the raw ICMP socket; heard gets every address that answers.
+func NewPinger(id uint16, heard func(netip.Addr)) (*Pinger, error) {
+	conn, err := net.ListenPacket("ip4:icmp", "0.0.0.0")
+	if err != nil {
+		return nil, fmt.Errorf("open a socket for ICMP: %w", err)
+	}
+	p := &Pinger{conn, id}
+	go p.read(heard)
+	return p, nil
+}
+
+func (p *Pinger) read(heard func(netip.Addr)) {
+	buf := make([]byte, 256)
+	for {
+		n, from, err := p.conn.ReadFrom(buf)
+		if err != nil {
+			return
+		}
+		// Echo reply (type 0) to one of ours.
+		if b := buf[:n]; len(b) >= 8 && b[0] == 0 && binary.BigEndian.Uint16(b[4:]) == p.id {
+			if ip, ok := from.(*net.IPAddr); ok {
+				if a, ok := netip.AddrFromSlice(ip.IP); ok {
+					heard(a.Unmap())
+				}
+			}
+		}
+	}
+}
+
+// Ping sends one echo request.
+func (p *Pinger) Ping(a netip.Addr) error {
+	b := []byte{8, 0, 0, 0, byte(p.id >> 8), byte(p.id), 0, 1, 'y', 'a', 'r', 'n', 'p', 'o', 's', 't'}
+	var sum uint32
+	for i := 0; i < len(b); i += 2 {
+		sum += uint32(b[i])<<8 | uint32(b[i+1])
+	}
+	sum = sum&0xffff + sum>>16
+	binary.BigEndian.PutUint16(b[2:], ^uint16(sum+sum>>16))
+	_, err := p.conn.WriteTo(b, &net.IPAddr{IP: a.AsSlice()})
+	return err
+}
+
+// Close ends the pinger.
+func (p *Pinger) Close() { p.conn.Close() }

@@ -33,7 +33,11 @@ func understandCommands() []command {
 					if r.Silent {
 						state = "SILENT: unusually quiet"
 					}
-					t.row(r.Address, r.Link, fmt.Sprint(r.Count), last, fmt.Sprintf("%.0f s", r.Gap), state)
+					gap := fmt.Sprintf("%.0f s", r.Gap)
+					if r.Gap < 1 {
+						gap = "under 1 s"
+					}
+					t.row(r.Address, r.Link, fmt.Sprint(r.Count), last, gap, state)
 				}
 				return k.show(list, t, "No relay was heard, and the plan names none.")
 			}

@@ -62,9 +62,10 @@ func Run(ctx context.Context, c Config) error {
 	if err := m.arrive(ctx); err != nil {
 		return err
 	}
-	if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: "the shed is sold in spring", Edits: []api.Edit{
-		{Op: "edit", Kind: "scope", Name: "carding-shed", Scope: &api.ScopeEdit{Mode: ptr("draining"), DrainUntil: ptr(time.Now().Add(9 * 24 * time.Hour).Truncate(time.Hour))}}}}); err != nil {
-		return err
+	for _, s := range settled() {
+		if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: s.reason, Edits: s.edits}); err != nil {
+			return fmt.Errorf("settle the mill: %w", err)
+		}
 	}
 	fmt.Fprintf(c.Out, "\nFellgate Mill is at work.\n\n  Console       %s\n  Command line  bin/yarnpost --token-file %s status\n\nCtrl-C ends it.\n", c.SignIn, c.Token)
 	m.live(ctx)
@@ -89,6 +90,9 @@ func (m *mill) people() error {
 		return err
 	}
 	m.relays[""] = r
+	if m.relays["silent"], err = NewRelay(netip.MustParseAddr("127.40.17.1"), netip.MustParseAddr("10.40.16.1"), m.DHCP4); err != nil {
+		return err
+	}
 	for n := range 3 {
 		c := m.person(place{name: "wash-%02d", vendor: "sensor-1", prefix: 0x99, wants: []byte{1, 3, 6}}, n, r)
 		m.nobody = append(m.nobody, c)
@@ -101,6 +105,9 @@ var firstNames = []string{"ada", "bram", "cleo", "dov", "esme", "finn", "greta",
 func (m *mill) person(p place, n int, r *Relay) *Client {
 	c := &Client{Relay: r, Circuit: fmt.Sprintf("sw%d/0/%d", n/48+1, n%48+1), Vendor: p.vendor, Wants: p.wants, Patience: 4 * time.Second,
 		Hardware: addr.Hardware([]byte{0x02, 0x40, p.prefix, 0, byte(n >> 8), byte(n)})}
+	if p.nudge {
+		c.Extra = []dhcp4.Option{{Code: option.ForceRenewNonce, Data: []byte{1}}}
+	}
 	if p.name != "" {
 		c.Hostname = fmt.Sprintf(p.name, n+1)
 		c.ID = append([]byte{1}, c.Hardware...)
@@ -118,7 +125,7 @@ func (m *mill) arrive(ctx context.Context) error {
 	var all []*Client
 	for _, p := range places() {
 		for _, c := range m.clients[p.scope] {
-			if p.mode == "serving" {
+			if p.mode == "serving" && p.scope != "gatehouse" {
 				all = append(all, c)
 			}
 		}
@@ -147,6 +154,10 @@ func (m *mill) arrive(ctx context.Context) error {
 // live lets clients renew, come, leave and misbehave.
 func (m *mill) live(ctx context.Context) {
 	for _, p := range places() {
+		if p.scope == "gatehouse" {
+			m.elsewhere(ctx, m.clients[p.scope])
+			continue
+		}
 		for n, c := range m.clients[p.scope] {
 			r := rand.New(rand.NewPCG(seed, uint64(p.prefix)<<32|uint64(n)))
 			m.wg.Go(func() { m.life(ctx, p, c, r) })
@@ -207,6 +218,33 @@ func (m *mill) life(ctx context.Context, p place, c *Client, r *rand.Rand) {
 	}
 }
 
+// elsewhere plays the gatehouse, which another server still serves: its clients
+// take what that one gives, and most of it is what Yarn Post would give.
+func (m *mill) elsewhere(ctx context.Context, clients []*Client) {
+	old := netip.MustParseAddr("10.40.56.2")
+	for n, c := range clients {
+		took := netip.AddrFrom4([4]byte{10, 40, 56, byte(60 + n)})
+		switch n {
+		case 3:
+			took = netip.MustParseAddr("10.40.56.124") // excluded here
+		case 9:
+			took = netip.MustParseAddr("10.40.57.9") // of no scope
+		}
+		m.wg.Go(func() {
+			for {
+				c.Relay.Send(c.Message(dhcp4.Discover), c.Circuit)
+				if !pause(ctx, time.Second) {
+					return
+				}
+				c.Relay.Send(c.Message(dhcp4.Request, AddrOption(option.AddressRequest, took), AddrOption(option.ServerID, old)), c.Circuit)
+				if !pause(ctx, time.Duration(120+n)*time.Second) {
+					return
+				}
+			}
+		})
+	}
+}
+
 // misbehave adds the troubles that any network has.
 func (m *mill) misbehave(ctx context.Context) {
 	odd := func(scope string, n int, name, vendor string) *Client {
@@ -242,6 +280,40 @@ func (m *mill) misbehave(ctx context.Context) {
 	printer := odd("offices", 5, "press-room", "printer")
 	m.wg.Go(func() {
 		m.repeat(ctx, 30*time.Second, func() { printer.Inform(ctx, netip.MustParseAddr("10.40.0.40")) })
+	})
+	// A toy robot that a rule ignores, and readers that another refuses.
+	toy := odd("visitors", 7, "robo-lamb", "toy")
+	toy.Hardware = addr.Hardware([]byte{0x02, 0x4c, 0, 0, 0, 7})
+	m.wg.Go(func() { m.repeat(ctx, 9*time.Second, func() { toy.Discover(ctx) }) })
+	reader := odd("scanners", 8, "reader-old", "scan-os 2")
+	m.wg.Go(func() {
+		m.repeat(ctx, 14*time.Second, func() { reader.Reboot(ctx, netip.MustParseAddr("10.40.20.99")) })
+	})
+	// Whatever is plugged in at the weighbridge.
+	scale := odd("cameras", 12, "scale-indicator", "scale")
+	m.wg.Go(func() { m.life(ctx, place{}, scale, rand.New(rand.NewPCG(seed, 12))) })
+	// A loom from the days of BOOTP, and two that boot from the network.
+	dobby := odd("looms", 13, "", "")
+	dobby.Hardware = addr.Hardware([]byte{0x02, 0x40, 0x18, 0, 0xbb, 1})
+	m.wg.Go(func() {
+		m.repeat(ctx, 20*time.Second, func() { dobby.Bootp(ctx) })
+	})
+	for n, arch := range []byte{7, 11} {
+		boot := odd("looms", 14+n, "", "loomctl/2.7")
+		boot.Wants = []byte{1, 3, 43, 60, 66, 67, 97}
+		boot.Extra = []dhcp4.Option{{Code: option.ClientSystem, Data: []byte{0, arch}}}
+		m.wg.Go(func() { m.life(ctx, place{}, boot, rand.New(rand.NewPCG(seed, uint64(14+n)))) })
+	}
+	// An exhibitor, who has a pool of his own.
+	stand := odd("visitors", 16, "stand-4", "desk-os 11")
+	stand.Extra = []dhcp4.Option{{Code: option.UserClass, Data: append([]byte{9}, "exhibitor"...)}}
+	m.wg.Go(func() { m.life(ctx, place{}, stand, rand.New(rand.NewPCG(seed, 16))) })
+	// Behind a relay that is busy at first and then falls silent.
+	drier := &Client{Relay: m.relays["silent"], Circuit: "sw8/0/1", Hostname: "drier", Vendor: "sensor-1", Wants: []byte{1, 3}, Patience: time.Second, Hardware: addr.Hardware([]byte{0x02, 0x40, 0xee, 0, 1, 1})}
+	m.wg.Go(func() {
+		for n := 0; n < 60 && pause(ctx, 300*time.Millisecond); n++ {
+			drier.Discover(ctx)
+		}
 	})
 	// It asks for somebody else's address.
 	thief := odd("offices", 6, "loaner-6", "desk-os 11")

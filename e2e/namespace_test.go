@@ -307,7 +307,7 @@ func (h *host) within(f func() error) {
 // very same client then renews straight to the server.
 func TestRelayedOnTheWire(t *testing.T) {
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.101")
-	w.must("scope", "add", "far", "--subnet", "10.9.0.0/24", "--pool", "10.9.0.50-10.9.0.60", "--router", "10.9.0.1", "--serve")
+	w.must("scope", "add", "far", "--subnet", "10.9.0.0/24", "--pool", "10.9.0.50-10.9.0.60", "--router", "10.9.0.1", "--probe=false", "--serve")
 	sh(t, "ip", "-n", w.netns, "route", "add", "10.9.0.0/24", "via", "10.77.0.2")
 	relay := w.host("02:00:00:00:00:fe")
 	for _, c := range []string{"link set lo up", "addr add 10.77.0.2/24 dev eth0", "addr add 10.9.0.1/24 dev lo", "addr add 10.9.0.50/24 dev lo"} {

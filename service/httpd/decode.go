@@ -14,7 +14,9 @@ import (
 
 // This file puts messages into words.
 
-func decoded(p *plan.Plan, b []byte) api.Decoded {
+// decoded puts a datagram into words. Replies do not tell the vendor class that
+// option 43 depends on; it is the one of their requests.
+func decoded(p *plan.Plan, b []byte, class string) api.Decoded {
 	out := api.Decoded{Type: "malformed", Size: len(b), Fields: []api.Field{}, Options: []api.Setting{}, Bytes: hex.EncodeToString(b)}
 	var m dhcp4.Message
 	if err := dhcp4.Decode(&m, b); err != nil {
@@ -38,7 +40,10 @@ func decoded(p *plan.Plan, b []byte) api.Decoded {
 	field("hardware address", m.CHAddr.String(), true)
 	field("server name", dhcp4.Clean(m.SName), len(m.SName) > 0)
 	field("boot file", dhcp4.Clean(m.File), len(m.File) > 0)
-	out.Options = optionsView(p, m.Options, m.Text(option.ClassID))
+	if own := m.Text(option.ClassID); own != "" {
+		class = own
+	}
+	out.Options = optionsView(p, m.Options, class)
 	return out
 }
 

@@ -111,12 +111,12 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 	}
 	sent := map[option.Key]bool{}
 	if x.Bytes != nil {
-		reply := decoded(x.Plan, x.Bytes)
+		class := req.Message.Text(option.ClassID)
+		reply := decoded(x.Plan, x.Bytes, class)
 		out.Reply = &reply
 		for _, o := range reply.Options {
 			sent[option.Std(o.Code)] = true
 		}
-		class := req.Message.Text(option.ClassID)
 		for _, c := range x.Plan.Codebooks() {
 			for _, v := range x.Values {
 				if v.Book == c.Name {
@@ -236,6 +236,7 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 		put(d.Code, data)
 	}
 	at, via, known := netip.Addr{}, netip.Addr{}, false
+	var relayed netip.Addr // relay on record
 	if in.Address != "" {
 		if at, err = addr.ParseAddr(in.Address); err != nil {
 			return req, "", refused("%v", err)
@@ -277,6 +278,7 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 			if !via.IsValid() && in.Scope == "" {
 				via = l.Address
 			}
+			relayed = l.Relay
 		}
 		if !via.IsValid() && in.Scope == "" {
 			for _, v := range p.Scopes() {
@@ -324,6 +326,9 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 		if !known { // the link is what matters
 			a := via.As4()
 			relay = dhcp4.AppendSub(relay, dhcp4.SubLink, a[:])
+			if relayed.IsValid() {
+				m.GIAddr = relayed
+			}
 		}
 	default:
 		return req, "", refused("it is not clear which link the client is on; name a scope, a relay or an interface, or a hardware address that has a lease or a reservation")
@@ -402,7 +407,7 @@ func (s *Server) exchanges(q *exchangeQuery) (*body[api.Exchanges], error) {
 func exchangeView(p *plan.Plan, x *node.Exchange) api.Exchange {
 	out := api.Exchange{Seq: x.Seq, At: x.At.UTC(), Hardware: x.Hardware.String(), Client: x.Hardware.String(), Outcome: string(x.Outcome), Reason: string(x.Why), Fate: string(x.Fate),
 		Address: addrText(x.Address), Scope: x.Scope, Link: x.Link, Relay: addrText(x.Relay), Circuit: circuitText(x.Circuit), Interface: x.Wire, From: x.From.String(), To: x.To.String(),
-		Millis: float64(x.Took.Microseconds()) / 1000, Trail: []string{}, Request: decoded(p, x.In)}
+		Millis: float64(x.Took.Microseconds()) / 1000, Trail: []string{}, Request: decoded(p, x.In, "")}
 	if id := x.Client.Identifier(); id != "" {
 		out.Client = option.Colons([]byte(id))
 	}
@@ -414,7 +419,7 @@ func exchangeView(p *plan.Plan, x *node.Exchange) api.Exchange {
 		out.Trail = append(out.Trail, step.String())
 	}
 	if len(x.Out) > 0 {
-		reply := decoded(p, x.Out)
+		reply := decoded(p, x.Out, m.Text(option.ClassID))
 		out.Reply, out.ReplyTo = &reply, x.OutTo.String()
 	}
 	out.Text = string(x.Outcome)

@@ -130,7 +130,7 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (wi
 		return wire.Reply{}, false
 	}
 	e.metrics.decided(m.Type, d)
-	e.pulse(m.GIAddr, w.Now)
+	e.pulse(m.GIAddr, d.Scope, w.Now)
 	return e.carryOut(p, &req, d, w.Now, arrived)
 }
 

@@ -122,8 +122,8 @@ const nudgePause = 50 * time.Millisecond
 // Nudge makes the holder of a lease renew at once.
 func (n *Node) Nudge(l *lease.Lease) error {
 	from, i := n.facing(l.Address)
-	if !from.IsValid() {
-		return fmt.Errorf("nudge %s: this host has no address to send from", l.Address)
+	if !from.IsValid() || from.IsLoopback() {
+		return fmt.Errorf("nudge %s: this server only has an address on loopback, and reaches no client", l.Address)
 	}
 	var b [8]byte
 	rand.Read(b[:])

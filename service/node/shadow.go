@@ -367,11 +367,13 @@ type Pulse struct {
 	First, Last lease.Time
 	Count       uint64
 	Gap         float64 // usual time between messages, in seconds: an average that forgets slowly
+	link        string  // of the scope last concerned
 }
 
-// pulse notes that a relay was heard. The caller holds the lock.
-func (e *Engine) pulse(relay netip.Addr, now lease.Time) {
-	if relay.IsUnspecified() {
+// pulse notes that a relay was heard, with a message of some scope or of none.
+// The caller holds the lock.
+func (e *Engine) pulse(relay netip.Addr, v *plan.View, now lease.Time) {
+	if relay.IsUnspecified() || e.isOwn(relay) {
 		return
 	}
 	p := e.relays[relay]
@@ -387,13 +389,16 @@ func (e *Engine) pulse(relay netip.Addr, now lease.Time) {
 	}
 	p.Last = now
 	p.Count++
+	if v != nil {
+		p.link = v.LinkName
+	}
 }
 
 // Silence limits: a relay counts as silent after many times its usual gap.
 const (
 	busyCount   = 50
 	silentTimes = 20
-	silentLeast = 5 * time.Minute
+	silentLeast = 2 * time.Minute
 )
 
 // Relay is a relay that forwards to this server.
@@ -413,8 +418,8 @@ func (e *Engine) Relays() []Relay {
 	out := []Relay{}
 	for a, pulse := range e.relays {
 		r := Relay{Address: a, Pulse: *pulse, Link: p.Label(p.LinkOfRelay(a))}
-		if v := p.ScopeAt(a); r.Link == "" && v != nil {
-			r.Link = v.LinkName
+		if r.Link == "" {
+			r.Link = pulse.link
 		}
 		quiet := now.Sub(pulse.Last)
 		r.Silent = pulse.Count >= busyCount && quiet > silentLeast && quiet.Seconds() > silentTimes*max(pulse.Gap, 1)

@@ -72,6 +72,7 @@ func (n *Node) RunTrial(ctx context.Context, t plan.Trial) (TrialResult, error) 
 		n.trials.results[t.Name] = list[max(0, len(list)-trialKeep):]
 		n.trials.mu.Unlock()
 	}
+	n.engine.ForgetUnserved(t.Hardware) // it is no client that goes without
 	if !r.Good {
 		n.log.Warn("a trial failed", "trial", t.Name, "scope", v.Name, "step", r.Steps[len(r.Steps)-1].What)
 	}

@@ -20,7 +20,8 @@ type Client struct {
 	ID       []byte // client identifier; nil to be known by hardware
 	Hostname string
 	Vendor   string
-	Wants    []byte // parameter request list
+	Wants    []byte         // parameter request list
+	Extra    []dhcp4.Option // sent with DISCOVER, REQUEST and INFORM
 	Patience time.Duration
 	Random   *rand.Rand // of its transactions; nil for any
 
@@ -56,8 +57,22 @@ func (c *Client) Message(t dhcp4.Type, extra ...dhcp4.Option) dhcp4.Message {
 	if c.Wants != nil && (t == dhcp4.Discover || t == dhcp4.Request || t == dhcp4.Inform) {
 		m.Options = append(m.Options, dhcp4.Option{Code: option.ParameterList, Data: c.Wants})
 	}
+	if t != dhcp4.Release && t != dhcp4.Decline {
+		m.Options = append(m.Options, c.Extra...)
+	}
 	m.Options = append(m.Options, extra...)
 	return m
+}
+
+// Bootp asks as a client from before DHCP, and gives the reply.
+func (c *Client) Bootp(ctx context.Context) (*dhcp4.Message, error) {
+	m := c.Message(dhcp4.Discover)
+	m.Options = nil
+	reply, err := c.Do(ctx, m)
+	if err == nil {
+		c.Address = reply.YIAddr
+	}
+	return reply, err
 }
 
 // AddrOption is an option with one address.

@@ -72,10 +72,12 @@ func (r *Relay) read() {
 
 // Option82 is what the relay adds: circuit, link selection, source port.
 func (r *Relay) Option82(circuit string) []byte {
-	b := append([]byte{dhcp4.SubCircuit, byte(len(circuit))}, circuit...)
+	var b []byte
+	if circuit != "" {
+		b = dhcp4.AppendSub(b, dhcp4.SubCircuit, []byte(circuit))
+	}
 	link := r.Link.As4()
-	b = append(append(b, dhcp4.SubLink, 4), link[:]...)
-	return append(b, dhcp4.SubSourcePort, 0)
+	return dhcp4.AppendSub(dhcp4.AppendSub(b, dhcp4.SubLink, link[:]), dhcp4.SubSourcePort, nil)
 }
 
 // Send relays a message without waiting for a reply.

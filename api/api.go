@@ -259,7 +259,7 @@ type CodebookEdit struct {
 	Classes    *[]string   `json:"classes,omitempty" doc:"Vendor classes it is for, with place 43; a final * stands for any rest"`
 	Enterprise *uint32     `json:"enterprise,omitempty" doc:"IANA enterprise number, with place 125"`
 	Put        []OwnOption `json:"put,omitempty" doc:"Options to add, or to replace by code"`
-	Drop       []uint8     `json:"drop,omitempty" doc:"Codes to take away"`
+	Drop       []int       `json:"drop,omitempty" doc:"Codes to take away"`
 	Note       *string     `json:"note,omitempty"`
 }
 

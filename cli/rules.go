@@ -301,7 +301,7 @@ func codebookCommands() []command {
 					if err != nil {
 						return api.Edit{}, nil, usagef("%q is not a code from 1 to 254", d)
 					}
-					e.Drop = append(e.Drop, uint8(n))
+					e.Drop = append(e.Drop, int(n))
 				}
 				return api.Edit{Codebook: e}, found(func() ([]api.Codebook, error) { return k.client.Codebooks(k.ctx) }, func(c api.Codebook) string { return c.Name }, k.args[0]), nil
 			}

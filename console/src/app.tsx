@@ -13,6 +13,16 @@ const Plan = lazy(() => import('./pages/plan'))
 const ScopePage = lazy(() => import('./pages/scope'))
 const Leases = lazy(() => import('./pages/leases'))
 const UnservedPage = lazy(() => import('./pages/unserved'))
+const Conversations = lazy(() => import('./pages/conversations'))
+const Explain = lazy(() => import('./pages/explain'))
+const Wishes = lazy(() => import('./pages/wishes'))
+const ListeningPage = lazy(() => import('./pages/listening'))
+const Rules = lazy(() => import('./pages/rules'))
+const Codebooks = lazy(() => import('./pages/codebooks'))
+const Links = lazy(() => import('./pages/links'))
+const Trials = lazy(() => import('./pages/trials'))
+const Stale = lazy(() => import('./pages/stale'))
+const History = lazy(() => import('./pages/history'))
 const Changes = lazy(() => import('./pages/changes'))
 
 const pages = [
@@ -111,9 +121,19 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
             <Routes>
               <Route path="/today" element={<Today />} />
               <Route path="/plan" element={<Plan />} />
+              <Route path="/plan/~rules" element={<Rules />} />
+              <Route path="/plan/~codebooks" element={<Codebooks />} />
+              <Route path="/plan/~links" element={<Links />} />
+              <Route path="/plan/~trials" element={<Trials />} />
               <Route path="/plan/:name" element={<ScopePage />} />
               <Route path="/leases" element={<Leases />} />
+              <Route path="/leases/stale" element={<Stale />} />
+              <Route path="/leases/history" element={<History />} />
               <Route path="/unserved" element={<UnservedPage />} />
+              <Route path="/unserved/conversations" element={<Conversations />} />
+              <Route path="/unserved/explain" element={<Explain />} />
+              <Route path="/unserved/wishes" element={<Wishes />} />
+              <Route path="/unserved/listening" element={<ListeningPage />} />
               <Route path="/changes" element={<Changes />} />
               <Route path="*" element={<Navigate to="/today" replace />} />
             </Routes>

@@ -409,10 +409,10 @@ func editCodebook(d *plan.Draft, e api.Edit) error {
 		c.Options = append(c.Options, plan.Own{Code: o.Code, Name: o.Name, Type: t, Meaning: o.Meaning})
 	}
 	for _, code := range in.Drop {
-		if !slices.ContainsFunc(c.Options, func(x plan.Own) bool { return x.Code == code }) {
+		if !slices.ContainsFunc(c.Options, func(x plan.Own) bool { return int(x.Code) == code }) {
 			return refused("codebook %s has no code %d", c.Name, code)
 		}
-		c.Options = slices.DeleteFunc(c.Options, func(x plan.Own) bool { return x.Code == code })
+		c.Options = slices.DeleteFunc(c.Options, func(x plan.Own) bool { return int(x.Code) == code })
 	}
 	slices.SortFunc(c.Options, func(a, b plan.Own) int { return int(a.Code) - int(b.Code) })
 	put := func() error { _, err := d.PutCodebook(c); return err }

@@ -14,7 +14,7 @@ export function useEvents(): boolean {
       source?.close()
       source = new EventSource('/api/events')
       source.addEventListener('lease', () => mark('leases', 'lease', 'scopes', 'scope', 'map', 'status', 'unserved', 'reservations'))
-      source.addEventListener('plan', () => mark('scopes', 'scope', 'map', 'status', 'revisions', 'reservations', 'links', 'defaults', 'explain'))
+      source.addEventListener('plan', () => mark('scopes', 'scope', 'map', 'status', 'revisions', 'reservations', 'links', 'defaults', 'explain', 'rules', 'lists', 'codebooks', 'codes', 'trials', 'listening', 'stale'))
       source.addEventListener('beat', () => mark('unserved', 'status'))
       source.onopen = () => setLive(true)
       source.onerror = () => setLive(false)

@@ -2,9 +2,10 @@ import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-quer
 import { App, Button, Drawer, Input, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
-import { call, get, type Ended, type Lease, type LeaseEvent, type LeasePage, type Scope } from '../api/client'
+import { call, get, type Ended, type GivenOptions, type Lease, type LeaseEvent, type LeasePage, type Nudged, type Scope } from '../api/client'
 import { Empty, Failure, Mono, StatusMark, When } from '../parts/bits'
 import { nameFor, Reserve, type Wanted } from '../parts/reserve'
+import { SubNav } from '../parts/subnav'
 
 const perPage = 100
 
@@ -35,6 +36,7 @@ export default function Leases() {
       <div className="head"><div><h1>Leases</h1><span className="quiet">{total.toLocaleString('en')} fit, as they are now</span></div>
         <a href={'/api/leases?' + new URLSearchParams([...params].filter(([k]) => k !== 'open').concat([['limit', '10000']]))} target="_blank" rel="noreferrer">As JSON</a>
       </div>
+      <SubNav of="leases" />
       <div className="filters">
         <Input.Search key={query.search} allowClear placeholder="Address, hardware address, host name, vendor, circuit" defaultValue={query.search} onSearch={(v) => put('search', v)} style={{ width: 340 }} />
         <Select allowClear showSearch placeholder="Any scope" value={query.scope || undefined} onChange={(v) => put('scope', v)} style={{ width: 180 }} options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))} />
@@ -84,8 +86,16 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
   const { message } = App.useApp()
   const queries = useQueryClient()
   const lease = useQuery({ queryKey: ['lease', address], queryFn: () => get<Lease>('/leases/' + address), enabled: !!address, retry: false })
-  const history = useQuery({ queryKey: ['lease', address, 'history'], queryFn: () => get<LeaseEvent[]>(`/leases/${address}/history`), enabled: !!address })
+  const history = useQuery({ queryKey: ['lease', address, 'history'], queryFn: () => get<LeaseEvent[]>('/history', { address: address! }), enabled: !!address })
+  const given = useQuery({ queryKey: ['lease', address, 'options'], queryFn: () => get<GivenOptions>(`/leases/${address}/options`), enabled: !!address && lease.isSuccess, retry: false })
   const [wanted, setWanted] = useState<Wanted | null>(null)
+  const nudge = async () => {
+    try {
+      message.success((await call<Nudged>('POST', '/nudge', {}, { address })).text + '.')
+    } catch (e) {
+      message.error((e as Error).message)
+    }
+  }
   const [ending, setEnding] = useState<'end' | 'clear' | null>(null)
   const [error, setError] = useState<unknown>()
   const l = lease.data
@@ -103,6 +113,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
     <Drawer open={!!address} onClose={onClose} size={620} title={<>Lease of <Mono>{address}</Mono></>} extra={l && (
       <span className="filters" style={{ margin: 0 }}>
         {l.status === 'active' && !l.reserved && l.hardware && <Button onClick={() => setWanted({ name: nameFor(l.hostname, l.hardware), hardware: l.hardware, scope: l.scope, address: l.address })}>Reserve</Button>}
+        {l.canNudge && <Button onClick={nudge}>Nudge</Button>}
         {l.status === 'active' && <Button danger onClick={() => { setError(undefined); setEnding('end') }}>End</Button>}
         {l.status === 'abandoned' && <Button onClick={() => { setError(undefined); setEnding('clear') }}>Clear</Button>}
       </span>
@@ -121,8 +132,17 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
           <dt>Last heard</dt><dd><When at={l.heard} /></dd>
           <dt>Lease time</dt><dd>{l.granted}</dd>
           {l.relay && <><dt>Relay, circuit</dt><dd><Mono>{l.relay}</Mono> {l.circuit && <Mono>{l.circuit}</Mono>}</dd></>}
-          <dt>Options of</dt><dd><Link to={'/changes?open=' + l.revision}>revision {l.revision}</Link></dd>
+          {l.evidence && <><dt>Evidence</dt><dd>{l.evidence}</dd></>}
+          <dt>Options of</dt><dd>{l.learned ? 'another server; learned by listening' : <Link to={'/changes?open=' + l.revision}>revision {l.revision}</Link>}</dd>
+          {l.hardware && <><dt>More</dt><dd><Link to={'/leases/history?who=' + encodeURIComponent(l.hardware)}>Where it has been</Link> · <Link to={'/unserved/explain?hardware=' + encodeURIComponent(l.hardware)}>What it would get now</Link> · <Link to={'/unserved/conversations?client=' + encodeURIComponent(l.hardware)}>Its conversations</Link></dd></>}
         </dl>
+      )}
+      {given.data?.known && (
+        <>
+          <h2 style={{ marginTop: 20 }}>What it was last given</h2>
+          <dl className="facts">{given.data.given.map((o) => <span key={o.name} style={{ display: 'contents' }}><dt>{o.code} {o.name}</dt><dd className="mono" style={{ whiteSpace: 'normal' }}>{o.value}</dd></span>)}</dl>
+          {given.data.unmet.length > 0 && <p className="quiet" style={{ margin: '6px 0 0' }}>It also asked for {given.data.unmet.join(', ')}.</p>}
+        </>
       )}
       <h2 style={{ marginTop: 20 }}>Who had this address</h2>
       <Failure error={history.error} />

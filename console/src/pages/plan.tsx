@@ -1,9 +1,11 @@
 import { useQuery } from '@tanstack/react-query'
-import { Button, Input, Table } from 'antd'
+import { Button, Form, Input, Select, Switch, Table } from 'antd'
 import { Link, useNavigate, useSearchParams } from 'react-router'
 import { get, type Defaults, type Scope } from '../api/client'
 import { Empty, Failure, Mono, plural, StatusMark, usedShare, UseBar } from '../parts/bits'
 import { ScopeForm } from '../parts/scopeform'
+import { ItemForm, optionEdit, optionLines } from '../parts/itemform'
+import { SubNav } from '../parts/subnav'
 
 const value = (address: string) => address.split('/')[0].split('.').reduce((n, part) => n * 256 + Number(part), 0)
 
@@ -25,8 +27,10 @@ export default function Plan() {
           </span>
         </div>
         <Input.Search allowClear placeholder="Name, subnet, link or note" defaultValue={search} onSearch={(v) => set('search', v)} style={{ width: 250 }} />
+        <Button onClick={() => set('defaults', '1')}>Defaults</Button>
         <Button type="primary" onClick={() => set('add', '1')}>Add a scope</Button>
       </div>
+      <SubNav of="plan" />
       <Failure error={scopes.error} />
       <div className="panel flush">
         <Table<Scope>
@@ -38,7 +42,7 @@ export default function Plan() {
             { title: 'Scope', dataIndex: 'name', sorter: (a, b) => a.name.localeCompare(b.name), render: (n) => <Link to={'/plan/' + n} onClick={(e) => e.stopPropagation()}><b>{n}</b></Link> },
             { title: 'Subnet', dataIndex: 'subnet', sorter: (a, b) => value(a.subnet) - value(b.subnet), render: (v) => <Mono>{v}</Mono> },
             { title: 'Link', dataIndex: 'link' },
-            { title: 'Mode', dataIndex: 'mode', sorter: (a, b) => a.mode.localeCompare(b.mode), render: (m) => <StatusMark status={m} /> },
+            { title: 'Mode', dataIndex: 'mode', sorter: (a, b) => a.mode.localeCompare(b.mode), render: (m, s) => <>{<StatusMark status={m} />}{s.listening && <div className="quiet">listening</div>}</> },
             { title: 'Lease', dataIndex: 'lease' },
             { title: 'Pools', align: 'right', render: (_, s) => s.usage.size.toLocaleString('en'), sorter: (a, b) => a.usage.size - b.usage.size },
             { title: 'Active', align: 'right', render: (_, s) => s.usage.active.toLocaleString('en'), sorter: (a, b) => a.usage.active - b.usage.active },
@@ -50,6 +54,18 @@ export default function Plan() {
           footer={() => <span className="quiet">{plural(scopes.data?.length ?? 0, 'scope')}, {plural((scopes.data ?? []).reduce((n, s) => n + s.usage.active, 0), 'active lease')}, headroom for {((scopes.data ?? []).filter((s) => s.mode === 'serving').reduce((n, s) => n + s.usage.headroom, 0)).toLocaleString('en')} more</span>}
         />
       </div>
+      {params.has('defaults') && defaults.data && <ItemForm<{ lease?: string; identity?: 'identifier' | 'hardware'; options?: string; listening?: boolean; note?: string }> open title="Edit what holds everywhere" onClose={() => set('defaults', '')} hint=""
+        initial={{ lease: defaults.data.lease, identity: defaults.data.identity, options: optionLines(defaults.data.options), listening: defaults.data.listening, note: defaults.data.note }}
+        toEdit={(v) => ({ op: 'edit', kind: 'defaults', name: '', defaults: { lease: v.lease ?? '', identity: v.identity, options: optionEdit(v.options, defaults.data.options), listening: v.listening ?? false, note: v.note ?? '' } })}
+        fields={() => (
+          <>
+            <Form.Item name="lease" label="Lease time"><Input /></Form.Item>
+            <Form.Item name="identity" label="Clients are told apart by"><Select options={[{ value: 'identifier', label: 'the client identifier, if they send one' }, { value: 'hardware', label: 'the hardware address alone' }]} /></Form.Item>
+            <Form.Item name="options" label="Options" extra="One a line: name=value"><Input.TextArea className="mono" autoSize={{ minRows: 3, maxRows: 14 }} /></Form.Item>
+            <Form.Item name="listening" label="Listen only" extra="The whole server hears and sends nothing" valuePropName="checked"><Switch /></Form.Item>
+            <Form.Item name="note" label="Note"><Input /></Form.Item>
+          </>
+        )} />}
       <ScopeForm open={params.has('add')} subnet={params.get('subnet') ?? undefined}
         onClose={() => setParams((p) => { p.delete('add'); p.delete('subnet'); return p }, { replace: true })} onDone={(name) => go('/plan/' + name)} />
     </>

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { App, Button, Dropdown, Form, Input, Select, Table, Tabs } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
-import { get, type Code, type Edit, type Explanation, type Reservation, type Scope } from '../api/client'
+import { call, get, type Code, type Edit, type Explanation, type Reservation, type Scope } from '../api/client'
 import { Empty, Failure, Mono, StatusMark, UseBar, When } from '../parts/bits'
 import { AddressMap } from '../parts/map'
 import { Confirm } from '../parts/preview'
@@ -63,6 +63,14 @@ export default function ScopePage() {
             <dt>Pools</dt><dd>{s.pools.length ? s.pools.map((p) => <div key={p}><span className="mono" style={{ whiteSpace: 'normal' }}>{p}</span></div>) : 'none: reserved clients only'}</dd>
             <dt>Lease time</dt><dd>{s.lease}{!s.leaseSet && <span className="quiet"> (defaults)</span>}</dd>
             <dt>No record</dt><dd>{s.authoritative ? 'refused' : 'silence'}</dd>
+            <dt>Clients by</dt><dd>{s.identity === 'hardware' ? 'hardware address alone' : 'identifier, if sent'}</dd>
+            <dt>BOOTP</dt><dd>{s.bootp}</dd>
+            <dt>Probing</dt><dd>{s.probe ? 'before addresses are offered' : 'off'}</dd>
+            {s.rapidCommit && <><dt>Rapid commit</dt><dd>yes</dd></>}
+            {s.offerDelay && <><dt>Offers wait</dt><dd>{s.offerDelay}</dd></>}
+            {s.perCircuit > 0 && <><dt>A circuit</dt><dd>{s.perCircuit} addresses</dd></>}
+            {s.newPerMinute !== 0 && <><dt>Newcomers</dt><dd>{s.newPerMinute < 0 ? 'any number' : s.newPerMinute} a minute</dd></>}
+            {s.confined.length > 0 && <><dt>For rules</dt><dd>{s.confined.map((p) => <div key={p} className="mono" style={{ whiteSpace: 'normal' }}>{p}</div>)}</dd></>}
           </dl>
         </section>
         <section className="panel">
@@ -96,7 +104,7 @@ function Reservations({ scope, ask, reserve }: { scope: Scope; ask: (a: Ask) => 
         columns={[
           { title: 'Name', dataIndex: 'name', render: (n) => <b>{n}</b>, sorter: (a, b) => a.name.localeCompare(b.name) },
           { title: 'Address', dataIndex: 'address', render: (a) => <Mono>{a}</Mono> },
-          { title: 'Hardware address', dataIndex: 'hardware', render: (a) => <Mono>{a}</Mono> },
+          { title: 'Client', dataIndex: 'client', render: (a) => <Mono>{a}</Mono> },
           { title: 'Host name', dataIndex: 'hostname' },
           { title: 'Now', dataIndex: 'status', render: (st, r) => <>{r.holder && r.holder !== r.hardware ? <StatusMark status="bad" word={'held by ' + r.holder} /> : <StatusMark status={st} word={st === 'free' ? 'never claimed' : st} />}</> },
           { title: 'Options', render: (_, r) => r.options.map((o) => <div key={o.code}>{o.name} <Mono>{o.value}</Mono></div>) },
@@ -127,7 +135,7 @@ function Exclusions({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
 }
 
 function Options({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
-  const explained = useQuery({ queryKey: ['explain', scope.name], queryFn: () => get<Explanation>('/explain', { scope: scope.name }) })
+  const explained = useQuery({ queryKey: ['explain', scope.name], queryFn: () => call<Explanation>('POST', '/explain', {}, { scope: scope.name }) })
   const codes = useQuery({ queryKey: ['codes'], queryFn: () => get<Code[]>('/codes'), staleTime: Infinity })
   const [code, setCode] = useState<Code>()
   const set = (option: string, value: string, title: string) => ask({ title, edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [option]: value } } }] })
@@ -143,14 +151,27 @@ function Options({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
       </Form>
       {code && <p className="quiet" style={{ marginTop: 0 }}>{code.title}: {code.meaning}. Type: {code.type}.</p>}
       <Failure error={explained.error} />
-      <Table size="small" rowKey="code" dataSource={explained.data?.options} pagination={false} columns={[
+      {explained.data?.options.length === 0 && <Effective scope={scope} ask={ask} />}
+      <Table size="small" rowKey={(o) => (o.book ?? '') + o.code} dataSource={explained.data?.options} pagination={false} columns={[
         { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
         { title: 'Option', dataIndex: 'name' },
         { title: 'Value', dataIndex: 'value', render: (v) => <span className="mono" style={{ whiteSpace: 'normal' }}>{v}</span> },
-        { title: 'Set in', dataIndex: 'level' },
+        { title: 'Set in', render: (_, o) => <>{o.level} {o.rule}</> },
         { title: 'As sent', dataIndex: 'bytes', ellipsis: true, render: (b) => <span className="mono quiet">{b}</span> },
         { title: '', align: 'right', render: (_, o) => o.level === 'scope' && <Button size="small" type="link" onClick={() => set(o.name, '', `Unset option ${o.name}`)}>Unset</Button> },
       ]} />
     </>
+  )
+}
+
+/** The options set on a scope that has nobody to give them to now. */
+function Effective({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
+  return (
+    <Table size="small" rowKey="name" dataSource={scope.options} pagination={false} locale={{ emptyText: <Empty>No option is set on the scope itself.</Empty> }} columns={[
+      { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
+      { title: 'Option set here', dataIndex: 'name' },
+      { title: 'Value', dataIndex: 'value', render: (v) => <span className="mono" style={{ whiteSpace: 'normal' }}>{v}</span> },
+      { title: '', align: 'right', render: (_, o) => <Button size="small" type="link" onClick={() => ask({ title: `Unset option ${o.name}`, edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [o.name]: '' } } }] })}>Unset</Button> },
+    ]} />
   )
 }

@@ -4,6 +4,8 @@ import { get, type Revision, type Scope, type Status, type Unserved } from '../a
 import { Empty, Failure, Mono, plural, usedShare, UseBar, When } from '../parts/bits'
 import { summarise } from './changes'
 
+const where: Record<string, string> = { 'other-server': '/unserved/listening', 'silent-relay': '/plan/~links', 'trial-failed': '/plan/~trials', preflight: '/plan/~trials' }
+
 /** The morning's questions, answered on one page. */
 export default function Today() {
   const status = useQuery({ queryKey: ['status'], queryFn: () => get<Status>('/status') })
@@ -35,6 +37,14 @@ export default function Today() {
             )}
           </div>
         </div>
+        {s.warnings.length > 0 && (
+          <section className="panel">
+            <h2>Look at this</h2>
+            {s.warnings.map((w) => (
+              <div className="warning" key={w.code + w.subject}><span className="status warn"><i aria-hidden>!</i></span><div>{w.text}{w.text.endsWith('.') ? '' : '.'} <span className="quiet">{w.mend}</span> {where[w.code] && <Link to={where[w.code]}>Look</Link>}</div></div>
+            ))}
+          </section>
+        )}
         <div className="grid two">
           <section className="panel">
             <h2>Who goes without, and why</h2>

@@ -5,6 +5,7 @@ import { Link, useSearchParams } from 'react-router'
 import { get, type Unserved } from '../api/client'
 import { Empty, Failure, Mono, plural, StatusMark, When } from '../parts/bits'
 import { Confirm } from '../parts/preview'
+import { SubNav } from '../parts/subnav'
 import { nameFor, Reserve, type Wanted } from '../parts/reserve'
 import type { Edit } from '../api/client'
 
@@ -22,12 +23,14 @@ export default function UnservedPage() {
   const mend = (u: Unserved) => {
     if (u.reason === 'no-scope') return <Link to={'/plan?add=1' + (u.guess ? '&subnet=' + encodeURIComponent(u.guess) : '')}>Define a scope{u.guess && ' ' + u.guess}</Link>
     if (u.reason === 'held') return <Button size="small" onClick={() => setEdits([{ op: 'edit', kind: 'scope', name: u.scope, scope: { mode: 'serving' } }])}>Serve {u.scope}</Button>
-    if (u.scope && ['pool-empty', 'reserved-only', 'draining', 'reserved-another', 'held-by-another'].includes(u.reason)) return <Button size="small" onClick={() => setWanted({ name: nameFor(u.hostname, u.hardware), hardware: u.hardware, scope: u.scope })}>Reserve an address</Button>
+    if (u.scope && ['pool-empty', 'reserved-only', 'draining', 'reserved-another', 'held-by-another', 'no-bootp', 'too-many-new'].includes(u.reason)) return <Button size="small" onClick={() => setWanted({ name: nameFor(u.hostname, u.hardware), hardware: u.hardware, scope: u.scope })}>Reserve an address</Button>
+    if (u.reason === 'rule') return <Link to="/plan/~rules">Look at the rules</Link>
     return <span className="quiet" style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 210 }}>{u.mend}</span>
   }
   return (
     <>
       <div className="head"><div><h1>Unserved</h1><span className="quiet">{plural(list.data?.length ?? 0, 'client')} that asked and got nothing, or a refusal; each leaves this list when it is served</span></div></div>
+      <SubNav of="unserved" />
       <div className="filters">
         <Input.Search key={search} allowClear placeholder="Hardware address, host name, vendor, relay, scope" defaultValue={search} onSearch={(v) => put('search', v)} style={{ width: 320 }} />
         <Select allowClear placeholder="Any reason" value={reason || undefined} onChange={(v) => put('reason', v)} style={{ width: 220 }} options={reasons.map(([value, label]) => ({ value, label }))} />
@@ -37,9 +40,9 @@ export default function UnservedPage() {
         <Table<Unserved> size="small" rowKey={(u) => u.hardware + u.relay + u.interface} dataSource={list.data} loading={list.isLoading} pagination={list.data && list.data.length > 50 ? { pageSize: 50 } : false} scroll={{ x: 'max-content' }} className="dense"
           locale={{ emptyText: <Empty>{reason || search ? 'Nobody fits the filter.' : 'Every client that asked was served.'}</Empty> }}
           expandable={{ expandedRowRender: (u) => (
-            <div className="grid two">
+            <div className="grid two unfolded">
               <div><h2>How it was decided</h2><ol className="trail">{u.trail.map((s, i) => <li key={i}>{s}</li>)}</ol></div>
-              <div><h2>What to do</h2><p style={{ margin: 0 }}>{u.mend}.</p>
+              <div><h2>What to do</h2><p style={{ margin: 0 }}>{u.mend}. <Link to={'/unserved/conversations?client=' + encodeURIComponent(u.hardware)}>Its conversation</Link></p>
                 <dl className="facts" style={{ marginTop: 8 }}>{u.identifier && <><dt>Identifier</dt><dd><Mono>{u.identifier}</Mono></dd></>}{u.asked && <><dt>Asked for</dt><dd><Mono>{u.asked}</Mono></dd></>}{u.link && <><dt>Link</dt><dd>{u.link}</dd></>}</dl></div>
             </div>
           ) }}

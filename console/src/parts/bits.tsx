@@ -4,7 +4,7 @@ import type { Scope } from '../api/client'
 
 const letters: Record<string, string> = {
   active: 'A', offered: 'O', released: 'R', expired: 'E', abandoned: '!', free: 'F', reserved: 'K',
-  serving: 'S', held: 'H', draining: 'D', good: '✓', bad: '!',
+  serving: 'S', held: 'H', draining: 'D', good: '✓', bad: '!', warn: '!', unknown: '?',
 }
 
 /** A status as a shape with a letter, and the word. */

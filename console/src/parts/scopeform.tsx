@@ -1,4 +1,4 @@
-import { App, Button, Drawer, Form, Input, Select, Switch } from 'antd'
+import { App, Button, Collapse, Drawer, Form, Input, InputNumber, Select, Switch } from 'antd'
 import { useState } from 'react'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { change, get, type Edit, type Link, type Scope } from '../api/client'
@@ -17,6 +17,14 @@ interface Fields {
   link?: string
   serving?: boolean
   note?: string
+  identity?: string
+  bootp?: 'ignore' | 'reserved' | 'dynamic'
+  rapidCommit?: boolean
+  offerDelay?: string
+  probe?: boolean
+  authoritative?: boolean
+  perCircuit?: number | null
+  newPerMinute?: number | null
 }
 
 const lines = (text?: string) => (text ?? '').split(/[\n;]+/).map((l) => l.trim()).filter(Boolean)
@@ -50,6 +58,8 @@ function editOf(v: Fields, old?: Scope): Edit | null {
       options,
       lease: v.lease?.trim() ?? '',
       link: v.link && v.link !== old?.link ? v.link : undefined,
+      identity: v.identity ?? '', bootp: v.bootp, rapidCommit: v.rapidCommit, offerDelay: v.offerDelay ?? '', probe: v.probe, authoritative: v.authoritative,
+      perCircuit: v.perCircuit ?? 0, newPerMinute: v.newPerMinute ?? 0,
       mode: old ? undefined : v.serving ? 'serving' : 'held',
       note: v.note ?? '',
     },
@@ -83,8 +93,10 @@ export function ScopeForm({ open, old, subnet, onClose, onDone }: { open: boolea
         name: old.name, subnet: old.subnet, pools: old.pools.join('\n'),
         exclusions: old.exclusions.map((x) => [x.range, x.user].filter(Boolean).join(', ')).join('\n'),
         router: optionOf(old, 3), dns: optionOf(old, 6), domain: optionOf(old, 15), lease: old.leaseSet, link: old.link, note: old.note,
+        identity: old.identitySet ?? '', bootp: old.bootp, rapidCommit: old.rapidCommit, offerDelay: old.offerDelay, probe: old.probe, authoritative: old.authoritative,
+        perCircuit: old.perCircuit || null, newPerMinute: old.newPerMinute || null,
       }
-    : { serving: true, subnet }
+    : { serving: true, subnet, probe: true, identity: '', bootp: 'reserved' }
   return (
     <Drawer
       open={open} onClose={onClose} size={900} destroyOnHidden
@@ -105,6 +117,18 @@ export function ScopeForm({ open, old, subnet, onClose, onDone }: { open: boolea
             <Select allowClear options={links.data?.map((l) => ({ value: l.name, label: l.name + (l.scopes.length ? ` (${l.scopes.join(', ')})` : '') }))} />
           </Form.Item>
           {!old && <Form.Item name="serving" label="Serve at once" valuePropName="checked"><Switch /></Form.Item>}
+          <Collapse ghost size="small" style={{ margin: '0 -12px 8px' }} items={[{ key: 'more', label: 'Who is served, and how', forceRender: true, children: (
+            <>
+              <Form.Item name="identity" label="Clients are told apart by"><Select options={[{ value: '', label: "as the plan's defaults say" }, { value: 'identifier', label: 'client identifier, if sent' }, { value: 'hardware', label: 'hardware address alone' }]} /></Form.Item>
+              <Form.Item name="bootp" label="BOOTP clients"><Select options={[{ value: 'reserved', label: 'get reserved addresses' }, { value: 'dynamic', label: 'get any address, for good' }, { value: 'ignore', label: 'are ignored' }]} /></Form.Item>
+              <Form.Item name="probe" label="Probe addresses before they are offered" valuePropName="checked"><Switch size="small" /></Form.Item>
+              <Form.Item name="authoritative" label="Refuse clients without a record" valuePropName="checked"><Switch size="small" /></Form.Item>
+              <Form.Item name="rapidCommit" label="Rapid commit" valuePropName="checked"><Switch size="small" /></Form.Item>
+              <Form.Item name="offerDelay" label="Offers wait"><Input placeholder="0s" /></Form.Item>
+              <Form.Item name="perCircuit" label="Addresses a relay circuit may have"><InputNumber min={-1} placeholder="any" /></Form.Item>
+              <Form.Item name="newPerMinute" label="New clients a minute" extra="Empty: a tenth of the pools, 60 at least; -1: any number"><InputNumber min={-1} /></Form.Item>
+            </>
+          ) }]} />
           <Form.Item name="note" label="Note"><Input.TextArea autoSize={{ minRows: 1, maxRows: 4 }} /></Form.Item>
         </Form>
         <div>

@@ -835,7 +835,7 @@ export interface components {
             /** @description Vendor classes it is for, with place 43; a final * stands for any rest */
             classes?: string[];
             /** @description Codes to take away */
-            drop?: string;
+            drop?: number[];
             /**
              * Format: int32
              * @description IANA enterprise number, with place 125

@@ -1,0 +1,69 @@
+import { App, Button, Drawer, Form } from 'antd'
+import { useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { change, type Edit } from '../api/client'
+import { Failure } from './bits'
+import { Effects, usePreview } from './preview'
+
+interface Props<F> {
+  open: boolean
+  title: string
+  initial: F
+  toEdit: (v: F) => Edit | null
+  fields: (v: F) => React.ReactNode
+  aside?: (v: F) => React.ReactNode
+  hint: string
+  onClose: () => void
+}
+
+/** A form over one item of the plan; what it does is shown before it is kept. */
+export function ItemForm<F extends object>({ open, title, initial, toEdit, fields, aside, hint, onClose }: Props<F>) {
+  const { message } = App.useApp()
+  const queries = useQueryClient()
+  const [form] = Form.useForm<F>()
+  const values = (Form.useWatch([], form) ?? initial) as F
+  const edit = open ? toEdit(values) : null
+  const preview = usePreview(edit ? [edit] : null)
+  const [error, setError] = useState<unknown>()
+  const submit = async () => {
+    try {
+      const done = await change([edit!], { base: preview.data?.base })
+      message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
+      queries.invalidateQueries()
+      setError(undefined)
+      onClose()
+    } catch (e) {
+      setError(e)
+    }
+  }
+  return (
+    <Drawer open={open} onClose={onClose} size={960} destroyOnHidden title={title}
+      extra={<Button type="primary" onClick={submit} disabled={!edit || !preview.data || preview.isError}>Apply</Button>}>
+      <div className="grid" style={{ gridTemplateColumns: 'minmax(0, 1fr) minmax(0, 1fr)', columnGap: 22 }}>
+        <Form form={form} layout="vertical" initialValues={initial} requiredMark={false} preserve={false}>{fields(values)}</Form>
+        <div>
+          {aside?.(values)}
+          <h2>What this does</h2>
+          <Failure error={error ?? (edit ? preview.error : undefined)} />
+          {!edit && <p className="quiet">{hint}</p>}
+          {edit && preview.data && !preview.isError && <Effects result={preview.data} />}
+        </div>
+      </div>
+    </Drawer>
+  )
+}
+
+/** Options as lines of name=value, and back to what an edit needs. */
+export const optionLines = (options: { name: string; value: string }[]) => options.map((o) => `${o.name}=${o.value}`).join('\n')
+
+export function optionEdit(text: string | undefined, had: { name: string }[]): Record<string, string> {
+  const out: Record<string, string> = {}
+  for (const o of had) out[o.name] = ''
+  for (const line of (text ?? '').split('\n')) {
+    const at = line.indexOf('=')
+    if (at > 0) out[line.slice(0, at).trim()] = line.slice(at + 1).trim()
+  }
+  return out
+}
+
+export const textLines = (text?: string) => (text ?? '').split(/[\n,]+/).map((l) => l.trim()).filter(Boolean)

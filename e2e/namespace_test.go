@@ -11,11 +11,13 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/demo"
@@ -379,3 +381,22 @@ func TestMovedClient(t *testing.T) {
 		t.Errorf("unserved list:\n%s", out)
 	}
 }
+
+func runQuietly(args ...string) { exec.Command(args[0], args[1:]...).Run() }
+
+// startRelay starts yarnpostd relay in the relay's namespace.
+func (f *far) startRelay(args ...string) {
+	f.t.Helper()
+	argv := append([]string{"netns", "exec", f.relay.ns, filepath.Join(binaries, "yarnpostd"), "relay", "--interface", "br1", "--to", "10.77.0.1"}, args...)
+	cmd := exec.Command("ip", argv...)
+	cmd.Stdout, cmd.Stderr = &f.log, &f.log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	if err := cmd.Start(); err != nil {
+		f.t.Fatal(err)
+	}
+	f.t.Cleanup(func() { cmd.Process.Signal(syscall.SIGTERM); cmd.Wait() })
+	f.await(func() bool { return strings.Contains(f.log.String(), "relaying") }, "the relay to come up: "+f.log.String())
+}
+
+// checkNudge verifies a FORCERENEW as its client does.
+func checkNudge(b []byte, nonce string) error { return answer.CheckNudge(b, nonce) }

@@ -127,17 +127,19 @@ var errNoARP = errors.New("no raw socket for ARP on this interface")
 // wants to use it (RFC 5227 section 2.1.1: the sender's address is zero).
 func (s *Server) ProbeARP(i *Interface, a netip.Addr) error {
 	v, ok := s.arps.Load(i.Index)
-	if !ok || len(i.Hardware) != 6 {
+	now, err := net.InterfaceByIndex(i.Index) // a bridge takes another address with each port
+	if !ok || err != nil || len(now.HardwareAddr) != 6 {
 		return errNoARP
 	}
-	eth := &layers.Ethernet{SrcMAC: i.Hardware, DstMAC: net.HardwareAddr{255, 255, 255, 255, 255, 255}, EthernetType: layers.EthernetTypeARP}
+	hw := now.HardwareAddr
+	eth := &layers.Ethernet{SrcMAC: hw, DstMAC: net.HardwareAddr{255, 255, 255, 255, 255, 255}, EthernetType: layers.EthernetTypeARP}
 	arp := &layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4, Operation: layers.ARPRequest,
-		SourceHwAddress: i.Hardware, SourceProtAddress: make([]byte, 4), DstHwAddress: make([]byte, 6), DstProtAddress: a.AsSlice()}
+		SourceHwAddress: hw, SourceProtAddress: make([]byte, 4), DstHwAddress: make([]byte, 6), DstProtAddress: a.AsSlice()}
 	buf := gopacket.NewSerializeBuffer()
 	if err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{}, eth, arp); err != nil {
 		return err
 	}
-	_, err := v.(*packet.Conn).WriteTo(buf.Bytes(), &packet.Addr{HardwareAddr: eth.DstMAC})
+	_, err = v.(*packet.Conn).WriteTo(buf.Bytes(), &packet.Addr{HardwareAddr: eth.DstMAC})
 	return err
 }
 

@@ -1,7 +1,5 @@
 package lease
 
-import "iter"
-
 // offerQueue holds offers in the order of Until, those that were taken
 // included. It grows by blocks: a busy server has hundreds of thousands, and
 // moving them all at once would hold up the packets.
@@ -36,24 +34,5 @@ func (q *offerQueue) first() (Offer, bool) {
 func (q *offerQueue) drop() {
 	if q.begin++; q.begin == offerBlock {
 		q.blocks, q.begin = q.blocks[1:], 0
-	}
-}
-
-func (q *offerQueue) all() iter.Seq[Offer] {
-	return func(yield func(Offer) bool) {
-		for i, b := range q.blocks {
-			begin, end := 0, offerBlock
-			if i == 0 {
-				begin = q.begin
-			}
-			if i == len(q.blocks)-1 {
-				end = q.end
-			}
-			for _, o := range b[begin:end] {
-				if !yield(o) {
-					return
-				}
-			}
-		}
 	}
 }

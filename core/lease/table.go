@@ -102,8 +102,12 @@ func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
 		}
 	}
 	delete(scopes, 0)
+	var standing []Offer
 	for id := range scopes {
 		if s := t.shards[id]; s != nil {
+			for _, o := range s.offers {
+				standing = append(standing, o)
+			}
 			homeless = append(homeless, s.slots...)
 			delete(t.shards, id)
 		}
@@ -138,7 +142,7 @@ func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
 			}
 		}
 	}
-	for o := range t.offered.all() { // offers outlive a rebuilt shard
+	for _, o := range standing { // offers outlive a rebuilt shard
 		if s := t.shards[scopeID(p.ScopeAt(o.Address))]; s != nil && rebuilt[s.view.ID] {
 			s.putOffer(p, o)
 		}

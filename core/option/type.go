@@ -181,7 +181,12 @@ func (t Type) Resolve(text string, resolve func(host string) (netip.Addr, error)
 	for i, item := range items {
 		words := strings.Fields(item)
 		for j, w := range words {
-			if _, err := netip.ParseAddr(w); err == nil || j >= len(t.Fields) && !t.Tail || t.Fields[min(j, len(t.Fields)-1)] != Address {
+			last := len(t.Fields) - 1
+			field := j
+			if t.Tail && i > 0 { // behind the first comma only the last field is left
+				field = last
+			}
+			if _, err := netip.ParseAddr(w); err == nil || field > last && !t.Tail || t.Fields[min(field, last)] != Address {
 				continue
 			}
 			if _, err := labels(w); err != nil || strings.Trim(w, "0123456789./:") == "" {

@@ -371,10 +371,10 @@ func (q *exchangeQuery) keep() (func(*node.Exchange) bool, error) {
 		}
 	}
 	who := strings.ToLower(strings.TrimSpace(q.Client))
+	octets := strings.ReplaceAll(who, "-", ":")
 	if hw, err := addr.ParseHardware(who); err == nil {
-		who = hw.String()
+		octets = hw.String()
 	}
-	who = strings.ReplaceAll(who, "-", ":")
 	return func(x *node.Exchange) bool {
 		if at.IsValid() && x.Address != at || relay.IsValid() && x.Relay != relay || q.Scope != "" && !strings.EqualFold(q.Scope, x.Scope) {
 			return false
@@ -382,7 +382,7 @@ func (q *exchangeQuery) keep() (func(*node.Exchange) bool, error) {
 		if q.Outcome != "" && q.Outcome != string(x.Outcome) && q.Outcome != string(x.Why) && q.Outcome != string(x.Fate) {
 			return false
 		}
-		if who == "" || strings.Contains(x.Hardware.String(), who) || strings.Contains(addr.Hardware(x.Client.Identifier()).String(), who) {
+		if who == "" || strings.Contains(x.Hardware.String(), octets) || strings.Contains(addr.Hardware(x.Client.Identifier()).String(), octets) {
 			return true
 		}
 		var m dhcp4.Message

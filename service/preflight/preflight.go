@@ -300,6 +300,9 @@ func relays(p *plan.Plan, own map[netip.Addr]string, add adder) {
 
 func others(ctx context.Context, in Input, add adder) {
 	for _, name := range in.Interfaces {
+		if l, err := netlink.LinkByName(name); err != nil || l.Attrs().Flags&net.FlagUp == 0 {
+			continue // said already
+		}
 		what := "servers on " + name
 		found, err := in.Servers(ctx, name)
 		switch {

@@ -1,0 +1,209 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/option"
+	"yarnpost/demo"
+)
+
+// says runs a command line that has to succeed and prints all of the texts.
+func (s *service) says(texts []string, args ...string) {
+	s.t.Helper()
+	out := s.must(args...)
+	for _, text := range texts {
+		if !strings.Contains(out, text) {
+			s.t.Errorf("yarnpost %s does not say %q:\n%s", strings.Join(args, " "), text, out)
+		}
+	}
+}
+
+// fails runs a command line that has to be refused with a text.
+func (s *service) fails(code int, text string, args ...string) {
+	s.t.Helper()
+	out, errs, got := s.cli(args...)
+	if got != code || !strings.Contains(errs, text) {
+		s.t.Errorf("yarnpost %s: exit %d, want %d with %q\n%s%s", strings.Join(args, " "), got, code, text, out, errs)
+	}
+}
+
+// An administrator asks why, in every way there is.
+func TestUnderstanding(t *testing.T) {
+	ctx := context.Background()
+	s := startService(t)
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.101", "--pool", "10.77.0.200-10.77.0.209", "--router", "10.77.0.1", "--serve")
+	relay := s.relay("127.0.0.2", "10.77.0.1")
+	client := func(n int, name string) *demo.Client {
+		return &demo.Client{Relay: relay, Circuit: fmt.Sprintf("sw1/0/%d", n), Hardware: hw(n), ID: append([]byte{1}, hw(n)...), Hostname: name, Vendor: "loomctl/2", Wants: []byte{1, 3, 42, 150}, Patience: 2 * time.Second}
+	}
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+
+	// Codebooks, options and host names.
+	s.fails(1, "need the vendor class", "codebook", "add", "ap", "--place", "43")
+	s.says([]string{"codebook ap", "added"}, "codebook", "add", "ap", "--place", "43", "--class", "loomctl*", "--code", "7 controller address; where it is")
+	s.says([]string{"Nothing to change"}, "codebook", "add", "ap", "--place", "43", "--class", "loomctl*", "--code", "7 controller address; where it is")
+	s.says([]string{"controller", "where it is", "vendor class loomctl*"}, "codebook", "show", "ap")
+	s.says([]string{"Resolved: localhost → 127.0.0.1"}, "option", "set", "ap/controller=localhost", "--scope", "looms", "--dry-run")
+	s.must("option", "set", "ap/controller=10.77.0.31", "--scope", "looms")
+	s.fails(1, "unset it there first", "codebook", "remove", "ap", "--yes")
+	s.says([]string{"ap/controller", "1×"}, "option", "codes", "controller")
+
+	// Rules: tried, kept, counted.
+	a := client(1, "loom-a")
+	must(a.Get(ctx))
+	s.fails(1, "line 1, column 1", "rule", "try", "hx == 1")
+	s.says([]string{"would fit 1 of 1 clients", "loom-a"}, "rule", "try", `vendor.startsWith("loomctl") && 150 in wants`)
+	s.fails(1, "is no pool of any scope", "rule", "add", "staff", "--when", "true", "--pool", "10.77.0.5-10.77.0.9")
+	s.must("list", "add", "lent", "--entry", hw(2).String())
+	s.says([]string{"rule lent-out", "pool: 10.77.0.200-10.77.0.209"}, "rule", "add", "lent-out", "--scope", "looms", "--when", "hw in lists.lent", "--pool", "10.77.0.200-10.77.0.209", "--lease", "20m")
+	b := client(2, "loom-b")
+	must(b.Get(ctx))
+	want(t, "the address from the rule's pool", b.Address.String(), "10.77.0.200")
+	s.says([]string{"lent-out", "2×", "lease 20m"}, "rule", "list")
+	s.fails(1, "rule lent-out looks into list lent", "list", "remove", "lent", "--yes")
+	s.says([]string{"kept for a rule", "10.77.0.200-10.77.0.209"}, "scope", "show", "looms")
+
+	// Explained: of a client on record, and of a made-up one.
+	s.says([]string{"would be offered 10.77.0.200", "rule lent-out fits", "ap/controller", "43 vendor-specific", "ap/controller=10.77.0.31", "for 20m"}, "explain", hw(2).String())
+	s.says([]string{"would hear nothing: no scope for this link"}, "explain", hw(9).String(), "--relay", "10.99.0.1")
+	s.says([]string{"would be refused 192.0.2.9", "asks for an address of another link", "NAK"}, "explain", "--scope", "looms", "--message", "REQUEST", "--address", "192.0.2.9")
+	if n := len(s.leases()); n != 2 {
+		t.Errorf("explaining left %d leases", n)
+	}
+	s.fails(1, "not clear which link", "explain")
+
+	// What was given, what is stale, what is missing.
+	s.says([]string{"asked", "given", "ap/controller=10.77.0.31", "Asked for and not given: 42 ntp-servers, 150 tftp-server-address"}, "lease", "options", a.Address.String())
+	s.says([]string{"2        42    ntp-servers"}, "option", "unmet")
+	s.says([]string{"hold what the plan gives now"}, "lease", "stale")
+	s.must("option", "set", "ntp-servers=10.77.0.42", "--scope", "looms")
+	s.says([]string{"2 of 2 active clients hold old options; 0 of them can be nudged", "in 3 h"}, "lease", "stale")
+	must(a.Renew(ctx))
+	s.says([]string{"1 of 2 active clients hold old options"}, "lease", "stale")
+	s.fails(1, "cannot be nudged", "lease", "nudge", a.Address.String())
+
+	// Who had it then, and where has it been.
+	before := time.Now().UTC().Add(-time.Hour).Format(time.RFC3339)
+	s.says([]string{"Nobody held " + a.Address.String() + " then"}, "lease", "history", a.Address.String(), "--at", before)
+	s.says([]string{"loom-a"}, "lease", "history", a.Address.String(), "--at", time.Now().UTC().Add(time.Minute).Format(time.RFC3339))
+	s.says([]string{a.Address.String(), "sw1/0/1"}, "lease", "history", hw(1).String())
+	s.fails(2, "is not a time", "lease", "history", a.Address.String(), "--at", "tea")
+
+	// Unserved, and mended in one step.
+	must(client(3, "loom-c").Get(ctx))
+	d := client(4, "loom-d")
+	if _, err := d.Discover(ctx); err == nil {
+		t.Fatal("there is an address for the fourth client")
+	}
+	s.says([]string{"loom-d", "pool is empty"}, "unserved", "list")
+	s.fails(3, "nothing was changed", "unserved", "mend", hw(4).String())
+	s.says([]string{"A reserved address mends it", "reservation loom-d"}, "unserved", "mend", hw(4).String(), "--yes")
+	must(d.Get(ctx))
+	far := s.relay("127.0.0.3", "10.88.0.1")
+	lost := &demo.Client{Relay: far, Hardware: hw(5), Patience: time.Second}
+	lost.Discover(ctx)
+	s.says([]string{"scope subnet-10-88-0-0-24", "added"}, "unserved", "mend", hw(5).String(), "--yes")
+	must(lost.Get(ctx))
+
+	// Conversations.
+	s.says([]string{"ignored: pool is empty", "loom-d"}, "trace", "--outcome", "pool-empty")
+	s.says([]string{"· rule lent-out fits", "asked: REQUEST", "reply: ACK", "82 relay-agent-information", "circuit=sw1/0/2"}, "trace", "--client", "loom-b", "--long")
+	s.says([]string{hw(5).String()}, "trace", "--relay", "127.0.0.3")
+	s.says([]string{"No message that is remembered fits"}, "trace", "--scope", "nowhere")
+	s.follows(t, client(1, "loom-a"))
+	file := filepath.Join(t.TempDir(), "some.pcap")
+	s.must("trace", "--scope", "looms", "--pcap", file)
+	if out, err := exec.Command(needTool(t, "tshark", "tshark"), "-r", file, "-Y", "dhcp.option.hostname == \"loom-b\"").Output(); err != nil || bytes.Count(out, []byte("\n")) != 2 {
+		t.Errorf("the capture shows of loom-b:\n%s %v", out, err)
+	}
+
+	// Trials.
+	s.says([]string{"ok     acknowledged", "ok     its options are what the plan says", "ok     given back", "is served as the plan says"}, "trial", "run", "--scope", "subnet-10-88-0-0-24")
+	s.fails(1, "is not served as the plan says", "trial", "run", "--scope", "looms")
+	s.must("trial", "add", "far", "--scope", "subnet-10-88-0-0-24", "--every", "1m")
+	s.await(func() bool { return strings.Contains(s.must("trial", "list"), "good, ") }, "the planned trial to run")
+	s.fails(1, "no link knows relay", "trial", "run", "--relay", "10.99.0.1")
+	s.says([]string{"127.0.0.2", "looms", "heard"}, "relay", "list")
+	s.says([]string{"ok", "database"}, "preflight")
+}
+
+// follows checks that a trace goes on as messages come.
+func (s *service) follows(t *testing.T, c *demo.Client) {
+	t.Helper()
+	cmd := exec.Command(filepath.Join(binaries, "yarnpost"), "trace", "--follow", "--client", c.Hardware.String(), "--limit", "1")
+	cmd.Env = append(os.Environ(), "YARNPOST_SERVER=http://"+s.http, "YARNPOST_TOKEN_FILE="+s.tokenFile())
+	var out lockedBuffer
+	cmd.Stdout = &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { cmd.Process.Signal(os.Interrupt); cmd.Wait() }()
+	s.await(func() bool { return strings.Count(out.String(), "\n") == 1 }, "the trace to begin")
+	c.Inform(context.Background(), c.Relay.Link)
+	s.await(func() bool { return strings.Contains(out.String(), "INFORM") }, "the trace to follow: "+out.String())
+	if n := strings.Count(out.String(), "\n"); n != 2 {
+		t.Errorf("the trace printed %d lines:\n%s", n, out.String())
+	}
+}
+
+// An offer waits as long as its scope says.
+func TestOffersWait(t *testing.T) {
+	s := startService(t)
+	s.must("scope", "add", "slow", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.109", "--offer-delay", "1s", "--serve")
+	c := &demo.Client{Relay: s.relay("127.0.0.2", "10.77.0.1"), Hardware: hw(1), Patience: 9 * time.Second}
+	begun := time.Now()
+	offer, err := c.Discover(context.Background())
+	if err != nil || offer.Type != dhcp4.Offer {
+		t.Fatal(err)
+	}
+	if took := time.Since(begun); took < 900*time.Millisecond {
+		t.Errorf("the offer came after %s", took)
+	}
+	if err := c.Request(context.Background(), offer); err != nil {
+		t.Error(err)
+	}
+	if _, told := offer.Options.Get(option.ServerID); !told {
+		t.Error("the offer names no server")
+	}
+}
+
+// What a host lacks is said with its mend, before serving.
+func TestPreflight(t *testing.T) {
+	w := wire(t, "--pool", "10.77.0.1-10.77.0.50")
+	look := func(args ...string) string {
+		argv := append([]string{"netns", "exec", w.netns, filepath.Join(binaries, "yarnpostd"), "preflight", "--data", w.dir}, args...)
+		out, _ := exec.Command("ip", argv...).CombinedOutput()
+		return string(out)
+	}
+	for _, name := range []string{"down", "bare", "leased"} {
+		sh(t, "ip", "-n", w.netns, "link", "add", name+"0", "type", "veth", "peer", "name", name+"1")
+		if name != "down" {
+			sh(t, "ip", "-n", w.netns, "link", "set", name+"0", "up")
+			sh(t, "ip", "-n", w.netns, "link", "set", name+"1", "up")
+		}
+	}
+	sh(t, "ip", "-n", w.netns, "addr", "add", "10.66.0.9/24", "dev", "leased0", "valid_lft", "600", "preferred_lft", "600")
+	w.must("link", "edit", "looms", "--relay", "172.31.9.9", "--relay", "10.66.0.9")
+	w.must("option", "set", "router=10.77.0.254", "--scope", "looms") // a router's address is kept out of pools anyway
+	out := look("--interface", "br0", "--interface", "down0", "--interface", "bare0", "--interface", "leased0", "--interface", "gone0")
+	for _, text := range []string{"BAD   port 67", "is taken", "it is down", "ip link set down0 up", "it has no IPv4 address", "was leased: it ends by itself", "there is no such interface",
+		"10.77.0.1 lies in a pool of scope looms", "--exclude 10.77.0.1,yarnpost", "there is no route back to relay 172.31.9.9", "an interface cannot both serve and relay", "no other DHCP server answered"} {
+		if !strings.Contains(out, text) {
+			t.Errorf("preflight does not say %q:\n%s", text, out)
+		}
+	}
+}

@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/binary"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/netip"
 	"slices"
@@ -30,6 +31,10 @@ type generator struct {
 	clients uint32
 	ask     []byte // DISCOVER
 	take    []byte // REQUEST
+	renew   []byte // REQUEST of a client that has its address
+	mixed   bool   // 90 % renew, 9 % come back, 1 % are new
+	known   []knownClient
+	random  *rand.Rand
 	at      offsets
 	in      []ipv4.Message
 	out     []ipv4.Message
@@ -39,12 +44,19 @@ type generator struct {
 // offsets are the places in the templates that differ from client to client.
 type offsets struct{ id, name, wanted, server int }
 
+// knownClient is one that was acknowledged an address.
+type knownClient struct {
+	client uint32
+	has    [4]byte
+}
+
 // slot is one exchange under way.
 type slot struct {
 	client uint32
 	xid    uint32
 	taking bool // the REQUEST is out
 	busy   bool
+	renews bool      // one REQUEST is all
 	begun  time.Time // when the client wanted to begin
 	sent   time.Time
 	offer  [4]byte
@@ -58,7 +70,7 @@ func newGenerator(server netip.AddrPort, echo bool) (*generator, error) {
 	}
 	conn.SetReadBuffer(8 << 20)
 	conn.SetWriteBuffer(8 << 20)
-	g := &generator{conn: conn, batch: ipv4.NewPacketConn(conn), echo: echo}
+	g := &generator{conn: conn, batch: ipv4.NewPacketConn(conn), echo: echo, random: rand.New(rand.NewPCG(1, 2))}
 	for range 64 {
 		g.in = append(g.in, ipv4.Message{Buffers: [][]byte{make([]byte, 2048)}})
 		g.out = append(g.out, ipv4.Message{Buffers: [][]byte{make([]byte, 0, 600)}})
@@ -81,6 +93,9 @@ func newGenerator(server netip.AddrPort, echo bool) (*generator, error) {
 	if g.take, err = template(dhcp4.Request, dhcp4.Option{Code: option.AddressRequest, Data: make([]byte, 4)}, dhcp4.Option{Code: option.ServerID, Data: make([]byte, 4)}); err != nil {
 		return nil, err
 	}
+	if g.renew, err = template(dhcp4.Request); err != nil {
+		return nil, err
+	}
 	// magic cookie at 236; 53 takes 3 octets; then 61, 12, 60, 55, 50, 54
 	g.at.id = 240 + 3 + 2 + 3
 	g.at.name = 240 + 3 + 9 + 2 + 6
@@ -94,7 +109,10 @@ func (g *generator) queue(i int, s *slot, now time.Time) {
 	s.sent = now
 	s.xid += 1 << 16
 	buf := g.out[g.queued].Buffers[0][:0]
-	if s.taking {
+	if s.renews {
+		buf = append(buf, g.renew...)
+		copy(buf[12:], s.offer[:])
+	} else if s.taking {
 		buf = append(buf, g.take...)
 		copy(buf[g.at.wanted:], s.offer[:])
 		copy(buf[g.at.server:], s.server[:])
@@ -130,17 +148,20 @@ type result struct {
 	done, again, lost int
 	span              time.Duration
 	latency           []time.Duration
+	offers            []time.Duration // of those exchanges that began with a DISCOVER
 }
 
 func (r *result) rate() float64 { return float64(r.done) / r.span.Seconds() }
 
 // percentile is in milliseconds.
-func (r *result) percentile(p float64) float64 {
-	if len(r.latency) == 0 {
+func (r *result) percentile(p float64) float64 { return percentile(r.latency, p) }
+
+func percentile(list []time.Duration, p float64) float64 {
+	if len(list) == 0 {
 		return 0
 	}
-	slices.Sort(r.latency)
-	return float64(r.latency[int(p*float64(len(r.latency)-1))].Microseconds()) / 1000
+	slices.Sort(list)
+	return float64(list[int(p*float64(len(list)-1))].Microseconds()) / 1000
 }
 
 // closed keeps n exchanges open for a while.
@@ -163,10 +184,20 @@ func (g *generator) closed(span time.Duration, n int) *result {
 	return r
 }
 
-// begin starts an exchange of a client that was never seen before.
+// begin starts an exchange: of a client that was never seen before, or as the
+// mix has it.
 func (g *generator) begin(i int, s *slot, wanted time.Time) {
+	*s = slot{xid: s.xid, busy: true, begun: wanted}
+	if n := len(g.known); g.mixed && n > 0 {
+		if which := g.random.IntN(100); which < 99 {
+			k := g.known[g.random.IntN(n)]
+			s.client, s.offer, s.renews = k.client, k.has, which < 90
+			g.queue(i, s, wanted)
+			return
+		}
+	}
 	g.clients++
-	*s = slot{client: g.clients | 0x00<<24, xid: s.xid, busy: true, begun: wanted}
+	s.client = g.clients
 	g.queue(i, s, wanted)
 }
 
@@ -192,7 +223,7 @@ func (g *generator) receive(slots []slot, r *result, until time.Time, free func(
 		if !s.busy || s.xid>>16 != xid>>16 {
 			continue
 		}
-		if !s.taking {
+		if !s.taking && !s.renews {
 			s.taking = true
 			copy(s.offer[:], b[16:20])
 			copy(s.server[:], b[245:249]) // 53 is first, 54 second in every reply
@@ -204,6 +235,12 @@ func (g *generator) receive(slots []slot, r *result, until time.Time, free func(
 		}
 		r.done++
 		r.latency = append(r.latency, now.Sub(s.begun))
+		if !s.renews {
+			r.offers = append(r.offers, now.Sub(s.begun))
+			if len(g.known) < 20000 {
+				g.known = append(g.known, knownClient{s.client, [4]byte(b[16:20])})
+			}
+		}
 		s.busy = false
 		if free != nil {
 			free(i, s, now)

@@ -33,13 +33,23 @@ func main() {
 	echo := flag.String("echo", "", "be a bare UDP echo loop at this address")
 	pairs := flag.Int("pairs", 5, "alternating pairs of echo and service")
 	span := flag.Duration("span", 4*time.Second, "length of one measurement")
+	garbage := flag.String("garbage", "", "flood this address with what is no DHCP message")
+	probing := flag.Bool("probing", false, "measure probing alone, inside a network namespace made for it")
 	flag.Parse()
+	if *garbage != "" {
+		fmt.Fprintln(os.Stderr, "bench:", flood(*garbage))
+		os.Exit(1)
+	}
 	if *echo != "" {
 		fmt.Fprintln(os.Stderr, "bench:", echoLoop(*echo))
 		os.Exit(1)
 	}
 	runtime.GOMAXPROCS(1) // the generator is one loop; a second thread would only take time from what is measured
-	if err := run(*pairs, *span); err != nil {
+	do := func() error { return run(*pairs, *span) }
+	if *probing {
+		do = func() error { return probed(*span) }
+	}
+	if err := do(); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -181,6 +191,12 @@ func run(pairs int, span time.Duration) error {
 	fmt.Printf("  (the echo loop at the same rate on this machine: p50 %.2f ms, p99 %.2f ms)\n", bare.percentile(0.50), bare.percentile(0.99))
 	fmt.Printf("  median of three: p50 %.2f ms, p99 %.2f ms   (bar 2 / 10, goal 1 / 5)\n", median(p50s), median(p99s))
 
+	if err := underGarbage(self, udp, load, span, half); err != nil {
+		return err
+	}
+	if err := besideProbing(self, span); err != nil {
+		return err
+	}
 	single, err := oneByOne(dir, span)
 	if err != nil {
 		return err
@@ -220,9 +236,9 @@ func define(dir string, web netip.AddrPort) error {
 			continue
 		}
 		c := client.New("http://"+web.String(), string(token))
-		subnet, mode, lease := "10.0.0.0/8", "serving", "8h"
+		subnet, mode, lease, unlimited := "10.0.0.0/8", "serving", "8h", -1
 		_, last = c.Change(ctx, api.ChangeRequest{Edits: []api.Edit{{Op: "add", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Subnet: &subnet, Pools: &[]string{"all"},
-			Mode: &mode, Lease: &lease, Options: map[string]string{"router": "10.0.0.1", "domain-server": "10.0.0.53", "domain-name": "bench.example", "ntp-servers": "10.0.0.42"}}}}})
+			Mode: &mode, Lease: &lease, NewPerMinute: &unlimited, Options: map[string]string{"router": "10.255.0.1", "domain-server": "10.0.0.53", "domain-name": "bench.example", "ntp-servers": "10.0.0.42"}}}}})
 		if last == nil {
 			return nil
 		}

@@ -85,6 +85,9 @@ func (d *decider) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a net
 	}
 	values := appendValues(d.values[:0], d.settled(v, res), v, res, leaseTime, d.octets[4:])
 	d.Values = values
+	if i, ok := find(values, option.Std(option.AddressTime)); ok && values[i].Level == plan.AtService {
+		values[i].Level, values[i].Rule = d.leaseLevel(v, res)
+	}
 	add := func(code uint8, data []byte) {
 		if _, there := r.Options.Get(code); !there {
 			r.Options = append(r.Options, dhcp4.Option{Code: code, Data: data})
@@ -97,7 +100,7 @@ func (d *decider) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a net
 	// section 3.3). Then what the client asks for, in its order; without a list,
 	// everything (RFC 2131 section 4.3.1).
 	for _, val := range values {
-		if val.Book == "" && val.Level == plan.AtService && val.Code != option.Hostname {
+		if val.Book == "" && (val.Level == plan.AtService || val.Code == option.AddressTime && leaseTime > 0) && val.Code != option.Hostname {
 			add(val.Code, val.Data)
 		}
 	}
@@ -121,6 +124,22 @@ func (d *decider) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a net
 	}
 	d.echo(r)
 	d.aim()
+}
+
+// leaseLevel is the level that the lease time comes from.
+func (d *decider) leaseLevel(v *plan.View, r *plan.Reservation) (plan.Level, string) {
+	of := d.ruling(v)
+	switch {
+	case r != nil && r.Lease != 0:
+		return plan.AtReservation, ""
+	case of.lease != 0:
+		return plan.AtRule, of.leased
+	case v.Scope.Lease != 0:
+		return plan.AtScope, ""
+	case d.plan.Defaults.Lease != 0:
+		return plan.AtDefaults, ""
+	}
+	return plan.AtService, ""
 }
 
 // aim says where the reply goes (RFC 2131 section 4.1).

@@ -17,6 +17,7 @@ type ruling struct {
 	values []plan.Value
 	takes  []option.Key
 	lease  time.Duration // 0: as the scope says
+	leased string        // the rule that sets it
 	pool   addr.Range    // invalid: any that is not confined
 	action plan.Action
 	by     string // the rule that acts
@@ -56,8 +57,8 @@ func (d *decider) ruling(v *plan.View) *ruling {
 			if r.Action == plan.ReservedOnly {
 				out.action, out.by = r.Action, r.Name
 			}
-			if out.lease == 0 {
-				out.lease = time.Duration(r.Lease)
+			if out.lease == 0 && r.Lease != 0 {
+				out.lease, out.leased = time.Duration(r.Lease), r.Name
 			}
 			if !out.pool.Valid() {
 				out.pool = r.Pool

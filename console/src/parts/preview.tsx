@@ -23,6 +23,7 @@ export function Effects({ result }: { result: ChangeResult }) {
       {result.advice.map((a) => (
         <div className="note" key={a.code + a.subject}><b>Advice</b> {a.subject}: {a.text}.</div>
       ))}
+      {result.resolved.map((r) => <div className="note" key={r}><b>Resolved</b> {r}</div>)}
       <ul className="diff">
         {result.diff.map((d, i) => (
           <li key={i} className={d.after && !d.before ? 'new' : d.before && !d.after ? 'gone' : ''}>

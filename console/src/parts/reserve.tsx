@@ -1,19 +1,22 @@
-import { App, Form, Input, Modal, Select } from 'antd'
+import { App, Form, Input, Modal, Select, Space } from 'antd'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { change, get, type Edit, type Scope } from '../api/client'
 import { Failure } from './bits'
 import { Effects, usePreview } from './preview'
 
-export interface Wanted { name: string; hardware: string; scope: string; address?: string; hostname?: string }
+type By = 'hardware' | 'identifier' | 'circuit'
+export interface Wanted { name: string; hardware: string; by?: By; scope: string; address?: string; hostname?: string }
 
 /** A name for the reservation of a client: its host name, or its hardware address. */
 export const nameFor = (hostname: string, hardware: string) => (hostname || 'client-' + hardware).toLowerCase().replace(/[^a-z0-9.-]+/g, '-')
 
 function editOf(v: Partial<Wanted> | undefined): Edit | null {
   if (!v?.name || !v.hardware || !v.scope) return null
-  return { op: 'add', kind: 'reservation', name: v.name, reservation: { hardware: v.hardware, scope: v.scope, address: v.address || undefined, hostname: v.hostname || undefined } }
+  return { op: 'add', kind: 'reservation', name: v.name, reservation: { [v.by ?? 'hardware']: v.hardware, scope: v.scope, address: v.address || undefined, hostname: v.hostname || undefined } }
 }
+
+const hints: Record<By, string> = { hardware: '02:00:00:00:00:17', identifier: '01:02:00:00:00:00:17', circuit: 'sw1/0/7: whoever is plugged in there' }
 
 /** Reserves an address; the effect shows before it is kept. */
 export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: () => void }) {
@@ -27,7 +30,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
   const [error, setError] = useState<unknown>()
   useEffect(() => {
     setError(undefined)
-    if (wanted) form.setFieldsValue({ address: '', ...wanted })
+    if (wanted) form.setFieldsValue({ address: '', by: 'hardware', ...wanted })
   }, [wanted, form])
   const submit = async () => {
     try {
@@ -45,7 +48,12 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
       <Form form={form} layout="vertical" requiredMark={false}>
         <div className="grid two" style={{ gap: '0 14px' }}>
           <Form.Item name="name" label="Name"><Input /></Form.Item>
-          <Form.Item name="hardware" label="Hardware address"><Input className="mono" placeholder="02:00:00:00:00:17" /></Form.Item>
+          <Form.Item label="Client">
+            <Space.Compact block>
+              <Form.Item name="by" noStyle><Select style={{ width: 130 }} options={[{ value: 'hardware', label: 'Hardware' }, { value: 'identifier', label: 'Identifier' }, { value: 'circuit', label: 'Circuit' }]} /></Form.Item>
+              <Form.Item name="hardware" noStyle><Input className="mono" placeholder={hints[values?.by ?? 'hardware']} /></Form.Item>
+            </Space.Compact>
+          </Form.Item>
           <Form.Item name="scope" label="Scope"><Select showSearch options={scopes.data?.map((s) => ({ value: s.name, label: `${s.name}  ${s.subnet}` }))} /></Form.Item>
           <Form.Item name="address" label="Address"><Input className="mono" placeholder="the one it has, or a free one" /></Form.Item>
           <Form.Item name="hostname" label="Host name"><Input placeholder="its own" /></Form.Item>

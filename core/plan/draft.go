@@ -43,7 +43,7 @@ func (p *Plan) Draft() *Draft {
 	n.links, n.scopes, n.names = p.links.fork(), p.scopes.fork(), p.names.fork()
 	n.few = p.few.fork()
 	n.onLink, n.interfaces, n.relays = p.onLink.fork(), p.interfaces.fork(), p.relays.fork()
-	n.reserved = reservations{p.reserved.byID.fork(), p.reserved.byAddress.fork(), p.reserved.byClient.fork(), p.reserved.perScope.fork(), p.reserved.circuits.fork()}
+	n.reserved = p.reserved.fork()
 	return &Draft{next: &n, before: p, changes: map[ID]Change{}}
 }
 

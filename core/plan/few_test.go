@@ -209,6 +209,16 @@ func TestReservationsOfAllKinds(t *testing.T) {
 			t.Errorf("found %v, want %s", got, want)
 		}
 	}
+	for range 3 { // whatever else changes, they are found
+		d := p.Draft()
+		if err := d.SetDefaults(Defaults{Note: p.Defaults.Note + "."}); err != nil {
+			t.Fatal(err)
+		}
+		p, _ = d.Finish()
+		if p.ReservationFor(scope, "\x02\x00\x00\x00\x00\x01", "", nil) == nil || p.ReservationFor(scope, "", "", circuit) == nil || p.ReservationCount(scope) != 3 {
+			t.Fatalf("revision %d has lost reservations", p.Revision)
+		}
+	}
 	if r := p.ReservationFor(scope, "\x02\x00\x00\x00\x00\x02", "", nil); r != nil {
 		t.Errorf("a stranger has reservation %s", r.Name)
 	}

@@ -145,9 +145,14 @@ type CompiledRule struct {
 func New() *Plan {
 	return &Plan{links: new(shards[ID, *Link]), scopes: new(shards[ID, *View]), names: new(shards[nameKey, ID]),
 		subnets: new(bart.Table[*View]), onLink: new(shards[ID, []*View]), interfaces: new(shards[string, ID]),
-		relays: new(shards[netip.Addr, ID]), reserved: reservations{new(shards[ID, *Reservation]),
-			new(shards[netip.Addr, *Reservation]), new(shards[whoKey, *Reservation]), new(shards[ID, int]), new(shards[ID, int])},
-		few: few{}.fork().compiled()}
+		relays: new(shards[netip.Addr, ID]), few: few{}.fork().compiled(),
+		reserved: reservations{byID: new(shards[ID, *Reservation]), byAddress: new(shards[netip.Addr, *Reservation]), byClient: new(shards[whoKey, *Reservation]),
+			perScope: new(shards[ID, int]), circuits: new(shards[ID, int])}}
+}
+
+// fork returns indexes that may be written; the originals must not be any more.
+func (r reservations) fork() reservations {
+	return reservations{byID: r.byID.fork(), byAddress: r.byAddress.fork(), byClient: r.byClient.fork(), perScope: r.perScope.fork(), circuits: r.circuits.fork()}
 }
 
 // Scope is the scope with that id, or nil.

@@ -279,6 +279,9 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 				via = l.Address
 			}
 			relayed = l.Relay
+			if !at.IsValid() && t == dhcp4.Request || t == dhcp4.Inform && !at.IsValid() { // it renews what it has
+				at = l.Address
+			}
 		}
 		if !via.IsValid() && in.Scope == "" {
 			for _, v := range p.Scopes() {
@@ -336,7 +339,7 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 	if len(relay) > 0 {
 		put(option.RelayAgent, relay)
 	}
-	if at.IsValid() && (t == dhcp4.Discover || t == dhcp4.Request) {
+	if at.IsValid() && (t == dhcp4.Discover || t == dhcp4.Request) && !(t == dhcp4.Request && in.Address == "") {
 		a := at.As4()
 		put(option.AddressRequest, a[:])
 	} else if at.IsValid() {

@@ -136,6 +136,9 @@ func TestUnderstanding(t *testing.T) {
 	s.fails(1, "is not served as the plan says", "trial", "run", "--scope", "looms")
 	s.must("trial", "add", "far", "--scope", "subnet-10-88-0-0-24", "--every", "1m")
 	s.await(func() bool { return strings.Contains(s.must("trial", "list"), "good, ") }, "the planned trial to run")
+	if out, _, code := s.cli("trial", "run", "--scope", "looms", "--hw", hw(1).String()); code != 1 || !strings.Contains(out, "the trial would take it away") {
+		t.Errorf("a trial as a client that is there: exit %d\n%s", code, out)
+	}
 	s.fails(1, "no link knows relay", "trial", "run", "--relay", "10.99.0.1")
 	s.says([]string{"127.0.0.2", "looms", "heard"}, "relay", "list")
 	s.says([]string{"ok", "database"}, "preflight")

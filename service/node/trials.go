@@ -42,6 +42,7 @@ type trials struct {
 const (
 	trialKeep     = 50 // results of one trial
 	trialPatience = 4 * time.Second
+	trialName     = "yarnpost-trial" // host name by which a trial's own lease is known
 )
 
 // TrialResults lists the last results of a trial, newest last.
@@ -80,6 +81,12 @@ func (n *Node) RunTrial(ctx context.Context, t plan.Trial) (TrialResult, error) 
 }
 
 func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Trial, r *TrialResult, note func(bool, time.Duration, string, ...any)) {
+	for _, l := range n.engine.Where(t.Hardware) {
+		if l.Hostname != trialName {
+			note(false, 0, "%s holds %s as %q: the trial would take it away; choose another hardware address", t.Hardware, l.Address, l.Hostname)
+			return
+		}
+	}
 	server := n.wire.Addr()
 	at := server.Addr()
 	if at.IsUnspecified() {
@@ -91,7 +98,7 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 		return
 	}
 	defer relay.Close()
-	c := &trial.Client{Relay: relay, Hardware: t.Hardware, Vendor: t.Vendor, Circuit: t.Circuit, Hostname: "trial", Patience: trialPatience,
+	c := &trial.Client{Relay: relay, Hardware: t.Hardware, Vendor: t.Vendor, Circuit: t.Circuit, Hostname: trialName, Patience: trialPatience,
 		Wants: []byte{1, 3, 6, 12, 15, 28, 42, 43, 51, 54, 58, 59, 66, 67, 119, 121, 138, 150}}
 
 	ask := c.Message(dhcp4.Discover)

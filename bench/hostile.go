@@ -103,27 +103,12 @@ func probed(span time.Duration) error {
 	}
 	defer os.RemoveAll(dir)
 	os.Chmod(dir, 0o755)
-	daemon := filepath.Join(dir, "yarnpostd")
-	if out, err := exec.Command("go", "build", "-o", daemon, "./cmd/yarnpostd").CombinedOutput(); err != nil {
-		return fmt.Errorf("build: %w: %s", err, out)
-	}
-	log, err := os.Create(filepath.Join(dir, "log"))
-	if err != nil {
-		return err
-	}
 	web := netip.MustParseAddrPort("127.0.0.1:8067")
-	service, err := child(log, daemon, "serve", "--data", dir, "--interface", "wire0", "--http", web.String())
+	stop, err := startService(dir, web, "--interface", "wire0")
 	if err != nil {
 		return err
 	}
-	defer func() {
-		service.Process.Signal(syscall.SIGTERM)
-		service.Wait()
-	}()
-	if err := define(dir, web); err != nil {
-		text, _ := os.ReadFile(log.Name())
-		return fmt.Errorf("%w\n%s", err, text)
-	}
+	defer stop()
 	token, err := os.ReadFile(filepath.Join(dir, "admin.token"))
 	if err != nil {
 		return err

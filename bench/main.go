@@ -111,10 +111,6 @@ func run(pairs int, span time.Duration) error {
 	defer os.RemoveAll(dir)
 	os.Chmod(dir, 0o755)
 	fmt.Println("Building and starting the service …")
-	daemon := filepath.Join(dir, "yarnpostd")
-	if out, err := exec.Command("go", "build", "-o", daemon, "./cmd/yarnpostd").CombinedOutput(); err != nil {
-		return fmt.Errorf("build (run this from the top of the sources): %w: %s", err, out)
-	}
 	udp, err := freePort("udp")
 	if err != nil {
 		return err
@@ -123,22 +119,11 @@ func run(pairs int, span time.Duration) error {
 	if err != nil {
 		return err
 	}
-	log, err := os.Create(filepath.Join(dir, "log"))
+	stop, err := startService(dir, web, "--dhcp4", udp.String())
 	if err != nil {
 		return err
 	}
-	service, err := child(log, daemon, "serve", "--data", dir, "--dhcp4", udp.String(), "--http", web.String())
-	if err != nil {
-		return err
-	}
-	defer func() {
-		service.Process.Signal(syscall.SIGTERM)
-		service.Wait()
-	}()
-	if err := define(dir, web); err != nil {
-		text, _ := os.ReadFile(log.Name())
-		return fmt.Errorf("%w\n%s", err, text)
-	}
+	defer stop()
 	self, err := os.Executable()
 	if err != nil {
 		return err
@@ -204,6 +189,33 @@ func run(pairs int, span time.Duration) error {
 	fmt.Printf("\nOne commit for each lease, same driver and schema, one connection: %.0f/s\n", single)
 	fmt.Printf("  service ÷ one commit a lease           %.1f ×   (bar 5 ×, goal 8 ×)\n", median(rates)/single)
 	return nil
+}
+
+// startService builds the service, starts it with its data in a folder, and
+// gives it one large scope.
+func startService(dir string, web netip.AddrPort, args ...string) (stop func(), err error) {
+	daemon := filepath.Join(dir, "yarnpostd")
+	if out, err := exec.Command("go", "build", "-o", daemon, "./cmd/yarnpostd").CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("build (run this from the top of the sources): %w: %s", err, out)
+	}
+	log, err := os.Create(filepath.Join(dir, "log"))
+	if err != nil {
+		return nil, err
+	}
+	service, err := child(log, daemon, append([]string{"serve", "--data", dir, "--http", web.String()}, args...)...)
+	if err != nil {
+		return nil, err
+	}
+	stop = func() {
+		service.Process.Signal(syscall.SIGTERM)
+		service.Wait()
+	}
+	if err := define(dir, web); err != nil {
+		stop()
+		text, _ := os.ReadFile(log.Name())
+		return nil, fmt.Errorf("%w\n%s", err, text)
+	}
+	return stop, nil
 }
 
 // settleLog brings the database's write-ahead log to where it is after its first

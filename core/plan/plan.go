@@ -151,8 +151,8 @@ func New() *Plan {
 }
 
 // fork returns indexes that may be written; the originals must not be any more.
-func (r reservations) fork() reservations {
-	return reservations{byID: r.byID.fork(), byAddress: r.byAddress.fork(), byClient: r.byClient.fork(), perScope: r.perScope.fork(), circuits: r.circuits.fork()}
+func (x reservations) fork() reservations {
+	return reservations{byID: x.byID.fork(), byAddress: x.byAddress.fork(), byClient: x.byClient.fork(), perScope: x.perScope.fork(), circuits: x.circuits.fork()}
 }
 
 // Scope is the scope with that id, or nil.

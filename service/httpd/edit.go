@@ -36,11 +36,11 @@ type editor struct {
 }
 
 // apply makes one edit.
-func (s *editor) apply(d *plan.Draft, e api.Edit) error {
+func (ed *editor) apply(d *plan.Draft, e api.Edit) error {
 	switch {
 	case e.Kind == "defaults" && e.Op == "edit" && e.Defaults != nil:
 		v := d.Plan().Defaults
-		if err := s.settle(d, &v.Settings, e.Defaults.Lease, e.Defaults.Options); err != nil {
+		if err := ed.settle(d, &v.Settings, e.Defaults.Lease, e.Defaults.Options); err != nil {
 			return err
 		}
 		set(&v.Note, e.Defaults.Note)
@@ -58,7 +58,7 @@ func (s *editor) apply(d *plan.Draft, e api.Edit) error {
 	case e.Kind == "rule" && e.Op == "remove":
 		return d.RemoveRule(e.Name)
 	case e.Kind == "rule" && e.Rule != nil:
-		return s.editRule(d, e)
+		return ed.editRule(d, e)
 	case e.Kind == "trial" && e.Op == "remove":
 		return d.RemoveTrial(e.Name)
 	case e.Kind == "trial" && e.Trial != nil:
@@ -70,11 +70,11 @@ func (s *editor) apply(d *plan.Draft, e api.Edit) error {
 	case e.Kind == "scope" && e.Op == "remove":
 		return d.RemoveScope(e.Name)
 	case e.Kind == "scope" && e.Scope != nil:
-		return s.editScope(d, e)
+		return ed.editScope(d, e)
 	case e.Kind == "reservation" && e.Op == "remove":
 		return d.RemoveReservation(e.Name)
 	case e.Kind == "reservation" && e.Reservation != nil:
-		return s.editReservation(d, e)
+		return ed.editReservation(d, e)
 	}
 	return refused("the edit %s %s %q is not complete; put what it sets under %q", e.Op, e.Kind, e.Name, e.Kind)
 }
@@ -108,7 +108,7 @@ func setDuration(what string, field *plan.Duration, value *string) error {
 
 // settle sets lease time and options; an empty value inherits. A host name that
 // stands where an address belongs is resolved now.
-func (e *editor) settle(d *plan.Draft, s *plan.Settings, leaseTime *string, options map[string]string) error {
+func (ed *editor) settle(d *plan.Draft, s *plan.Settings, leaseTime *string, options map[string]string) error {
 	if err := setDuration("lease time", &s.Lease, leaseTime); err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func (e *editor) settle(d *plan.Draft, s *plan.Settings, leaseTime *string, opti
 			s.Options = map[option.Key]string{}
 		}
 		if text != plan.NoValue {
-			if text, err = def.Type.Resolve(text, e.resolve); err != nil {
+			if text, err = def.Type.Resolve(text, ed.resolve); err != nil {
 				return refused("option %s: %v", d.Plan().KeyName(key), err)
 			}
 		}
@@ -136,16 +136,16 @@ func (e *editor) settle(d *plan.Draft, s *plan.Settings, leaseTime *string, opti
 }
 
 // resolve asks the host's resolver for an IPv4 address.
-func (e *editor) resolve(host string) (netip.Addr, error) {
-	ctx, cancel := context.WithTimeout(e.ctx, 5*time.Second)
+func (ed *editor) resolve(host string) (netip.Addr, error) {
+	ctx, cancel := context.WithTimeout(ed.ctx, 5*time.Second)
 	defer cancel()
 	list, err := net.DefaultResolver.LookupNetIP(ctx, "ip4", host)
 	if err != nil || len(list) == 0 {
 		return netip.Addr{}, fmt.Errorf("the resolver of this host knows no address of it; give the address itself")
 	}
 	a := list[0].Unmap()
-	if text := host + " → " + a.String(); !slices.Contains(e.resolved, text) {
-		e.resolved = append(e.resolved, text)
+	if text := host + " → " + a.String(); !slices.Contains(ed.resolved, text) {
+		ed.resolved = append(ed.resolved, text)
 	}
 	return a, nil
 }
@@ -197,7 +197,7 @@ func again(kind, name string, old, next plan.Item, put func() error) error {
 	return refused("%s %s is there already and differs (%s); change it with yarnpost %s edit, or choose another name", kind, name, strings.Join(differ, "; "), kind)
 }
 
-func (s *editor) editScope(d *plan.Draft, e api.Edit) error {
+func (ed *editor) editScope(d *plan.Draft, e api.Edit) error {
 	in := e.Scope
 	v := plan.Scope{Name: e.Name, Mode: plan.Held}
 	old := d.Plan().ScopeNamed(e.Name)
@@ -247,7 +247,7 @@ func (s *editor) editScope(d *plan.Draft, e api.Edit) error {
 		v.Mode = plan.Mode(*in.Mode)
 	}
 	set(&v.DrainUntil, in.DrainUntil)
-	if err := s.settle(d, &v.Settings, in.Lease, in.Options); err != nil {
+	if err := ed.settle(d, &v.Settings, in.Lease, in.Options); err != nil {
 		return fmt.Errorf("scope %s: %w", v.Name, err)
 	}
 	switch {
@@ -261,7 +261,7 @@ func (s *editor) editScope(d *plan.Draft, e api.Edit) error {
 		var link string
 		var host []plan.Interface
 		if set(&link, in.Link); link == "" {
-			host = s.node.PlanInterfaces()
+			host = ed.node.PlanInterfaces()
 		}
 		if err := d.PlaceScope(&v, link, host); err != nil {
 			return err
@@ -301,7 +301,7 @@ func editExclusions(v *plan.Scope, in *api.ScopeEdit) error {
 	return nil
 }
 
-func (s *editor) editReservation(d *plan.Draft, e api.Edit) error {
+func (ed *editor) editReservation(d *plan.Draft, e api.Edit) error {
 	in := e.Reservation
 	r := plan.Reservation{Name: e.Name}
 	old := d.Plan().ReservationNamed(e.Name)
@@ -340,7 +340,7 @@ func (s *editor) editReservation(d *plan.Draft, e api.Edit) error {
 	if scope != nil {
 		r.Scope = scope.ID
 	}
-	if err := s.settle(d, &r.Settings, in.Lease, in.Options); err != nil {
+	if err := ed.settle(d, &r.Settings, in.Lease, in.Options); err != nil {
 		return fmt.Errorf("reservation %s: %w", r.Name, err)
 	}
 	if e.Op == "add" && old != nil {
@@ -354,9 +354,9 @@ func (s *editor) editReservation(d *plan.Draft, e api.Edit) error {
 		if scope == nil {
 			return refused("reservation %s needs a scope or an address", r.Name)
 		}
-		a, ok := s.node.HeldBy(scope.ID, &r)
+		a, ok := ed.node.HeldBy(scope.ID, &r)
 		if !ok || d.Plan().ReservationAt(a) != nil {
-			if a, ok = s.node.Propose(d.Plan(), scope); !ok {
+			if a, ok = ed.node.Propose(d.Plan(), scope); !ok {
 				return refused("scope %s has no free address; end a lease or widen the subnet", scope.Name)
 			}
 		}
@@ -473,7 +473,7 @@ func editList(d *plan.Draft, e api.Edit) error {
 	return save()
 }
 
-func (s *editor) editRule(d *plan.Draft, e api.Edit) error {
+func (ed *editor) editRule(d *plan.Draft, e api.Edit) error {
 	in := e.Rule
 	r := plan.Rule{Name: e.Name}
 	old := d.Plan().RuleNamed(e.Name)
@@ -507,7 +507,7 @@ func (s *editor) editRule(d *plan.Draft, e api.Edit) error {
 			}
 		}
 	}
-	if err := s.settle(d, &r.Settings, in.Lease, in.Options); err != nil {
+	if err := ed.settle(d, &r.Settings, in.Lease, in.Options); err != nil {
 		return fmt.Errorf("rule %s: %w", r.Name, err)
 	}
 	save := func() error { _, err := d.PutRule(r); return err }

@@ -119,6 +119,15 @@ func (s *Server) unserved(search, reason string) []api.Unserved {
 	return out
 }
 
+// historyQuery says which part of history is wanted.
+type historyQuery struct {
+	Address  string    `query:"address" doc:"Who had this address"`
+	Hardware string    `query:"hardware" doc:"Where this client has been"`
+	At       time.Time `query:"at" doc:"With an address: who had it at this moment"`
+	Before   time.Time `query:"before" doc:"Only what happened before"`
+	Limit    int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+}
+
 func (s *Server) history(ctx context.Context, q *historyQuery) (*body[[]api.LeaseEvent], error) {
 	past := store.Past{Before: q.Before, Limit: q.Limit}
 	var err error

@@ -1,0 +1,164 @@
+package httpd
+
+import (
+	"bytes"
+	"net"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+
+	"yarnpost/api"
+	"yarnpost/core/addr"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+	"yarnpost/service/node"
+	"yarnpost/service/wire"
+)
+
+// This file shows what was said lately, and exports it.
+
+// exchangeQuery filters recent messages.
+type exchangeQuery struct {
+	Since   uint64 `query:"since" doc:"Only what happened behind this number"`
+	Client  string `query:"client" doc:"Part of hardware address, identifier or host name"`
+	Address string `query:"address" doc:"Address concerned"`
+	Scope   string `query:"scope"`
+	Relay   string `query:"relay"`
+	Outcome string `query:"outcome" doc:"An outcome such as refused, a reason such as pool-empty, or what became of the reply, such as withheld"`
+	Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"5000"`
+}
+
+// keep makes the filter.
+func (q *exchangeQuery) keep() (func(*node.Exchange) bool, error) {
+	var at, relay netip.Addr
+	var err error
+	if q.Address != "" {
+		if at, err = addr.ParseAddr(q.Address); err != nil {
+			return nil, refused("%v", err)
+		}
+	}
+	if q.Relay != "" {
+		if relay, err = addr.ParseAddr(q.Relay); err != nil {
+			return nil, refused("relay: %v", err)
+		}
+	}
+	who := strings.ToLower(strings.TrimSpace(q.Client))
+	octets := strings.ReplaceAll(who, "-", ":")
+	if hw, err := addr.ParseHardware(who); err == nil {
+		octets = hw.String()
+	}
+	return func(x *node.Exchange) bool {
+		if at.IsValid() && x.Address != at || relay.IsValid() && x.Relay != relay || q.Scope != "" && !strings.EqualFold(q.Scope, x.Scope) {
+			return false
+		}
+		if q.Outcome != "" && q.Outcome != string(x.Outcome) && q.Outcome != string(x.Why) && q.Outcome != string(x.Fate) {
+			return false
+		}
+		if who == "" || strings.Contains(x.Hardware.String(), octets) || strings.Contains(addr.Hardware(x.Client.Identifier()).String(), octets) {
+			return true
+		}
+		var m dhcp4.Message
+		return dhcp4.Decode(&m, x.In) == nil && strings.Contains(strings.ToLower(m.Text(option.Hostname)), who)
+	}, nil
+}
+
+func (s *Server) exchanges(q *exchangeQuery) (*body[api.Exchanges], error) {
+	keep, err := q.keep()
+	if err != nil {
+		return nil, failure(err)
+	}
+	list, last := s.node.Engine().Talk.Since(q.Since, q.Limit, keep)
+	p := s.node.Engine().Plan()
+	out := api.Exchanges{List: []api.Exchange{}, Last: last}
+	for i := range list {
+		out.List = append(out.List, exchangeView(p, &list[i]))
+	}
+	return respond(out, nil)
+}
+
+func exchangeView(p *plan.Plan, x *node.Exchange) api.Exchange {
+	out := api.Exchange{Seq: x.Seq, At: x.At.UTC(), Hardware: x.Hardware.String(), Client: x.Hardware.String(), Outcome: string(x.Outcome), Reason: string(x.Why), Fate: string(x.Fate),
+		Address: addrText(x.Address), Scope: x.Scope, Link: x.Link, Relay: addrText(x.Relay), Circuit: circuitText(x.Circuit), Interface: x.Wire, From: x.From.String(), To: x.To.String(),
+		Millis: float64(x.Took.Microseconds()) / 1000, Trail: []string{}, Request: decoded(p, x.In, "")}
+	if id := x.Client.Identifier(); id != "" {
+		out.Client = option.Colons([]byte(id))
+	}
+	var m dhcp4.Message
+	if dhcp4.Decode(&m, x.In) == nil {
+		out.Type, out.Hostname = m.Type.String(), m.Text(option.Hostname)
+	}
+	for _, step := range x.Trail {
+		out.Trail = append(out.Trail, step.String())
+	}
+	if len(x.Out) > 0 {
+		reply := decoded(p, x.Out, m.Text(option.ClassID))
+		out.Reply, out.ReplyTo = &reply, x.OutTo.String()
+	}
+	out.Text = string(x.Outcome)
+	if x.Address.IsValid() {
+		out.Text += " " + x.Address.String()
+	}
+	if x.Why != "" {
+		out.Text += ": " + reasonText(x.Why, x.Rule)
+	}
+	return out
+}
+
+// capture writes messages and replies as a capture file that protocol analysers
+// open. Where no frame was seen its addresses are made up of what is known.
+func (s *Server) capture(q *exchangeQuery) ([]byte, error) {
+	keep, err := q.keep()
+	if err != nil {
+		return nil, err
+	}
+	list, _ := s.node.Engine().Talk.Since(q.Since, q.Limit, keep)
+	var b bytes.Buffer
+	w := pcapgo.NewWriter(&b)
+	if err := w.WriteFileHeader(65535, layers.LinkTypeEthernet); err != nil {
+		return nil, err
+	}
+	nobody := net.HardwareAddr{0, 0, 0, 0, 0, 0}
+	write := func(at time.Time, fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) error {
+		if !from.Addr().Is4() {
+			from = netip.AddrPortFrom(netip.IPv4Unspecified(), from.Port())
+		}
+		frame, err := wire.Frame(fromHW, toHW, from, to, data)
+		if err != nil {
+			return err
+		}
+		return w.WritePacket(gopacket.CaptureInfo{Timestamp: at, CaptureLength: len(frame), Length: len(frame)}, frame)
+	}
+	for i := range list {
+		x := &list[i]
+		client := nobody
+		if len(x.Hardware) == 6 && !x.Relay.IsValid() {
+			client = net.HardwareAddr(x.Hardware)
+		}
+		to := x.To
+		if !to.Addr().Is4() {
+			to = netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), wire.ServerPort)
+		}
+		from := x.From
+		if x.Relay.IsValid() { // as a relay with the usual port sends it
+			from = netip.AddrPortFrom(from.Addr(), wire.ServerPort)
+		}
+		if err := write(x.At, client, nobody, from, to, x.In); err != nil {
+			return nil, err
+		}
+		if len(x.Out) > 0 && x.Fate != node.Withheld {
+			back := x.OutTo
+			if x.Relay.IsValid() {
+				back = netip.AddrPortFrom(back.Addr(), wire.ServerPort)
+			}
+			if err := write(x.At.Add(x.Took), nobody, client, x.OutFrom, back, x.Out); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return b.Bytes(), nil
+}

@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"net"
 	"net/netip"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -185,6 +187,12 @@ func TestListeningBesideAnotherServer(t *testing.T) {
 	}
 	if out := w.must("trace", "--outcome", "withheld"); !strings.Contains(out, "02:00:00:00:00:01") {
 		t.Errorf("no withheld message in the trace:\n%s", out)
+	}
+	seat, err := exec.Command("ip", "netns", "exec", clients[0].ns, filepath.Join(binaries, "yarnpostd"), "trial", "--interface", "eth0", "--hw", "02:00:00:00:00:55", "--wants", "router").CombinedOutput()
+	for _, text := range []string{"from server 10.77.0.2", "ACK", "3 router", "10.77.0.254", "given back"} {
+		if err != nil || !strings.Contains(string(seat), text) {
+			t.Errorf("from a client's seat, %v: no %q in\n%s", err, text, seat)
+		}
 	}
 	if out := w.must("preflight"); !strings.Contains(out, "another DHCP server answers there: [10.77.0.2]") {
 		t.Errorf("preflight does not find the other server:\n%s", out)

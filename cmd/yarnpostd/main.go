@@ -24,6 +24,7 @@ const usage = `yarnpostd is the Yarn Post DHCP service.
 
   yarnpostd serve     serve leases until interrupted
   yarnpostd preflight look whether this host can serve; changes nothing
+  yarnpostd trial     sit on a link as a client, and say what servers give there
   yarnpostd relay     be the relay agent of a link, for servers elsewhere
   yarnpostd demo      serve a made-up mill with simulated clients
   yarnpostd openapi   print the OpenAPI document of the HTTP API
@@ -52,6 +53,8 @@ func run(ctx context.Context, args []string) error {
 		return serve(ctx, args[1:])
 	case "preflight":
 		return look(ctx, args[1:])
+	case "trial":
+		return sit(ctx, args[1:])
 	case "relay":
 		return runRelay(ctx, args[1:])
 	case "demo":
@@ -128,6 +131,16 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 	}
 	log.Info("console ready", "url", web.URL())
 	return n, access, web, nil
+}
+
+// splitList splits at commas and leaves out what is empty.
+func splitList(text string) (out []string) {
+	for _, part := range strings.Split(text, ",") {
+		if part = strings.TrimSpace(part); part != "" {
+			out = append(out, part)
+		}
+	}
+	return out
 }
 
 func logger() *slog.Logger {

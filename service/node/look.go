@@ -2,12 +2,8 @@ package node
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/binary"
 	"fmt"
-	"log/slog"
 	"net/netip"
-	"slices"
 	"time"
 
 	"yarnpost/core/addr"
@@ -93,7 +89,10 @@ func (n *Node) OtherServers(ctx context.Context, name string) ([]netip.Addr, err
 func (n *Node) callServers(name string) error {
 	for _, i := range n.wire.Interfaces() {
 		if i.Name == name {
-			data, err := Call(i)
+			if len(i.Hardware) != 6 {
+				return fmt.Errorf("interface %s has no Ethernet address", name)
+			}
+			data, _, err := dhcp4.Append(nil, discover(addr.Hardware(i.Hardware), "", nil), 0)
 			if err != nil {
 				return err
 			}
@@ -101,20 +100,6 @@ func (n *Node) callServers(name string) error {
 		}
 	}
 	return fmt.Errorf("there is no interface %s", name)
-}
-
-// Call is a DISCOVER of the interface's own, to which replies are broadcast.
-func Call(i *wire.Interface) ([]byte, error) {
-	if len(i.Hardware) != 6 {
-		return nil, fmt.Errorf("interface %s has no Ethernet address", i.Name)
-	}
-	var b [4]byte
-	rand.Read(b[:])
-	zero := netip.IPv4Unspecified()
-	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: binary.BigEndian.Uint32(b[:]), Flags: dhcp4.BroadcastFlag, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: addr.Hardware(i.Hardware),
-		Options: dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.Discover)}}, {Code: option.ParameterList, Data: []byte{1, 3}}}}
-	data, _, err := dhcp4.Append(nil, m, 0)
-	return data, err
 }
 
 // lookForRivals calls for other servers on links that stand aside for them.
@@ -133,52 +118,6 @@ func (n *Node) lookForRivals() {
 		if l := p.Link(id); l != nil && l.StandAside {
 			if err := n.callServers(i.Name); err != nil {
 				n.log.Warn("cannot look for other servers", "interface", i.Name, "err", err)
-			}
-		}
-	}
-}
-
-// CallAlone does what OtherServers does without a running node: it opens what it
-// needs, calls, listens, and closes it again.
-func CallAlone(ctx context.Context, name string, log *slog.Logger) ([]netip.Addr, error) {
-	s, err := wire.Listen(netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), 0), []string{name}, log)
-	if err != nil {
-		return nil, err
-	}
-	defer s.Close()
-	heard := make(chan netip.Addr, 100)
-	if err := s.Overhear(func(o wire.Overheard) {
-		var m dhcp4.Message
-		if o.Data != nil && dhcp4.Decode(&m, o.Data) == nil && m.Op == dhcp4.BootReply {
-			select {
-			case heard <- o.From:
-			default:
-			}
-		}
-	}); err != nil {
-		return nil, err
-	}
-	for _, i := range s.Interfaces() {
-		if i.Name == name {
-			data, err := Call(i)
-			if err != nil {
-				return nil, err
-			}
-			if err := s.SendBroadcast(i, i.Hardware, data); err != nil {
-				return nil, err
-			}
-		}
-	}
-	out := []netip.Addr{}
-	for end := time.After(serverWait); ; {
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-end:
-			return out, nil
-		case a := <-heard:
-			if !slices.Contains(out, a) {
-				out = append(out, a)
 			}
 		}
 	}

@@ -60,7 +60,8 @@ type rivalKey struct {
 type shadow struct {
 	clients map[lease.Client]*Agreement
 	rivals  map[rivalKey]*Rival
-	asked   map[uint32]comparison // REQUESTs whose ACK may still be overheard
+	asked   map[uint32]comparison    // REQUESTs whose ACK may still be overheard
+	early   map[uint32]dhcp4.Options // ACKs overheard before their REQUEST was looked at
 }
 
 type comparison struct {
@@ -70,7 +71,7 @@ type comparison struct {
 }
 
 func newShadow() *shadow {
-	return &shadow{clients: map[lease.Client]*Agreement{}, rivals: map[rivalKey]*Rival{}, asked: map[uint32]comparison{}}
+	return &shadow{clients: map[lease.Client]*Agreement{}, rivals: map[rivalKey]*Rival{}, asked: map[uint32]comparison{}, early: map[uint32]dhcp4.Options{}}
 }
 
 func (s *shadow) rivalOn(link plan.ID, now lease.Time) bool {
@@ -195,14 +196,14 @@ func (e *Engine) compare(req *answer.Request, p *plan.Plan, took, server netip.A
 	c.Agrees = len(c.Difference) == 0
 	if d.Outcome == answer.Offered {
 		c.Would = d.Address
-		var would []dhcp4.Option
-		for _, o := range d.Reply.Options {
-			would = append(would, dhcp4.Option{Code: o.Code, Data: slices.Clone(o.Data)})
-		}
+		would := cloneOptions(d.Reply.Options)
 		if len(e.shadow.asked) > 1000 {
 			clear(e.shadow.asked)
 		}
 		e.shadow.asked[ask.XID] = comparison{d.Client, would, now}
+		if theirs, heard := e.shadow.early[ask.XID]; heard {
+			e.compareOptions(ask.XID, theirs)
+		}
 	}
 	if v != nil && v.Subnet.Contains(took) {
 		e.learn(req, d.Client, v, took, now)
@@ -287,16 +288,37 @@ func (e *Engine) Overheard(i *wire.Interface, from netip.Addr, data []byte) {
 	}
 	now := lease.At(time.Now())
 	e.noteRival(link, server, "its "+m.Type.String()+" was heard on "+i.Name, now)
-	c, asked := e.shadow.asked[m.XID]
-	if !asked || m.Type != dhcp4.Ack {
+	if m.Type != dhcp4.Ack {
 		return
 	}
-	delete(e.shadow.asked, m.XID)
+	if _, asked := e.shadow.asked[m.XID]; asked {
+		e.compareOptions(m.XID, m.Options)
+		return
+	}
+	if len(e.shadow.early) > 1000 {
+		clear(e.shadow.early)
+	}
+	e.shadow.early[m.XID] = cloneOptions(m.Options)
+}
+
+// compareOptions completes a comparison with what the other server's ACK said.
+// The caller holds the lock.
+func (e *Engine) compareOptions(xid uint32, theirs dhcp4.Options) {
+	c := e.shadow.asked[xid]
+	delete(e.shadow.asked, xid)
+	delete(e.shadow.early, xid)
 	if a := e.shadow.clients[c.client]; a != nil {
 		a.Options = true
-		a.Difference = append(a.Difference, optionDifferences(p, c.would, m.Options)...)
+		a.Difference = append(a.Difference, optionDifferences(e.table.Plan(), c.would, theirs)...)
 		a.Agrees = len(a.Difference) == 0
 	}
+}
+
+func cloneOptions(list dhcp4.Options) (out dhcp4.Options) {
+	for _, o := range list {
+		out = append(out, dhcp4.Option{Code: o.Code, Data: slices.Clone(o.Data)})
+	}
+	return out
 }
 
 // optionDifferences compares the options of two replies, but for those of one

@@ -28,7 +28,7 @@ type seat struct {
 
 // takeSeat opens a seat on an interface; close its server afterwards.
 func takeSeat(name string, log *slog.Logger) (*seat, error) {
-	s, err := wire.Listen(netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), 0), []string{name}, log)
+	s, err := wire.Listen(netip.AddrPortFrom(netip.IPv4Unspecified(), 0), []string{name}, log)
 	if err != nil {
 		return nil, err
 	}

@@ -210,3 +210,57 @@ func TestPreflight(t *testing.T) {
 		}
 	}
 }
+
+// A restart does not make the service forget who goes without.
+func TestRecall(t *testing.T) {
+	ctx := context.Background()
+	s := startService(t)
+	s.must("scope", "add", "stores", "--subnet", "10.77.0.0/24", "--router", "10.77.0.1", "--serve")
+	s.must("scope", "add", "looms", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.100-10.78.0.109", "--router", "10.78.0.1", "--serve")
+	s.must("rule", "add", "all", "--scope", "looms", "--when", "true", "--lease", "1h")
+	s.must("trial", "add", "looms-served", "--scope", "looms")
+	c := &demo.Client{Relay: s.relay("127.0.0.2", "10.77.0.1"), Hardware: hw(1), ID: []byte{0xff, 0, 0x80}, Hostname: "weaver", Patience: time.Second}
+	c.Discover(ctx)
+	s.must("trial", "run", "looms-served")
+	s.stop()
+	s.start()
+	s.says([]string{"weaver", "scope serves reserved clients only"}, "unserved", "list")
+	s.says([]string{"looms-served", "good, "}, "trial", "list")
+	s.says([]string{"2×"}, "rule", "list")
+	s.says([]string{"127.0.0.2", "stores"}, "relay", "list")
+	s.must("reservation", "add", "weaver", "--scope", "stores", "--hw", hw(1).String())
+	if err := c.Get(ctx); err != nil {
+		t.Fatal(err)
+	}
+	s.says([]string{"Every client that asked was served"}, "unserved", "list")
+}
+
+// A rush of made-up clients is bounded, reported, and does not keep out those
+// who were there before.
+func TestRush(t *testing.T) {
+	ctx := context.Background()
+	s := startService(t)
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--router", "10.77.0.1", "--new-per-minute", "12", "--serve")
+	relay := s.relay("127.0.0.2", "10.77.0.1")
+	for time.Now().Second() > 40 { // within one minute, as limits are
+		time.Sleep(time.Second)
+	}
+	old := &demo.Client{Relay: relay, Circuit: "sw1/0/1", Hardware: hw(1)}
+	if err := old.Get(ctx); err != nil {
+		t.Fatal(err)
+	}
+	served := 0
+	for n := range 40 {
+		if (&demo.Client{Relay: relay, Circuit: "sw1/0/9", Hardware: hw(1000 + n), Patience: 50 * time.Millisecond}).Get(ctx) == nil {
+			served++
+		}
+	}
+	if served != 6 {
+		t.Errorf("one port was served %d made-up clients in a minute, want 6", served)
+	}
+	if err := old.Renew(ctx); err != nil {
+		t.Errorf("who was there before: %v", err)
+	}
+	s.says([]string{"clients that scope looms never saw before came in a rush"}, "status")
+	s.says([]string{"too many clients never seen before"}, "unserved", "list")
+}

@@ -227,8 +227,10 @@ func (d *decider) decide() {
 		d.step("{t} messages are not answered", netip.Addr{}, m.Type.String())
 		d.ignore(NotServed)
 	}
-	if d.Scope != nil {
-		d.Fitted = d.ruling(d.Scope).fitted
+	for i := range d.rulings { // if they were asked at all
+		if d.Scope != nil && d.rulings[i].scope == d.Scope.ID {
+			d.Fitted = d.rulings[i].fitted
+		}
 	}
 }
 

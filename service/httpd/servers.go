@@ -3,6 +3,7 @@ package httpd
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
+	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/node"
@@ -183,6 +185,9 @@ func (s *Server) listening() api.Listening {
 	return out
 }
 
+// crowdWorth is how many clients have to be kept out before a person hears of it.
+const crowdWorth = 10
+
 // warnings is what a person should look at today.
 func (s *Server) warnings() []api.Warning {
 	out := []api.Warning{}
@@ -200,6 +205,17 @@ func (s *Server) warnings() []api.Warning {
 	for _, r := range s.node.Engine().Relays() {
 		if r.Silent {
 			say("silent-relay", "relay "+r.Address.String(), "check the relay and the way from it", "relay %s of link %s is usually heard every %.0f s, and has been quiet since %s", r.Address, r.Link, max(r.Gap, 1), r.Last.Std().Format("15:04:05 UTC"))
+		}
+	}
+	crowds := map[string]int{}
+	for _, u := range s.node.Engine().Unserved() {
+		if u.Reason == answer.TooMany {
+			crowds[u.Scope]++
+		}
+	}
+	for _, scope := range slices.Sorted(maps.Keys(crowds)) {
+		if n := crowds[scope]; n >= crowdWorth {
+			say("crowd", "scope "+scope, "yarnpost trace --scope "+scope+" --outcome too-many-new shows where from; raise the limit if they are welcome", "%d clients that scope %s never saw before came in a rush and were kept out", n, scope)
 		}
 	}
 	for _, t := range s.node.FailingTrials() {

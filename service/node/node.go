@@ -92,6 +92,9 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 		return nil, err
 	}
 	n.engine.journal = n.journal
+	if err := n.loadRecall(ctx); err != nil {
+		return nil, err
+	}
 	n.metrics.watch(n)
 	run := n.running
 	n.openProbes()
@@ -105,6 +108,7 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	tuneMemory()
 	n.workers.Go(func() { n.every(run, 5*time.Second, tuneMemory) })
 	n.workers.Go(func() { n.every(run, time.Hour, n.keepHistory) })
+	n.workers.Go(func() { n.every(run, recallPause, func() { n.keepRecall(run) }) })
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.runDue) })
 	n.workers.Go(func() { n.every(run, 30*time.Second, n.lookForRivals) })
 	n.workers.Go(func() { n.Preflight(run) })
@@ -221,6 +225,14 @@ func (n *Node) noteInterfaces() {
 	n.engine.SetOwn(own)
 }
 
+func (n *Node) keepRecall(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if err := n.saveRecall(ctx); err != nil {
+		n.log.Warn("unserved clients, relays and trials would be forgotten at a restart", "err", err)
+	}
+}
+
 func (n *Node) keepHistory() {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
@@ -255,6 +267,9 @@ func (n *Node) Stop() {
 		n.pinger.Close()
 	}
 	n.workers.Wait()
+	if n.journal != nil {
+		n.keepRecall(context.Background())
+	}
 	if n.store != nil {
 		n.store.Close()
 	}

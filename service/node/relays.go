@@ -14,7 +14,7 @@ type Pulse struct {
 	First, Last lease.Time
 	Count       uint64
 	Gap         float64 // usual time between messages, in seconds: an average that forgets slowly
-	link        string  // of the scope last concerned
+	Link        string  // of the scope last concerned
 }
 
 // pulse notes that a relay was heard, with a message of some scope or of none.
@@ -37,7 +37,7 @@ func (e *Engine) pulse(relay netip.Addr, v *plan.View, now lease.Time) {
 	p.Last = now
 	p.Count++
 	if v != nil {
-		p.link = v.LinkName
+		p.Link = v.LinkName
 	}
 }
 
@@ -51,7 +51,6 @@ const (
 // Relay is a relay that forwards to this server.
 type Relay struct {
 	Address netip.Addr
-	Link    string
 	Pulse
 	Silent bool // usually busy, and quiet for unusually long
 }
@@ -64,9 +63,9 @@ func (e *Engine) Relays() []Relay {
 	now := lease.At(time.Now())
 	out := []Relay{}
 	for a, pulse := range e.relays {
-		r := Relay{Address: a, Pulse: *pulse, Link: p.Label(p.LinkOfRelay(a))}
-		if r.Link == "" {
-			r.Link = pulse.link
+		r := Relay{Address: a, Pulse: *pulse}
+		if of := p.LinkOfRelay(a); of != 0 {
+			r.Link = p.Label(of)
 		}
 		quiet := now.Sub(pulse.Last)
 		r.Silent = pulse.Count >= busyCount && quiet > silentLeast && quiet.Seconds() > silentTimes*max(pulse.Gap, 1)
@@ -75,7 +74,7 @@ func (e *Engine) Relays() []Relay {
 	for _, l := range p.Links() {
 		for _, a := range l.Relays {
 			if e.relays[a] == nil {
-				out = append(out, Relay{Address: a, Link: l.Name})
+				out = append(out, Relay{Address: a, Pulse: Pulse{Link: l.Name}})
 			}
 		}
 	}

@@ -87,8 +87,8 @@ func checkBook(c *Codebook) error {
 			return refuse("codebook %s defines code %d twice", c.Name, o.Code)
 		case slices.ContainsFunc(c.Options[:i], func(p Own) bool { return p.Name == o.Name }):
 			return refuse("codebook %s has the name %s twice", c.Name, o.Name)
-		case c.Place == InMessage && option.Standard4.ByCode(o.Code).Managed:
-			return refuse("codebook %s: option %d is set by the service itself", c.Name, o.Code)
+		case c.Place == InMessage && (option.Standard4.ByCode(o.Code).Managed || o.Code == option.SubnetMask || o.Code == option.Router):
+			return refuse("codebook %s: option %d is set or read by the service itself and keeps its type; a value can be given as %s and octets", c.Name, o.Code, option.RawPrefix)
 		}
 	}
 	return nil

@@ -26,7 +26,7 @@ demo: ## Fellgate Mill with simulated clients, until interrupted
 	@scripts/demo
 
 test: ## everything that CI runs
-	@scripts/need postgresql chromium tshark udhcpc iproute2
+	@scripts/need postgresql chromium tshark udhcpc dhcpcd-base iproute2
 	@$(MAKE) --no-print-directory build check unit
 
 check:

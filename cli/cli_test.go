@@ -158,7 +158,7 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 }
 
 func TestRelative(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "now", 90 * time.Second: "in 90 s", -3 * time.Minute: "3 min ago", 3 * time.Hour: "in 3 h", -72 * time.Hour: "3 d ago", 119 * time.Minute: "in 119 min"} {
+	for d, want := range map[time.Duration]string{0: "now", 90 * time.Second: "in 90 s", -3 * time.Minute: "3 min ago", 3 * time.Hour: "in 3 h", -72 * time.Hour: "3 d ago", 119 * time.Minute: "in 119 min", 8*time.Hour - time.Second: "in 8 h", -36*time.Hour - time.Minute: "36 h ago"} {
 		if got := relative(d); got != want {
 			t.Errorf("relative(%v) = %q, want %q", d, got, want)
 		}

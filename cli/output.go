@@ -101,11 +101,11 @@ func relative(d time.Duration) string {
 	case a < 2*time.Minute:
 		text = fmt.Sprintf("%d s", int(a.Seconds()))
 	case a < 2*time.Hour:
-		text = fmt.Sprintf("%d min", int(a.Minutes()))
+		text = fmt.Sprintf("%d min", int(a.Minutes()+0.5))
 	case a < 48*time.Hour:
-		text = fmt.Sprintf("%d h", int(a.Hours()))
+		text = fmt.Sprintf("%d h", int(a.Hours()+0.5))
 	default:
-		text = fmt.Sprintf("%d d", int(a.Hours()/24))
+		text = fmt.Sprintf("%d d", int(a.Hours()/24+0.5))
 	}
 	if d < 0 {
 		return text + " ago"

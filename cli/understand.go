@@ -404,7 +404,7 @@ func staleCommand() command {
 					}
 					t.row(x.Lease.Address, x.Lease.Hardware, x.Lease.Hostname, x.Lease.Scope, k.when(x.Renews), nudge, note)
 				}
-				if err := k.show(s, t, fmt.Sprintf("All %d active clients hold what the plan gives now.", s.Active)); err != nil || k.json || k.csv || s.Stale == 0 {
+				if err := k.show(s, t, fmt.Sprintf("No client holds old options (%d active).", s.Active)); err != nil || k.json || k.csv || s.Stale == 0 {
 					return err
 				}
 				fmt.Fprintf(k.out, "\n%d of %d active clients hold old options; %d of them can be nudged.\n", s.Stale, s.Active, s.CanNudge)

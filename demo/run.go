@@ -311,7 +311,7 @@ func (m *mill) misbehave(ctx context.Context) {
 	// Behind a relay that is busy at first and then falls silent.
 	drier := &Client{Relay: m.relays["silent"], Circuit: "sw8/0/1", Hostname: "drier", Vendor: "sensor-1", Wants: []byte{1, 3}, Patience: time.Second, Hardware: addr.Hardware([]byte{0x02, 0x40, 0xee, 0, 1, 1})}
 	m.wg.Go(func() {
-		for n := 0; n < 60 && pause(ctx, 300*time.Millisecond); n++ {
+		for n := 0; n < 80 && pause(ctx, 4*time.Second); n++ {
 			drier.Discover(ctx)
 		}
 	})

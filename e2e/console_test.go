@@ -84,7 +84,7 @@ func TestConsole(t *testing.T) {
 	do("an expression with a fault", click("button=Add a rule"), fill("#name", "odd"), click(".ant-segmented-item:nth-of-type(2)"), fill("#when", "hx == 1"), see("line 1, column 1: undeclared reference"))
 	do("an explanation", open("/unserved/explain?hardware=02:00:00:00:00:02"), see("would be offered 10.77.0.101"), see("rule toys fits"), see("for 30m"))
 	do("a conversation", open("/unserved/conversations?client=weaver"), see("ignored: pool is empty"), click(".ant-table-row-expand-icon"), see("How it was decided"), see("53 dhcp-msg-type"))
-	do("wishes, history and old options", open("/leases/history?who=02:00:00:00:00:02"), see("spinner"), open("/leases/stale"), see("All active clients hold what the plan gives now"), open("/unserved/wishes"), see("Clients get everything they ask for"))
+	do("wishes, history and old options", open("/leases/history?who=02:00:00:00:00:02"), see("spinner"), open("/leases/stale"), see("No client holds old options"), open("/unserved/wishes"), see("Clients get everything they ask for"))
 	do("a codebook", open("/plan/~codebooks"), click("button=Add a codebook"), fill("#name", "mill"), fill("#codes", "241 controller address; where it is"), see("need the vendor class"))
 	do("a trial", open("/plan/~trials"), see("database"), see("No trial is planned"))
 	s.must("scope", "edit", "looms", "--pool", "10.77.0.100-10.77.0.109")

@@ -96,7 +96,13 @@ func (h *host) dhcp(args ...string) {
 		h.t.Fatal(err)
 	}
 	argv := append([]string{"netns", "exec", h.ns, path, "-f", "-i", "eth0", "-s", file, "-t", "4", "-T", "1", "-A", "2", "-O", "domain"}, args...)
-	h.cmd = exec.Command("ip", argv...)
+	h.watch(exec.Command("ip", argv...))
+}
+
+// watch starts a DHCP client, whose script tells events.
+func (h *host) watch(cmd *exec.Cmd) {
+	h.t.Helper()
+	h.cmd = cmd
 	out, err := h.cmd.StdoutPipe()
 	if err != nil {
 		h.t.Fatal(err)

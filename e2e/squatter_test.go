@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net"
 	"net/netip"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -182,6 +183,7 @@ func TestListeningBesideAnotherServer(t *testing.T) {
 	if l := listening(); len(l.Rivals) != 1 || l.Rivals[0].Server != "10.77.0.2" || l.Learned < 4 {
 		t.Errorf("rivals %+v, learned %d", l.Rivals, l.Learned)
 	}
+	w.await(func() bool { return !strings.Contains(w.must("status"), "in no scope") }, "the look at the host to follow the plan")
 	if out := w.must("status"); !strings.Contains(out, "another DHCP server, 10.77.0.2, answers on link looms") {
 		t.Errorf("status does not warn:\n%s", out)
 	}
@@ -308,7 +310,7 @@ func TestNudgeOnTheWire(t *testing.T) {
 	if name, _ := again.Options.Get(66); string(name) != "10.77.0.66" {
 		t.Errorf("after the nudge option 66 is %q", name)
 	}
-	if out := w.must("lease", "stale"); !strings.Contains(out, "hold what the plan gives now") {
+	if out := w.must("lease", "stale"); !strings.Contains(out, "No client holds old options (1 active)") {
 		t.Errorf("after the renewal:\n%s", out)
 	}
 	plain := w.host("02:00:00:00:00:ab")
@@ -316,5 +318,27 @@ func TestNudgeOnTheWire(t *testing.T) {
 	ip := plain.event("bound")["ip"]
 	if _, errs, code := w.cli("lease", "nudge", ip); code != 1 || !strings.Contains(errs, "cannot be nudged") {
 		t.Errorf("nudging a client that cannot be: exit %d, %s", code, errs)
+	}
+}
+
+// An operating system's client that takes FORCERENEW renews when it is nudged,
+// and has the new options then.
+func TestNudgedClient(t *testing.T) {
+	w := wire(t, "--pool", "10.77.0.100-10.77.0.110")
+	h := w.host("02:00:00:00:00:ab")
+	path := needTool(t, "dhcpcd", "dhcpcd-base")
+	file := filepath.Join(t.TempDir(), "script")
+	if err := os.WriteFile(file, []byte("#!/bin/sh\necho EVENT $reason domain=$new_domain_name\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	// The command runs with mounts of its own, so what it keeps on disk stays there.
+	h.watch(exec.Command("ip", "netns", "exec", h.ns, "sh", "-c", `mount -t tmpfs none /var/lib/dhcpcd && mount -t tmpfs none /run && exec "$@"`, "sh",
+		path, "--nobackground", "--ipv4only", "--noarp", "--option", "domain_name", "--script", file, "eth0"))
+	h.event("BOUND")
+	w.must("option", "set", "domain-name=woven.example", "--scope", "looms")
+	w.must("lease", "nudge", "--stale", "--yes")
+	want(t, "domain", h.event("RENEW")["domain"], "woven.example")
+	if out := w.must("lease", "stale"); !strings.Contains(out, "No client holds old options (1 active)") {
+		t.Errorf("lease stale:\n%s", out)
 	}
 }

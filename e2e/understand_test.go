@@ -89,7 +89,7 @@ func TestUnderstanding(t *testing.T) {
 	// What was given, what is stale, what is missing.
 	s.says([]string{"asked", "given", "ap/controller=10.77.0.31", "Asked for and not given: 42 ntp-servers, 150 tftp-server-address"}, "lease", "options", a.Address.String())
 	s.says([]string{"2        42    ntp-servers"}, "option", "unmet")
-	s.says([]string{"hold what the plan gives now"}, "lease", "stale")
+	s.says([]string{"No client holds old options"}, "lease", "stale")
 	s.must("option", "set", "ntp-servers=10.77.0.42", "--scope", "looms")
 	s.says([]string{"2 of 2 active clients hold old options; 0 of them can be nudged", "in 3 h"}, "lease", "stale")
 	must(a.Renew(ctx))

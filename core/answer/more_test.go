@@ -280,12 +280,12 @@ func TestNudge(t *testing.T) {
 	if last := d.Reply.Options[len(d.Reply.Options)-1]; last.Code != option.RelayAgent {
 		t.Errorf("option %d comes behind option 82", last.Code)
 	}
-	b, err := Nudge(d.Lease, server, 7, 9)
+	b, err := Nudge(d.Lease, server, 9)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var m dhcp4.Message
-	if err := dhcp4.Decode(&m, b); err != nil || m.Type != dhcp4.ForceRenew || m.CHAddr != hw(1) {
+	if err := dhcp4.Decode(&m, b); err != nil || m.Type != dhcp4.ForceRenew || m.CHAddr != hw(1) || m.XID != d.Reply.XID {
 		t.Errorf("the nudge is %+v, %v", m, err)
 	}
 	if err := CheckNudge(b, secret); err != nil {
@@ -298,10 +298,21 @@ func TestNudge(t *testing.T) {
 		}
 		b[at] ^= 1
 	}
-	if d := take(2); d.Lease.Nonce != "" {
+	if d := take(2); d.Lease.Nudge != "" {
 		t.Error("a client that cannot be nudged has a nonce")
-	} else if _, err := Nudge(d.Lease, server, 7, 9); err == nil {
+	} else if _, err := Nudge(d.Lease, server, 9); err == nil {
 		t.Error("a client without a nonce is nudged")
+	}
+	// A message sent twice is answered from the record; an exchange of another
+	// transaction is not, since a FORCERENEW has to repeat the last one.
+	early := f.message(dhcp4.Request, 1, can)
+	early.CIAddr, early.XID = mine, m.XID
+	if d := f.do(early); d.Outcome != Acknowledged || d.Lease != nil {
+		t.Errorf("a repeated message is %s and recorded: %v", d.Outcome, d.Lease != nil)
+	}
+	early.XID++
+	if d := f.do(early); d.Lease == nil || d.Lease.Nudge != nudge(secret, early.XID) {
+		t.Errorf("after another transaction the record is %+v", d.Lease)
 	}
 	// A renewal keeps the nonce, with the nonce told again.
 	f.now += 2000
@@ -310,8 +321,8 @@ func TestNudge(t *testing.T) {
 	w := f.world()
 	w.Nonce = func() string { return strings.Repeat("x", 16) }
 	again := f.decider.Decide(Request{Message: r, Server: server}, w)
-	if auth, _ := again.Reply.Options.Get(option.Authentication); again.Lease.Nonce != secret || !strings.HasSuffix(string(auth), secret) {
-		t.Errorf("the nonce became %q, told as %x", again.Lease.Nonce, auth)
+	if auth, _ := again.Reply.Options.Get(option.Authentication); nonceOf(again.Lease.Nudge) != secret || !strings.HasSuffix(string(auth), secret) {
+		t.Errorf("the nonce became %q, told as %x", again.Lease.Nudge, auth)
 	}
 }
 

@@ -29,9 +29,28 @@ func (d *decider) nudgeable() bool {
 	return ok && slices.Contains(b, authHMACMD5)
 }
 
+// nudge is what a lease keeps for a FORCERENEW: the client's nonce, then the
+// transaction of its last exchange, big-endian, since clients drop a message of
+// any other.
+func nudge(nonce string, xid uint32) string {
+	if len(nonce) != nonceSize {
+		return ""
+	}
+	return string(binary.BigEndian.AppendUint32([]byte(nonce), xid))
+}
+
+// nonceOf is the nonce in what a lease keeps, or "".
+func nonceOf(kept string) string {
+	if len(kept) != nonceSize+4 {
+		return ""
+	}
+	return kept[:nonceSize]
+}
+
 // addNonce tells the client the nonce of its lease, before what is echoed last.
-func (d *decider) addNonce(nonce string) {
-	if len(nonce) != nonceSize || !d.nudgeable() || d.Reply == nil {
+func (d *decider) addNonce(kept string) {
+	nonce := nonceOf(kept)
+	if nonce == "" || !d.nudgeable() || d.Reply == nil {
 		return
 	}
 	data := append(auth(uint64(d.Now)<<32, authNonce), nonce...)
@@ -51,11 +70,13 @@ func auth(replay uint64, kind byte) []byte {
 // Nudge encodes the FORCERENEW that makes a client renew at once (RFC 3203 with
 // RFC 6704). The replay value must be higher than any the client was sent;
 // seconds since 1970 times 2^32 and a counter below make one.
-func Nudge(l *lease.Lease, server netip.Addr, xid uint32, replay uint64) ([]byte, error) {
-	if len(l.Nonce) != nonceSize {
+func Nudge(l *lease.Lease, server netip.Addr, replay uint64) ([]byte, error) {
+	nonce := nonceOf(l.Nudge)
+	if nonce == "" {
 		return nil, fmt.Errorf("nudge %s: the client did not say that it can be nudged", l.Address)
 	}
 	zero := netip.IPv4Unspecified()
+	xid := binary.BigEndian.Uint32([]byte(l.Nudge[nonceSize:]))
 	m := &dhcp4.Message{Op: dhcp4.BootReply, HType: 1, XID: xid, CIAddr: l.Address, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware}
 	id := server.As4()
 	m.Options = dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.ForceRenew)}}, {Code: option.ServerID, Data: id[:]}}
@@ -71,7 +92,7 @@ func Nudge(l *lease.Lease, server netip.Addr, xid uint32, replay uint64) ([]byte
 	if err != nil {
 		return nil, fmt.Errorf("nudge %s: %w", l.Address, err)
 	}
-	h := hmac.New(md5.New, []byte(l.Nonce))
+	h := hmac.New(md5.New, []byte(nonce))
 	h.Write(b) // with the field itself still zero
 	h.Sum(b[at:at])
 	return b, nil

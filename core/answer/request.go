@@ -244,7 +244,7 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 		d.step("answered from the record, with what is left of the lease", netip.Addr{}, "")
 		d.Outcome, d.Scope, d.Address = Acknowledged, v, a
 		d.reply(dhcp4.Ack, v, r, a, min(left, t))
-		d.addNonce(l.Nonce)
+		d.addNonce(l.Nudge)
 		return
 	}
 	n := &lease.Lease{Address: a, Status: lease.Active, Reserved: here, Client: d.Client, Hardware: d.msg.CHAddr,
@@ -268,19 +268,25 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 	d.reply(dhcp4.Ack, v, r, a, t)
 	n.Given = Digest(d.msg, d.Reply)
 	if d.nudgeable() {
-		if n.Nonce = ""; mine {
-			n.Nonce = l.Nonce
+		nonce := ""
+		if mine {
+			nonce = nonceOf(l.Nudge)
 		}
-		if n.Nonce == "" && d.Nonce != nil {
-			n.Nonce = d.Nonce()
+		if nonce == "" && d.Nonce != nil {
+			nonce = d.Nonce()
 		}
-		d.addNonce(n.Nonce)
+		n.Nudge = nudge(nonce, d.msg.XID)
+		d.addNonce(n.Nudge)
 	}
 }
 
 // early reports whether the record is enough of an answer: it is the client's,
-// fresh, and made under this revision of the plan.
+// fresh, made under this revision of the plan, and still what it takes to nudge
+// the client.
 func (d *decider) early(l *lease.Lease, t time.Duration) bool {
+	if d.nudgeable() && (l.Nudge == "" || l.Nudge != nudge(nonceOf(l.Nudge), d.msg.XID)) {
+		return false
+	}
 	return l.Client == d.Client && l.Granted == t && l.Revision == d.plan.Revision && (l.Expires == lease.Never || l.Expires.Sub(d.Now) > t-t/earlyPart)
 }
 

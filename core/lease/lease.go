@@ -108,7 +108,7 @@ type Lease struct {
 	Granted  time.Duration // lease time last granted
 	Revision int64         // plan revision of the options last given
 	Given    uint64        // digest of what it asked for and was given; 0 if not known
-	Nonce    string        // by which the client knows a FORCERENEW (RFC 6704), or ""
+	Nudge    string        // what a FORCERENEW to the client needs, as answer makes it; "" if the client knows none
 }
 
 // Port is where a client is plugged in, as far as its relay tells.

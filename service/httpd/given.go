@@ -125,7 +125,7 @@ func (s *Server) nudge(ctx context.Context, in api.NudgeRequest) (api.Nudged, er
 		switch {
 		case l == nil || l.Status != lease.Active:
 			return api.Nudged{}, fmt.Errorf("%w: %s has no active lease", plan.ErrNotFound, at)
-		case l.Nonce == "":
+		case l.Nudge == "":
 			return api.Nudged{}, refused("%s cannot be nudged: its client does not offer FORCERENEW with a nonce (option 145). It renews by itself", at)
 		}
 		if !in.DryRun {

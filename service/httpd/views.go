@@ -129,7 +129,7 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 	out := api.Lease{Address: l.Address.String(), Status: l.Status.String(), Hardware: l.Hardware.String(),
 		Identifier: option.Colons([]byte(l.Client.Identifier())), Hostname: l.Hostname, Vendor: l.Vendor, Reserved: l.Reserved,
 		Since: l.Since.Std(), Expires: expiry(l.Expires), Changed: l.Changed.Std(), Heard: l.Heard.Std(), Granted: option.FormatDuration(l.Granted),
-		Relay: addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision, CanNudge: l.Nonce != ""}
+		Relay: addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision, CanNudge: l.Nudge != ""}
 	out.Learned = l.Revision == 0 && l.Status == lease.Active
 	switch {
 	case l.Found() && l.Hardware != "":

@@ -111,7 +111,7 @@ func (e *Engine) Stale(scope plan.ID) []Stale {
 		if l.Expires != lease.Never {
 			at = l.Heard.Add(l.Granted / 2)
 		}
-		out = append(out, Stale{l, at.Std(), l.Nonce != "", !served})
+		out = append(out, Stale{l, at.Std(), l.Nudge != "", !served})
 	})
 	return out
 }
@@ -125,10 +125,10 @@ func (n *Node) Nudge(l *lease.Lease) error {
 	if !from.IsValid() || from.IsLoopback() {
 		return fmt.Errorf("nudge %s: this server only has an address on loopback, and reaches no client", l.Address)
 	}
-	var b [8]byte
+	var b [4]byte
 	rand.Read(b[:])
 	replay := uint64(time.Now().Unix())<<32 | uint64(binary.BigEndian.Uint32(b[:])>>1)
-	data, err := answer.Nudge(l, from, binary.BigEndian.Uint32(b[4:]), replay)
+	data, err := answer.Nudge(l, from, replay)
 	if err != nil {
 		return err
 	}

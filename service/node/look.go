@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"yarnpost/core/addr"
@@ -16,26 +17,45 @@ import (
 // serverWait is how long other servers have to answer.
 const serverWait = 2 * time.Second
 
+// look is what a preflight found, when, and for which revision of the plan.
+type look struct {
+	checks   []preflight.Check
+	at       time.Time
+	revision int64
+}
+
 // Preflight looks whether this host can serve, and remembers what it found.
+// What was not found before is logged.
 func (n *Node) Preflight(ctx context.Context) []preflight.Check {
-	checks := preflight.Run(ctx, preflight.Input{DHCP4: n.wire.Addr(), Interfaces: n.config.Interfaces, Plan: n.engine.Plan(),
+	p := n.engine.Plan()
+	checks := preflight.Run(ctx, preflight.Input{DHCP4: n.wire.Addr(), Interfaces: n.config.Interfaces, Plan: p,
 		Database: func(context.Context) error { return n.Health() }, Servers: n.OtherServers})
 	n.lookMu.Lock()
 	defer n.lookMu.Unlock()
-	n.looked = checks
 	for _, c := range checks {
-		if c.Status == preflight.Trouble || c.Status == preflight.Warning {
+		if (c.Status == preflight.Trouble || c.Status == preflight.Warning) && !slices.Contains(n.looked.checks, c) {
 			n.log.Warn("preflight: "+c.Name, "found", c.Text, "mend", c.Mend)
 		}
 	}
+	n.looked = look{checks, time.Now(), p.Revision}
 	return checks
+}
+
+// lookAgain repeats the preflight after a change of the plan, and now and then.
+func (n *Node) lookAgain(ctx context.Context) {
+	n.lookMu.Lock()
+	last := n.looked
+	n.lookMu.Unlock()
+	if last.revision != n.engine.Plan().Revision || time.Since(last.at) > time.Hour {
+		n.Preflight(ctx)
+	}
 }
 
 // Looked is what the last preflight found.
 func (n *Node) Looked() []preflight.Check {
 	n.lookMu.Lock()
 	defer n.lookMu.Unlock()
-	return n.looked
+	return n.looked.checks
 }
 
 // noteServer remembers who sends replies to clients on an interface.

@@ -90,14 +90,23 @@ func TestOptionDifferences(t *testing.T) {
 	}
 }
 
-// A relay counts as silent once it is quiet for many times its usual gap, and
-// not before it was busy.
+// A relay counts as silent once it is quiet for many times its usual gap and
+// longer than ever; not before it was busy for some time.
 func TestSilentRelays(t *testing.T) {
 	e := shadowed(t)
 	now := lease.At(time.Now())
 	busy, rare := netip.MustParseAddr("10.77.0.2"), netip.MustParseAddr("10.77.0.3")
 	for n := range 60 {
-		e.pulse(busy, nil, now-lease.Time(600-n))
+		e.pulse(busy, nil, now-lease.Time(2000-10*n))
+	}
+	burst, nightly := netip.MustParseAddr("10.77.0.5"), netip.MustParseAddr("10.77.0.6")
+	for n := range 60 {
+		e.pulse(burst, nil, now-lease.Time(600-n))
+	}
+	for day := range 3 {
+		for n := range 60 {
+			e.pulse(nightly, nil, now-12*3600-lease.Time((2-day)*24*3600-60*n))
+		}
 	}
 	for n := range 3 {
 		e.pulse(rare, nil, now-lease.Time(600-n))
@@ -111,7 +120,7 @@ func TestSilentRelays(t *testing.T) {
 	for _, r := range e.Relays() {
 		state[r.Address.String()] = r.Silent
 	}
-	if got := fmt.Sprint(state); got != "map[10.77.0.2:true 10.77.0.3:false 10.77.0.4:false]" {
+	if got := fmt.Sprint(state); got != "map[10.77.0.2:true 10.77.0.3:false 10.77.0.4:false 10.77.0.5:false 10.77.0.6:false]" {
 		t.Errorf("silent: %s", got)
 	}
 }

@@ -18,7 +18,6 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/preflight"
 	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
@@ -50,7 +49,7 @@ type Node struct {
 	config  Config
 
 	lookMu  sync.Mutex
-	looked  []preflight.Check                   // what the last preflight found
+	looked  look                                // the last preflight
 	servers map[string]map[netip.Addr]time.Time // DHCP servers heard, by interface
 
 	running context.Context // ends when the node stops
@@ -111,7 +110,10 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	n.workers.Go(func() { n.every(run, recallPause, func() { n.keepRecall(run) }) })
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.runDue) })
 	n.workers.Go(func() { n.every(run, 30*time.Second, n.lookForRivals) })
-	n.workers.Go(func() { n.Preflight(run) })
+	n.workers.Go(func() {
+		n.Preflight(run)
+		n.every(run, 5*time.Second, func() { n.lookAgain(run) })
+	})
 	for _, name := range c.Interfaces {
 		c.Log.Info("serving broadcast clients", "interface", name)
 	}

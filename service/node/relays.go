@@ -1,6 +1,7 @@
 package node
 
 import (
+	"math"
 	"net/netip"
 	"sort"
 	"time"
@@ -14,6 +15,7 @@ type Pulse struct {
 	First, Last lease.Time
 	Count       uint64
 	Gap         float64 // usual time between messages, in seconds: an average that forgets slowly
+	Longest     float64 // longest pause, in seconds; half forgotten in a week
 	Link        string  // of the scope last concerned
 }
 
@@ -31,8 +33,10 @@ func (e *Engine) pulse(relay netip.Addr, v *plan.View, now lease.Time) {
 		p = &Pulse{First: now}
 		e.relays[relay] = p
 	} else {
-		const slowly = 0.05
-		p.Gap += slowly * (float64(now-p.Last) - p.Gap)
+		const slowly, week = 0.05, 7 * 24 * 3600
+		gap := float64(now - p.Last)
+		p.Gap += slowly * (gap - p.Gap)
+		p.Longest = max(gap, p.Longest*math.Exp2(-gap/week))
 	}
 	p.Last = now
 	p.Count++
@@ -41,12 +45,20 @@ func (e *Engine) pulse(relay netip.Addr, v *plan.View, now lease.Time) {
 	}
 }
 
-// Silence limits: a relay counts as silent after many times its usual gap.
+// Silence limits: a relay that was busy, and not for a moment only, counts as
+// silent after many times its usual gap, and more than any night or weekend.
 const (
-	busyCount   = 50
-	silentTimes = 20
-	silentLeast = 2 * time.Minute
+	busyCount    = 50
+	busySpan     = 5 * time.Minute
+	silentTimes  = 20
+	silentPauses = 1.5
+	silentLeast  = 2 * time.Minute
 )
+
+func (p *Pulse) silent(now lease.Time) bool {
+	limit := max(silentLeast.Seconds(), silentTimes*max(p.Gap, 1), silentPauses*p.Longest)
+	return p.Count >= busyCount && p.Last.Sub(p.First) >= busySpan && now.Sub(p.Last).Seconds() > limit
+}
 
 // Relay is a relay that forwards to this server.
 type Relay struct {
@@ -67,8 +79,7 @@ func (e *Engine) Relays() []Relay {
 		if of := p.LinkOfRelay(a); of != 0 {
 			r.Link = p.Label(of)
 		}
-		quiet := now.Sub(pulse.Last)
-		r.Silent = pulse.Count >= busyCount && quiet > silentLeast && quiet.Seconds() > silentTimes*max(pulse.Gap, 1)
+		r.Silent = pulse.silent(now)
 		out = append(out, r)
 	}
 	for _, l := range p.Links() {

@@ -301,7 +301,7 @@ const record = `with mark as (
 ), r as (
 	select * from unnest($4::inet[], $5::smallint[], $6::bool[], $7::bytea[], $8::bytea[], $9::text[], $10::text[], $11::bytea[],
 		$12::inet[], $13::bigint[], $14::bigint[], $15::bigint[], $16::bigint[], $17::bigint[], $18::bigint[], $19::bigint[], $20::bytea[], $21::bool[])
-	as t(address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nonce, newest)
+	as t(address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nudge, newest)
 ), h as (
 	insert into lease_history (at, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given)
 	select $3, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given from r, mark
@@ -312,14 +312,14 @@ on conflict (address) do update set status = excluded.status, reserved = exclude
 	hardware = excluded.hardware, hostname = excluded.hostname, vendor = excluded.vendor, circuit = excluded.circuit,
 	relay = excluded.relay, since = excluded.since, changed = excluded.changed, expires = excluded.expires,
 	heard = excluded.heard, granted = excluded.granted, revision = excluded.revision,
-	given = excluded.given, nonce = excluded.nonce`
+	given = excluded.given, nudge = excluded.nudge`
 
 // rows are the columns of one batch, kept to be filled again.
 type rows struct {
 	address, relay                                    []netip.Addr
 	status                                            []int16
 	reserved, newest                                  []bool
-	client, hardware, circuit, nonce                  [][]byte
+	client, hardware, circuit, nudge                  [][]byte
 	hostname, vendor                                  []string
 	since, changed, expires, heard, granted, revision []int64
 	given                                             []int64
@@ -329,7 +329,7 @@ type rows struct {
 }
 
 func (r *rows) fill(batch []Entry) int {
-	*r = rows{r.address[:0], r.relay[:0], r.status[:0], r.reserved[:0], r.newest[:0], r.client[:0], r.hardware[:0], r.circuit[:0], r.nonce[:0],
+	*r = rows{r.address[:0], r.relay[:0], r.status[:0], r.reserved[:0], r.newest[:0], r.client[:0], r.hardware[:0], r.circuit[:0], r.nudge[:0],
 		r.hostname[:0], r.vendor[:0], r.since[:0], r.changed[:0], r.expires[:0], r.heard[:0], r.granted[:0], r.revision[:0], r.given[:0], r.last,
 		r.digests[:0], r.sets[:0]}
 	if r.last == nil {
@@ -361,7 +361,7 @@ func (r *rows) fill(batch []Entry) int {
 		r.granted = append(r.granted, int64(l.Granted/time.Second))
 		r.revision = append(r.revision, l.Revision)
 		r.given = append(r.given, int64(l.Given))
-		r.nonce = append(r.nonce, []byte(l.Nonce))
+		r.nudge = append(r.nudge, []byte(l.Nudge))
 		r.newest = append(r.newest, true)
 		if e.Set != nil {
 			r.digests, r.sets = append(r.digests, int64(l.Given)), append(r.sets, e.Set)
@@ -386,7 +386,7 @@ func (j *Journal) commit(batch []Entry) error {
 		}
 	}
 	tag, err := j.conn.Exec(ctx, record, j.store.epoch, j.batch, time.Now(), r.address, r.status, r.reserved, r.client, r.hardware, r.hostname, r.vendor,
-		r.circuit, r.relay, r.since, r.changed, r.expires, r.heard, r.granted, r.revision, r.given, r.nonce, r.newest)
+		r.circuit, r.relay, r.since, r.changed, r.expires, r.heard, r.granted, r.revision, r.given, r.nudge, r.newest)
 	var pg *pgconn.PgError
 	switch {
 	case err == nil && tag.RowsAffected() == 0:

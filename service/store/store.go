@@ -303,7 +303,7 @@ func (s *Store) Revisions(ctx context.Context, before int64, limit int) ([]Revis
 	return out, nil
 }
 
-const leaseColumns = "address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nonce"
+const leaseColumns = "address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nudge"
 
 // LoadLeases gives every recorded lease to put, telling progress now and then.
 func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress func(done int)) error {
@@ -325,15 +325,15 @@ func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress
 	n := 0
 	for rows.Next() {
 		var l lease.Lease
-		var client, hw, circuit, nonce []byte
+		var client, hw, circuit, nudge []byte
 		var relay *netip.Addr
 		var granted, given int64
 		if err := rows.Scan(&l.Address, &l.Status, &l.Reserved, &client, &hw, &l.Hostname, &l.Vendor, &circuit, &relay,
-			&l.Since, &l.Changed, &l.Expires, &l.Heard, &granted, &l.Revision, &given, &nonce); err != nil {
+			&l.Since, &l.Changed, &l.Expires, &l.Heard, &granted, &l.Revision, &given, &nudge); err != nil {
 			return fmt.Errorf("load leases: %w", err)
 		}
 		l.Client, l.Hardware, l.Circuit = lease.Client(client), addr.Hardware(hw), string(circuit)
-		l.Granted, l.Given, l.Nonce = time.Duration(granted)*time.Second, uint64(given), string(nonce)
+		l.Granted, l.Given, l.Nudge = time.Duration(granted)*time.Second, uint64(given), string(nudge)
 		if relay != nil {
 			l.Relay = *relay
 		}

@@ -35,7 +35,7 @@ export default function Stale() {
       <Failure error={q.error} />
       <div className="panel flush">
         <Table<StaleLease> size="small" rowKey={(x) => x.lease.address} dataSource={s?.list} loading={q.isLoading} className="dense" scroll={{ x: 'max-content' }} pagination={(s?.list.length ?? 0) > 50 ? { pageSize: 50 } : false}
-          locale={{ emptyText: <Empty>All active clients hold what the plan gives now.</Empty> }} columns={[
+          locale={{ emptyText: <Empty>No client holds old options.</Empty> }} columns={[
             { title: 'Address', render: (_, x) => <Mono>{x.lease.address}</Mono> },
             { title: 'Client', render: (_, x) => <>{x.lease.hostname || 'no name'} <span className="quiet"><Mono>{x.lease.hardware}</Mono></span></> },
             { title: 'Scope', render: (_, x) => x.lease.scope },

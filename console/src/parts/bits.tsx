@@ -24,9 +24,9 @@ function relative(ms: number): string {
   let text: string
   if (s < 2) return 'now'
   if (s < 120) text = `${Math.floor(s)} s`
-  else if (s < 7200) text = `${Math.floor(s / 60)} min`
-  else if (s < 172800) text = `${Math.floor(s / 3600)} h`
-  else text = `${Math.floor(s / 86400)} d`
+  else if (s < 7200) text = `${Math.round(s / 60)} min`
+  else if (s < 172800) text = `${Math.round(s / 3600)} h`
+  else text = `${Math.round(s / 86400)} d`
   return ms < 0 ? text + ' ago' : 'in ' + text
 }
 

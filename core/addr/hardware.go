@@ -41,6 +41,13 @@ func (h Hardware) String() string {
 	return string(out)
 }
 
+// Group reports whether the address is of a group or of all (the lowest bit of
+// the first octet), so of no single station.
+func (h Hardware) Group() bool { return len(h) == 6 && h[0]&1 == 1 }
+
+// Zero reports whether the address is empty, or nothing but zeros.
+func (h Hardware) Zero() bool { return strings.Trim(string(h), "\x00") == "" }
+
 // MarshalText writes the address as String does.
 func (h Hardware) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
 

@@ -86,7 +86,6 @@ const (
 	ByRule         Reason = "rule"             // a rule ignores or refuses it
 	TooMany        Reason = "too-many-new"     // more clients never seen before than the scope's limits allow
 	NoBootp        Reason = "no-bootp"         // BOOTP, where that is not served
-	NotOffered     Reason = "not-offered"      // it asks for an address that it was not offered and that is not probed
 	V6Only         Reason = "ipv6-only"        // it does without IPv4, as the scope prefers (RFC 8925)
 	Listening      Reason = "listening"        // the link is heard and not answered
 	StandsAside    Reason = "stand-aside"      // another server answers on the link
@@ -178,10 +177,14 @@ func (d *Decider) Decide(req Request, w World) *Decision {
 	return &d.Decision
 }
 
+// etherMTU is what an Ethernet frame carries: replies to clients without an
+// address cannot be sent in fragments.
+const etherMTU = 1500
+
 // maxSize turns option 57, which counts IP and UDP headers, into payload octets.
 func maxSize(m *dhcp4.Message) int {
 	if b, ok := m.Options.Get(option.MaxMessageSize); ok && len(b) == 2 {
-		return int(b[0])<<8 + int(b[1]) - 28
+		return min(int(b[0])<<8+int(b[1]), etherMTU) - 28
 	}
 	return dhcp4.MinMax
 }
@@ -199,7 +202,12 @@ func (d *decider) decide() {
 		d.ignore(NotServed)
 		return
 	}
-	if len(m.CHAddr) == 0 && d.Client[0] == 'h' {
+	if m.CHAddr.Group() {
+		d.step("its hardware address is one of a group", netip.Addr{}, "")
+		d.ignore(BadRequest)
+		return
+	}
+	if m.CHAddr.Zero() && d.Client[0] == 'h' {
 		d.step("neither a hardware address nor an identifier says who the client is", netip.Addr{}, "")
 		d.ignore(BadRequest)
 		return

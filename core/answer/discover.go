@@ -85,10 +85,16 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 	}
 	if a, ok := d.msg.Options.Addr(option.AddressRequest); ok {
 		for _, v := range d.scopes {
-			if v.Mode == plan.Serving && v.Subnet.Contains(a) && d.free(v, a) && d.probed(v, a) && !d.crowded(v) {
-				d.step("it asks for {a}, which is free", a, "")
-				return v, a
+			if v.Mode != plan.Serving || !v.Subnet.Contains(a) || !d.free(v, a) || d.crowded(v) {
+				continue
 			}
+			if !d.probed(v, a) {
+				d.step("it asks for {a}, which is probed first", a, "")
+				d.Scope, d.Address, d.Probe, d.Outcome = v, a, a, Waiting
+				return nil, netip.Addr{}
+			}
+			d.step("it asks for {a}, which is free", a, "")
+			return v, a
 		}
 	}
 	for _, v := range d.scopes {

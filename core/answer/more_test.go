@@ -213,7 +213,17 @@ func TestProbedFirst(t *testing.T) {
 	f.expect("and is granted", decide(f.message(dhcp4.Request, 1, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, server.String()))), Acknowledged, "", "10.77.0.101")
 	f.expect("its own address needs no probe", decide(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.101")
 	d = decide(f.message(dhcp4.Request, 2, at(option.AddressRequest, "10.77.0.103"), at(option.ServerID, server.String())))
-	f.expect("a REQUEST for what was not offered", d, Refused, NotOffered, "10.77.0.103")
+	if d.Outcome != Waiting || d.Probe.String() != "10.77.0.103" {
+		t.Errorf("a REQUEST for what was not offered: %s for %s", d.Outcome, d.Probe)
+	}
+	wish := f.message(dhcp4.Discover, 3, at(option.AddressRequest, "10.77.0.103"))
+	ready["10.77.0.102"] = true
+	if d = decide(wish); d.Outcome != Waiting || d.Probe.String() != "10.77.0.103" {
+		t.Errorf("a wish for what nobody probed: %s for %s", d.Outcome, d.Probe)
+	}
+	ready["10.77.0.103"] = true
+	f.expect("the wish, once it is probed", decide(wish), Offered, "", "10.77.0.103")
+	ready = map[string]bool{}
 	f.edit(func(s *plan.Scope) { s.NoProbe = true })
 	f.expect("where probing is off", decide(f.message(dhcp4.Discover, 2)), Offered, "", "10.77.0.100")
 }

@@ -150,7 +150,7 @@ func (d *decider) aim() {
 		d.To = ToRelay
 	case !m.CIAddr.IsUnspecified():
 		d.To = ToAddress
-	case m.Broadcast() || d.Reply.YIAddr.IsUnspecified():
+	case m.Broadcast() || d.Reply.YIAddr.IsUnspecified() || m.CHAddr.Zero():
 		d.To = ToAll
 	default:
 		d.To = ToHardware

@@ -168,8 +168,8 @@ func (d *decider) grant(s state, a netip.Addr) {
 			d.refuse(TooMany, "too many new clients")
 			return
 		case !offered && !d.probed(v, a):
-			d.step("{a} is not on offer to it, and nobody knows whether it is in use", a, "")
-			d.refuse(NotOffered, "address not offered")
+			d.step("{a} is not on offer to it, and is probed first", a, "")
+			d.Probe, d.Outcome = a, Waiting
 			return
 		}
 	}

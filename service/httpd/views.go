@@ -186,8 +186,6 @@ func words(u node.Unserved) (text, mend string) {
 		return "too many clients never seen before", "nothing, if the rush ends; or raise the limit: yarnpost scope edit " + u.Scope + " --new-per-minute N"
 	case answer.NoBootp:
 		return "BOOTP is not served from the pools", "reserve an address for it, or yarnpost scope edit " + u.Scope + " --bootp dynamic"
-	case answer.NotOffered:
-		return "asks for an address it was not offered", "nothing, if it asks again"
 	case answer.NotTaken:
 		return "offered but never taken", "check the way back from the server to " + from
 	}

@@ -262,6 +262,7 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 			n.Relay, n.Circuit = l.Relay, l.Circuit
 		}
 	}
+	d.Table.Pack(n)
 	d.step("{a} for {t}", a, option.FormatDuration(t))
 	d.Outcome, d.Lease, d.Scope, d.Address = Acknowledged, n, v, a
 	d.New = !mine && !here && d.former(v) == nil

@@ -16,16 +16,17 @@ type Table struct {
 	shards  map[plan.ID]*shard
 	orphans *shard // leases outside every scope
 	offered offerQueue
-	due     map[Time][]netip.Addr
+	due     map[Time][][16]byte // addresses, without pointers
 	swept   Time
+	words   words
 }
 
 // shard is the part of the table that lies in one scope.
 type shard struct {
 	view    *plan.View // nil for the orphans
 	slots   []*Lease
-	at      map[netip.Addr]int
-	clients map[Client]int // the slot a client last had
+	at      index // by address
+	clients index // the slot a client last had, by client
 	offers  map[netip.Addr]Offer
 	offerOf map[Client]netip.Addr
 	counts  [statuses]int
@@ -57,7 +58,7 @@ type freed struct {
 }
 
 func newShard(v *plan.View) *shard {
-	s := &shard{view: v, at: map[netip.Addr]int{}, clients: map[Client]int{}, offers: map[netip.Addr]Offer{}, offerOf: map[Client]netip.Addr{}, ports: map[Port]int{}}
+	s := &shard{view: v, offers: map[netip.Addr]Offer{}, offerOf: map[Client]netip.Addr{}, ports: map[Port]int{}}
 	if v != nil {
 		s.parts = make([]part, len(v.Parts))
 	}
@@ -67,7 +68,7 @@ func newShard(v *plan.View) *shard {
 // New is an empty table under a plan. Leases that end at or before now are
 // due at once.
 func New(p *plan.Plan, now Time) *Table {
-	t := &Table{plan: plan.New(), shards: map[plan.ID]*shard{}, orphans: newShard(nil), due: map[Time][]netip.Addr{}, swept: now}
+	t := &Table{plan: plan.New(), shards: map[plan.ID]*shard{}, orphans: newShard(nil), due: map[Time][][16]byte{}, swept: now, words: words{}}
 	var all []plan.Change
 	for _, s := range p.Scopes() {
 		all = append(all, plan.Change{Kind: plan.KindScope, ID: s.ID})
@@ -174,9 +175,29 @@ func (s *shard) takes(p *plan.Plan, a netip.Addr) bool {
 	if _, offered := s.offers[a]; offered {
 		return true
 	}
-	i, ok := s.at[a]
-	return ok && s.slots[i].busy()
+	l := s.get(a)
+	return l != nil && l.busy()
 }
+
+// get is the record of an address, or nil.
+func (s *shard) get(a netip.Addr) *Lease {
+	if i := s.slotAt(a); i >= 0 {
+		return s.slots[i]
+	}
+	return nil
+}
+
+func (s *shard) slotAt(a netip.Addr) int {
+	return s.at.find(hashAddr(a), func(i int) bool { return s.slots[i].Address == a })
+}
+
+// slotOf is the slot that a client last had, or -1.
+func (s *shard) slotOf(c Client) int {
+	return s.clients.find(hashClient(c), func(i int) bool { return s.slots[i].Client == c })
+}
+
+func (s *shard) rehashAddr(i int) uint64   { return hashAddr(s.slots[i].Address) }
+func (s *shard) rehashClient(i int) uint64 { return hashClient(s.slots[i].Client) }
 
 // change runs a mutation of one address and keeps the headroom count true.
 func (s *shard) change(p *plan.Plan, a netip.Addr, mutate func()) {
@@ -234,8 +255,8 @@ func (s *shard) giveBack(p *plan.Plan, a netip.Addr, lapsed bool) {
 		queue = &s.parts[n].lapsed
 	}
 	var since Time
-	if i, ok := s.at[a]; ok {
-		since = s.slots[i].Changed
+	if l := s.get(a); l != nil {
+		since = l.Changed
 	} else if !s.passed(n, a) {
 		return
 	}
@@ -267,28 +288,32 @@ func (s *shard) passed(n int, a netip.Addr) bool {
 // set stores a lease and keeps the indexes.
 func (s *shard) set(p *plan.Plan, l *Lease) {
 	s.change(p, l.Address, func() {
-		i, ok := s.at[l.Address]
-		if !ok {
+		i := s.slotAt(l.Address)
+		if i < 0 {
 			i = len(s.slots)
-			s.slots = append(s.slots, nil)
-			s.at[l.Address] = i
+			s.slots = append(s.slots, l)
+			s.at.add(hashAddr(l.Address), i, s.rehashAddr)
 		} else {
 			old := s.slots[i]
 			s.counts[old.Status]--
 			s.plug(old, -1)
-			if old.Client != l.Client && s.clients[old.Client] == i {
-				delete(s.clients, old.Client)
+			if old.Client != "" {
+				s.clients.drop(hashClient(old.Client), i, s.rehashClient)
 			}
+			s.slots[i] = l
 		}
-		s.slots[i] = l
 		s.counts[l.Status]++
 		s.plug(l, 1)
-		if l.Client != "" && l.Status != Abandoned {
-			if j, had := s.clients[l.Client]; !had || j == i || !s.slots[j].busy() || l.busy() {
-				s.clients[l.Client] = i
-			}
-		} else if j, had := s.clients[l.Client]; had && j == i {
-			delete(s.clients, l.Client)
+		if l.Client == "" || l.Status == Abandoned {
+			return
+		}
+		j := s.slotOf(l.Client)
+		if j >= 0 && (!s.slots[j].busy() || l.busy()) {
+			s.clients.drop(hashClient(l.Client), j, s.rehashClient)
+			j = -1
+		}
+		if j < 0 {
+			s.clients.add(hashClient(l.Client), i, s.rehashClient)
 		}
 	})
 	if !l.busy() {
@@ -309,6 +334,10 @@ func (s *shard) plugAt(at Port, n int) {
 	}
 }
 
+// Pack makes a lease that nobody else knows yet take little room: texts that
+// others have too are shared, its own lie in one piece.
+func (t *Table) Pack(l *Lease) { t.words.pack(l) }
+
 // Put stores a lease in place of what was recorded for its address.
 func (t *Table) Put(l *Lease) {
 	s := t.shardAt(l.Address)
@@ -316,7 +345,7 @@ func (t *Table) Put(l *Lease) {
 	if l.Status == Active && l.Expires != Never {
 		// What is late already is due with the next sweep.
 		at := max(l.Expires, t.swept+1)
-		t.due[at] = append(t.due[at], l.Address)
+		t.due[at] = append(t.due[at], l.Address.As16())
 	}
 }
 
@@ -331,16 +360,13 @@ func (t *Table) Restore(a netip.Addr, l *Lease) {
 // Get is the record of an address, or nil.
 func (t *Table) Get(a netip.Addr) *Lease {
 	s := t.shardAt(a)
-	if i, ok := s.at[a]; ok {
-		return s.slots[i]
-	}
-	return nil
+	return s.get(a)
 }
 
 // ByClient is what a client last had in a scope, or nil.
 func (t *Table) ByClient(scope plan.ID, c Client) *Lease {
 	if s := t.shards[scope]; s != nil {
-		if i, ok := s.clients[c]; ok {
+		if i := s.slotOf(c); i >= 0 {
 			return s.slots[i]
 		}
 	}
@@ -353,7 +379,7 @@ func (t *Table) Due(now Time) []*Lease {
 	var out []*Lease
 	take := func(at Time) {
 		for _, a := range t.due[at] {
-			if l := t.Get(a); l != nil && l.Status == Active && l.Expires <= now {
+			if l := t.Get(netip.AddrFrom16(a).Unmap()); l != nil && l.Status == Active && l.Expires <= now {
 				out = append(out, l)
 			}
 		}
@@ -541,8 +567,7 @@ func (s *shard) fresh(p *plan.Plan, n, most int, yield func(netip.Addr) bool) bo
 			q.next = r.From
 		}
 		for a := q.next; r.Contains(a); a = a.Next() {
-			_, recorded := s.at[a]
-			free := !recorded && !s.takes(p, a)
+			free := s.slotAt(a) < 0 && !s.takes(p, a)
 			if free && !yield(a) {
 				return false
 			}
@@ -586,11 +611,11 @@ func (s *shard) stillFree(p *plan.Plan, f freed) bool {
 	if !s.view.Allocatable(f.address) || s.takes(p, f.address) {
 		return false
 	}
-	i, recorded := s.at[f.address]
-	if !recorded {
+	l := s.get(f.address)
+	if l == nil {
 		return f.since == 0
 	}
-	return s.slots[i].Changed == f.since
+	return l.Changed == f.since
 }
 
 // Counts says how a scope's addresses are used.

@@ -190,7 +190,11 @@ func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
 	}
 	begin, total := time.Now(), 0
 	table := lease.New(p, lease.At(begin))
-	err = n.store.LoadLeases(ctx, func(l *lease.Lease) { table.Put(l); total++ }, func(done int) {
+	err = n.store.LoadLeases(ctx, func(l *lease.Lease) {
+		table.Pack(l)
+		table.Put(l)
+		total++
+	}, func(done int) {
 		n.log.Info("reading the lease table", "leases", done)
 	})
 	if err != nil {

@@ -321,7 +321,6 @@ func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress
 		return fmt.Errorf("load leases: %w", err)
 	}
 	defer rows.Close()
-	vendors := map[string]string{} // one copy of each
 	n := 0
 	for rows.Next() {
 		var l lease.Lease
@@ -336,11 +335,6 @@ func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress
 		l.Granted, l.Given, l.Nudge = time.Duration(granted)*time.Second, uint64(given), string(nudge)
 		if relay != nil {
 			l.Relay = *relay
-		}
-		if v, ok := vendors[l.Vendor]; ok {
-			l.Vendor = v
-		} else {
-			vendors[l.Vendor] = l.Vendor
 		}
 		put(&l)
 		if n++; n%50000 == 0 {

@@ -1,0 +1,107 @@
+package lease
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"runtime"
+	"testing"
+
+	"yarnpost/core/addr"
+)
+
+// The index does what a map does, with hashes that collide much.
+func TestIndex(t *testing.T) {
+	for seed := range uint64(20) {
+		random := rand.New(rand.NewPCG(seed, 1))
+		keys := make([]int, 300) // key of each slot; many slots, distinct keys
+		for i := range keys {
+			keys[i] = i
+		}
+		hash := func(slot int) uint64 { return uint64(keys[slot] % 17) }
+		var x index
+		in := map[int]bool{}
+		for step := range 4000 {
+			slot := random.IntN(len(keys))
+			switch {
+			case in[slot]:
+				x.drop(hash(slot), slot, hash)
+				delete(in, slot)
+			default:
+				x.add(hash(slot), slot, hash)
+				in[slot] = true
+			}
+			other := random.IntN(len(keys))
+			want := -1
+			if in[other] {
+				want = other
+			}
+			if got := x.find(hash(other), func(i int) bool { return keys[i] == keys[other] }); got != want || x.n != len(in) {
+				t.Fatalf("seed %d, step %d: slot %d is found as %d; %d entries, want %d", seed, step, other, got, x.n, len(in))
+			}
+		}
+		x.drop(3, 1000, hash) // what is not there
+		for slot := range in {
+			x.drop(hash(slot), slot, hash)
+		}
+		for _, c := range x.cells {
+			if c != 0 {
+				t.Fatalf("seed %d: cells are left", seed)
+			}
+		}
+	}
+}
+
+// A lease keeps what it says when it is packed, and shares what others say.
+func TestPack(t *testing.T) {
+	w := words{}
+	for _, l := range []Lease{
+		{},
+		{Hostname: "loom-1"},
+		{Client: ByIdentifier([]byte{0, 1}), Hardware: "\x02\x00\x00\x00\x00\x01", Hostname: "loom-1", Vendor: "loom", Circuit: "sw1", Nudge: "n"},
+		{Client: ByHardware(1, "\x02\x00\x00\x00\x00\x02"), Hardware: "\x02\x00\x00\x00\x00\x02", Vendor: "loom"},
+	} {
+		packed := l
+		w.pack(&packed)
+		if packed != l {
+			t.Errorf("%+v became %+v", l, packed)
+		}
+	}
+	if len(w) != 3 { // "loom", "sw1" and ""
+		t.Errorf("%d words", len(w))
+	}
+	for n := range 2 * wordsMost {
+		w.shared(fmt.Sprint(n))
+	}
+	if len(w) != wordsMost {
+		t.Errorf("clients made it remember %d words", len(w))
+	}
+}
+
+// BenchmarkMemory tells the memory that a lease takes in a big table, and in how
+// many objects it lies, which is what a collection costs.
+func BenchmarkMemory(b *testing.B) {
+	const n = 1_000_000
+	var before, after runtime.MemStats
+	for b.Loop() {
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		table, id := scoped(b, "10.0.0.0/8", "10.0.0.0/8")
+		for i := range n {
+			a, ok := table.Pick(id, addr.Range{}, anyAddr)
+			if !ok {
+				b.Fatal("empty")
+			}
+			hw := addr.Hardware([]byte{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)})
+			l := &Lease{Address: a, Status: Active, Client: ByIdentifier([]byte("\x01" + string(hw))), Hardware: hw, Hostname: fmt.Sprintf("client-%07d", i),
+				Vendor: string([]byte("made-up client")), Circuit: fmt.Sprintf("sw%d/0/1", i%500), Relay: netip.AddrFrom4([4]byte{10, 0, 0, 1}), Expires: Time(1<<30 + i/1000)}
+			table.Pack(l)
+			table.Put(l)
+		}
+		runtime.GC()
+		runtime.ReadMemStats(&after)
+		b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/n, "octets/lease")
+		b.ReportMetric(float64(after.HeapObjects-before.HeapObjects)/n, "objects/lease")
+		runtime.KeepAlive(table)
+	}
+}

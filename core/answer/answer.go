@@ -146,6 +146,7 @@ type Decider struct {
 	steps   [12]Step
 	options [40]dhcp4.Option
 	values  [64]plan.Value
+	rulings [4]ruling
 }
 
 // decider is one request on its way to a decision.
@@ -167,7 +168,7 @@ type decider struct {
 // Decide says what to do about a request. The decision, its reply and its trail
 // hold until the next call; what it gives to be stored is for keeps.
 func (d *Decider) Decide(req Request, w World) *Decision {
-	d.decider = decider{Request: req, World: w, msg: req.Message, plan: w.Table.Plan(), values: d.values[:0]}
+	d.decider = decider{Request: req, World: w, msg: req.Message, plan: w.Table.Plan(), values: d.values[:0], rulings: d.rulings[:0]}
 	d.message.Options = d.options[:0]
 	d.Trail = d.steps[:0]
 	d.Client = d.clientKey(false)

@@ -40,6 +40,10 @@ type Engine struct {
 	probes   *probes
 	shadow   *shadow
 	relays   map[netip.Addr]*Pulse
+
+	buffers  buffers
+	leaving  []wire.Reply // of Handle; used again
+	recorded []wire.Reply // of Recorded; used again
 }
 
 // Fits counts how often a rule fitted since the start.
@@ -78,16 +82,18 @@ type waiting struct {
 }
 
 // Handle decides a batch of datagrams and gives the replies that can go now.
+// They hold until the next call. One goroutine calls it.
 func (e *Engine) Handle(packets []wire.Packet) []wire.Reply {
-	var out []wire.Reply
+	e.buffers.give(e.leaving)
+	e.leaving = e.leaving[:0]
 	var m dhcp4.Message
 	now := time.Now()
 	for i := range packets {
 		if reply, ok := e.handle(&packets[i], &m, now); ok {
-			out = append(out, reply)
+			e.leaving = append(e.leaving, reply)
 		}
 	}
-	return out
+	return e.leaving
 }
 
 // handle decides one datagram that arrived at a moment, and gives the reply
@@ -154,7 +160,7 @@ func nonce() string {
 // carryOut does what a decision says. The caller holds the lock.
 func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decision, now lease.Time, arrived time.Time) (reply wire.Reply, send bool) {
 	if d.Reply != nil {
-		data, omitted, err := dhcp4.Append(make([]byte, 0, 384), d.Reply, d.Limit)
+		data, omitted, err := dhcp4.Append(e.buffers.take(), d.Reply, d.Limit)
 		if err != nil {
 			e.log.Error("a reply could not be encoded", "client", d.Client, "err", err)
 			return reply, false
@@ -211,8 +217,9 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 		return reply, false
 	case d.Delay > 0 && d.Outcome == answer.Offered:
 		seq := e.Talk.begin(p, arrived, req, d, &reply, Recorded, time.Now())
+		later := []wire.Reply{reply}
 		time.AfterFunc(d.Delay, func() {
-			e.send([]wire.Reply{reply})
+			e.send(later)
 			e.Talk.settle(seq, Sent, time.Now())
 		})
 		return reply, false
@@ -284,7 +291,7 @@ func (e *Engine) watch(req *answer.Request, d *answer.Decision, now lease.Time) 
 
 // Recorded lets the replies of durable entries go (store.Owner).
 func (e *Engine) Recorded(entries []store.Entry) {
-	replies := make([]wire.Reply, 0, len(entries))
+	replies := e.recorded[:0]
 	for _, n := range entries {
 		w := n.Note.(waiting)
 		if w.reply.Data != nil {
@@ -304,6 +311,8 @@ func (e *Engine) Recorded(entries []store.Entry) {
 	for _, n := range entries {
 		e.Talk.settle(n.Note.(waiting).talk, Sent, now)
 	}
+	e.buffers.give(replies)
+	e.recorded = replies
 }
 
 // Undo puts back what could not be recorded (store.Owner).

@@ -217,11 +217,13 @@ func (s *Server) Send(replies []Reply) {
 			}
 			continue
 		}
-		m := ipv4.Message{Buffers: [][]byte{r.Data}, Addr: net.UDPAddrFromAddrPort(r.To)}
-		if s.any && r.From.IsValid() {
+		m := s.message()
+		m.Buffers[0] = r.Data
+		to := m.Addr.(*net.UDPAddr)
+		to.IP, to.Port = append(to.IP[:0], r.To.Addr().AsSlice()...), int(r.To.Port())
+		if m.OOB = nil; s.any && r.From.IsValid() {
 			m.OOB = (&ipv4.ControlMessage{Src: r.From.AsSlice()}).Marshal()
 		}
-		s.out = append(s.out, m)
 	}
 	for rest := s.out; len(rest) > 0; {
 		n, err := s.batch.WriteBatch(rest[:min(len(rest), batchSize)], 0)
@@ -232,6 +234,21 @@ func (s *Server) Send(replies []Reply) {
 		}
 		rest = rest[n:]
 	}
+}
+
+// message makes room for one more outgoing datagram, in memory of earlier ones.
+// The caller holds the lock.
+func (s *Server) message() *ipv4.Message {
+	if n := len(s.out); n < cap(s.out) {
+		s.out = s.out[:n+1]
+	} else {
+		s.out = append(s.out, ipv4.Message{})
+	}
+	m := &s.out[len(s.out)-1]
+	if m.Addr == nil {
+		m.Buffers, m.Addr = make([][]byte, 1), &net.UDPAddr{}
+	}
+	return m
 }
 
 // sendFrame reaches a client that has no address yet, without ARP.

@@ -34,6 +34,7 @@ func main() {
 	pairs := flag.Int("pairs", 5, "alternating pairs of echo and service")
 	span := flag.Duration("span", 4*time.Second, "length of one measurement")
 	garbage := flag.String("garbage", "", "flood this address with what is no DHCP message")
+	scale := flag.Bool("scale", false, "measure start and pages with a million leases alone")
 	probing := flag.Bool("probing", false, "measure probing alone, inside a network namespace made for it")
 	flag.Parse()
 	if *garbage != "" {
@@ -46,6 +47,9 @@ func main() {
 	}
 	runtime.GOMAXPROCS(1) // the generator is one loop; a second thread would only take time from what is measured
 	do := func() error { return run(*pairs, *span) }
+	if *scale {
+		do = atScale
+	}
 	if *probing {
 		do = func() error { return probed(*span) }
 	}
@@ -84,6 +88,12 @@ func child(output io.Writer, path string, args ...string) (*exec.Cmd, error) {
 	cmd.Stderr = output
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	return cmd, cmd.Start()
+}
+
+// end asks a process to stop, and waits for it.
+func end(cmd *exec.Cmd) {
+	cmd.Process.Signal(syscall.SIGTERM)
+	cmd.Wait()
 }
 
 func freePort(network string) (netip.AddrPort, error) {
@@ -182,6 +192,9 @@ func run(pairs int, span time.Duration) error {
 	if err := besideProbing(self, span); err != nil {
 		return err
 	}
+	if err := atScale(); err != nil {
+		return err
+	}
 	single, err := oneByOne(dir, span)
 	if err != nil {
 		return err
@@ -206,10 +219,7 @@ func startService(dir string, web netip.AddrPort, args ...string) (stop func(), 
 	if err != nil {
 		return nil, err
 	}
-	stop = func() {
-		service.Process.Signal(syscall.SIGTERM)
-		service.Wait()
-	}
+	stop = func() { end(service) }
 	if err := define(dir, web); err != nil {
 		stop()
 		text, _ := os.ReadFile(log.Name())

@@ -1,0 +1,114 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"yarnpost/client"
+)
+
+// manyLeases is what a big network has.
+const manyLeases = 1_000_000
+
+// insertMany puts leases of made-up clients into the database of a service that
+// stands still.
+const insertMany = `insert into lease (address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision)
+select '10.64.0.0'::inet + n, 2, false, '\x6901'::bytea || hw, hw, 'client-' || to_char(n * 7919::bigint % 1000003, 'FM0000000'), 'maker ' || n % 40,
+	convert_to('sw' || n % 500 || '/0/1', 'UTF8'), '127.0.0.1', t - n % 90000, t - n % 90000, t + 100000 + n % 90000, t - n % 3600, 190000, 1
+from (select n, '\x02'::bytea || decode(lpad(to_hex((n * 2654435761) % 1099511627776), 10, '0'), 'hex') as hw, extract(epoch from now())::bigint as t
+	from generate_series(1::bigint, $1) n) x`
+
+// atScale starts a service that finds many leases in its database, and asks it
+// for pages of the lease table.
+func atScale() error {
+	dir, err := os.MkdirTemp("", "yarnpost-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	os.Chmod(dir, 0o755)
+	udp, err := freePort("udp")
+	if err != nil {
+		return err
+	}
+	web, err := freePort("tcp")
+	if err != nil {
+		return err
+	}
+	stop, err := startService(dir, web, "--dhcp4", udp.String())
+	if err != nil {
+		return err
+	}
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, "postgres:///postgres?user=yarnpost&host="+filepath.Join(dir, "socket"))
+	if err == nil {
+		_, err = conn.Exec(ctx, insertMany, manyLeases)
+		conn.Close(ctx)
+	}
+	stop()
+	if err != nil {
+		return fmt.Errorf("insert leases: %w", err)
+	}
+	begun := time.Now()
+	log, err := os.Create(filepath.Join(dir, "log2"))
+	if err != nil {
+		return err
+	}
+	service, err := child(log, filepath.Join(dir, "yarnpostd"), "serve", "--data", dir, "--http", web.String(), "--dhcp4", udp.String())
+	if err != nil {
+		return err
+	}
+	defer func() { end(service) }()
+	load, err := newGenerator(udp, false)
+	if err != nil {
+		return err
+	}
+	for load.closed(20*time.Millisecond, 1).done == 0 {
+		if time.Since(begun) > 2*time.Minute {
+			text, _ := os.ReadFile(log.Name())
+			return fmt.Errorf("no answer after two minutes:\n%s", text)
+		}
+	}
+	fmt.Printf("\nStart with %d leases in the database, until the first answer: %.1f s   (bar 10 s, goal 3 s)\n", manyLeases, time.Since(begun).Seconds())
+	return pages(ctx, dir, web)
+}
+
+// pages times pages of the lease table, by every column and some searches.
+func pages(ctx context.Context, dir string, web netip.AddrPort) error {
+	token, err := os.ReadFile(filepath.Join(dir, "admin.token"))
+	if err != nil {
+		return err
+	}
+	c := client.New("http://"+web.String(), string(bytes.TrimSpace(token)))
+	var took []time.Duration
+	slowest, at := time.Duration(0), ""
+	for _, sort := range []string{"address", "hardware", "hostname", "vendor", "scope", "status", "since", "expires", "heard", "changed"} {
+		for _, search := range []string{"", "client-00012", "02:00", "maker 7", "10.65.7.", "sw49"} {
+			after := ""
+			for range 2 {
+				begun := time.Now()
+				page, err := c.Leases(ctx, client.LeaseQuery{Sort: sort, Search: search, Limit: 50, After: after})
+				if err != nil {
+					return err
+				}
+				took = append(took, time.Since(begun))
+				if d := took[len(took)-1]; d > slowest {
+					slowest, at = d, fmt.Sprintf("sort by %s, search %q", sort, search)
+				}
+				if after = page.Next; after == "" {
+					break
+				}
+			}
+		}
+	}
+	fmt.Printf("A page of them, any sort, with and without a search (%d pages): p50 %.0f ms, p95 %.0f ms   (bar 200 ms, goal 50 ms); slowest %d ms: %s\n",
+		len(took), percentile(took, 0.5), percentile(took, 0.95), slowest.Milliseconds(), at)
+	return nil
+}

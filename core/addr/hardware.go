@@ -3,6 +3,7 @@ package addr
 import (
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -26,19 +27,19 @@ func ParseHardware(text string) (Hardware, error) {
 	return "", fmt.Errorf("hardware address %q has %d octets; Ethernet has 6 (02:00:00:00:00:17)", text, len(raw))
 }
 
-func (h Hardware) String() string {
+func (h Hardware) String() string { return string(h.AppendTo(nil)) }
+
+// AppendTo appends the address as String writes it.
+func (h Hardware) AppendTo(b []byte) []byte {
 	const digits = "0123456789abcdef"
-	if h == "" {
-		return ""
-	}
-	out := make([]byte, 0, 3*len(h))
+	b = slices.Grow(b, 3*len(h))
 	for i := range len(h) {
 		if i > 0 {
-			out = append(out, ':')
+			b = append(b, ':')
 		}
-		out = append(out, digits[h[i]>>4], digits[h[i]&15])
+		b = append(b, digits[h[i]>>4], digits[h[i]&15])
 	}
-	return string(out)
+	return b
 }
 
 // Group reports whether the address is of a group or of all (the lowest bit of

@@ -138,6 +138,15 @@ func (l *Lease) Ended(to Status, at Time) *Lease {
 // busy reports whether the record keeps the address from other clients.
 func (l *Lease) busy() bool { return l.Status == Active || l.Status == Abandoned }
 
+// before reports whether of two leases of one client this is the one it has: the
+// one that it holds, or else where it was heard last.
+func (l *Lease) before(o *Lease) bool {
+	if l.busy() != o.busy() {
+		return l.busy()
+	}
+	return l.Heard >= o.Heard
+}
+
 // Offer is a promise kept in memory only, until the client takes it or it lapses.
 type Offer struct {
 	Address netip.Addr

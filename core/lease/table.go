@@ -308,7 +308,7 @@ func (s *shard) set(p *plan.Plan, l *Lease) {
 			return
 		}
 		j := s.slotOf(l.Client)
-		if j >= 0 && (!s.slots[j].busy() || l.busy()) {
+		if j >= 0 && l.before(s.slots[j]) {
 			s.clients.drop(hashClient(l.Client), j, s.rehashClient)
 			j = -1
 		}

@@ -19,18 +19,18 @@ import (
 	"yarnpost/service/node"
 )
 
-func TestMatcher(t *testing.T) {
+func TestSearch(t *testing.T) {
 	l := &lease.Lease{Address: netip.MustParseAddr("10.77.0.110"), Status: lease.Active, Hardware: "\x02\x00\x5e\x00\x00\xaa", Hostname: "Card-Room", Vendor: "loomctl/2.7",
 		Circuit: "sw1/0/7", Client: lease.ByIdentifier([]byte{0xff, 0x01, 0xbe, 0xef})}
 	for search, want := range map[string]bool{
 		"": true, "77.0.11": true, "card": true, "CARD-room": true, "02:00:5e": true, "02-00-5E": true, "0200.5e00.00aa": true, "02005e0000aa": true,
 		"loomctl": true, "sw1/0": true, "be:ef": true, "10.78": false, "02:00:5f": false, "spinner": false,
 	} {
-		if got := matcher(&leaseQuery{Search: search})(l); got != want {
+		if got := newSearch(&leaseQuery{Search: search}).fits(l); got != want {
 			t.Errorf("search %q: %v", search, got)
 		}
 	}
-	if matcher(&leaseQuery{Status: []string{"expired", "released"}})(l) || !matcher(&leaseQuery{Status: []string{"abandoned", "active"}})(l) {
+	if newSearch(&leaseQuery{Status: []string{"expired", "released"}}).fits(l) || !newSearch(&leaseQuery{Status: []string{"abandoned", "active"}}).fits(l) {
 		t.Error("the status filter is off")
 	}
 }

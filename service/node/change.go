@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"sync"
 	"time"
 
 	"yarnpost/core/dhcp4"
@@ -208,24 +209,32 @@ func holds(r *plan.Reservation, l *lease.Lease) bool {
 }
 
 // eachLease walks a scope (0: the whole table), a part at a time.
-func (e *Engine) eachLease(scope plan.ID, f func(*lease.Lease)) {
+func (e *Engine) eachLease(scope plan.ID, share ...func(*lease.Lease)) {
 	var at *lease.Position
 	e.With(func(t *lease.Table) { at = t.Walk(scope) })
-	part := make([]*lease.Lease, 0, 512)
-	for {
-		e.With(func(t *lease.Table) { part = t.Next(at, part[:0], 512) })
-		if len(part) == 0 {
-			return
-		}
-		for _, l := range part {
-			f(l)
-		}
+	var walking sync.WaitGroup
+	for _, f := range share {
+		walking.Go(func() {
+			part := make([]*lease.Lease, 0, 512)
+			for {
+				e.With(func(t *lease.Table) { part = t.Next(at, part[:0], 512) })
+				if len(part) == 0 {
+					return
+				}
+				for _, l := range part {
+					f(l)
+				}
+			}
+		})
 	}
+	walking.Wait()
 }
 
 // EachLease walks the leases of a scope, or of the whole table for 0, without
-// holding up the service.
-func (n *Node) EachLease(scope plan.ID, f func(*lease.Lease)) { n.engine.eachLease(scope, f) }
+// holding up the service. Of several functions each gets a share, side by side.
+func (n *Node) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
+	n.engine.eachLease(scope, share...)
+}
 
 // ErrNoLease is wrapped when an address has nothing to end or to clear.
 var ErrNoLease = errors.New("nothing to do")

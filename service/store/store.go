@@ -303,50 +303,6 @@ func (s *Store) Revisions(ctx context.Context, before int64, limit int) ([]Revis
 	return out, nil
 }
 
-const leaseColumns = "address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nudge"
-
-// LoadLeases gives every recorded lease to put, telling progress now and then.
-func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress func(done int)) error {
-	conn, err := s.pool.Acquire(ctx)
-	if err != nil {
-		return fmt.Errorf("load leases: %w", err)
-	}
-	defer conn.Release()
-	if _, err := conn.Exec(ctx, "set statement_timeout = 0"); err != nil {
-		return fmt.Errorf("load leases: %w", err)
-	}
-	defer conn.Exec(ctx, "reset statement_timeout")
-	rows, err := conn.Query(ctx, "select "+leaseColumns+" from lease order by changed")
-	if err != nil {
-		return fmt.Errorf("load leases: %w", err)
-	}
-	defer rows.Close()
-	n := 0
-	for rows.Next() {
-		var l lease.Lease
-		var client, hw, circuit, nudge []byte
-		var relay *netip.Addr
-		var granted, given int64
-		if err := rows.Scan(&l.Address, &l.Status, &l.Reserved, &client, &hw, &l.Hostname, &l.Vendor, &circuit, &relay,
-			&l.Since, &l.Changed, &l.Expires, &l.Heard, &granted, &l.Revision, &given, &nudge); err != nil {
-			return fmt.Errorf("load leases: %w", err)
-		}
-		l.Client, l.Hardware, l.Circuit = lease.Client(client), addr.Hardware(hw), string(circuit)
-		l.Granted, l.Given, l.Nudge = time.Duration(granted)*time.Second, uint64(given), string(nudge)
-		if relay != nil {
-			l.Relay = *relay
-		}
-		put(&l)
-		if n++; n%50000 == 0 {
-			progress(n)
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return fmt.Errorf("load leases: %w", err)
-	}
-	return nil
-}
-
 // LoadSets gives every recorded set of what clients asked with and were given,
 // by its digest.
 func (s *Store) LoadSets(ctx context.Context) (map[uint64][]byte, error) {

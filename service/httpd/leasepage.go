@@ -1,0 +1,218 @@
+package httpd
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/base64"
+	"encoding/json"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"yarnpost/api"
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// row is a lease with what it is sorted by.
+type row struct {
+	lease *lease.Lease
+	key   string
+	num   int64
+}
+
+func (r row) compare(o row) int {
+	if c := cmp.Compare(r.num, o.num); c != 0 {
+		return c
+	}
+	if c := strings.Compare(r.key, o.key); c != 0 {
+		return c
+	}
+	return r.lease.Address.Compare(o.lease.Address)
+}
+
+// cursor is where a page ended, as it travels.
+type cursor struct {
+	Key  []byte     `json:"k,omitempty"`
+	Num  int64      `json:"n,omitempty"`
+	Addr netip.Addr `json:"a"`
+}
+
+// leasePage gathers the best rows behind a cursor, in one walk through the table: its
+// cost does not grow with the number of the page.
+type leasePage struct {
+	plan  *plan.Plan
+	query *leaseQuery
+	match *search
+	after *row  // the last of the page before, or nil
+	best  []row // the first of them are sorted
+	full  bool  // best[query.Limit] is there: what is behind it is not looked for
+	total int
+}
+
+func (g *leasePage) order(a, b row) int {
+	if g.query.Desc {
+		a, b = b, a
+	}
+	return a.compare(b)
+}
+
+func (g *leasePage) add(l *lease.Lease) {
+	if !g.match.fits(l) {
+		return
+	}
+	g.total++
+	r := sortRow(g.plan, l, g.query.Sort)
+	if g.after != nil && g.order(r, *g.after) <= 0 || g.full && g.order(r, g.best[g.query.Limit]) >= 0 {
+		return
+	}
+	if g.best = append(g.best, r); len(g.best) >= 4*(g.query.Limit+1) {
+		g.trim()
+	}
+}
+
+// trim keeps the rows of the page, and one that shows that there is more.
+func (g *leasePage) trim() {
+	slices.SortFunc(g.best, g.order)
+	if len(g.best) > g.query.Limit {
+		g.best, g.full = g.best[:g.query.Limit+1], true
+	}
+}
+
+// walkers is how many walk the table for one page.
+const walkers = 2
+
+// leases finds one page of the lease table.
+func (s *Server) leases(q *leaseQuery) (api.LeasePage, error) {
+	p := s.node.Engine().Plan()
+	var scope plan.ID
+	if q.Scope != "" {
+		v := p.ScopeNamed(q.Scope)
+		if v == nil {
+			return api.LeasePage{}, unknown("scope", q.Scope)
+		}
+		scope = v.ID
+	}
+	var after *row
+	if q.After != "" {
+		var c cursor
+		raw, err := base64.RawURLEncoding.DecodeString(q.After)
+		if err != nil || json.Unmarshal(raw, &c) != nil {
+			return api.LeasePage{}, refused("after is not the next of an earlier page")
+		}
+		after = &row{&lease.Lease{Address: c.Addr}, string(c.Key), c.Num}
+	}
+	var parts [walkers]leasePage
+	var adds []func(*lease.Lease)
+	for i := range parts {
+		parts[i] = leasePage{plan: p, query: q, match: newSearch(q), after: after}
+		adds = append(adds, parts[i].add)
+	}
+	s.node.EachLease(scope, adds...)
+	all := &parts[0]
+	for _, g := range parts[1:] {
+		all.best, all.total = append(all.best, g.best...), all.total+g.total
+	}
+	all.trim()
+	out := api.LeasePage{Leases: []api.Lease{}, Total: all.total}
+	for i, r := range all.best {
+		if i == q.Limit {
+			last := all.best[i-1]
+			c, err := json.Marshal(cursor{[]byte(last.key), last.num, last.lease.Address})
+			if err != nil {
+				return out, err
+			}
+			out.Next = base64.RawURLEncoding.EncodeToString(c)
+			break
+		}
+		out.Leases = append(out.Leases, leaseView(p, r.lease))
+	}
+	return out, nil
+}
+
+func sortRow(p *plan.Plan, l *lease.Lease, by string) row {
+	r := row{lease: l}
+	switch by {
+	case "hardware":
+		r.key = string(l.Hardware)
+	case "hostname":
+		r.key = strings.ToLower(l.Hostname)
+	case "vendor":
+		r.key = strings.ToLower(l.Vendor)
+	case "scope":
+		if v := p.ScopeAt(l.Address); v != nil {
+			r.key = v.Name
+		}
+	case "status":
+		r.num = int64(l.Status)
+	case "since":
+		r.num = int64(l.Since)
+	case "expires":
+		r.num = int64(l.Expires)
+	case "heard":
+		r.num = int64(l.Heard)
+	case "changed":
+		r.num = int64(l.Changed)
+	}
+	return r
+}
+
+// search is a query's filter, made ready for a million leases. It is for one
+// goroutine.
+type search struct {
+	statuses  []lease.Status
+	text      string // in lower case; "" finds all
+	hex       string // as octets are written, with colons; "" if the text can be no part of that
+	maybeAddr bool   // the text can be part of an address
+	buf       []byte
+}
+
+func newSearch(q *leaseQuery) *search {
+	s := &search{text: strings.ToLower(strings.TrimSpace(q.Search))}
+	for _, word := range q.Status {
+		if st, ok := lease.ParseStatus(word); ok {
+			s.statuses = append(s.statuses, st)
+		}
+	}
+	only := func(text, allowed string) bool { return strings.Trim(text, allowed) == "" }
+	s.maybeAddr = only(s.text, "0123456789abcdef.:")
+	s.hex = strings.ReplaceAll(s.text, "-", ":")
+	if h, err := addr.ParseHardware(s.text); err == nil { // in any writing
+		s.hex = h.String()
+	}
+	if !only(s.hex, "0123456789abcdef:") {
+		s.hex = ""
+	}
+	return s
+}
+
+func (s *search) fits(l *lease.Lease) bool {
+	if len(s.statuses) > 0 && !slices.Contains(s.statuses, l.Status) {
+		return false
+	}
+	return s.text == "" || s.maybeAddr && s.inAddress(l.Address) || s.hex != "" && (s.inOctets(string(l.Hardware)) || s.inOctets(l.Client.Identifier())) ||
+		containsFold(l.Hostname, s.text) || containsFold(l.Vendor, s.text) || containsFold(l.Circuit, s.text)
+}
+
+func (s *search) inAddress(a netip.Addr) bool {
+	s.buf = a.AppendTo(s.buf[:0])
+	return bytes.Contains(s.buf, []byte(s.text))
+}
+
+func (s *search) inOctets(b string) bool {
+	s.buf = addr.Hardware(b).AppendTo(s.buf[:0])
+	return bytes.Contains(s.buf, []byte(s.hex))
+}
+
+// containsFold reports whether text has a part that is the same as lower but for
+// case.
+func containsFold(text, lower string) bool {
+	first := lower[0]
+	for i := 0; i+len(lower) <= len(text); i++ {
+		if c := text[i]; (c == first || c < 0x80 && c|0x20 == first || first >= 0x80) && strings.EqualFold(text[i:i+len(lower)], lower) {
+			return true
+		}
+	}
+	return false
+}

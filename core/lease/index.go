@@ -6,69 +6,78 @@ import (
 )
 
 // index finds a slot by what its lease says: by address, or by client. It keeps
-// numbers of slots alone, four octets each, in open addressing with linear
-// probing: nothing for the collector to follow, and the key is stored once, in
-// the lease. A slot's lease must not change its key while the slot is in the index.
+// numbers alone, in open addressing with linear probing: half a hash and a slot,
+// eight octets each. So there is nothing for the collector to follow, and the key
+// is stored once, in the lease.
 type index struct {
-	cells []int32 // number of the slot plus one; 0 is empty
+	cells []cell
 	n     int
 }
 
+// cell is a hash in the upper half and the number of a slot plus one in the
+// lower; 0 is empty.
+type cell uint64
+
+func cellOf(hash uint32, slot int) cell { return cell(hash)<<32 | cell(slot+1) }
+
+func (c cell) hash() uint32 { return uint32(c >> 32) }
+func (c cell) slot() int    { return int(uint32(c)) - 1 }
+
 var seed = maphash.MakeSeed()
 
-func hashAddr(a netip.Addr) uint64 {
+func hashAddr(a netip.Addr) uint32 {
 	b := a.As16()
-	return maphash.Bytes(seed, b[:])
+	return uint32(maphash.Bytes(seed, b[:]))
 }
 
-func hashClient(c Client) uint64 { return maphash.String(seed, string(c)) }
+func hashClient(c Client) uint32 { return uint32(maphash.String(seed, string(c))) }
 
-// find is the slot for a hash that fits, or -1.
-func (x *index) find(hash uint64, fits func(slot int) bool) int {
+// find is the slot with a hash that fits, or -1.
+func (x *index) find(hash uint32, fits func(slot int) bool) int {
 	if x.n == 0 {
 		return -1
 	}
-	mask := uint64(len(x.cells) - 1)
+	mask := uint32(len(x.cells) - 1)
 	for i := hash & mask; x.cells[i] != 0; i = (i + 1) & mask {
-		if slot := int(x.cells[i]) - 1; fits(slot) {
-			return slot
+		if c := x.cells[i]; c.hash() == hash && fits(c.slot()) {
+			return c.slot()
 		}
 	}
 	return -1
 }
 
-// add puts in a slot that is not there; rehash tells the hash of one that is.
-func (x *index) add(hash uint64, slot int, rehash func(slot int) uint64) {
+// add puts in a slot that is not there.
+func (x *index) add(hash uint32, slot int) {
 	if 4*(x.n+1) > 3*len(x.cells) {
 		old := x.cells
-		x.cells = make([]int32, max(8, 2*len(old)))
+		x.cells = make([]cell, max(8, 2*len(old)))
 		for _, c := range old {
 			if c != 0 {
-				x.place(rehash(int(c)-1), c)
+				x.place(c)
 			}
 		}
 	}
-	x.place(hash, int32(slot)+1)
+	x.place(cellOf(hash, slot))
 	x.n++
 }
 
-func (x *index) place(hash uint64, cell int32) {
-	mask := uint64(len(x.cells) - 1)
-	i := hash & mask
+func (x *index) place(c cell) {
+	mask := uint32(len(x.cells) - 1)
+	i := c.hash() & mask
 	for x.cells[i] != 0 {
 		i = (i + 1) & mask
 	}
-	x.cells[i] = cell
+	x.cells[i] = c
 }
 
-// drop takes a slot out, and moves up what stood behind it.
-func (x *index) drop(hash uint64, slot int, rehash func(slot int) uint64) {
+// drop takes a slot out, if it is there, and moves up what stood behind it.
+func (x *index) drop(hash uint32, slot int) {
 	if x.n == 0 {
 		return
 	}
-	mask := uint64(len(x.cells) - 1)
+	mask := uint32(len(x.cells) - 1)
 	i := hash & mask
-	for x.cells[i] != int32(slot)+1 {
+	for x.cells[i] != cellOf(hash, slot) {
 		if x.cells[i] == 0 {
 			return
 		}
@@ -77,13 +86,13 @@ func (x *index) drop(hash uint64, slot int, rehash func(slot int) uint64) {
 	x.n--
 	for hole := i; ; {
 		i = (i + 1) & mask
-		if x.cells[i] == 0 {
+		c := x.cells[i]
+		if c == 0 {
 			x.cells[hole] = 0
 			return
 		}
-		home := rehash(int(x.cells[i])-1) & mask
-		if (i-home)&mask >= (i-hole)&mask { // the hole lies between its home and where it stands
-			x.cells[hole] = x.cells[i]
+		if home := c.hash() & mask; (i-home)&mask >= (i-hole)&mask { // the hole lies between its home and where it stands
+			x.cells[hole] = c
 			hole = i
 		}
 	}

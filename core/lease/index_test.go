@@ -18,17 +18,17 @@ func TestIndex(t *testing.T) {
 		for i := range keys {
 			keys[i] = i
 		}
-		hash := func(slot int) uint64 { return uint64(keys[slot] % 17) }
+		hash := func(slot int) uint32 { return uint32(keys[slot] % 17) }
 		var x index
 		in := map[int]bool{}
 		for step := range 4000 {
 			slot := random.IntN(len(keys))
 			switch {
 			case in[slot]:
-				x.drop(hash(slot), slot, hash)
+				x.drop(hash(slot), slot)
 				delete(in, slot)
 			default:
-				x.add(hash(slot), slot, hash)
+				x.add(hash(slot), slot)
 				in[slot] = true
 			}
 			other := random.IntN(len(keys))
@@ -40,9 +40,9 @@ func TestIndex(t *testing.T) {
 				t.Fatalf("seed %d, step %d: slot %d is found as %d; %d entries, want %d", seed, step, other, got, x.n, len(in))
 			}
 		}
-		x.drop(3, 1000, hash) // what is not there
+		x.drop(3, 1000) // what is not there
 		for slot := range in {
-			x.drop(hash(slot), slot, hash)
+			x.drop(hash(slot), slot)
 		}
 		for _, c := range x.cells {
 			if c != 0 {

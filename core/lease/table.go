@@ -169,14 +169,17 @@ func (s *shard) takes(p *plan.Plan, a netip.Addr) bool {
 	if s.view == nil || !s.view.Allocatable(a) {
 		return false
 	}
-	if p.ReservationAt(a) != nil {
-		return true
-	}
-	if _, offered := s.offers[a]; offered {
+	if s.kept(p, a) {
 		return true
 	}
 	l := s.get(a)
 	return l != nil && l.busy()
+}
+
+// kept reports whether the address is reserved or on offer.
+func (s *shard) kept(p *plan.Plan, a netip.Addr) bool {
+	_, offered := s.offers[a]
+	return offered || p.ReservationAt(a) != nil
 }
 
 // get is the record of an address, or nil.
@@ -195,9 +198,6 @@ func (s *shard) slotAt(a netip.Addr) int {
 func (s *shard) slotOf(c Client) int {
 	return s.clients.find(hashClient(c), func(i int) bool { return s.slots[i].Client == c })
 }
-
-func (s *shard) rehashAddr(i int) uint64   { return hashAddr(s.slots[i].Address) }
-func (s *shard) rehashClient(i int) uint64 { return hashClient(s.slots[i].Client) }
 
 // change runs a mutation of one address and keeps the headroom count true.
 func (s *shard) change(p *plan.Plan, a netip.Addr, mutate func()) {
@@ -285,37 +285,39 @@ func (s *shard) passed(n int, a netip.Addr) bool {
 	return q.rangeAt >= len(s.view.Parts[n].Ranges) || q.next.IsValid() && a.Less(q.next)
 }
 
-// set stores a lease and keeps the indexes.
+// set stores a lease, and keeps the indexes and the headroom count.
 func (s *shard) set(p *plan.Plan, l *Lease) {
-	s.change(p, l.Address, func() {
-		i := s.slotAt(l.Address)
-		if i < 0 {
-			i = len(s.slots)
-			s.slots = append(s.slots, l)
-			s.at.add(hashAddr(l.Address), i, s.rehashAddr)
-		} else {
-			old := s.slots[i]
-			s.counts[old.Status]--
-			s.plug(old, -1)
-			if old.Client != "" {
-				s.clients.drop(hashClient(old.Client), i, s.rehashClient)
-			}
-			s.slots[i] = l
+	wasBusy := false
+	i := s.slotAt(l.Address)
+	if i < 0 {
+		i = len(s.slots)
+		s.slots = append(s.slots, l)
+		s.at.add(hashAddr(l.Address), i)
+	} else {
+		old := s.slots[i]
+		wasBusy = old.busy()
+		s.counts[old.Status]--
+		s.plug(old, -1)
+		if old.Client != "" {
+			s.clients.drop(hashClient(old.Client), i)
 		}
-		s.counts[l.Status]++
-		s.plug(l, 1)
-		if l.Client == "" || l.Status == Abandoned {
-			return
-		}
+		s.slots[i] = l
+	}
+	s.counts[l.Status]++
+	s.plug(l, 1)
+	if l.Client != "" && l.Status != Abandoned {
 		j := s.slotOf(l.Client)
 		if j >= 0 && l.before(s.slots[j]) {
-			s.clients.drop(hashClient(l.Client), j, s.rehashClient)
+			s.clients.drop(hashClient(l.Client), j)
 			j = -1
 		}
 		if j < 0 {
-			s.clients.add(hashClient(l.Client), i, s.rehashClient)
+			s.clients.add(hashClient(l.Client), i)
 		}
-	})
+	}
+	if wasBusy != l.busy() && s.view != nil && s.view.Allocatable(l.Address) && !s.kept(p, l.Address) {
+		s.account(wasBusy, l.busy())
+	}
 	if !l.busy() {
 		s.giveBack(p, l.Address, false)
 	}

@@ -3,6 +3,8 @@ package httpd
 import (
 	"context"
 	"encoding/json"
+	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"net/netip"
 	"os"
@@ -169,5 +171,46 @@ func TestOpenAPIDocument(t *testing.T) {
 	kept, err := os.ReadFile("../../api/openapi.json")
 	if err != nil || string(kept) != out.String() {
 		t.Errorf("api/openapi.json is old; run make generate (%v)", err)
+	}
+}
+
+// Pages put one behind the other are the sorted table, however it is sorted.
+func TestLeasePages(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 1))
+	var table []*lease.Lease
+	for n := range 200 {
+		table = append(table, &lease.Lease{Address: netip.AddrFrom4([4]byte{10, 0, 0, byte(n)}), Status: lease.Active, Hostname: fmt.Sprintf("host-%d", random.IntN(30)), Heard: lease.Time(random.IntN(50))})
+	}
+	for _, sort := range []string{"address", "hostname", "heard"} {
+		for _, desc := range []bool{false, true} {
+			q := &leaseQuery{Sort: sort, Desc: desc, Limit: 7, Search: "host-1"}
+			var all []row
+			for more, after := true, (*row)(nil); more; {
+				g := leasePage{plan: plan.New(), query: q, match: newSearch(q), after: after}
+				for _, n := range random.Perm(len(table)) {
+					g.add(table[n])
+				}
+				g.trim()
+				if more = len(g.best) > q.Limit; more {
+					after = &g.best[q.Limit-1]
+				}
+				all = append(all, g.best[:min(len(g.best), q.Limit)]...)
+			}
+			seen, found := map[netip.Addr]bool{}, 0
+			for n, r := range all {
+				seen[r.lease.Address] = true
+				if n > 0 && (r.compare(all[n-1]) < 0) != desc {
+					t.Fatalf("by %s, descending %v: %s comes behind %s", sort, desc, r.lease.Address, all[n-1].lease.Address)
+				}
+			}
+			for _, l := range table {
+				if strings.Contains(l.Hostname, "host-1") {
+					found++
+				}
+			}
+			if len(all) != found || len(seen) != found || found < 20 {
+				t.Errorf("by %s, descending %v: %d rows of %d addresses, want %d", sort, desc, len(all), len(seen), found)
+			}
+		}
 	}
 }

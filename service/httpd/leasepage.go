@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"net/netip"
 	"slices"
@@ -161,11 +162,12 @@ func sortRow(p *plan.Plan, l *lease.Lease, by string) row {
 // search is a query's filter, made ready for a million leases. It is for one
 // goroutine.
 type search struct {
-	statuses  []lease.Status
-	text      string // in lower case; "" finds all
-	hex       string // as octets are written, with colons; "" if the text can be no part of that
-	maybeAddr bool   // the text can be part of an address
-	buf       []byte
+	statuses []lease.Status
+	text     string // in lower case; "" finds all
+	address  []byte // the text, if it can be part of an address
+	octets   string // the text read as whole octets, if it can be
+	digits   []byte // else the text, if it can be part of octets as they are written
+	buf      []byte
 }
 
 func newSearch(q *leaseQuery) *search {
@@ -176,13 +178,17 @@ func newSearch(q *leaseQuery) *search {
 		}
 	}
 	only := func(text, allowed string) bool { return strings.Trim(text, allowed) == "" }
-	s.maybeAddr = only(s.text, "0123456789abcdef.:")
-	s.hex = strings.ReplaceAll(s.text, "-", ":")
-	if h, err := addr.ParseHardware(s.text); err == nil { // in any writing
-		s.hex = h.String()
+	if only(s.text, "0123456789abcdef.:") {
+		s.address = []byte(s.text)
 	}
-	if !only(s.hex, "0123456789abcdef:") {
-		s.hex = ""
+	digits := strings.ReplaceAll(s.text, "-", ":")
+	whole, err := hex.DecodeString(strings.ReplaceAll(digits, ":", ""))
+	if h, bad := addr.ParseHardware(s.text); bad == nil { // in any writing
+		s.octets = string(h)
+	} else if err == nil && addr.Hardware(whole).String() == digits {
+		s.octets = string(whole)
+	} else if only(digits, "0123456789abcdef:") {
+		s.digits = []byte(digits)
 	}
 	return s
 }
@@ -191,18 +197,27 @@ func (s *search) fits(l *lease.Lease) bool {
 	if len(s.statuses) > 0 && !slices.Contains(s.statuses, l.Status) {
 		return false
 	}
-	return s.text == "" || s.maybeAddr && s.inAddress(l.Address) || s.hex != "" && (s.inOctets(string(l.Hardware)) || s.inOctets(l.Client.Identifier())) ||
+	return s.text == "" || s.inAddress(l.Address) || s.inOctets(string(l.Hardware)) || s.inOctets(l.Client.Identifier()) ||
 		containsFold(l.Hostname, s.text) || containsFold(l.Vendor, s.text) || containsFold(l.Circuit, s.text)
 }
 
 func (s *search) inAddress(a netip.Addr) bool {
+	if s.address == nil {
+		return false
+	}
 	s.buf = a.AppendTo(s.buf[:0])
-	return bytes.Contains(s.buf, []byte(s.text))
+	return bytes.Contains(s.buf, s.address)
 }
 
 func (s *search) inOctets(b string) bool {
+	switch {
+	case s.octets != "":
+		return strings.Contains(b, s.octets)
+	case s.digits == nil:
+		return false
+	}
 	s.buf = addr.Hardware(b).AppendTo(s.buf[:0])
-	return bytes.Contains(s.buf, []byte(s.hex))
+	return bytes.Contains(s.buf, s.digits)
 }
 
 // containsFold reports whether text has a part that is the same as lower but for

@@ -67,7 +67,7 @@ func TestCommands(t *testing.T) {
 		{[]string{"lease", "list", "--scope", "looms"}, []string{"10.77.0.17", "10.77.0.110", "reserved", "sw1/0/7"}},
 		{[]string{"lease", "list", "--csv"}, []string{"address,status", "'=card-room"}}, // no formula reaches a spreadsheet
 		{[]string{"lease", "list", "02-00-00-00-00-aa", "--json"}, []string{`"address": "10.77.0.110"`}},
-		{[]string{"lease", "show", "10.77.0.110"}, []string{"02:00:00:00:00:aa", "in 59 min"}},
+		{[]string{"lease", "show", "10.77.0.110"}, []string{"02:00:00:00:00:aa", "in 60 min"}},
 		{[]string{"lease", "history", "10.77.0.110"}, []string{"active", "02:00:00:00:00:aa"}},
 		{[]string{"scope", "show", "looms"}, []string{"91 addresses, 10 more excluded", "2 active"}},
 		{[]string{"option", "explain", "02:00:00:00:00:17"}, []string{"loom-17", "router", "scope", "0a4d0001"}},

@@ -91,7 +91,7 @@ func TestUnderstanding(t *testing.T) {
 	s.says([]string{"2        42    ntp-servers"}, "option", "unmet")
 	s.says([]string{"No client holds old options"}, "lease", "stale")
 	s.must("option", "set", "ntp-servers=10.77.0.42", "--scope", "looms")
-	s.says([]string{"2 of 2 active clients hold old options; 0 of them can be nudged", "in 3 h"}, "lease", "stale")
+	s.says([]string{"2 of 2 active clients hold old options; 0 of them can be nudged", "in 4 h"}, "lease", "stale")
 	must(a.Renew(ctx))
 	s.says([]string{"1 of 2 active clients hold old options"}, "lease", "stale")
 	s.fails(1, "cannot be nudged", "lease", "nudge", a.Address.String())

@@ -42,7 +42,7 @@ func (p *Plan) Draft() *Draft {
 	n.Revision++
 	n.links, n.scopes, n.names = p.links.fork(), p.scopes.fork(), p.names.fork()
 	n.few = p.few.fork()
-	n.onLink, n.interfaces, n.relays = p.onLink.fork(), p.interfaces.fork(), p.relays.fork()
+	n.onLink, n.interfaces = p.onLink.fork(), p.interfaces.fork()
 	n.reserved = p.reserved.fork()
 	return &Draft{next: &n, before: p, changes: map[ID]Change{}}
 }
@@ -200,7 +200,7 @@ func (d *Draft) PutLink(l Link) (ID, error) {
 		d.next.interfaces.set(name, l.ID)
 	}
 	for _, a := range l.Relays {
-		d.next.relays.set(a, l.ID)
+		d.next.relays = d.next.relays.InsertPersist(only(a), l.ID)
 	}
 	d.note(KindLink, l.ID, l.Name, before, l)
 	for _, s := range d.next.OnLink(l.ID) {
@@ -214,7 +214,7 @@ func (d *Draft) unindexLink(l *Link) {
 		d.next.interfaces.remove(name)
 	}
 	for _, a := range l.Relays {
-		d.next.relays.remove(a)
+		d.next.relays = d.next.relays.DeletePersist(only(a))
 	}
 }
 
@@ -246,11 +246,9 @@ func (d *Draft) PlaceScope(s *Scope, link string, host []Interface) error {
 		}
 		own.Interfaces = append(own.Interfaces, i.Name)
 	}
-	for _, l := range d.next.Links() {
-		if slices.ContainsFunc(l.Relays, s.Subnet.Contains) {
-			s.Link = l.ID
-			return nil
-		}
+	for _, id := range d.next.relays.Subnets(s.Subnet) {
+		s.Link = id
+		return nil
 	}
 	for n := 2; d.next.LinkNamed(own.Name) != nil; n++ {
 		own.Name = fmt.Sprintf("%s-%d", s.Name, n)
@@ -506,9 +504,9 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 		r.ID = d.newID()
 	}
 	d.rename(KindReservation, r.ID, "", r.Name)
-	x := d.next.reserved
+	x := &d.next.reserved
 	x.byID.set(r.ID, &r)
-	x.byAddress.set(r.Address, &r)
+	x.byAddress = x.byAddress.InsertPersist(only(r.Address), &r)
 	x.byClient.set(r.key(), &r)
 	x.count(&r, 1)
 	d.note(KindReservation, r.ID, r.Name, before, r)
@@ -526,9 +524,9 @@ func (x reservations) count(r *Reservation, n int) {
 }
 
 func (d *Draft) dropReservation(r *Reservation) {
-	x := d.next.reserved
+	x := &d.next.reserved
 	x.byID.remove(r.ID)
-	x.byAddress.remove(r.Address)
+	x.byAddress = x.byAddress.DeletePersist(only(r.Address))
 	x.byClient.remove(r.key())
 	x.count(r, -1)
 	d.rename(KindReservation, r.ID, r.Name, "")

@@ -30,7 +30,7 @@ type Plan struct {
 	subnets    *bart.Table[*View]
 	onLink     *shards[ID, []*View] // in order of id
 	interfaces *shards[string, ID]
-	relays     *shards[netip.Addr, ID]
+	relays     *bart.Table[ID] // by the relay's address
 	reserved   reservations
 	few        few
 }
@@ -48,6 +48,9 @@ type few struct {
 	ready   *rule.Lists
 	ruleOf  map[ID][]*CompiledRule // by scope, 0 for the defaults; in order, without those that are off
 }
+
+// only is the prefix of one address, as tables of prefixes want it.
+func only(a netip.Addr) netip.Prefix { return netip.PrefixFrom(a, a.BitLen()) }
 
 type nameKey struct {
 	kind Kind
@@ -75,7 +78,7 @@ func (r *Reservation) key() whoKey {
 // reservations are indexed by each way they are looked up.
 type reservations struct {
 	byID      *shards[ID, *Reservation]
-	byAddress *shards[netip.Addr, *Reservation]
+	byAddress *bart.Table[*Reservation]
 	byClient  *shards[whoKey, *Reservation]
 	circuits  *shards[ID, int] // reservations by circuit, by scope
 	perScope  *shards[ID, int]
@@ -145,14 +148,14 @@ type CompiledRule struct {
 func New() *Plan {
 	return &Plan{links: new(shards[ID, *Link]), scopes: new(shards[ID, *View]), names: new(shards[nameKey, ID]),
 		subnets: new(bart.Table[*View]), onLink: new(shards[ID, []*View]), interfaces: new(shards[string, ID]),
-		relays: new(shards[netip.Addr, ID]), few: few{}.fork().compiled(),
-		reserved: reservations{byID: new(shards[ID, *Reservation]), byAddress: new(shards[netip.Addr, *Reservation]), byClient: new(shards[whoKey, *Reservation]),
+		relays: new(bart.Table[ID]), few: few{}.fork().compiled(),
+		reserved: reservations{byID: new(shards[ID, *Reservation]), byAddress: new(bart.Table[*Reservation]), byClient: new(shards[whoKey, *Reservation]),
 			perScope: new(shards[ID, int]), circuits: new(shards[ID, int])}}
 }
 
 // fork returns indexes that may be written; the originals must not be any more.
 func (x reservations) fork() reservations {
-	return reservations{byID: x.byID.fork(), byAddress: x.byAddress.fork(), byClient: x.byClient.fork(), perScope: x.perScope.fork(), circuits: x.circuits.fork()}
+	return reservations{byID: x.byID.fork(), byAddress: x.byAddress, byClient: x.byClient.fork(), perScope: x.perScope.fork(), circuits: x.circuits.fork()}
 }
 
 // Scope is the scope with that id, or nil.
@@ -213,7 +216,7 @@ func (p *Plan) LinkOnInterface(name string) ID {
 
 // LinkOfRelay is the link that names the relay address, or 0.
 func (p *Plan) LinkOfRelay(a netip.Addr) ID {
-	id, _ := p.relays.get(a)
+	id, _ := p.relays.Get(only(a))
 	return id
 }
 
@@ -245,7 +248,7 @@ func (p *Plan) ReservationFor(scope ID, hw addr.Hardware, identifier string, cir
 
 // ReservationAt is the reservation of an address, or nil.
 func (p *Plan) ReservationAt(a netip.Addr) *Reservation {
-	r, _ := p.reserved.byAddress.get(a)
+	r, _ := p.reserved.byAddress.Get(only(a))
 	return r
 }
 
@@ -263,13 +266,18 @@ func (p *Plan) ReservationCount(scope ID) int {
 
 // Reservations lists reservations by address: of one scope, or of all for 0.
 func (p *Plan) Reservations(scope ID) []*Reservation {
-	var out []*Reservation
-	for _, r := range p.reserved.byID.all() {
-		if scope == 0 || r.Scope == scope {
-			out = append(out, r)
+	all := p.reserved.byAddress.AllSorted()
+	if scope != 0 {
+		v := p.Scope(scope)
+		if v == nil {
+			return nil
 		}
+		all = p.reserved.byAddress.Subnets(v.Subnet) // a reservation lies in its scope's subnet
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Address.Less(out[j].Address) })
+	var out []*Reservation
+	for _, r := range all {
+		out = append(out, r)
+	}
 	return out
 }
 

@@ -49,6 +49,9 @@ bench: ## speed, as ratios within one run
 	@scripts/need postgresql
 	@$(MAKE) --no-print-directory console
 	go run ./bench
+	go run ./bench -scale
+	go test -run '^$$' -bench Scale -benchtime 100x ./core/answer
+	go test -run '^$$' -bench Memory -benchtime 1x ./core/lease
 
 fuzz: ## each fuzz target for half a minute
 	@for t in "core/option FuzzFormat" "core/option FuzzOwnType" "core/dhcp4 FuzzDecode" "core/rule FuzzFits" "core/rule FuzzCompile" "core/relay FuzzRelay" "core/answer FuzzNobodyShares" "service/httpd FuzzEdits"; do set -- $$t; go test ./$$1 -run '^$$' -fuzz $$2 -fuzztime 30s -parallel 1 || exit 1; done

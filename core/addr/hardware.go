@@ -11,11 +11,14 @@ import (
 // It prints in lower-case hexadecimal with colons.
 type Hardware string
 
+// bare takes away what people write between hexadecimal digits.
+var bare = strings.NewReplacer(":", "", "-", "", ".", "", " ", "")
+
 // ParseHardware reads a hardware address of 6 (Ethernet), 8 (EUI-64) or 20
 // (InfiniBand) octets with colons, dashes, dots or nothing between the digits.
 func ParseHardware(text string) (Hardware, error) {
 	text = strings.TrimSpace(text)
-	digits := strings.NewReplacer(":", "", "-", "", ".", "", " ", "").Replace(text)
+	digits := bare.Replace(text)
 	raw, err := hex.DecodeString(digits)
 	if err != nil {
 		return "", fmt.Errorf("%q is not a hardware address; write it like 02:00:00:00:00:17", text)
@@ -75,7 +78,7 @@ func (o Octets) MarshalText() ([]byte, error) { return []byte(o.String()), nil }
 // UnmarshalText reads hexadecimal with colons, dashes, dots or nothing between
 // the digits.
 func (o *Octets) UnmarshalText(text []byte) error {
-	raw, err := hex.DecodeString(strings.NewReplacer(":", "", "-", "", ".", "", " ", "").Replace(string(text)))
+	raw, err := hex.DecodeString(bare.Replace(string(text)))
 	if err != nil || len(raw) > 255 {
 		return fmt.Errorf("%q is not hexadecimal; write octets like 01:02:00:00:00:00:17", text)
 	}

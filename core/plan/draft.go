@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gaissmai/bart"
+
 	"yarnpost/core/addr"
 	"yarnpost/core/option"
 )
@@ -34,6 +36,16 @@ type Draft struct {
 	before  *Plan
 	changes map[ID]Change // by item; defaults have 0
 	order   []ID
+	alone   bool // next shares no table of prefixes with another plan
+}
+
+// insert writes to a table of prefixes without changing plans that share it.
+func insert[V any](d *Draft, table **bart.Table[V], p netip.Prefix, v V) {
+	if d.alone {
+		(*table).Insert(p, v) // many times as fast
+	} else {
+		*table = (*table).InsertPersist(p, v)
+	}
 }
 
 // Draft starts the next revision.
@@ -200,7 +212,7 @@ func (d *Draft) PutLink(l Link) (ID, error) {
 		d.next.interfaces.set(name, l.ID)
 	}
 	for _, a := range l.Relays {
-		d.next.relays = d.next.relays.InsertPersist(only(a), l.ID)
+		insert(d, &d.next.relays, only(a), l.ID)
 	}
 	d.note(KindLink, l.ID, l.Name, before, l)
 	for _, s := range d.next.OnLink(l.ID) {
@@ -396,7 +408,7 @@ func (d *Draft) recompileAll() {
 
 func (d *Draft) addView(v *View) {
 	d.next.scopes.set(v.ID, v)
-	d.next.subnets = d.next.subnets.InsertPersist(v.Subnet, v)
+	insert(d, &d.next.subnets, v.Subnet, v)
 	peers := append(slices.Clone(d.next.OnLink(v.Link)), v)
 	slices.SortFunc(peers, func(a, b *View) int { return int(a.ID - b.ID) })
 	d.next.onLink.set(v.Link, peers)
@@ -506,7 +518,7 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 	d.rename(KindReservation, r.ID, "", r.Name)
 	x := &d.next.reserved
 	x.byID.set(r.ID, &r)
-	x.byAddress = x.byAddress.InsertPersist(only(r.Address), &r)
+	insert(d, &x.byAddress, only(r.Address), &r)
 	x.byClient.set(r.key(), &r)
 	x.count(&r, 1)
 	d.note(KindReservation, r.ID, r.Name, before, r)
@@ -558,6 +570,7 @@ type Items struct {
 // Restore builds a plan from stored items, which keep their ids.
 func Restore(revision int64, items Items) (*Plan, error) {
 	d := New().Draft()
+	d.alone = true
 	err := restoreAll(d, items.Codebooks, d.PutCodebook)
 	d.next.Defaults = items.Defaults // its options may be those of codebooks
 	err = errors.Join(err, restoreAll(d, items.Lists, d.PutList), restoreAll(d, items.Links, d.PutLink))

@@ -4,6 +4,7 @@
 package node
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -184,24 +185,32 @@ func (n *Node) openStore(ctx context.Context, c Config) (err error) {
 }
 
 func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
-	p, err := n.store.LoadPlan(ctx)
-	if err != nil {
-		return nil, err
-	}
+	tuneMemory()
 	begin, total := time.Now(), 0
-	table := lease.New(p, lease.At(begin))
-	err = n.store.LoadLeases(ctx, func(l *lease.Lease) {
-		table.Pack(l)
-		table.Put(l)
-		total++
+	table := sync.OnceValues(func() (*lease.Table, error) {
+		p, err := n.store.LoadPlan(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return lease.New(p, lease.At(begin)), nil
+	})
+	go table() // beside the reading of leases
+	err := n.store.LoadLeases(ctx, func(l *lease.Lease) {
+		if t, err := table(); err == nil {
+			t.Pack(l)
+			t.Put(l)
+			total++
+		}
 	}, func(done int) {
+		tuneMemory()
 		n.log.Info("reading the lease table", "leases", done)
 	})
-	if err != nil {
+	t, failed := table()
+	if err := cmp.Or(failed, err); err != nil {
 		return nil, err
 	}
 	n.log.Info("lease table ready", "leases", total, "took", time.Since(begin).Round(time.Millisecond))
-	return table, nil
+	return t, nil
 }
 
 func (n *Node) every(ctx context.Context, d time.Duration, f func()) {

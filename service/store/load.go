@@ -15,11 +15,12 @@ const leaseColumns = "address, status, reserved, client, hardware, hostname, ven
 
 // LoadLeases gives every recorded lease to put, telling progress now and then:
 // active ones in any order, then the others by when they ended. Reading and
-// putting go side by side.
+// putting go side by side; reading may run far ahead, since what is read is kept
+// anyway.
 func (s *Store) LoadLeases(ctx context.Context, put func(*lease.Lease), progress func(done int)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	parts, failed := make(chan []*lease.Lease, 8), make(chan error, 1)
+	parts, failed := make(chan []*lease.Lease, 1000), make(chan error, 1)
 	go func() {
 		defer close(parts)
 		for _, which := range []string{"where status = $1", "where status <> $1 order by changed"} {

@@ -452,6 +452,8 @@ type Revision struct {
 	At     time.Time  `json:"at"`
 	Author string     `json:"author"`
 	Reason string     `json:"reason"`
+	Items  int        `json:"items" doc:"How many items changed"`
+	Lines  int        `json:"lines" doc:"How many lines the diff has; a list of revisions carries the first 30 of each"`
 	Diff   []DiffLine `json:"diff"`
 }
 

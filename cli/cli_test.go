@@ -174,13 +174,14 @@ func TestRelative(t *testing.T) {
 
 func TestSummary(t *testing.T) {
 	line := func(kind, name, text string) api.DiffLine { return api.DiffLine{Kind: kind, Name: name, Text: text} }
-	for want, diff := range map[string][]api.DiffLine{
-		"":                              nil,
-		"scope looms added, and 1 more": {line("link", "looms", "added"), line("scope", "looms", "added"), line("scope", "looms", "mode: held")},
-		"scope looms: lease time: 1h → 2h, and 1 more settings": {line("scope", "looms", "lease time: 1h → 2h"), line("scope", "looms", "note: x")},
-		"reservation r removed":                                 {line("reservation", "r", "removed")},
+	for want, r := range map[string]api.Revision{
+		"":                              {},
+		"scope looms added, and 1 more": {Items: 2, Lines: 3, Diff: []api.DiffLine{line("link", "looms", "added"), line("scope", "looms", "added"), line("scope", "looms", "mode: held")}},
+		"scope looms: lease time: 1h → 2h, and 1 more setting":   {Items: 1, Lines: 2, Diff: []api.DiffLine{line("scope", "looms", "lease time: 1h → 2h"), line("scope", "looms", "note: x")}},
+		"scope looms: lease time: 1h → 2h, and 40 more settings": {Items: 1, Lines: 41, Diff: []api.DiffLine{line("scope", "looms", "lease time: 1h → 2h")}},
+		"reservation r removed":                                  {Items: 1, Lines: 1, Diff: []api.DiffLine{line("reservation", "r", "removed")}},
 	} {
-		if got := summary(diff); got != want {
+		if got := summary(r); got != want {
 			t.Errorf("summary %q, want %q", got, want)
 		}
 	}

@@ -20,7 +20,7 @@ func planCommands() []command {
 				}
 				t := newTable("Revision", "At", "Author", "Change", "Reason")
 				for _, r := range list {
-					t.row(strconv.FormatInt(r.Number, 10), k.when(r.At), r.Author, summary(r.Diff), r.Reason)
+					t.row(strconv.FormatInt(r.Number, 10), k.when(r.At), r.Author, summary(r), r.Reason)
 				}
 				return k.show(list, t, "The plan is empty: nothing was ever changed.")
 			}
@@ -64,8 +64,9 @@ func planCommands() []command {
 	}
 }
 
-// summary is a diff in a few words.
-func summary(diff []api.DiffLine) string {
+// summary is what changed in a few words.
+func summary(r api.Revision) string {
+	diff := r.Diff
 	if len(diff) == 0 {
 		return ""
 	}
@@ -77,16 +78,13 @@ func summary(diff []api.DiffLine) string {
 	if first.Text == "added" || first.Text == "removed" {
 		text = first.Kind + " " + first.Name + " " + first.Text
 	}
-	others := map[string]bool{}
-	for _, d := range diff {
-		if d.Kind != first.Kind || d.Name != first.Name {
-			others[d.Kind+" "+d.Name] = true
+	if r.Items > 1 {
+		text += fmt.Sprintf(", and %d more", r.Items-1)
+	} else if r.Lines > 1 && first.Text != "added" {
+		text += fmt.Sprintf(", and %d more setting", r.Lines-1)
+		if r.Lines > 2 {
+			text += "s"
 		}
-	}
-	if len(others) > 0 {
-		text += fmt.Sprintf(", and %d more", len(others))
-	} else if len(diff) > 1 && first.Text != "added" {
-		text += fmt.Sprintf(", and %d more settings", len(diff)-1)
 	}
 	return text
 }

@@ -46,12 +46,12 @@ func (s *Server) registerPlan(a huma.API) {
 		Before int64 `query:"before" doc:"Only revisions below this one"`
 		Limit  int   `query:"limit" default:"50" minimum:"1" maximum:"500"`
 	}) (*body[[]api.Revision], error) {
-		return s.revisions(ctx, in.Before, in.Limit)
+		return s.revisions(ctx, in.Before, in.Limit, listedLines)
 	})
 	huma.Register(a, op("show-revision", http.MethodGet, "/api/plan/revisions/{number}", "One revision of the plan", "plan"), func(ctx context.Context, in *struct {
 		Number int64 `path:"number" minimum:"1"`
 	}) (*body[api.Revision], error) {
-		list, err := s.revisions(ctx, in.Number+1, 1)
+		list, err := s.revisions(ctx, in.Number+1, 1, 0)
 		if err != nil {
 			return nil, err
 		}
@@ -122,14 +122,17 @@ type named struct {
 	Name string `path:"name"`
 }
 
-func (s *Server) revisions(ctx context.Context, before int64, limit int) (*body[[]api.Revision], error) {
-	list, err := s.node.Store().Revisions(ctx, before, limit)
+// listedLines is how much a list of revisions shows of each.
+const listedLines = 30
+
+func (s *Server) revisions(ctx context.Context, before int64, limit, lines int) (*body[[]api.Revision], error) {
+	list, err := s.node.Store().Revisions(ctx, before, limit, lines)
 	if err != nil {
 		return nil, failure(err)
 	}
 	out := []api.Revision{}
 	for _, r := range list {
-		out = append(out, api.Revision{Number: r.Number, At: r.At.UTC(), Author: r.Author, Reason: r.Reason, Diff: linesView(r.Lines)})
+		out = append(out, api.Revision{Number: r.Number, At: r.At.UTC(), Author: r.Author, Reason: r.Reason, Items: r.Items, Lines: r.Length, Diff: linesView(r.Lines)})
 	}
 	return respond(out, nil)
 }

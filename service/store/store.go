@@ -151,7 +151,9 @@ type Revision struct {
 	At     time.Time
 	Author string
 	Reason string
-	Lines  []plan.Line // filled by Revisions and by RevisionAt
+	Lines  []plan.Line // filled by Revisions, the first ones at least
+	Items  int         // how many items changed
+	Length int         // how many lines tell of that
 }
 
 // SavePlan records one revision with its changes in one transaction.
@@ -282,17 +284,19 @@ func appendItem[T any](list *[]T, body []byte) error {
 }
 
 // Revisions lists revisions below before (0: from the newest), newest first,
-// with their changes in plain words.
-func (s *Store) Revisions(ctx context.Context, before int64, limit int) ([]Revision, error) {
-	rows, err := s.pool.Query(ctx, `select r.revision, r.at, r.author, r.reason,
-		coalesce((select jsonb_agg(l order by c.seq, o) from plan_change c, jsonb_array_elements(c.lines) with ordinality x(l, o) where c.revision = r.revision), '[]')
-		from plan_revision r where $1 = 0 or r.revision < $1 order by r.revision desc limit $2`, before, limit)
+// with the first lines of what changed, in plain words (0: all of them).
+func (s *Store) Revisions(ctx context.Context, before int64, limit, lines int) ([]Revision, error) {
+	rows, err := s.pool.Query(ctx, `select r.revision, r.at, r.author, r.reason, c.items, c.length,
+		coalesce((select jsonb_agg(l) from (select l from plan_change c, jsonb_array_elements(c.lines) with ordinality x(l, o)
+			where c.revision = r.revision order by c.seq, o limit nullif($3, 0)) y), '[]')
+		from plan_revision r, lateral (select count(*) as items, coalesce(sum(jsonb_array_length(lines)), 0) as length from plan_change where revision = r.revision) c
+		where $1 = 0 or r.revision < $1 order by r.revision desc limit $2`, before, limit, lines)
 	if err != nil {
 		return nil, fmt.Errorf("list revisions: %w", err)
 	}
 	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (r Revision, err error) {
 		var lines []byte
-		if err := row.Scan(&r.Number, &r.At, &r.Author, &r.Reason, &lines); err != nil {
+		if err := row.Scan(&r.Number, &r.At, &r.Author, &r.Reason, &r.Items, &r.Length, &lines); err != nil {
 			return r, err
 		}
 		return r, json.Unmarshal(lines, &r.Lines)

@@ -419,11 +419,11 @@ func TestPlanRoundTrip(t *testing.T) {
 	if err := save(func(d *plan.Draft) error { return d.SetDefaults(plan.Defaults{}) }); !errors.Is(err, ErrStale) {
 		t.Errorf("a second revision 4: %v", err)
 	}
-	list, err := s.Revisions(ctx, 0, 10)
-	if err != nil || len(list) != 4 || list[0].Number != 4 || list[0].Author != "ada" || len(list[2].Lines) == 0 || list[2].Lines[0].Kind != plan.KindLink {
+	list, err := s.Revisions(ctx, 0, 10, 0)
+	if err != nil || len(list) != 4 || list[0].Number != 4 || list[0].Author != "ada" || len(list[2].Lines) != list[2].Length || list[2].Items != 2 || list[2].Lines[0].Kind != plan.KindLink {
 		t.Errorf("revisions %+v, %v", list, err)
 	}
-	if list, err = s.Revisions(ctx, 3, 1); err != nil || len(list) != 1 || list[0].Number != 2 {
+	if list, err = s.Revisions(ctx, 3, 1, 1); err != nil || len(list) != 1 || list[0].Number != 2 || len(list[0].Lines) != 1 || list[0].Length < 2 {
 		t.Errorf("a page of revisions: %+v, %v", list, err)
 	}
 }

@@ -1,22 +1,38 @@
-import { useInfiniteQuery } from '@tanstack/react-query'
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { Button, Table } from 'antd'
+import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { get, type Revision } from '../api/client'
 import { Empty, Failure, plural, When } from '../parts/bits'
 
-/** A diff in a few words. */
-export function summarise(diff: Revision['diff']): string {
+/** What changed in a few words. */
+export function summarise({ diff, items, lines }: Revision): string {
   if (diff.length === 0) return ''
   const d = diff.find((x) => x.kind !== 'link') ?? diff[0] // a link mostly comes along with its scope
   const whole = d.text === 'added' || d.text === 'removed'
   let text = `${d.kind} ${d.name}${whole ? ' ' : ': '}${d.text}`
-  const others = new Set(diff.filter((x) => x.kind !== d.kind || x.name !== d.name).map((x) => x.kind + x.name))
-  if (others.size) text += `, and ${others.size} more`
-  else if (diff.length > 1 && !whole) text += `, and ${diff.length - 1} more settings`
+  if (items > 1) text += `, and ${items - 1} more`
+  else if (lines > 1 && !whole) text += `, and ${plural(lines - 1, 'more setting')}`
   return text
 }
 
 const perPage = 50
+
+/** What a revision changed, line by line; a long one whole when it is asked for. */
+function Diff({ of: r }: { of: Revision }) {
+  const [whole, setWhole] = useState(false)
+  const full = useQuery({ queryKey: ['revision', r.number], queryFn: () => get<Revision>('/plan/revisions/' + r.number), enabled: whole })
+  const diff = full.data?.diff ?? r.diff
+  return (
+    <>
+      <ul className="diff">
+        {diff.map((d, i) => <li key={i} className={d.after && !d.before ? 'new' : d.before && !d.after ? 'gone' : ''}><span className="quiet">{d.kind} {d.name}</span> {d.text}</li>)}
+      </ul>
+      <Failure error={full.error} />
+      {diff.length < r.lines && <Button size="small" loading={full.isFetching} onClick={() => setWhole(true)}>Show all of {plural(r.lines, 'line')}</Button>}
+    </>
+  )
+}
 
 /** Each revision of the plan, by whom, with its diff. */
 export default function Changes() {
@@ -38,19 +54,15 @@ export default function Changes() {
           expandable={{
             expandRowByClick: true, expandedRowKeys: open,
             onExpandedRowsChange: (keys) => setParams((p) => { p.delete('open'); keys.forEach((k) => p.append('open', String(k))); return p }, { replace: true }),
-            expandedRowRender: (r) => (
-              <ul className="diff">
-                {r.diff.map((d, i) => <li key={i} className={d.after && !d.before ? 'new' : d.before && !d.after ? 'gone' : ''}><span className="quiet">{d.kind} {d.name}</span> {d.text}</li>)}
-              </ul>
-            ),
+            expandedRowRender: (r) => <Diff of={r} />,
           }}
           columns={[
             { title: 'Revision', dataIndex: 'number', width: 90, align: 'right' },
             { title: 'When', width: 110, render: (_, r) => <When at={r.at} /> },
             { title: 'By', dataIndex: 'author', width: 120 },
-            { title: 'What', render: (_, r) => summarise(r.diff) },
+            { title: 'What', render: (_, r) => summarise(r) },
             { title: 'Why', dataIndex: 'reason' },
-            { title: '', align: 'right', width: 110, render: (_, r) => <span className="quiet">{plural(r.diff.length, 'line')}</span> },
+            { title: '', align: 'right', width: 110, render: (_, r) => <span className="quiet">{plural(r.lines, 'line')}</span> },
           ]} />
       </div>
       {pages.hasNextPage && <Button style={{ marginTop: 10 }} onClick={() => pages.fetchNextPage()}>Earlier</Button>}

@@ -1287,6 +1287,16 @@ export interface components {
             at: string;
             author: string;
             diff: components["schemas"]["DiffLine"][];
+            /**
+             * Format: int64
+             * @description How many items changed
+             */
+            items: number;
+            /**
+             * Format: int64
+             * @description How many lines the diff has; a list of revisions carries the first 30 of each
+             */
+            lines: number;
             /** Format: int64 */
             number: number;
             reason: string;

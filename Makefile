@@ -49,7 +49,6 @@ bench: ## speed, as ratios within one run
 	@scripts/need postgresql
 	@$(MAKE) --no-print-directory console
 	go run ./bench
-	go run ./bench -scale
 	go test -run '^$$' -bench Scale -benchtime 100x ./core/answer
 	go test -run '^$$' -bench Memory -benchtime 1x ./core/lease
 

@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"syscall"
@@ -45,7 +46,8 @@ func main() {
 		fmt.Fprintln(os.Stderr, "bench:", echoLoop(*echo))
 		os.Exit(1)
 	}
-	runtime.GOMAXPROCS(1) // the generator is one loop; a second thread would only take time from what is measured
+	debug.SetGCPercent(2000) // its collections would be measured as latency
+	runtime.GOMAXPROCS(1)    // the generator is one loop; a second thread would only take time from what is measured
 	do := func() error { return run(*pairs, *span) }
 	if *scale {
 		do = atScale

@@ -8,12 +8,10 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"syscall"
 	"time"
 
 	"yarnpost/api"
-	"yarnpost/client"
 )
 
 // flood sends what is no DHCP message, as fast as one process can with a short
@@ -97,28 +95,16 @@ func besideProbing(self string, span time.Duration) error {
 
 // probed measures exchanges with probing on and off, alternating.
 func probed(span time.Duration) error {
-	dir, err := os.MkdirTemp("", "yarnpost-bench-")
+	s, err := newService("--interface", "wire0")
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	os.Chmod(dir, 0o755)
-	web := netip.MustParseAddrPort("127.0.0.1:8067")
-	stop, err := startService(dir, web, "--interface", "wire0")
-	if err != nil {
-		return err
-	}
-	defer stop()
-	token, err := os.ReadFile(filepath.Join(dir, "admin.token"))
-	if err != nil {
-		return err
-	}
-	c := client.New("http://"+web.String(), string(token))
+	defer s.close()
 	set := func(on bool) error {
-		_, err := c.Change(context.Background(), api.ChangeRequest{Edits: []api.Edit{{Op: "edit", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Probe: &on}}}})
+		_, err := s.client.Change(context.Background(), api.ChangeRequest{Edits: []api.Edit{{Op: "edit", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Probe: &on}}}})
 		return err
 	}
-	load, err := newGenerator(netip.MustParseAddrPort("127.0.0.1:67"), false)
+	load, err := newGenerator(s.udp, false)
 	if err != nil {
 		return err
 	}

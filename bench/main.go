@@ -7,24 +7,16 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"io"
 	"log/slog"
 	"net"
 	"net/netip"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
-	"yarnpost/api"
-	"yarnpost/client"
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/service/store"
@@ -84,58 +76,13 @@ func echoLoop(at string) error {
 	}
 }
 
-// child starts a process that ends with this one.
-func child(output io.Writer, path string, args ...string) (*exec.Cmd, error) {
-	cmd := exec.Command(path, args...)
-	cmd.Stderr = output
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
-	return cmd, cmd.Start()
-}
-
-// end asks a process to stop, and waits for it.
-func end(cmd *exec.Cmd) {
-	cmd.Process.Signal(syscall.SIGTERM)
-	cmd.Wait()
-}
-
-func freePort(network string) (netip.AddrPort, error) {
-	if network == "tcp" {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			return netip.AddrPort{}, err
-		}
-		defer l.Close()
-		return l.Addr().(*net.TCPAddr).AddrPort(), nil
-	}
-	c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-	if err != nil {
-		return netip.AddrPort{}, err
-	}
-	defer c.Close()
-	return c.LocalAddr().(*net.UDPAddr).AddrPort(), nil
-}
-
 func run(pairs int, span time.Duration) error {
-	dir, err := os.MkdirTemp("", "yarnpost-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	os.Chmod(dir, 0o755)
 	fmt.Println("Building and starting the service …")
-	udp, err := freePort("udp")
+	s, err := newService()
 	if err != nil {
 		return err
 	}
-	web, err := freePort("tcp")
-	if err != nil {
-		return err
-	}
-	stop, err := startService(dir, web, "--dhcp4", udp.String())
-	if err != nil {
-		return err
-	}
-	defer stop()
+	defer s.close()
 	self, err := os.Executable()
 	if err != nil {
 		return err
@@ -155,12 +102,12 @@ func run(pairs int, span time.Duration) error {
 	if err != nil {
 		return err
 	}
-	load, err := newGenerator(udp, false)
+	load, err := newGenerator(s.udp, false)
 	if err != nil {
 		return err
 	}
 	fmt.Println("Warming up …")
-	if err := settleLog(dir); err != nil {
+	if err := s.settleLog(); err != nil {
 		return err
 	}
 	load.closed(2*time.Second, outstanding)
@@ -169,9 +116,9 @@ func run(pairs int, span time.Duration) error {
 	fmt.Printf("\nDurable exchanges of four messages, %d outstanding, every client new:\n", outstanding)
 	var ratios, rates []float64
 	for i := range pairs {
-		e, s := ceiling.closed(span, outstanding), load.closed(span, outstanding)
-		ratios, rates = append(ratios, s.rate()/e.rate()), append(rates, s.rate())
-		fmt.Printf("  pair %d: echo %7.0f/s   service %7.0f/s   ratio %.3f   sent again %d\n", i+1, e.rate(), s.rate(), s.rate()/e.rate(), s.again)
+		e, d := ceiling.closed(span, outstanding), load.closed(span, outstanding)
+		ratios, rates = append(ratios, d.rate()/e.rate()), append(rates, d.rate())
+		fmt.Printf("  pair %d: echo %7.0f/s   service %7.0f/s   ratio %.3f   sent again %d\n", i+1, e.rate(), d.rate(), d.rate()/e.rate(), d.again)
 	}
 	fmt.Printf("  service ÷ echo, median                 %.3f   (bar 0.20, goal 0.40)\n", median(ratios))
 
@@ -188,7 +135,7 @@ func run(pairs int, span time.Duration) error {
 	fmt.Printf("  (the echo loop at the same rate on this machine: p50 %.2f ms, p99 %.2f ms)\n", bare.percentile(0.50), bare.percentile(0.99))
 	fmt.Printf("  median of three: p50 %.2f ms, p99 %.2f ms   (bar 2 / 10, goal 1 / 5)\n", median(p50s), median(p99s))
 
-	if err := underGarbage(self, udp, load, span, half); err != nil {
+	if err := underGarbage(self, s.udp, load, span, half); err != nil {
 		return err
 	}
 	if err := besideProbing(self, span); err != nil {
@@ -197,80 +144,13 @@ func run(pairs int, span time.Duration) error {
 	if err := atScale(); err != nil {
 		return err
 	}
-	single, err := oneByOne(dir, span)
+	single, err := s.oneByOne(span)
 	if err != nil {
 		return err
 	}
 	fmt.Printf("\nOne commit for each lease, same driver and schema, one connection: %.0f/s\n", single)
 	fmt.Printf("  service ÷ one commit a lease           %.1f ×   (bar 5 ×, goal 8 ×)\n", median(rates)/single)
 	return nil
-}
-
-// startService builds the service, starts it with its data in a folder, and
-// gives it one large scope.
-func startService(dir string, web netip.AddrPort, args ...string) (stop func(), err error) {
-	daemon := filepath.Join(dir, "yarnpostd")
-	if out, err := exec.Command("go", "build", "-o", daemon, "./cmd/yarnpostd").CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("build (run this from the top of the sources): %w: %s", err, out)
-	}
-	log, err := os.Create(filepath.Join(dir, "log"))
-	if err != nil {
-		return nil, err
-	}
-	service, err := child(log, daemon, append([]string{"serve", "--data", dir, "--http", web.String()}, args...)...)
-	if err != nil {
-		return nil, err
-	}
-	stop = func() { end(service) }
-	if err := define(dir, web); err != nil {
-		stop()
-		text, _ := os.ReadFile(log.Name())
-		return nil, fmt.Errorf("%w\n%s", err, text)
-	}
-	return stop, nil
-}
-
-// settleLog brings the database's write-ahead log to where it is after its first
-// hours: its files exist and are used again, instead of being made anew.
-func settleLog(dir string) error {
-	ctx := context.Background()
-	conn, err := pgx.Connect(ctx, "postgres:///postgres?user=yarnpost&host="+filepath.Join(dir, "socket"))
-	if err != nil {
-		return err
-	}
-	defer conn.Close(ctx)
-	for range 60 {
-		if _, err := conn.Exec(ctx, "select pg_logical_emit_message(false, 'bench', 'settle'), pg_switch_wal()"); err != nil {
-			return err
-		}
-	}
-	_, err = conn.Exec(ctx, "checkpoint")
-	return err
-}
-
-// define waits for the service and gives it one large scope.
-func define(dir string, web netip.AddrPort) error {
-	ctx := context.Background()
-	var last error
-	for range 300 {
-		time.Sleep(100 * time.Millisecond)
-		token, err := os.ReadFile(filepath.Join(dir, "admin.token"))
-		if err != nil {
-			last = err
-			continue
-		}
-		c := client.New("http://"+web.String(), string(token))
-		subnet, mode, lease, unlimited := "10.0.0.0/8", "serving", "8h", -1
-		_, last = c.Change(ctx, api.ChangeRequest{Edits: []api.Edit{{Op: "add", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Subnet: &subnet, Pools: &[]string{"all"},
-			Mode: &mode, Lease: &lease, NewPerMinute: &unlimited, Options: map[string]string{"router": "10.255.0.1", "domain-server": "10.0.0.53", "domain-name": "bench.example", "ntp-servers": "10.0.0.42"}}}}})
-		if last == nil {
-			return nil
-		}
-		if !strings.Contains(last.Error(), "cannot reach") {
-			return last
-		}
-	}
-	return last
 }
 
 // each waits for one entry to be recorded before the next is added.
@@ -281,10 +161,9 @@ func (e each) Undo(take func() []store.Entry) { take(); close(e.done) }
 
 // oneByOne commits leases one at a time through the same journal, in a
 // database of its own, and gives leases a second.
-func oneByOne(dir string, span time.Duration) (float64, error) {
+func (s *service) oneByOne(span time.Duration) (float64, error) {
 	ctx := context.Background()
-	dsn := "postgres:///postgres?user=yarnpost&host=" + filepath.Join(dir, "socket")
-	conn, err := pgx.Connect(ctx, dsn)
+	conn, err := s.database(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -292,16 +171,16 @@ func oneByOne(dir string, span time.Duration) (float64, error) {
 	if _, err := conn.Exec(ctx, "create database onebyone"); err != nil {
 		return 0, err
 	}
-	s, err := store.Open(ctx, strings.Replace(dsn, "/postgres?", "/onebyone?", 1))
+	records, err := store.Open(ctx, strings.Replace(s.dsn(), "/postgres?", "/onebyone?", 1))
 	if err != nil {
 		return 0, err
 	}
-	defer s.Close()
-	if err := s.KeepHistory(ctx, time.Now()); err != nil {
+	defer records.Close()
+	if err := records.KeepHistory(ctx, time.Now()); err != nil {
 		return 0, err
 	}
 	owner := each{make(chan struct{}, 1)}
-	j, err := s.NewJournal(ctx, slog.New(slog.DiscardHandler), owner)
+	j, err := records.NewJournal(ctx, slog.New(slog.DiscardHandler), owner)
 	if err != nil {
 		return 0, err
 	}

@@ -1,14 +1,11 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
 	"path/filepath"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 
 	"yarnpost/api"
 	"yarnpost/client"
@@ -33,65 +30,41 @@ from (select n, '\x02'::bytea || decode(lpad(to_hex((n * 2654435761) % 109951162
 // atScale starts a service that finds many scopes, reservations and leases in
 // its database, adds a reservation, and asks it for pages of the lease table.
 func atScale() error {
-	dir, err := os.MkdirTemp("", "yarnpost-bench-")
+	s, err := newService()
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	os.Chmod(dir, 0o755)
-	udp, err := freePort("udp")
-	if err != nil {
-		return err
-	}
-	web, err := freePort("tcp")
-	if err != nil {
-		return err
-	}
-	stop, err := startService(dir, web, "--dhcp4", udp.String())
-	if err != nil {
-		return err
-	}
+	defer s.close()
 	ctx := context.Background()
-	token, err := os.ReadFile(filepath.Join(dir, "admin.token"))
-	if err != nil {
+	if err := defineMany(ctx, s.client); err != nil {
 		return err
 	}
-	c := client.New("http://"+web.String(), string(bytes.TrimSpace(token)))
-	if err := defineMany(ctx, c); err != nil {
-		return err
-	}
-	conn, err := pgx.Connect(ctx, "postgres:///postgres?user=yarnpost&host="+filepath.Join(dir, "socket"))
+	conn, err := s.database(ctx)
 	if err == nil {
 		_, err = conn.Exec(ctx, insertMany, manyLeases)
 		conn.Close(ctx)
 	}
-	stop()
 	if err != nil {
 		return fmt.Errorf("insert leases: %w", err)
 	}
+	s.stop()
 	begun := time.Now()
-	log, err := os.Create(filepath.Join(dir, "log2"))
-	if err != nil {
+	if err := s.start(); err != nil {
 		return err
 	}
-	service, err := child(log, filepath.Join(dir, "yarnpostd"), "serve", "--data", dir, "--http", web.String(), "--dhcp4", udp.String())
-	if err != nil {
-		return err
-	}
-	defer func() { end(service) }()
-	load, err := newGenerator(udp, false)
+	load, err := newGenerator(s.udp, false)
 	if err != nil {
 		return err
 	}
 	if !load.first(2 * time.Minute) {
-		text, _ := os.ReadFile(log.Name())
+		text, _ := os.ReadFile(filepath.Join(s.dir, "log"))
 		return fmt.Errorf("no answer after two minutes:\n%s", text)
 	}
 	fmt.Printf("\nStart with %d leases in the database, until the first answer: %.1f s   (bar 10 s, goal 3 s)\n", manyLeases, time.Since(begun).Seconds())
-	if err := addReservations(ctx, c); err != nil {
+	if err := addReservations(ctx, s.client); err != nil {
 		return err
 	}
-	return pages(ctx, c)
+	return pages(ctx, s.client)
 }
 
 // reservation is number r of scope n.

@@ -91,6 +91,43 @@ const (
 	StandsAside    Reason = "stand-aside"      // another server answers on the link
 )
 
+// Words says the reason in words; rule names the rule that turned the client
+// away, if one did.
+func (r Reason) Words(rule string) string {
+	if r == ByRule && rule != "" {
+		return "turned away by rule " + rule
+	}
+	if text, ok := words[r]; ok {
+		return text
+	}
+	return string(r)
+}
+
+var words = map[Reason]string{
+	NoScope:        "no scope for this link",
+	ScopeHeld:      "scope is held",
+	ScopeDraining:  "scope is draining",
+	PoolEmpty:      "pool is empty",
+	ReservedOnly:   "scope serves reserved clients only",
+	WrongNetwork:   "it asks for an address of another link",
+	ForAnother:     "address reserved for another client",
+	HeldByAnother:  "address held by another client",
+	NotHandedOut:   "address is excluded or outside the pools",
+	HasReservation: "a reserved address waits for it",
+	NoRecord:       "no lease on record",
+	NoDatabase:     "nothing can be recorded",
+	OtherServer:    "it chose another server",
+	NotTaken:       "offered but never taken",
+	BadRequest:     "a field that must be there is not",
+	NotServed:      "such messages are not answered",
+	ByRule:         "turned away by a rule",
+	TooMany:        "too many clients never seen before",
+	NoBootp:        "BOOTP is not served from the pools",
+	V6Only:         "it can do without IPv4",
+	Listening:      "its link is listened to",
+	StandsAside:    "another server answers on its link",
+}
+
 // Step is one line of a decision's trail. "{a}" and "{t}" in Text stand for
 // Addr and Name; formatting waits until somebody reads it.
 type Step struct {

@@ -104,7 +104,7 @@ func exchangeView(p *plan.Plan, x *node.Exchange) api.Exchange {
 		out.Text += " " + x.Address.String()
 	}
 	if x.Why != "" {
-		out.Text += ": " + reasonText(x.Why, x.Rule)
+		out.Text += ": " + x.Why.Words(x.Rule)
 	}
 	return out
 }

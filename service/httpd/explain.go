@@ -11,7 +11,6 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
 )
 
 // This file answers what a hypothetical client would get, and why.
@@ -92,30 +91,8 @@ func outcomeText(d answer.Decision) string {
 		text += " " + d.Address.String()
 	}
 	if d.Why != "" {
-		text += ": " + reasonText(d.Why, d.Rule)
+		text += ": " + d.Why.Words(d.Rule)
 	}
-	return text
-}
-
-// reasonText is a reason in a few words, for any client.
-func reasonText(why answer.Reason, rule string) string {
-	switch why {
-	case answer.OtherServer:
-		return "it chose another server"
-	case answer.BadRequest:
-		return "a field that must be there is not"
-	case answer.NotServed:
-		return "such messages are not answered"
-	case answer.V6Only:
-		return "it can do without IPv4"
-	case answer.Listening:
-		return "its link is listened to"
-	case answer.StandsAside:
-		return "another server answers on its link"
-	case answer.WrongNetwork:
-		return "it asks for an address of another link"
-	}
-	text, _ := words(node.Unserved{Reason: why, Rule: rule})
 	return text
 }
 

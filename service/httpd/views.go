@@ -147,6 +147,15 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 
 // words gives a reason in words and the one-step mend.
 func words(u node.Unserved) (text, mend string) {
+	text = u.Reason.Words(u.Rule)
+	if u.Reason == answer.WrongNetwork {
+		text = "asked for " + addrText(u.Asked) + ", which is on another link"
+	}
+	return text, mendFor(u)
+}
+
+// mendFor is what to do for an unserved client.
+func mendFor(u node.Unserved) string {
 	from := "interface " + u.Interface
 	if u.Relay.IsValid() {
 		from = "relay " + u.Relay.String()
@@ -157,39 +166,39 @@ func words(u node.Unserved) (text, mend string) {
 		if guess := guessSubnet(u); guess != "" {
 			mend += ", perhaps " + guess
 		}
-		return "no scope for this link", mend
+		return mend
 	case answer.ScopeHeld:
-		return "scope is held", "yarnpost scope serve " + u.Scope
+		return "yarnpost scope serve " + u.Scope
 	case answer.ScopeDraining:
-		return "scope is draining", "serve another scope on link " + u.Link + ", or yarnpost scope serve " + u.Scope
+		return "serve another scope on link " + u.Link + ", or yarnpost scope serve " + u.Scope
 	case answer.PoolEmpty:
-		return "pool is empty", "widen a pool of scope " + u.Scope + ", or shorten its lease time"
+		return "widen a pool of scope " + u.Scope + ", or shorten its lease time"
 	case answer.ReservedOnly:
-		return "scope serves reserved clients only", "reserve an address for it, or give scope " + u.Scope + " a pool"
+		return "reserve an address for it, or give scope " + u.Scope + " a pool"
 	case answer.WrongNetwork:
-		return "asked for " + addrText(u.Asked) + ", which is on another link", "nothing, if it moved: it asks again for an address here"
+		return "nothing, if it moved: it asks again for an address here"
 	case answer.ForAnother:
-		return "address reserved for another client", "nothing, if it asks again; or remove the reservation"
+		return "nothing, if it asks again; or remove the reservation"
 	case answer.HeldByAnother:
-		return "address held by another client", "nothing, if it asks again; or end the other lease"
+		return "nothing, if it asks again; or end the other lease"
 	case answer.NotHandedOut:
-		return "address is excluded or outside the pools", "nothing, if it asks again; or change the exclusion"
+		return "nothing, if it asks again; or change the exclusion"
 	case answer.HasReservation:
-		return "a reserved address waits for it", "nothing: it is moving to its reserved address"
+		return "nothing: it is moving to its reserved address"
 	case answer.NoRecord:
-		return "no lease on record", "nothing, if it asks again; make the scope authoritative to hurry it"
+		return "nothing, if it asks again; make the scope authoritative to hurry it"
 	case answer.NoDatabase:
-		return "nothing can be recorded", "bring the database back"
+		return "bring the database back"
 	case answer.ByRule:
-		return "turned away by rule " + u.Rule, "nothing, if it is meant; or change the rule: yarnpost rule show " + u.Rule
+		return "nothing, if it is meant; or change the rule: yarnpost rule show " + u.Rule
 	case answer.TooMany:
-		return "too many clients never seen before", "nothing, if the rush ends; or raise the limit: yarnpost scope edit " + u.Scope + " --new-per-minute N"
+		return "nothing, if the rush ends; or raise the limit: yarnpost scope edit " + u.Scope + " --new-per-minute N"
 	case answer.NoBootp:
-		return "BOOTP is not served from the pools", "reserve an address for it, or yarnpost scope edit " + u.Scope + " --bootp dynamic"
+		return "reserve an address for it, or yarnpost scope edit " + u.Scope + " --bootp dynamic"
 	case answer.NotTaken:
-		return "offered but never taken", "check the way back from the server to " + from
+		return "check the way back from the server to " + from
 	}
-	return string(u.Reason), ""
+	return ""
 }
 
 // guessSubnet guesses the subnet that a missing scope would have.

@@ -114,7 +114,11 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 	took := time.Since(begun)
 	switch {
 	case err != nil:
-		note(false, took, "no offer within %s; by the plan: %s %s", trialPatience, expected.Decision.Outcome, expected.Decision.Why)
+		by := "it should get one"
+		if d := expected.Decision; d.Outcome != answer.Offered {
+			by = "it gets none: " + d.Why.Words(d.Rule)
+		}
+		note(false, took, "no offer within %s; by the plan %s", trialPatience, by)
 		return
 	case offer.Type != dhcp4.Offer:
 		note(false, took, "got %s instead of an OFFER", offer.Type)
@@ -138,7 +142,7 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 		want := p.ScopeAt(c.Address).LeaseFor(p.ReservationAt(c.Address))
 		note(c.Lease <= want, 0, "the lease time is at most %s", option.FormatDuration(want))
 	} else {
-		note(false, 0, "by the plan it should get nothing: %s", expected.Decision.Why)
+		note(false, 0, "by the plan it should get nothing: %s", expected.Decision.Why.Words(expected.Decision.Rule))
 	}
 	var l *lease.Lease
 	n.engine.With(func(table *lease.Table) { l = table.Get(c.Address) })

@@ -89,7 +89,7 @@ export default function Today() {
                       <td className="num" style={{ width: 40, paddingRight: 10 }}><Link to={'/changes?open=' + r.number}>{r.number}</Link></td>
                       <td>{summarise(r)}{r.reason && <span className="quiet"> — {r.reason}</span>}</td>
                       <td className="quiet">{r.author}</td>
-                      <td className="quiet" style={{ textAlign: 'right' }}><When at={r.at} /></td>
+                      <td className="quiet" style={{ textAlign: 'right', paddingLeft: 12 }}><When at={r.at} /></td>
                     </tr>
                   ))}
                 </tbody>

@@ -35,7 +35,7 @@ type Engine struct {
 	decider  answer.Decider
 	unserved *unservedList
 	served   *Window // acknowledgements, for Today
-	sets     map[uint64][]byte
+	sets     givenSets
 	fits     map[plan.ID]*Fits
 	probes   *probes
 	shadow   *shadow
@@ -54,7 +54,7 @@ type Fits struct {
 
 func newEngine(table *lease.Table, sets map[uint64][]byte, events *Events, m *metrics, send func([]wire.Reply), log *slog.Logger) *Engine {
 	e := &Engine{log: log, events: events, metrics: m, send: send, table: table, Talk: &Conversations{}, unserved: newUnservedList(), served: &Window{},
-		sets: sets, fits: map[plan.ID]*Fits{}, probes: newProbes(), shadow: newShadow(), relays: map[netip.Addr]*Pulse{}}
+		sets: newGivenSets(sets, lease.At(time.Now())), fits: map[plan.ID]*Fits{}, probes: newProbes(), shadow: newShadow(), relays: map[netip.Addr]*Pulse{}}
 	e.own.Store(&map[netip.Addr]bool{})
 	return e
 }
@@ -199,7 +199,11 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 	case d.Lease != nil:
 		before := e.table.Get(d.Lease.Address)
 		seq := e.Talk.begin(p, arrived, req, d, &reply, Recorded, time.Now())
-		if !e.journal.Add(store.Entry{Before: before, After: d.Lease, Set: e.newSet(req, d), Note: waiting{reply: reply, lease: d.Lease, talk: seq}}) {
+		set := e.newSet(req, d, before, now)
+		if !e.journal.Add(store.Entry{Before: before, After: d.Lease, Set: set, Note: waiting{reply: reply, lease: d.Lease, talk: seq}}) {
+			if set != nil {
+				delete(e.sets.known, d.Lease.Given)
+			}
 			e.metrics.drop("overload")
 			e.Talk.settle(seq, Dropped, time.Now())
 			return reply, false
@@ -226,20 +230,6 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 	}
 	e.Talk.begin(p, arrived, req, d, &reply, Sent, time.Now())
 	return reply, true
-}
-
-// newSet encodes what the client asked with and is given if that was never
-// recorded before.
-func (e *Engine) newSet(req *answer.Request, d *answer.Decision) []byte {
-	if d.Reply == nil || d.Lease.Given == 0 {
-		return nil
-	}
-	if _, known := e.sets[d.Lease.Given]; known {
-		return nil
-	}
-	set := answer.AppendSet([]byte{}, req.Message, d.Reply)
-	e.sets[d.Lease.Given] = set
-	return set
 }
 
 func (e *Engine) countFits(d *answer.Decision, now lease.Time) {
@@ -327,7 +317,7 @@ func (e *Engine) Undo(take func() []store.Entry) {
 			e.table.Restore(n.After.Address, n.Before)
 		}
 		if n.Set != nil {
-			delete(e.sets, n.After.Given) // recorded with the next lease that has it
+			delete(e.sets.known, n.After.Given) // recorded with the next lease that has it
 		}
 		e.Talk.settle(n.Note.(waiting).talk, Undone, now)
 	}

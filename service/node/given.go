@@ -20,12 +20,12 @@ import (
 // ok is false if that is not known.
 func (e *Engine) Given(digest uint64) (s answer.Set, ok bool) {
 	e.mu.Lock()
-	b, ok := e.sets[digest]
+	known := e.sets.known[digest]
 	e.mu.Unlock()
-	if !ok {
+	if known == nil {
 		return s, false
 	}
-	s, err := answer.ParseSet(b)
+	s, err := answer.ParseSet(known.body)
 	return s, err == nil
 }
 

@@ -17,7 +17,7 @@ type metrics struct {
 	registry                  *prometheus.Registry
 	messages                  *prometheus.CounterVec
 	dropped                   *prometheus.CounterVec
-	omitted                   prometheus.Counter
+	omitted, setsLost         prometheus.Counter
 	probes, squatters, nudges prometheus.Counter
 	known                     map[decided]prometheus.Counter // resolved labels; used under the engine's lock
 }
@@ -34,12 +34,13 @@ func newMetrics() *metrics {
 		messages:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_messages_total", Help: "Messages decided, by type, outcome and reason."}, []string{"type", "outcome", "reason"}),
 		dropped:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_dropped_total", Help: "Datagrams dropped before or after a decision, by reason."}, []string{"reason"}),
 		omitted:   prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_options_omitted_total", Help: "Options left out of replies because they did not fit."}),
+		setsLost:  prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_given_sets_lost_total", Help: "Leases of which it is not kept what was given with them, because there are too many different sets."}),
 		probes:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_probes_total", Help: "Addresses probed before they were offered."}),
 		squatters: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_squatters_total", Help: "Probed addresses that somebody answered for."}),
 		nudges:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_nudges_total", Help: "FORCERENEW messages sent."}),
 		known:     map[decided]prometheus.Counter{},
 	}
-	m.registry.MustRegister(m.messages, m.dropped, m.omitted, m.probes, m.squatters, m.nudges, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.messages, m.dropped, m.omitted, m.setsLost, m.probes, m.squatters, m.nudges, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 

@@ -219,3 +219,38 @@ func testLog(t *testing.T) *slog.Logger {
 	t.Helper()
 	return slog.New(slog.DiscardHandler)
 }
+
+// Clients cannot make the service remember more sets than it has room for, and
+// sets that no lease refers to go once nothing can bring them back.
+func TestGivenSets(t *testing.T) {
+	e := shadowed(t)
+	e.sets.most = 3
+	now := lease.At(time.Now())
+	give := func(digest uint64, before *lease.Lease, now lease.Time) (*lease.Lease, []byte) {
+		d := &answer.Decision{Reply: &dhcp4.Message{SIAddr: netip.IPv4Unspecified()}, Lease: &lease.Lease{Given: digest}}
+		set := e.newSet(&answer.Request{Message: &dhcp4.Message{}}, d, before, now)
+		return d.Lease, set
+	}
+	for digest := uint64(1); digest <= 3; digest++ {
+		if l, set := give(digest, nil, now); l.Given != digest || set == nil {
+			t.Fatalf("set %d is not kept: %d, %q", digest, l.Given, set)
+		}
+	}
+	if l, set := give(4, nil, now); l.Given != 0 || set != nil {
+		t.Errorf("a fourth set where there is room for three: %d, %q", l.Given, set)
+	}
+	if l, set := give(2, nil, now); l.Given != 2 || set != nil {
+		t.Errorf("a set that is known: %d, %q", l.Given, set)
+	}
+	if gone := e.sets.sweep(map[uint64]bool{1: true}, now+setsRest); len(gone) != 0 {
+		t.Errorf("too early, %v go", gone)
+	}
+	give(1, &lease.Lease{Given: 3}, now+setsRest) // what it replaces may come back
+	gone := e.sets.sweep(map[uint64]bool{1: true}, now+setsRest+1)
+	if len(gone) != 1 || gone[0] != 2 || len(e.sets.known) != 2 || e.sets.most != 1+setsSpare {
+		t.Errorf("%v go, %d of %d are left", gone, len(e.sets.known), e.sets.most)
+	}
+	if _, ok := e.Given(2); ok {
+		t.Error("a set that went is known")
+	}
+}

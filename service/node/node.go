@@ -108,6 +108,7 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	tuneMemory()
 	n.workers.Go(func() { n.every(run, 5*time.Second, tuneMemory) })
 	n.workers.Go(func() { n.every(run, time.Hour, n.keepHistory) })
+	n.workers.Go(func() { n.every(run, time.Minute, func() { n.engine.SweepSets(time.Now()) }) })
 	n.workers.Go(func() { n.every(run, recallPause, func() { n.keepRecall(run) }) })
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.runDue) })
 	n.workers.Go(func() { n.every(run, 30*time.Second, n.lookForRivals) })

@@ -41,6 +41,7 @@ type Journal struct {
 	wake     *sync.Cond
 	gathered []Entry
 	pending  map[netip.Addr]int // entries not yet durable, by address
+	unwanted map[uint64]bool    // digests of sets that go with the next batches
 	down     error              // why nothing can be recorded; nil while all is well
 	closing  bool
 	done     chan struct{}
@@ -67,7 +68,7 @@ type Owner interface {
 
 // NewJournal starts the journal.
 func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner) (*Journal, error) {
-	j := &Journal{store: s, log: log, owner: owner, pending: map[netip.Addr]int{}, done: make(chan struct{})}
+	j := &Journal{store: s, log: log, owner: owner, pending: map[netip.Addr]int{}, unwanted: map[uint64]bool{}, done: make(chan struct{})}
 	j.wake = sync.NewCond(&j.mu)
 	if err := j.adopt(ctx, s.writer); err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
@@ -90,8 +91,39 @@ func (j *Journal) Add(e Entry) bool {
 	if e.After != nil {
 		j.pending[e.After.Address]++
 	}
+	if e.Set != nil {
+		delete(j.unwanted, e.After.Given)
+	}
 	j.wake.Signal()
 	return true
+}
+
+// Forget drops sets to which no lease refers any more, before it writes the
+// next ones; those of a batch that fails stay until the next start. Call it
+// under the lock that orders decisions.
+func (j *Journal) Forget(digests []uint64) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for _, d := range digests {
+		j.unwanted[d] = true
+	}
+}
+
+// forgetLimit is how many sets go with one batch.
+const forgetLimit = 1000
+
+// forgotten takes some of the sets that go.
+func (j *Journal) forgotten() (digests []int64) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for d := range j.unwanted {
+		if len(digests) == forgetLimit {
+			break
+		}
+		digests = append(digests, int64(d))
+		delete(j.unwanted, d)
+	}
+	return digests
 }
 
 // Pending reports whether the address has a record that is not yet durable.
@@ -380,6 +412,11 @@ func (j *Journal) commit(batch []Entry) error {
 	j.batch++
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
+	if gone := j.forgotten(); len(gone) > 0 {
+		if _, err := j.conn.Exec(ctx, "delete from given_set where digest = any($1)", gone); err != nil {
+			return err
+		}
+	}
 	if len(r.sets) > 0 { // rare: one for each kind of client and scope
 		if _, err := j.conn.Exec(ctx, "insert into given_set (digest, body) select * from unnest($1::bigint[], $2::bytea[]) on conflict do nothing", r.digests, r.sets); err != nil {
 			return err // nothing of the batch was sent yet

@@ -169,6 +169,30 @@ func TestLeasesRoundTrip(t *testing.T) {
 	}
 }
 
+// Sets that nobody refers to any more go, but not those that come back.
+func TestForgottenSets(t *testing.T) {
+	s := open(t, fresh(t))
+	j, o := journal(t, s)
+	put := func(n int, digest uint64, set string) {
+		l := sample(n)
+		l.Given = digest
+		j.Add(Entry{After: l, Set: []byte(set)})
+	}
+	put(1, 11, "eleven")
+	put(2, 1<<63+12, "twelve") // digests use every bit
+	put(3, 13, "thirteen")
+	o.await(t, 3, 0)
+	j.Forget([]uint64{11, 1<<63 + 12, 13})
+	put(4, 13, "thirteen")
+	o.await(t, 4, 0)
+	put(5, 14, "fourteen")
+	o.await(t, 5, 0)
+	got, err := s.LoadSets(context.Background())
+	if err != nil || len(got) != 2 || string(got[13]) != "thirteen" || string(got[14]) != "fourteen" {
+		t.Errorf("the sets are %v, %v", got, err)
+	}
+}
+
 // A batch that the server refuses is undone together with what gathered behind
 // it, and the journal goes on.
 func TestRefusedBatch(t *testing.T) {

@@ -1,0 +1,96 @@
+package node
+
+import (
+	"time"
+
+	"yarnpost/core/answer"
+	"yarnpost/core/lease"
+)
+
+// givenSets are what clients asked with and were given: each distinct set once,
+// by its digest, to which leases refer. Clients decide how many there are, so
+// sets that no lease refers to any more go, and beyond a limit none are added.
+type givenSets struct {
+	known map[uint64]*givenSet
+	most  int        // how many may be kept
+	swept lease.Time // when those that nobody refers to went last
+}
+
+type givenSet struct {
+	body []byte
+	used lease.Time // when a decision referred to it last
+}
+
+const (
+	setsSpare = 100_000 // sets beyond those that leases refer to
+	setsRest  = 5 * 60  // seconds after which a set that nobody refers to goes: no commit takes that long
+	setsPause = 3600    // seconds between two sweeps while there is room
+)
+
+func newGivenSets(recorded map[uint64][]byte, now lease.Time) givenSets {
+	g := givenSets{known: make(map[uint64]*givenSet, len(recorded)), most: len(recorded) + setsSpare}
+	for digest, body := range recorded {
+		g.known[digest] = &givenSet{body, now}
+	}
+	return g
+}
+
+// newSet encodes what the client asked with and is given if that was never
+// recorded before. Where there is no room for it, the lease refers to none.
+func (e *Engine) newSet(req *answer.Request, d *answer.Decision, before *lease.Lease, now lease.Time) []byte {
+	if before != nil {
+		e.sets.use(before.Given, now) // undoing may bring it back
+	}
+	if d.Reply == nil || d.Lease.Given == 0 || e.sets.use(d.Lease.Given, now) {
+		return nil
+	}
+	if len(e.sets.known) >= e.sets.most {
+		e.metrics.setsLost.Inc()
+		d.Lease.Given = 0
+		return nil
+	}
+	body := answer.AppendSet([]byte{}, req.Message, d.Reply)
+	e.sets.known[d.Lease.Given] = &givenSet{body, now}
+	return body
+}
+
+func (g *givenSets) use(digest uint64, now lease.Time) bool {
+	s := g.known[digest]
+	if s != nil {
+		s.used = now
+	}
+	return s != nil
+}
+
+// SweepSets drops the sets that no lease refers to, once an hour or when there
+// is no room left.
+func (e *Engine) SweepSets(at time.Time) {
+	now := lease.At(at)
+	e.mu.Lock()
+	due := now-e.sets.swept >= setsPause || len(e.sets.known) >= e.sets.most
+	revision := e.table.Plan().Revision
+	e.mu.Unlock()
+	if !due || e.journal.Down() != nil { // what is not recorded may be undone
+		return
+	}
+	held := map[uint64]bool{}
+	e.eachLease(0, func(l *lease.Lease) { held[l.Given] = true })
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.table.Plan().Revision != revision {
+		return // the walk may have missed leases of a scope that was edited
+	}
+	e.journal.Forget(e.sets.sweep(held, now))
+}
+
+// sweep drops sets that are not held, and were not used for a while.
+func (g *givenSets) sweep(held map[uint64]bool, now lease.Time) (gone []uint64) {
+	for digest, s := range g.known {
+		if !held[digest] && now-s.used > setsRest {
+			delete(g.known, digest)
+			gone = append(gone, digest)
+		}
+	}
+	g.most, g.swept = len(held)+setsSpare, now
+	return gone
+}

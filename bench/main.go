@@ -4,22 +4,14 @@
 package main
 
 import (
-	"context"
 	"flag"
 	"fmt"
-	"log/slog"
 	"net"
-	"net/netip"
 	"os"
 	"runtime"
 	"runtime/debug"
 	"slices"
-	"strings"
 	"time"
-
-	"yarnpost/core/addr"
-	"yarnpost/core/lease"
-	"yarnpost/service/store"
 )
 
 func main() {
@@ -144,6 +136,10 @@ func run(pairs int, span time.Duration) error {
 	if err := atScale(); err != nil {
 		return err
 	}
+	fmt.Println("\nThe database's work:")
+	if err := s.databaseWork(load, span); err != nil {
+		return err
+	}
 	single, err := s.oneByOne(span)
 	if err != nil {
 		return err
@@ -151,53 +147,6 @@ func run(pairs int, span time.Duration) error {
 	fmt.Printf("\nOne commit for each lease, same driver and schema, one connection: %.0f/s\n", single)
 	fmt.Printf("  service ÷ one commit a lease           %.1f ×   (bar 5 ×, goal 8 ×)\n", median(rates)/single)
 	return nil
-}
-
-// each waits for one entry to be recorded before the next is added.
-type each struct{ done chan struct{} }
-
-func (e each) Recorded([]store.Entry)         { e.done <- struct{}{} }
-func (e each) Undo(take func() []store.Entry) { take(); close(e.done) }
-
-// oneByOne commits leases one at a time through the same journal, in a
-// database of its own, and gives leases a second.
-func (s *service) oneByOne(span time.Duration) (float64, error) {
-	ctx := context.Background()
-	conn, err := s.database(ctx)
-	if err != nil {
-		return 0, err
-	}
-	defer conn.Close(ctx)
-	if _, err := conn.Exec(ctx, "create database onebyone"); err != nil {
-		return 0, err
-	}
-	records, err := store.Open(ctx, strings.Replace(s.dsn(), "/postgres?", "/onebyone?", 1))
-	if err != nil {
-		return 0, err
-	}
-	defer records.Close()
-	if err := records.KeepHistory(ctx, time.Now()); err != nil {
-		return 0, err
-	}
-	owner := each{make(chan struct{}, 1)}
-	j, err := records.NewJournal(ctx, slog.New(slog.DiscardHandler), owner)
-	if err != nil {
-		return 0, err
-	}
-	defer j.Close()
-	n, begin := 0, time.Now()
-	for ; time.Since(begin) < span; n++ {
-		a := netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)})
-		hw := addr.Hardware([]byte{2, 0, 0, byte(n >> 16), byte(n >> 8), byte(n)})
-		now := lease.At(time.Now())
-		l := &lease.Lease{Address: a, Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw, Hostname: "bench-00000000", Vendor: "bench",
-			Circuit: "sw1/0/1", Relay: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Since: now, Changed: now, Heard: now, Granted: 8 * time.Hour, Expires: now.Add(8 * time.Hour), Revision: 1}
-		if !j.Add(store.Entry{After: l}) {
-			return 0, fmt.Errorf("one by one: %w", j.Down())
-		}
-		<-owner.done
-	}
-	return float64(n) / time.Since(begin).Seconds(), nil
 }
 
 func median(v []float64) float64 {

@@ -21,7 +21,7 @@ export default function Links() {
       <Failure error={links.error} />
       <div className="grid">
         <div className="panel flush">
-          <Table<Link> size="small" rowKey="name" dataSource={links.data} pagination={false} className="clickable" onRow={(l) => ({ onClick: () => setForm(l) })}
+          <Table<Link> size="small" rowKey="name" dataSource={links.data} pagination={(links.data?.length ?? 0) > 50 ? { pageSize: 50 } : false} className="clickable" onRow={(l) => ({ onClick: () => setForm(l) })}
             locale={{ emptyText: <Empty>No link is defined yet.</Empty> }} columns={[
               { title: 'Link', render: (_, l) => <><b>{l.name}</b>{l.note && <div className="quiet">{l.note}</div>}</> },
               { title: 'Interfaces', render: (_, l) => l.interfaces.join(', ') },

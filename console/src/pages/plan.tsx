@@ -9,12 +9,14 @@ import { SubNav } from '../parts/subnav'
 
 const value = (address: string) => address.split('/')[0].split('.').reduce((n, part) => n * 256 + Number(part), 0)
 
+const listed = 1000 // the most that are listed at once
+
 /** All scopes with their use. */
 export default function Plan() {
   const [params, setParams] = useSearchParams()
   const go = useNavigate()
   const search = params.get('search') ?? ''
-  const scopes = useQuery({ queryKey: ['scopes', search], queryFn: () => get<Scope[]>('/scopes', { search }), placeholderData: (old) => old })
+  const scopes = useQuery({ queryKey: ['scopes', search], queryFn: () => get<Scope[]>('/scopes', { search, limit: listed }), placeholderData: (old) => old })
   const defaults = useQuery({ queryKey: ['defaults'], queryFn: () => get<Defaults>('/defaults') })
   const set = (key: string, v: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })
   return (
@@ -47,11 +49,11 @@ export default function Plan() {
             { title: 'Pools', align: 'right', render: (_, s) => s.usage.size.toLocaleString('en'), sorter: (a, b) => a.usage.size - b.usage.size },
             { title: 'Active', align: 'right', render: (_, s) => s.usage.active.toLocaleString('en'), sorter: (a, b) => a.usage.active - b.usage.active },
             { title: 'Headroom', align: 'right', render: (_, s) => s.usage.headroom.toLocaleString('en'), sorter: (a, b) => a.usage.headroom - b.usage.headroom },
-            { title: 'Used', width: 170, render: (_, s) => <UseBar scope={s} />, sorter: (a, b) => usedShare(a) - usedShare(b) },
+            { title: 'Used', width: 115, render: (_, s) => <UseBar scope={s} />, sorter: (a, b) => usedShare(a) - usedShare(b) },
             { title: 'Reserved', align: 'right', render: (_, s) => s.usage.reserved || '' },
             { title: 'Abandoned', align: 'right', render: (_, s) => (s.usage.abandoned ? <StatusMark status="bad" word={String(s.usage.abandoned)} /> : '') },
           ]}
-          footer={() => <span className="quiet">{plural(scopes.data?.length ?? 0, 'scope')}, {plural((scopes.data ?? []).reduce((n, s) => n + s.usage.active, 0), 'active lease')}, headroom for {((scopes.data ?? []).filter((s) => s.mode === 'serving').reduce((n, s) => n + s.usage.headroom, 0)).toLocaleString('en')} more</span>}
+          footer={() => <span className="quiet">{scopes.data?.length === listed && 'the first '}{plural(scopes.data?.length ?? 0, 'scope')}, {plural((scopes.data ?? []).reduce((n, s) => n + s.usage.active, 0), 'active lease')}, headroom for {((scopes.data ?? []).filter((s) => s.mode === 'serving').reduce((n, s) => n + s.usage.headroom, 0)).toLocaleString('en')} more{scopes.data?.length === listed && '; search for others'}</span>}
         />
       </div>
       {params.has('defaults') && defaults.data && <ItemForm<{ lease?: string; identity?: 'identifier' | 'hardware'; options?: string; listening?: boolean; note?: string }> open title="Edit what holds everywhere" onClose={() => set('defaults', '')} hint=""

@@ -10,7 +10,7 @@ const where: Record<string, string> = { 'other-server': '/unserved/listening', '
 export default function Today() {
   const status = useQuery({ queryKey: ['status'], queryFn: () => get<Status>('/status') })
   const unserved = useQuery({ queryKey: ['unserved', 'all'], queryFn: () => get<Unserved[]>('/unserved') })
-  const scopes = useQuery({ queryKey: ['scopes', 'fullest'], queryFn: () => get<Scope[]>('/scopes', { sort: 'fullest' }) })
+  const scopes = useQuery({ queryKey: ['scopes', 'fullest'], queryFn: () => get<Scope[]>('/scopes', { sort: 'fullest', limit: 200 }) })
   const revisions = useQuery({ queryKey: ['revisions', 'today'], queryFn: () => get<Revision[]>('/plan/revisions', { limit: 6 }) })
   const s = status.data
   if (!s) return <Failure error={status.error} />

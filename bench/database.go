@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -74,6 +75,63 @@ func (s *service) databaseTime() (float64, error) {
 		}
 	}
 	return ticks, nil
+}
+
+// logged is how many octets the database has written ahead since it began.
+func (s *service) logged() (octets int64, err error) {
+	ctx := context.Background()
+	conn, err := s.database(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close(ctx)
+	err = conn.QueryRow(ctx, "select (pg_current_wal_lsn() - '0/0')::bigint").Scan(&octets)
+	return octets, err
+}
+
+// syncing is the least that makes arrivals durable: what has arrived meanwhile is
+// written to a file that has its blocks already, and synced. It gives the latency
+// of each arrival, counted from when it was due.
+func syncing(dir string, span time.Duration, rate float64, octets int) ([]time.Duration, error) {
+	const size = 16 << 20
+	f, err := os.Create(filepath.Join(dir, "syncing"))
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	buf := make([]byte, size)
+	if _, err := f.Write(buf); err != nil {
+		return nil, err
+	}
+	if err := f.Sync(); err != nil {
+		return nil, err
+	}
+	var took []time.Duration
+	due := func(n int) time.Duration { return time.Duration(float64(n) / rate * float64(time.Second)) }
+	at := 0
+	for begin := time.Now(); time.Since(begin) < span; {
+		arrived := int(time.Since(begin).Seconds() * rate)
+		if arrived <= len(took) {
+			time.Sleep(due(len(took)+1) - time.Since(begin))
+			continue
+		}
+		n := min((arrived-len(took))*octets, size)
+		if at+n > size {
+			at = 0
+		}
+		if _, err := f.WriteAt(buf[:n], int64(at)); err != nil {
+			return nil, err
+		}
+		if err := syscall.Fdatasync(int(f.Fd())); err != nil {
+			return nil, err
+		}
+		at += n
+		for end := time.Since(begin); len(took) < arrived; {
+			took = append(took, end-due(len(took)))
+		}
+	}
+	return took, nil
 }
 
 // bareUpsert records leases with their history, a batch in one statement, and

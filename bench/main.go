@@ -114,18 +114,33 @@ func run(pairs int, span time.Duration) error {
 	}
 	fmt.Printf("  service ÷ echo, median                 %.3f   (bar 0.20, goal 0.40)\n", median(ratios))
 
+	logged, err := s.logged()
+	if err != nil {
+		return err
+	}
+	done := load.closed(span, outstanding).done
+	end, err := s.logged()
+	if err != nil {
+		return err
+	}
+	each := int((end - logged) / int64(done))
+
 	half := median(rates) / 2
-	fmt.Printf("\nLatency of an exchange, open loop at %.0f/s (half of the maximum):\n", half)
-	var p50s, p99s []float64
+	fmt.Printf("\nLatency of an exchange, open loop at %.0f/s (half of the maximum), and that of a bare loop that syncs as many octets, %d each:\n", half, each)
+	var p50s, p99s, bare50s, bare99s []float64
 	for range 3 {
 		r := load.open(span, half)
-		p50, p99 := r.percentile(0.50), r.percentile(0.99)
-		p50s, p99s = append(p50s, p50), append(p99s, p99)
-		fmt.Printf("  p50 %6.2f ms   p99 %6.2f ms   done %d, lost %d\n", p50, p99, r.done, r.lost)
+		bare, err := syncing(s.dir, span, half, each)
+		if err != nil {
+			return err
+		}
+		p50, p99, bare50, bare99 := r.percentile(0.50), r.percentile(0.99), percentile(bare, 0.50), percentile(bare, 0.99)
+		p50s, p99s, bare50s, bare99s = append(p50s, p50), append(p99s, p99), append(bare50s, bare50), append(bare99s, bare99)
+		fmt.Printf("  p50 %6.2f ms   p99 %6.2f ms   done %d, lost %d      bare p50 %6.2f ms   p99 %6.2f ms\n", p50, p99, r.done, r.lost, bare50, bare99)
 	}
 	bare := ceiling.open(span, half)
 	fmt.Printf("  (the echo loop at the same rate on this machine: p50 %.2f ms, p99 %.2f ms)\n", bare.percentile(0.50), bare.percentile(0.99))
-	fmt.Printf("  median of three: p50 %.2f ms, p99 %.2f ms   (bar 2 / 10, goal 1 / 5)\n", median(p50s), median(p99s))
+	fmt.Printf("  median of three: p50 %.2f ms, p99 %.2f ms   (bar 2 / 10, goal 1 / 5)      bare p50 %.2f ms, p99 %.2f ms\n", median(p50s), median(p99s), median(bare50s), median(bare99s))
 
 	if err := underGarbage(self, s.udp, load, span, half); err != nil {
 		return err

@@ -321,9 +321,16 @@ func (j *Journal) adopt(ctx context.Context, conn *pgx.Conn) error {
 	if epoch != j.store.epoch {
 		return ErrFenced
 	}
+	if _, err := conn.Prepare(ctx, recordName, record); err != nil {
+		return err
+	}
 	j.conn = conn
 	return nil
 }
+
+const recordName = "record"
+
+var binaryFormat = []int16{pgx.BinaryFormatCode} // of every parameter
 
 // record writes a batch in one statement, which is one transaction: the batch's
 // number (only under this process's epoch), the newest record of each address,
@@ -346,62 +353,6 @@ on conflict (address) do update set status = excluded.status, reserved = exclude
 	heard = excluded.heard, granted = excluded.granted, revision = excluded.revision,
 	given = excluded.given, nudge = excluded.nudge`
 
-// rows are the columns of one batch, kept to be filled again.
-type rows struct {
-	address, relay                                    []netip.Addr
-	status                                            []int16
-	reserved, newest                                  []bool
-	client, hardware, circuit, nudge                  [][]byte
-	hostname, vendor                                  []string
-	since, changed, expires, heard, granted, revision []int64
-	given                                             []int64
-	last                                              map[netip.Addr]int
-	digests                                           []int64 // of sets never recorded before
-	sets                                              [][]byte
-}
-
-func (r *rows) fill(batch []Entry) int {
-	*r = rows{r.address[:0], r.relay[:0], r.status[:0], r.reserved[:0], r.newest[:0], r.client[:0], r.hardware[:0], r.circuit[:0], r.nudge[:0],
-		r.hostname[:0], r.vendor[:0], r.since[:0], r.changed[:0], r.expires[:0], r.heard[:0], r.granted[:0], r.revision[:0], r.given[:0], r.last,
-		r.digests[:0], r.sets[:0]}
-	if r.last == nil {
-		r.last = map[netip.Addr]int{}
-	}
-	clear(r.last)
-	for _, e := range batch {
-		l := e.After
-		if l == nil {
-			continue
-		}
-		if i, twice := r.last[l.Address]; twice {
-			r.newest[i] = false
-		}
-		r.last[l.Address] = len(r.address)
-		r.address = append(r.address, l.Address)
-		r.status = append(r.status, int16(l.Status))
-		r.reserved = append(r.reserved, l.Reserved)
-		r.client = append(r.client, []byte(l.Client))
-		r.hardware = append(r.hardware, []byte(l.Hardware))
-		r.hostname = append(r.hostname, l.Hostname)
-		r.vendor = append(r.vendor, l.Vendor)
-		r.circuit = append(r.circuit, []byte(l.Circuit))
-		r.relay = append(r.relay, l.Relay)
-		r.since = append(r.since, int64(l.Since))
-		r.changed = append(r.changed, int64(l.Changed))
-		r.expires = append(r.expires, int64(l.Expires))
-		r.heard = append(r.heard, int64(l.Heard))
-		r.granted = append(r.granted, int64(l.Granted/time.Second))
-		r.revision = append(r.revision, l.Revision)
-		r.given = append(r.given, int64(l.Given))
-		r.nudge = append(r.nudge, []byte(l.Nudge))
-		r.newest = append(r.newest, true)
-		if e.Set != nil {
-			r.digests, r.sets = append(r.digests, int64(l.Given)), append(r.sets, e.Set)
-		}
-	}
-	return len(r.address)
-}
-
 // commit makes a batch durable. An error that wraps unknownOutcome leaves open
 // whether it is.
 func (j *Journal) commit(batch []Entry) error {
@@ -422,11 +373,11 @@ func (j *Journal) commit(batch []Entry) error {
 			return err // nothing of the batch was sent yet
 		}
 	}
-	tag, err := j.conn.Exec(ctx, record, j.store.epoch, j.batch, time.Now(), r.address, r.status, r.reserved, r.client, r.hardware, r.hostname, r.vendor,
-		r.circuit, r.relay, r.since, r.changed, r.expires, r.heard, r.granted, r.revision, r.given, r.nudge, r.newest)
+	result := j.conn.PgConn().ExecPrepared(ctx, recordName, r.values(j.store.epoch, j.batch, time.Now()), binaryFormat, nil).Read()
+	err := result.Err
 	var pg *pgconn.PgError
 	switch {
-	case err == nil && tag.RowsAffected() == 0:
+	case err == nil && result.CommandTag.RowsAffected() == 0:
 		j.conn.Close(ctx)
 		return ErrFenced
 	case err == nil:

@@ -147,7 +147,7 @@ func TestLeasesRoundTrip(t *testing.T) {
 	direct := sample(7)
 	direct.Relay, direct.Expires, direct.Client = netip.Addr{}, lease.Never, lease.ByHardware(1, direct.Hardware)
 	renewed := *sample(1)
-	renewed.Expires, renewed.Hostname = 9000, "ü"
+	renewed.Expires, renewed.Hostname, renewed.Relay = 9000, "ü", netip.MustParseAddr("2001:db8:40::2")
 	for _, e := range []Entry{{After: sample(1)}, {After: sample(2)}, {Before: sample(1), After: &renewed}, {After: direct}, {}} {
 		if !j.Add(e) {
 			t.Fatal("the journal took no entry")

@@ -37,6 +37,9 @@ type editor struct {
 
 // apply makes one edit.
 func (ed *editor) apply(d *plan.Draft, e api.Edit) error {
+	if e.Op != "add" && e.Op != "edit" && e.Op != "remove" {
+		return refused("an edit can add, edit or remove, and not %q", e.Op)
+	}
 	switch {
 	case e.Kind == "defaults" && e.Op == "edit" && e.Defaults != nil:
 		v := d.Plan().Defaults

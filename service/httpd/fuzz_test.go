@@ -36,7 +36,7 @@ func FuzzEdits(f *testing.F) {
 		e := &editor{Server: &Server{}, ctx: withoutResolver()}
 		for _, x := range edits {
 			// What asks the running service is left out: it needs one.
-			if x.Scope != nil && x.Op == "add" && (x.Scope.Link == nil || *x.Scope.Link == "") || x.Reservation != nil && x.Reservation.Address == nil {
+			if x.Scope != nil && (x.Op == "add" && x.Scope.Link == nil || x.Scope.Link != nil && *x.Scope.Link == "") || x.Reservation != nil && x.Reservation.Address == nil {
 				return
 			}
 			if e.apply(d, x) != nil {

@@ -23,7 +23,7 @@ func cellOf(hash uint32, slot int) cell { return cell(hash)<<32 | cell(slot+1) }
 func (c cell) hash() uint32 { return uint32(c >> 32) }
 func (c cell) slot() int    { return int(uint32(c)) - 1 }
 
-var seed = maphash.MakeSeed()
+var seed = maphash.MakeSeed() // so that nobody can choose keys that collide; nothing else depends on it
 
 func hashAddr(a netip.Addr) uint32 {
 	b := a.As16()

@@ -363,14 +363,15 @@ func (j *Journal) commit(batch []Entry) error {
 	j.batch++
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
+	// Sets go and come rarely, before anything of the batch is sent.
 	if gone := j.forgotten(); len(gone) > 0 {
 		if _, err := j.conn.Exec(ctx, "delete from given_set where digest = any($1)", gone); err != nil {
 			return err
 		}
 	}
-	if len(r.sets) > 0 { // rare: one for each kind of client and scope
+	if len(r.sets) > 0 {
 		if _, err := j.conn.Exec(ctx, "insert into given_set (digest, body) select * from unnest($1::bigint[], $2::bytea[]) on conflict do nothing", r.digests, r.sets); err != nil {
-			return err // nothing of the batch was sent yet
+			return err
 		}
 	}
 	result := j.conn.PgConn().ExecPrepared(ctx, recordName, r.values(j.store.epoch, j.batch, time.Now()), binaryFormat, nil).Read()

@@ -29,7 +29,7 @@ function Diff({ of: r }: { of: Revision }) {
         {diff.map((d, i) => <li key={i} className={d.after && !d.before ? 'new' : d.before && !d.after ? 'gone' : ''}><span className="quiet">{d.kind} {d.name}</span> {d.text}</li>)}
       </ul>
       <Failure error={full.error} />
-      {diff.length < r.lines && <Button size="small" loading={full.isFetching} onClick={() => setWhole(true)}>Show all of {plural(r.lines, 'line')}</Button>}
+      {diff.length < r.lines && <Button size="small" style={{ marginTop: 6 }} loading={full.isFetching} onClick={() => setWhole(true)}>Show all {plural(r.lines, 'line')}</Button>}
     </>
   )
 }

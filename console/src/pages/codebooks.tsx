@@ -3,7 +3,7 @@ import { Button, Form, Input, InputNumber, Select, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { get, type Code, type Codebook, type Edit, type Vendor } from '../api/client'
-import { Empty, Failure, Mono } from '../parts/bits'
+import { Empty, Failure, Mono, paged } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
@@ -55,7 +55,7 @@ export default function Codebooks() {
         </div>
         <div className="panel flush">
           <div className="filters" style={{ padding: '10px 14px 0' }}><h2 style={{ margin: 0, flex: 1 }}>All options</h2><Input.Search allowClear placeholder="Code, name or meaning" defaultValue={search} onSearch={(v) => setParams(v ? { search: v } : {}, { replace: true })} style={{ width: 260 }} /></div>
-          <Table<Code> size="small" rowKey={(c) => (c.book ?? '') + c.code} dataSource={codes.data} pagination={{ pageSize: 25, hideOnSinglePage: true }} columns={[
+          <Table<Code> size="small" rowKey={(c) => (c.book ?? '') + c.code} dataSource={codes.data} pagination={{ ...paged, pageSize: 25 }} columns={[
             { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
             { title: 'Option', render: (_, c) => <>{c.name}{c.other && <span className="quiet"> {c.other}</span>}</> },
             { title: 'Type', dataIndex: 'type' },

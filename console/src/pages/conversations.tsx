@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Input, Select, Switch, Table } from 'antd'
 import { useSearchParams } from 'react-router'
 import { get, type Exchange, type Exchanges, type Scope } from '../api/client'
-import { Empty, Failure, Mono, StatusMark } from '../parts/bits'
+import { Empty, Failure, Mono, paged, StatusMark } from '../parts/bits'
 import { Message } from '../parts/message'
 import { SubNav } from '../parts/subnav'
 
@@ -36,7 +36,7 @@ export default function Conversations() {
       </div>
       <Failure error={list.error} />
       <div className="panel flush">
-        <Table<Exchange> size="small" rowKey="seq" dataSource={rows} loading={list.isLoading} className="dense clickable" scroll={{ x: 'max-content' }} pagination={{ pageSize: 50, hideOnSinglePage: true }}
+        <Table<Exchange> size="small" rowKey="seq" dataSource={rows} loading={list.isLoading} className="dense clickable" scroll={{ x: 'max-content' }} pagination={paged}
           locale={{ emptyText: <Empty>{Object.values(filter).some(Boolean) ? 'No remembered message fits the filter.' : 'No message has come yet.'}</Empty> }}
           expandable={{ expandRowByClick: true, expandedRowRender: (x) => (
             <div className="unfolded">

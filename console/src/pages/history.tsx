@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { DatePicker, Input, Table } from 'antd'
 import { useSearchParams } from 'react-router'
 import { get, type LeaseEvent } from '../api/client'
-import { Empty, Failure, Mono, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, Mono, paged, StatusMark, When } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
 
 /** Who had an address, and where a client has been. */
@@ -27,7 +27,7 @@ export default function History() {
       </div>
       <Failure error={q.error} />
       <div className="panel flush">
-        <Table<LeaseEvent> size="small" rowKey={(e) => e.at + e.address + e.status} dataSource={who ? q.data : []} loading={q.isLoading && who !== ''} className="dense" scroll={{ x: 'max-content' }} pagination={(q.data?.length ?? 0) > 100 ? { pageSize: 100 } : false}
+        <Table<LeaseEvent> size="small" rowKey={(e) => e.at + e.address + e.status} dataSource={who ? q.data : []} loading={q.isLoading && who !== ''} className="dense" scroll={{ x: 'max-content' }} pagination={{ ...paged, pageSize: 100 }}
           locale={{ emptyText: <Empty>{who ? (at ? 'Nobody held it then.' : 'Nothing is on record since history is kept.') : 'Give an address to see who had it, or a hardware address to see where it has been.'}</Empty> }}
           columns={[
             { title: 'At', render: (_, e) => <Mono>{new Date(e.at).toLocaleString('en-GB')}</Mono> },

@@ -3,7 +3,7 @@ import { Form, Input, Select, Switch, Table } from 'antd'
 import { useState } from 'react'
 import { Link as Goto } from 'react-router'
 import { get, type Link, type Relay } from '../api/client'
-import { Empty, Failure, Mono, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, Mono, paged, StatusMark, When } from '../parts/bits'
 import { ItemForm, textLines } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
 
@@ -21,7 +21,7 @@ export default function Links() {
       <Failure error={links.error} />
       <div className="grid">
         <div className="panel flush">
-          <Table<Link> size="small" rowKey="name" dataSource={links.data} pagination={(links.data?.length ?? 0) > 50 ? { pageSize: 50 } : false} className="clickable" onRow={(l) => ({ onClick: () => setForm(l) })}
+          <Table<Link> size="small" rowKey="name" dataSource={links.data} pagination={paged} className="clickable" onRow={(l) => ({ onClick: () => setForm(l) })}
             locale={{ emptyText: <Empty>No link is defined yet.</Empty> }} columns={[
               { title: 'Link', render: (_, l) => <><b>{l.name}</b>{l.note && <div className="quiet">{l.note}</div>}</> },
               { title: 'Interfaces', render: (_, l) => l.interfaces.join(', ') },
@@ -31,7 +31,7 @@ export default function Links() {
             ]} />
         </div>
         <div className="panel flush"><h2>Relays</h2>
-          <Table<Relay> size="small" rowKey="address" dataSource={relays.data} pagination={(relays.data?.length ?? 0) > 50 ? { pageSize: 50 } : false}
+          <Table<Relay> size="small" rowKey="address" dataSource={relays.data} pagination={paged}
             locale={{ emptyText: <Empty>No relay was heard, and the plan names none.</Empty> }} columns={[
               { title: 'Relay', render: (_, r) => <Mono>{r.address}</Mono> },
               { title: 'Link', dataIndex: 'link', render: (l) => l || <span className="quiet">none knows it</span> },

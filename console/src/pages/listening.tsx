@@ -3,7 +3,7 @@ import { Button, Table } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { get, type Agreement, type Edit, type Listening } from '../api/client'
-import { Empty, Failure, Mono, plural, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
 
@@ -47,7 +47,7 @@ export default function ListeningPage() {
             </section>
           )}
           <section className="panel flush"><h2>Client by client, disagreements first</h2>
-            <Table<Agreement> size="small" rowKey={(a) => a.hardware + a.took} dataSource={l.clients} className="dense" pagination={l.clients.length > 50 ? { pageSize: 50 } : false} scroll={{ x: 'max-content' }}
+            <Table<Agreement> size="small" rowKey={(a) => a.hardware + a.took} dataSource={l.clients} className="dense" pagination={paged} scroll={{ x: 'max-content' }}
               locale={{ emptyText: <Empty>No client was seen to take an address from another server.</Empty> }} columns={[
                 { title: 'Client', render: (_, a) => <>{a.hostname || 'no name'} <span className="quiet"><Mono>{a.hardware}</Mono></span></> },
                 { title: 'Took', render: (_, a) => <Mono>{a.took}</Mono> },

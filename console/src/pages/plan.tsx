@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, Select, Switch, Table } from 'antd'
 import { Link, useNavigate, useSearchParams } from 'react-router'
 import { get, type Defaults, type Scope } from '../api/client'
-import { Empty, Failure, Mono, plural, StatusMark, usedShare, UseBar } from '../parts/bits'
+import { Empty, Failure, Mono, paged, plural, StatusMark, UseBar, usedShare } from '../parts/bits'
 import { ScopeForm } from '../parts/scopeform'
 import { ItemForm, optionEdit, optionLines } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
@@ -37,7 +37,7 @@ export default function Plan() {
       <div className="panel flush">
         <Table<Scope>
           size="small" rowKey="name" dataSource={scopes.data} loading={scopes.isLoading} className="clickable dense" scroll={{ x: 'max-content' }}
-          pagination={scopes.data && scopes.data.length > 100 ? { pageSize: 100 } : false}
+          pagination={{ ...paged, pageSize: 100 }}
           onRow={(s) => ({ onClick: () => go('/plan/' + s.name) })}
           locale={{ emptyText: <Empty>{search ? `No scope fits “${search}”.` : 'No scope is defined yet. Add one: a name, a subnet and a range are enough to begin.'}</Empty> }}
           columns={[

@@ -3,7 +3,7 @@ import { App, Button, Dropdown, Form, Input, Select, Table, Tabs } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { call, get, type Code, type Edit, type Explanation, type Reservation, type Scope } from '../api/client'
-import { Empty, Failure, Mono, StatusMark, UseBar, When } from '../parts/bits'
+import { Empty, Failure, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
 import { AddressMap } from '../parts/map'
 import { Confirm } from '../parts/preview'
 import { Reserve, type Wanted } from '../parts/reserve'
@@ -99,7 +99,7 @@ function Reservations({ scope, ask, reserve }: { scope: Scope; ask: (a: Ask) => 
     <>
       <div className="filters"><Button onClick={reserve}>Reserve an address</Button></div>
       <Failure error={list.error} />
-      <Table<Reservation> size="small" rowKey="name" dataSource={list.data} pagination={list.data && list.data.length > 50 ? { pageSize: 50 } : false}
+      <Table<Reservation> size="small" rowKey="name" dataSource={list.data} pagination={paged}
         locale={{ emptyText: <Empty>Nothing is reserved here. Reserve an address for a client that must always have the same one.</Empty> }}
         columns={[
           { title: 'Name', dataIndex: 'name', render: (n) => <b>{n}</b>, sorter: (a, b) => a.name.localeCompare(b.name) },

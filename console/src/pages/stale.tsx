@@ -3,7 +3,7 @@ import { App, Button, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { call, get, type Nudged, type Scope, type StaleLease, type StaleLeases } from '../api/client'
-import { Empty, Failure, Mono, plural, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
 
 /** Clients that still hold options from before a change. */
@@ -34,7 +34,7 @@ export default function Stale() {
       <SubNav of="leases" />
       <Failure error={q.error} />
       <div className="panel flush">
-        <Table<StaleLease> size="small" rowKey={(x) => x.lease.address} dataSource={s?.list} loading={q.isLoading} className="dense" scroll={{ x: 'max-content' }} pagination={(s?.list.length ?? 0) > 50 ? { pageSize: 50 } : false}
+        <Table<StaleLease> size="small" rowKey={(x) => x.lease.address} dataSource={s?.list} loading={q.isLoading} className="dense" scroll={{ x: 'max-content' }} pagination={paged}
           locale={{ emptyText: <Empty>No client holds old options.</Empty> }} columns={[
             { title: 'Address', render: (_, x) => <Mono>{x.lease.address}</Mono> },
             { title: 'Client', render: (_, x) => <>{x.lease.hostname || 'no name'} <span className="quiet"><Mono>{x.lease.hardware}</Mono></span></> },

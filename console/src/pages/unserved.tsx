@@ -3,7 +3,7 @@ import { Button, Input, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { get, type Unserved } from '../api/client'
-import { Empty, Failure, Mono, plural, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
 import { nameFor, Reserve, type Wanted } from '../parts/reserve'
@@ -37,7 +37,7 @@ export default function UnservedPage() {
       </div>
       <Failure error={list.error} />
       <div className="panel flush">
-        <Table<Unserved> size="small" rowKey={(u) => u.hardware + u.relay + u.interface} dataSource={list.data} loading={list.isLoading} pagination={list.data && list.data.length > 50 ? { pageSize: 50 } : false} scroll={{ x: 'max-content' }} className="dense"
+        <Table<Unserved> size="small" rowKey={(u) => u.hardware + u.relay + u.interface} dataSource={list.data} loading={list.isLoading} pagination={paged} scroll={{ x: 'max-content' }} className="dense"
           locale={{ emptyText: <Empty>{reason || search ? 'Nobody fits the filter.' : 'Every client that asked was served.'}</Empty> }}
           expandable={{ expandedRowRender: (u) => (
             <div className="grid two unfolded">

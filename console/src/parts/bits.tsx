@@ -7,6 +7,9 @@ const letters: Record<string, string> = {
   serving: 'S', held: 'H', draining: 'D', good: '✓', bad: '!', warn: '!', unknown: '?',
 }
 
+/** How long tables are cut into pages. */
+export const paged = { pageSize: 50, hideOnSinglePage: true }
+
 /** A status as a shape with a letter, and the word. */
 export function StatusMark({ status, word }: { status: string; word?: string }) {
   return (

@@ -1,5 +1,5 @@
--- What clients asked with and were given, one row a distinct set; leases keep its
--- digest, as does their history, though sets that no lease has any more go.
+-- What clients asked with and were given, one row a distinct set; leases and
+-- their history keep its digest.
 create table given_set (
     digest bigint primary key,
     body   bytea  not null

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
@@ -36,16 +37,33 @@ type World struct {
 	// a client may name this server.
 	Ours func(netip.Addr) bool
 	// Writable is false while nothing can be recorded: then nobody gets more
-	// than the record says.
+	// than the record says, and nobody is refused because of it.
 	Writable bool
-	// Ready tells addresses that were probed a moment ago and found unused;
-	// nil: there is no probing.
-	Ready func(netip.Addr) bool
+	// Fenced is true once another process has taken the records: then nothing
+	// is answered at all.
+	Fenced bool
+	// Network tells addresses of the network's own that the plan does not know,
+	// such as those of relays that were heard; nil: there are none.
+	Network func(netip.Addr) bool
+	// Probed says what probes found out about an address for a client with this
+	// hardware address; nil: there is no probing.
+	Probed func(a netip.Addr, client addr.Hardware) Probe
 	// Rival tells links on which another server answers; nil: none does.
 	Rival func(link plan.ID) bool
 	// Nonce draws sixteen unpredictable octets; nil: no client is given one.
 	Nonce func() string
 }
+
+// Probe is what probes found out about an address.
+type Probe uint8
+
+// What probes can find out.
+const (
+	Unprobed    Probe = iota // it has to be probed first
+	Silent                   // nobody else answered a moment ago
+	InUse                    // somebody else answered a moment ago
+	Unreachable              // no probe reaches it
+)
 
 // Outcome is what became of a request.
 type Outcome string
@@ -67,28 +85,39 @@ type Reason string
 
 // The reasons.
 const (
-	NoScope        Reason = "no-scope"         // no scope for this link
-	ScopeHeld      Reason = "held"             // every scope of the link is held
-	ScopeDraining  Reason = "draining"         // the scope takes nobody new
-	PoolEmpty      Reason = "pool-empty"       // no address left
-	ReservedOnly   Reason = "reserved-only"    // the scope has no pool
-	WrongNetwork   Reason = "wrong-network"    // asked for an address of another link
-	ForAnother     Reason = "reserved-another" // address reserved for another client
-	HeldByAnother  Reason = "held-by-another"  // address leased to another client
-	NotHandedOut   Reason = "not-handed-out"   // address excluded or outside the pools
-	HasReservation Reason = "has-reservation"  // the client's reserved address waits for it
-	NoRecord       Reason = "no-record"        // nothing is known of the client's lease
-	NoDatabase     Reason = "no-database"      // nothing can be recorded now
-	OtherServer    Reason = "other-server"     // the client chose another server
-	NotTaken       Reason = "not-taken"        // offered again and again, never requested
-	BadRequest     Reason = "bad-request"      // a field that must be there is not
-	NotServed      Reason = "not-served"       // a kind of message this server does not answer
-	ByRule         Reason = "rule"             // a rule ignores or refuses it
-	TooMany        Reason = "too-many-new"     // more clients never seen before than the scope's limits allow
-	NoBootp        Reason = "no-bootp"         // BOOTP, where that is not served
-	V6Only         Reason = "ipv6-only"        // it does without IPv4, as the scope prefers (RFC 8925)
-	Listening      Reason = "listening"        // the link is heard and not answered
-	StandsAside    Reason = "stand-aside"      // another server answers on the link
+	NoScope          Reason = "no-scope"          // no scope for this link
+	ScopeHeld        Reason = "held"              // every scope of the link is held
+	ScopeDraining    Reason = "draining"          // the scope takes nobody new
+	PoolEmpty        Reason = "pool-empty"        // no address left
+	ReservedOnly     Reason = "reserved-only"     // the scope has no pool
+	WrongNetwork     Reason = "wrong-network"     // asked for an address of another link
+	ForAnother       Reason = "reserved-another"  // address reserved for another client
+	HeldByAnother    Reason = "held-by-another"   // address leased to another client
+	NotHandedOut     Reason = "not-handed-out"    // address excluded or outside the pools
+	HasReservation   Reason = "has-reservation"   // the client's reserved address waits for it
+	NoRecord         Reason = "no-record"         // nothing is known of the client's lease
+	NoDatabase       Reason = "no-database"       // nothing can be recorded now
+	OtherServer      Reason = "other-server"      // the client chose another server
+	NotTaken         Reason = "not-taken"         // offered again and again, never requested
+	BadRequest       Reason = "bad-request"       // a field that must be there is not
+	NotServed        Reason = "not-served"        // a kind of message this server does not answer
+	ByRule           Reason = "rule"              // a rule ignores or refuses it
+	TooMany          Reason = "too-many-new"      // more clients never seen before than the scope's limits allow
+	NoBootp          Reason = "no-bootp"          // BOOTP, where that is not served
+	V6Only           Reason = "ipv6-only"         // it does without IPv4, as the scope prefers (RFC 8925)
+	Listening        Reason = "listening"         // the link is heard and not answered
+	StandsAside      Reason = "stand-aside"       // another server answers on the link
+	NotOffered       Reason = "not-offered"       // takes an address that was not offered to it
+	OtherAddress     Reason = "other-address"     // its record is of another address
+	OfNetwork        Reason = "of-network"        // the address is a router's, a relay's or a server's
+	BadRelay         Reason = "bad-relay"         // came through an address that no relay can have
+	TooManyDeclines  Reason = "too-many-declines" // declines one address after the other
+	ReservedInUse    Reason = "reserved-in-use"   // another host answers for its reserved address
+	SharedIdentifier Reason = "shared-identifier" // another host has the same client identifier
+	Fenced           Reason = "fenced"            // another server has taken over the database
+	NoWayBack        Reason = "no-way-back"       // the reply had nowhere to go
+	TooLong          Reason = "too-long"          // the reply cannot be written
+	Overload         Reason = "overload"          // too much waits already
 )
 
 // Words says the reason in words; rule names the rule that turned the client
@@ -104,28 +133,39 @@ func (r Reason) Words(rule string) string {
 }
 
 var words = map[Reason]string{
-	NoScope:        "no scope for this link",
-	ScopeHeld:      "scope is held",
-	ScopeDraining:  "scope is draining",
-	PoolEmpty:      "pool is empty",
-	ReservedOnly:   "scope serves reserved clients only",
-	WrongNetwork:   "it asks for an address of another link",
-	ForAnother:     "address reserved for another client",
-	HeldByAnother:  "address held by another client",
-	NotHandedOut:   "address is excluded or outside the pools",
-	HasReservation: "a reserved address waits for it",
-	NoRecord:       "no lease on record",
-	NoDatabase:     "nothing can be recorded",
-	OtherServer:    "it chose another server",
-	NotTaken:       "offered but never taken",
-	BadRequest:     "a field that must be there is not",
-	NotServed:      "such messages are not answered",
-	ByRule:         "turned away by a rule",
-	TooMany:        "too many clients never seen before",
-	NoBootp:        "BOOTP is not served from the pools",
-	V6Only:         "it can do without IPv4",
-	Listening:      "its link is listened to",
-	StandsAside:    "another server answers on its link",
+	NoScope:          "no scope for this link",
+	ScopeHeld:        "scope is held",
+	ScopeDraining:    "scope is draining",
+	PoolEmpty:        "pool is empty",
+	ReservedOnly:     "scope serves reserved clients only",
+	WrongNetwork:     "it asks for an address of another link",
+	ForAnother:       "address reserved for another client",
+	HeldByAnother:    "address held by another client",
+	NotHandedOut:     "address is excluded or outside the pools",
+	HasReservation:   "a reserved address waits for it",
+	NoRecord:         "no lease on record",
+	NoDatabase:       "nothing can be recorded",
+	OtherServer:      "it chose another server",
+	NotTaken:         "offered but never taken",
+	BadRequest:       "a field that must be there is not",
+	NotServed:        "such messages are not answered",
+	ByRule:           "turned away by a rule",
+	TooMany:          "too many clients never seen before",
+	NoBootp:          "BOOTP is not served from the pools",
+	V6Only:           "it can do without IPv4",
+	Listening:        "its link is listened to",
+	StandsAside:      "another server answers on its link",
+	NotOffered:       "it takes an address that was not offered to it",
+	OtherAddress:     "its lease is of another address",
+	OfNetwork:        "the address belongs to a router, a relay or a server",
+	BadRelay:         "it came through an address that no relay can have",
+	TooManyDeclines:  "it declines one address after the other",
+	ReservedInUse:    "another host answers for its reserved address",
+	SharedIdentifier: "another host has the same client identifier",
+	Fenced:           "another server has taken over the database",
+	NoWayBack:        "there is no way back to it",
+	TooLong:          "what it sent does not fit into the reply",
+	Overload:         "too much waits already",
 }
 
 // Step is one line of a decision's trail. "{a}" and "{t}" in Text stand for
@@ -161,11 +201,13 @@ type Decision struct {
 	Client  lease.Client
 	Reply   *dhcp4.Message // nil: silence
 	To      Destination
-	Limit   int          // octets the client takes in one message
-	Lease   *lease.Lease // to be stored, and recorded before the reply leaves
-	Offer   *lease.Offer // to be noted
-	Drop    netip.Addr   // an offer to be forgotten
-	Probe   netip.Addr   // with Waiting: decide again when it is known whether somebody uses it
+	Limit   int            // octets the client takes in one message
+	Lease   *lease.Lease   // to be stored, and recorded before the reply leaves
+	Ends    []*lease.Lease // of the same client, to be stored and recorded after Lease: it takes their place
+	Twin    *lease.Lease   // of this address, given to another hardware address with the same identifier
+	Offer   *lease.Offer   // to be noted
+	Drop    netip.Addr     // an offer to be forgotten
+	Probe   netip.Addr     // with Waiting: decide again when it is known whether somebody uses it
 	Delay   time.Duration
 	New     bool // the scope never saw the client before
 	Trail   []Step
@@ -235,6 +277,11 @@ func (d *decider) ignore(why Reason) { d.Outcome, d.Why = Ignored, why }
 
 func (d *decider) decide() {
 	m := d.msg
+	if d.Fenced {
+		d.step("another server has taken over the database", netip.Addr{}, "")
+		d.ignore(Fenced)
+		return
+	}
 	if m.Op != dhcp4.BootRequest {
 		d.step("this is a reply, not a request", netip.Addr{}, "")
 		d.ignore(NotServed)
@@ -248,6 +295,11 @@ func (d *decider) decide() {
 	if m.CHAddr.Zero() && d.Client[0] == 'h' {
 		d.step("neither a hardware address nor an identifier says who the client is", netip.Addr{}, "")
 		d.ignore(BadRequest)
+		return
+	}
+	if what := d.oddRelay(); what != "" {
+		d.step("it came through {a}: {t}", m.GIAddr, what)
+		d.ignore(BadRelay)
 		return
 	}
 	d.findLink()

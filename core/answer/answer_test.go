@@ -118,6 +118,9 @@ func (f *fixture) do(m *dhcp4.Message, how ...func(*Request)) *Decision {
 		f.table.Put(d.Lease)
 		f.table.DropOffer(d.Lease.Address)
 	}
+	for _, l := range d.Ends {
+		f.table.Put(l)
+	}
 	return d
 }
 
@@ -488,7 +491,8 @@ func FuzzNobodyShares(f *testing.F) {
 			}
 			w.now += lease.Time(c) * 20
 			w.table.Lapse(w.now)
-			for _, l := range w.table.Due(w.now) {
+			due, _ := w.table.Due(w.now, 1<<20)
+			for _, l := range due {
 				w.table.Put(l.Ended(lease.Expired, l.Expires))
 			}
 			d := w.do(m)

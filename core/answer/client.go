@@ -13,10 +13,24 @@ import (
 // it sends one, unless only the hardware address counts.
 func (d *decider) clientKey(byHardware bool) lease.Client {
 	m := d.msg
-	if id, ok := m.Options.Get(option.ClientID); ok && len(id) >= 2 && !byHardware {
+	if id, ok := m.Options.Get(option.ClientID); ok && !byHardware && telling(id) {
 		return lease.ByIdentifier(id)
 	}
 	return lease.ByHardware(m.HType, m.CHAddr)
+}
+
+// telling reports whether a client identifier tells its client from others. What
+// is too short or too long does not, nor do well-known useless ones: nothing but
+// zeros, or nothing but ones, behind the octet for the type.
+func telling(id []byte) bool {
+	if len(id) < 2 || len(id) > 255 {
+		return false
+	}
+	zeros, ones := true, true
+	for _, b := range id[1:] {
+		zeros, ones = zeros && b == 0, ones && b == 0xff
+	}
+	return !zeros && !ones
 }
 
 // port is where the client is plugged in; its Circuit is "" if no relay says.
@@ -106,14 +120,20 @@ func (d *decider) former(v *plan.View) *lease.Lease {
 // free reports whether the scope's pools could give the address to this client
 // now.
 func (d *decider) free(v *plan.View, a netip.Addr) bool {
-	if !v.Allocatable(a) || d.plan.ReservationAt(a) != nil || d.Ours(a) || !d.inItsPool(v, a) {
+	if !v.Allocatable(a) || d.plan.ReservationAt(a) != nil || d.ofNetwork(a) || !d.inItsPool(v, a) {
 		return false
 	}
 	if o, ok := d.Table.OfferOf(a); ok && o.Client != d.Client {
 		return false
 	}
 	l := d.Table.Get(a)
-	return l == nil || l.Status == lease.Free || l.Status == lease.Released || l.Status == lease.Expired || l.Status == lease.Active && d.mine(l)
+	switch {
+	case l == nil || l.Status == lease.Free || l.Status == lease.Expired:
+		return true
+	case l.Status == lease.Released:
+		return !l.Kept() || d.mine(l)
+	}
+	return l.Status == lease.Active && d.mine(l)
 }
 
 // inItsPool reports whether rules let the client have an address of that pool:
@@ -138,9 +158,7 @@ func (d *decider) reservation() (r *plan.Reservation, v *plan.View, available bo
 			continue
 		}
 		if r := d.reservedIn(v); r != nil {
-			l := d.Table.Get(r.Address)
-			busy := l != nil && !d.mine(l) && (l.Status == lease.Active || l.Status == lease.Abandoned)
-			return r, v, !busy && !d.Ours(r.Address)
+			return r, v, !d.ofNetwork(r.Address) && !d.taken(r)
 		}
 	}
 	return nil, nil, false
@@ -152,4 +170,26 @@ func (d *decider) reservedHere(a netip.Addr) *plan.Reservation {
 		return r
 	}
 	return nil
+}
+
+// taken reports whether a reserved address cannot be had because of who uses it:
+// another client holds it or may do so still, or a host answered for it.
+func (d *decider) taken(r *plan.Reservation) bool {
+	l := d.Table.Get(r.Address)
+	switch {
+	case l == nil || d.mine(l):
+		return false
+	case l.Status == lease.Abandoned:
+		return !r.Insist
+	}
+	return l.Status == lease.Active || l.Kept()
+}
+
+// twin notes that the holder on record has the client's identifier, and another
+// hardware address.
+func (d *decider) twin(l *lease.Lease) {
+	if l.Client.Identifier() != "" && l.Client == d.Client && l.HeldAt(d.Now) && l.Hardware != d.msg.CHAddr && l.Hardware != "" {
+		d.step("{a} is held by {t}, which has the same identifier", l.Address, l.Hardware.String())
+		d.Twin = l
+	}
 }

@@ -28,6 +28,9 @@ func (d *decider) discover() {
 	}
 	d.Scope, d.Address = v, a
 	l := d.Table.Get(a)
+	if d.mine(l) {
+		d.twin(l)
+	}
 	if !d.Writable && !(d.mine(l) && l.HeldAt(d.Now)) {
 		d.step("nothing can be recorded now, so nobody new is served", netip.Addr{}, "")
 		d.ignore(NoDatabase)
@@ -55,9 +58,14 @@ func (d *decider) discover() {
 // requested, and then whatever is free for longest.
 func (d *decider) choose() (*plan.View, netip.Addr) {
 	if r, v, available := d.reservation(); r != nil {
-		if available {
+		switch probe := d.probe(v, r.Address); {
+		case available && (d.mine(d.Table.Get(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):
 			d.step("{a} is reserved for it as {t}", r.Address, r.Name)
 			return v, r.Address
+		case available && probe == Unprobed:
+			d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
+			d.Scope, d.Address, d.Probe, d.Outcome = v, r.Address, r.Address, Waiting
+			return nil, netip.Addr{}
 		}
 		d.step("{a} is reserved for it, but cannot be had now", r.Address, "")
 	}
@@ -70,6 +78,12 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 			why = PoolEmpty
 		case v.Mode == plan.Serving && why != PoolEmpty:
 			why = ReservedOnly
+		}
+		if v.Mode == plan.Draining {
+			if l := d.former(v); l != nil && l.HeldAt(d.Now) && d.free(v, l.Address) && !d.elsewhere(v) && d.leaseTime(v, nil) >= time.Minute {
+				d.step("it has {a} until the drain of scope {t} ends", l.Address, v.Name)
+				return v, l.Address
+			}
 		}
 		if v.Mode != plan.Serving {
 			continue
@@ -88,10 +102,14 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 			if v.Mode != plan.Serving || !v.Subnet.Contains(a) || !d.free(v, a) || d.crowded(v) {
 				continue
 			}
-			if !d.probed(v, a) {
+			switch d.probe(v, a) {
+			case Unprobed:
 				d.step("it asks for {a}, which is probed first", a, "")
 				d.Scope, d.Address, d.Probe, d.Outcome = v, a, a, Waiting
 				return nil, netip.Addr{}
+			case InUse:
+				d.step("it asks for {a}, which somebody answers for", a, "")
+				continue
 			}
 			d.step("it asks for {a}, which is free", a, "")
 			return v, a
@@ -129,11 +147,11 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 	if r.pool.Valid() {
 		d.step("rules send it to pool {t}", netip.Addr{}, r.pool.String())
 	}
-	if a, ok := d.Table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.Ours(a) && d.probed(v, a) }); ok {
+	if a, ok := d.Table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a) && d.unused(v, a) }); ok {
 		d.step("{a} is free for longest in scope {t}", a, v.Name)
 		return a, true
 	}
-	if a, ok := d.Table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.Ours(a) }); ok {
+	if a, ok := d.Table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a) && d.probe(v, a) == Unprobed }); ok {
 		d.step("{a} is next in scope {t}, and is probed first", a, v.Name)
 		d.Probe = a
 		return netip.Addr{}, false
@@ -146,19 +164,18 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
-// longFree is how long an address was free when it has to be probed like one
-// that was never used.
-const longFree = 10 * time.Minute
+// probe is what is known of an address by probing, for this client.
+func (d *decider) probe(v *plan.View, a netip.Addr) Probe {
+	if v.NoProbe || d.Probed == nil {
+		return Unreachable
+	}
+	return d.Probed(a, d.msg.CHAddr)
+}
 
-// probed reports whether an address may be offered without a probe.
-func (d *decider) probed(v *plan.View, a netip.Addr) bool {
-	if v.NoProbe || d.Ready == nil {
-		return true
-	}
-	if l := d.Table.Get(a); l != nil && (l.Status == lease.Active || d.Now.Sub(l.Changed) < longFree) {
-		return true
-	}
-	return d.Ready(a)
+// unused reports whether an address may be offered without another probe.
+func (d *decider) unused(v *plan.View, a netip.Addr) bool {
+	p := d.probe(v, a)
+	return p == Silent || p == Unreachable
 }
 
 // Default limits of a scope: newcomers a minute, of which a port may be half,
@@ -251,6 +268,15 @@ func (d *decider) bootp() {
 		return
 	}
 	r, v, available := d.reservation()
+	if r != nil && available && v.Bootp != plan.BootpIgnore && !d.mine(d.Table.Get(r.Address)) {
+		if p := d.probe(v, r.Address); p == Unprobed {
+			d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
+			d.Scope, d.Address, d.Probe, d.Outcome = v, r.Address, r.Address, Waiting
+			return
+		} else if p == InUse {
+			available = r.Insist
+		}
+	}
 	if r != nil && available && v.Bootp != plan.BootpIgnore {
 		d.step("{a} is reserved for it as {t}", r.Address, r.Name)
 		d.acknowledge(v, r, true, d.Table.Get(r.Address), d.mine(d.Table.Get(r.Address)), r.Address)

@@ -125,7 +125,7 @@ func (s Set) Unmet() (out []uint8) {
 // be given; ok is false if it would not be given the address.
 func (d *Decider) Renewal(l *lease.Lease, asked dhcp4.Options, w World) (decision *Decision, digest uint64, ok bool) {
 	req := Replay(l, asked)
-	w.Writable, w.Ready, w.Nonce = true, nil, nil
+	w.Writable, w.Probed, w.Nonce = true, nil, nil
 	decision = d.Decide(req, w)
 	if decision.Outcome != Acknowledged || decision.Reply == nil {
 		return decision, 0, false

@@ -3,6 +3,7 @@ package answer
 import (
 	"net/netip"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/option"
 )
 
@@ -53,4 +54,30 @@ func (d *decider) findLink() {
 	if len(d.scopes) == 0 {
 		d.step("no scope is defined for that link", netip.Addr{}, "")
 	}
+}
+
+// oddRelay says why no relay can have the address that the message came through,
+// or "".
+func (d *decider) oddRelay() string {
+	g := d.msg.GIAddr
+	if g.IsUnspecified() {
+		return ""
+	}
+	b := g.As4()
+	switch {
+	case b[0] == 0 || b[0] >= 224: // this network; groups, class E, everybody
+		return "no host can have that address"
+	case d.plan.ScopeAt(g) == nil:
+		return ""
+	}
+	if v := d.plan.ScopeAt(g); v.Subnet.Bits() < 31 && (g == v.Subnet.Addr() || g == addr.Broadcast(v.Subnet)) {
+		return "that is the network or broadcast address of scope " + v.Name
+	}
+	return ""
+}
+
+// ofNetwork reports whether an address is of the network's own: this server's, a
+// router's, or a relay's.
+func (d *decider) ofNetwork(a netip.Addr) bool {
+	return d.Ours(a) || a == d.msg.GIAddr || d.plan.NetworkAt(a) != "" || d.Network != nil && d.Network(a)
 }

@@ -31,20 +31,33 @@ func (d *decider) nudgeable() bool {
 
 // nudge is what a lease keeps for a FORCERENEW: the client's nonce, then the
 // transaction of its last exchange, big-endian, since clients drop a message of
-// any other.
-func nudge(nonce string, xid uint32) string {
+// any other, and the server identifier by which the client knows this server if
+// a relay chose that (RFC 5107).
+func (d *decider) nudge(nonce string) string {
 	if len(nonce) != nonceSize {
 		return ""
 	}
-	return string(binary.BigEndian.AppendUint32([]byte(nonce), xid))
+	out := binary.BigEndian.AppendUint32([]byte(nonce), d.msg.XID)
+	if d.Relay.ServerID.Is4() {
+		out = append(out, d.Relay.ServerID.AsSlice()...)
+	}
+	return string(out)
 }
 
 // nonceOf is the nonce in what a lease keeps, or "".
 func nonceOf(kept string) string {
-	if len(kept) != nonceSize+4 {
+	if len(kept) != nonceSize+4 && len(kept) != nonceSize+8 {
 		return ""
 	}
 	return kept[:nonceSize]
+}
+
+// knownAs is the server identifier that a relay told the client, if one did.
+func knownAs(kept string) (netip.Addr, bool) {
+	if len(kept) != nonceSize+8 {
+		return netip.Addr{}, false
+	}
+	return netip.AddrFrom4([4]byte([]byte(kept[nonceSize+4:]))), true
 }
 
 // addNonce tells the client the nonce of its lease, before what is echoed last.
@@ -77,6 +90,9 @@ func Nudge(l *lease.Lease, server netip.Addr, replay uint64) ([]byte, error) {
 	}
 	zero := netip.IPv4Unspecified()
 	xid := binary.BigEndian.Uint32([]byte(l.Nudge[nonceSize:]))
+	if told, ok := knownAs(l.Nudge); ok {
+		server = told
+	}
 	m := &dhcp4.Message{Op: dhcp4.BootReply, HType: 1, XID: xid, CIAddr: l.Address, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware}
 	id := server.As4()
 	m.Options = dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.ForceRenew)}}, {Code: option.ServerID, Data: id[:]}}

@@ -1,6 +1,7 @@
 package answer
 
 import (
+	"bytes"
 	"encoding/binary"
 	"net/netip"
 	"slices"
@@ -14,15 +15,28 @@ import (
 // refuse sends a NAK: server identifier, message, and what is echoed (RFC 2131
 // table 3). Through a relay it asks for broadcast, since the client's address
 // is wrong.
+//
+// A client that renews straight from behind a relay is not reached by broadcast:
+// it is answered at its address. Without the records nobody is refused, since
+// what this server believes may not be so any more.
 func (d *decider) refuse(why Reason, message string) {
+	if !d.Writable {
+		d.step("it would be refused, but nothing can be recorded now, so the record may be old", netip.Addr{}, "")
+		d.ignore(NoDatabase)
+		return
+	}
 	d.Outcome, d.Why = Refused, why
 	r := d.header(dhcp4.Nak)
 	r.Options = append(r.Options, dhcp4.Option{Code: option.Message, Data: []byte(message)})
 	r.CIAddr, r.YIAddr = netip.IPv4Unspecified(), netip.IPv4Unspecified()
-	d.To = ToAll
-	if !d.msg.GIAddr.IsUnspecified() {
+	switch c := d.msg.CIAddr; {
+	case !d.msg.GIAddr.IsUnspecified():
 		d.To = ToRelay
 		r.Flags |= dhcp4.BroadcastFlag
+	case d.Unicast && !c.IsUnspecified() && !slices.ContainsFunc(d.Prefixes, func(p netip.Prefix) bool { return p.Masked().Contains(c) }):
+		d.To = ToAddress
+	default:
+		d.To = ToAll
 	}
 	d.echo(r)
 }
@@ -96,25 +110,28 @@ func (d *decider) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a net
 	timed := func(code uint8) bool {
 		return code == option.AddressTime || code == option.RenewalTime || code == option.RebindingTime
 	}
-	// Computed values come first, and the mask before the routers (RFC 2132
-	// section 3.3). Then what the client asks for, in its order; without a list,
-	// everything (RFC 2131 section 4.3.1).
-	for _, val := range values {
-		if val.Book == "" && (val.Level == plan.AtService || val.Code == option.AddressTime && leaseTime > 0) && val.Code != option.Hostname {
-			add(val.Code, val.Data)
+	// What the client did not list and gets all the same comes first: times and
+	// what is computed. Then what it lists, in its order, but the mask before the
+	// routers (RFC 2132 section 3.3). Without a list it gets everything (RFC 2131
+	// section 4.3.1).
+	wants, listed := m.Options.Get(option.ParameterList)
+	first := bytes.IndexByte(wants, option.SubnetMask)
+	if router := bytes.IndexByte(wants, option.Router); first < 0 || router >= 0 && router < first {
+		if i, ok := find(values, option.Std(option.SubnetMask)); ok {
+			add(option.SubnetMask, values[i].Data)
 		}
 	}
-	wants, listed := m.Options.Get(option.ParameterList)
 	for _, val := range values {
 		if val.Book != "" {
 			break
 		}
-		if val.Code == option.SubnetMask || timed(val.Code) && leaseTime > 0 || !listed && !timed(val.Code) {
+		computed := (val.Level == plan.AtService || val.Code == option.AddressTime) && val.Code != option.Hostname || timed(val.Code)
+		if (!listed || computed && !bytes.Contains(wants, []byte{val.Code})) && (!timed(val.Code) || leaseTime > 0) {
 			add(val.Code, val.Data)
 		}
 	}
 	for _, code := range wants {
-		if i, ok := find(values, option.Std(code)); ok && !timed(code) {
+		if i, ok := find(values, option.Std(code)); ok && (!timed(code) || leaseTime > 0) {
 			add(code, values[i].Data)
 		}
 	}
@@ -172,7 +189,9 @@ func (d *decider) addBooked(r *dhcp4.Message, values []plan.Value) {
 		}
 		switch v.Code {
 		case option.NextServer:
-			r.SIAddr = netip.AddrFrom4([4]byte(v.Data))
+			if a, ok := netip.AddrFromSlice(v.Data); ok && a.Is4() {
+				r.SIAddr = a
+			}
 		case option.ServerName:
 			r.SName = v.Data
 		case option.BootFile:
@@ -232,7 +251,7 @@ func (d *decider) knows(enterprise uint32) bool {
 // the client's wish; both result codes 255).
 func (d *decider) addFQDN(r *dhcp4.Message) {
 	b, ok := d.msg.Options.Get(option.ClientFQDN)
-	if !ok || len(b) < 3 {
+	if !ok || len(b) < 3 || len(b) > 3 && !plan.HostName(d.msg.FQDN()) { // what is no name is not repeated
 		return
 	}
 	const s, o, e, n = 1, 2, 4, 8

@@ -108,20 +108,29 @@ func (d *decider) grant(s state, a netip.Addr) {
 	r, rv, available := d.reservation()
 	here := r != nil && r.Address == a
 	switch {
-	case d.Ours(a):
-		d.step("{a} is this server's own", a, "")
-		d.refuse(NotHandedOut, "address in use")
+	case d.ofNetwork(a):
+		d.step("{a} belongs to the network: to a router, a relay or a server", a, "")
+		d.refuse(OfNetwork, "address of the network")
+		d.giveUp(l, mine)
 		return
 	case d.plan.ReservationAt(a) != nil && !here:
 		d.step("{a} is reserved for another client", a, "")
 		d.refuse(ForAnother, "address reserved for another client")
+		d.giveUp(l, mine)
 		return
-	case r != nil && !here && available && rv.Mode != plan.Held:
+	case s != selecting && !mine && !here && d.elsewhereOnRecord(a):
+		d.refuse(OtherAddress, "your lease is of another address")
+		return
+	case r != nil && !here && available && rv.Mode != plan.Held && d.probe(rv, r.Address) == Unprobed && !d.mine(d.Table.Get(r.Address)):
+		d.step("{a} is reserved for it, and is probed first", r.Address, "")
+		d.Probe, d.Outcome = r.Address, Waiting
+		return
+	case r != nil && !here && available && rv.Mode != plan.Held && d.probe(rv, r.Address) != InUse:
 		d.step("{a} is reserved for it and can be had now", r.Address, "")
 		d.refuse(HasReservation, "a reserved address is waiting")
 		d.giveUp(l, mine)
 		return
-	case l != nil && !mine && (l.Status == lease.Active || l.Status == lease.Abandoned):
+	case l != nil && !mine && (l.Status == lease.Active || l.Kept() || l.Status == lease.Abandoned && !(here && r.Insist)):
 		d.step("{a} is not free: {t}", a, l.Status.String())
 		d.refuse(HeldByAnother, "address held by another client")
 		return
@@ -156,30 +165,49 @@ func (d *decider) grant(s state, a netip.Addr) {
 		d.refuse(HeldByAnother, "address offered to another client")
 		return
 	}
-	if !mine && !here {
-		switch {
-		case s != selecting && !d.speaksWithoutRecord(s, v):
-			d.ignore(NoRecord)
-			return
-		case s != selecting:
-			d.refuse(NoRecord, "no lease on record")
-			return
-		case !offered && d.crowded(v):
-			d.refuse(TooMany, "too many new clients")
-			return
-		case !offered && !d.probed(v, a):
-			d.step("{a} is not on offer to it, and is probed first", a, "")
-			d.Probe, d.Outcome = a, Waiting
-			return
-		}
+	offered = offered && o.Client == d.Client
+	switch probe := d.probe(v, a); {
+	case mine:
+		d.twin(l)
+	case here && !offered && probe == Unprobed:
+		d.step("{a} is reserved for it, and is probed first", a, "")
+		d.Probe, d.Outcome = a, Waiting
+		return
+	case here && !offered && probe == InUse && !r.Insist:
+		d.step("{a} is reserved for it, and somebody else answers for it", a, "")
+		d.refuse(ReservedInUse, "address in use")
+		return
+	case here:
+	case s != selecting && !d.speaksWithoutRecord(s, v):
+		d.ignore(NoRecord)
+		return
+	case s != selecting:
+		d.refuse(NoRecord, "no lease on record")
+		return
+	case !offered:
+		d.step("{a} is not on offer to it", a, "")
+		d.refuse(NotOffered, "address not offered")
+		return
 	}
 	d.acknowledge(v, r, here, l, mine, a)
+}
+
+// elsewhereOnRecord reports whether the client has a lease on its link, of
+// another address.
+func (d *decider) elsewhereOnRecord(a netip.Addr) bool {
+	for _, v := range d.scopes {
+		if l := d.former(v); l != nil && l.Address != a && l.HeldAt(d.Now) {
+			d.step("{a} is the address of its lease", l.Address, "")
+			return true
+		}
+	}
+	return false
 }
 
 // giveUp ends the lease of a client that is moved away: once refused, it may
 // not use the address any more (RFC 2131 section 3.1.4).
 func (d *decider) giveUp(l *lease.Lease, mine bool) {
-	if !mine || l.Status != lease.Active || !d.Writable {
+	if !mine || l.Status != lease.Active || d.Outcome != Refused {
 		return
 	}
 	d.Lease = l.Ended(lease.Released, d.Now)
@@ -188,7 +216,7 @@ func (d *decider) giveUp(l *lease.Lease, mine bool) {
 // roomInPool reports whether the pool that rules send the client to has an
 // address for it.
 func (d *decider) roomInPool(v *plan.View) bool {
-	_, ok := d.Table.Pick(v.ID, d.ruling(v).pool, func(a netip.Addr) bool { return !d.Ours(a) })
+	_, ok := d.Table.Pick(v.ID, d.ruling(v).pool, func(a netip.Addr) bool { return !d.ofNetwork(a) })
 	return ok
 }
 
@@ -248,7 +276,7 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 		return
 	}
 	n := &lease.Lease{Address: a, Status: lease.Active, Reserved: here, Client: d.Client, Hardware: d.msg.CHAddr,
-		Hostname: hostname(d.msg, r), Vendor: d.msg.Text(option.ClassID), Circuit: string(d.Relay.Circuit),
+		Hostname: hostname(d.msg, r), Vendor: clip(d.msg.Text(option.ClassID)), Circuit: string(d.Relay.Circuit),
 		Since: d.Now, Changed: d.Now, Heard: d.Now, Granted: t, Expires: d.Now.Add(t), Revision: d.plan.Revision}
 	if t >= option.Infinite {
 		n.Expires = lease.Never
@@ -265,6 +293,7 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 	d.Table.Pack(n)
 	d.step("{a} for {t}", a, option.FormatDuration(t))
 	d.Outcome, d.Lease, d.Scope, d.Address = Acknowledged, n, v, a
+	d.leave(a)
 	d.New = !mine && !here && d.former(v) == nil
 	d.reply(dhcp4.Ack, v, r, a, t)
 	n.Given = Digest(d.msg, d.Reply)
@@ -276,8 +305,19 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 		if nonce == "" && d.Nonce != nil {
 			nonce = d.Nonce()
 		}
-		n.Nudge = nudge(nonce, d.msg.XID)
+		n.Nudge = d.nudge(nonce)
 		d.addNonce(n.Nudge)
+	}
+}
+
+// leave ends what else the client has on its link: whatever it takes replaces
+// what it had.
+func (d *decider) leave(taken netip.Addr) {
+	for _, v := range d.scopes {
+		if l := d.former(v); l != nil && l.Address != taken && (l.Status == lease.Active || l.Kept()) && d.mine(l) {
+			d.step("it leaves {a}", l.Address, "")
+			d.Ends = append(d.Ends, l.Ended(lease.Released, d.Now))
+		}
 	}
 }
 
@@ -285,40 +325,82 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 // fresh, made under this revision of the plan, and still what it takes to nudge
 // the client.
 func (d *decider) early(l *lease.Lease, t time.Duration) bool {
-	if d.nudgeable() && (l.Nudge == "" || l.Nudge != nudge(nonceOf(l.Nudge), d.msg.XID)) {
+	if d.nudgeable() && (l.Nudge == "" || l.Nudge != d.nudge(nonceOf(l.Nudge))) {
 		return false
 	}
 	return l.Client == d.Client && l.Granted == t && l.Revision == d.plan.Revision && (l.Expires == lease.Never || l.Expires.Sub(d.Now) > t-t/earlyPart)
 }
 
+// Limits of what clients can make unusable by declining it, in an hour: a client,
+// those behind one relay port, and a part of the pools in all.
+const (
+	declinesOwn  = 3
+	declinesPort = 8
+	declinesPart = 8 // one eighth of the pools
+)
+
 func (d *decider) decline() {
 	a, ok := d.msg.Options.Addr(option.AddressRequest)
 	server, hasServer := d.msg.Options.Addr(option.ServerID)
-	if !ok || hasServer && !d.named(server) {
+	if !ok {
 		d.ignore(BadRequest)
 		return
 	}
-	d.close(a, lease.Abandoned, Declined)
+	if hasServer && !d.named(server) {
+		d.step("it chose server {a}", server, "")
+		d.ignore(OtherServer)
+		return
+	}
+	l := d.close(a, Declined)
+	if l == nil {
+		return
+	}
+	v := d.Scope
+	own, behind := d.Table.Declines(scopeOf(v), d.Client, d.port(), d.Now)
+	switch {
+	case l.Reserved || v == nil:
+	case own >= declinesOwn, behind >= declinesPort, uint64(d.Table.Count(v.ID).Abandoned) >= max(2, v.Size/declinesPart):
+		d.step("so many addresses were declined lately that it is not believed", netip.Addr{}, "")
+		d.Why, d.Lease = TooManyDeclines, l.Ended(lease.Released, d.Now)
+		return
+	}
+	d.Lease = l.Abandon(d.Now)
 }
 
-func (d *decider) release() { d.close(d.msg.CIAddr, lease.Released, Released) }
+func scopeOf(v *plan.View) plan.ID {
+	if v == nil {
+		return 0
+	}
+	return v.ID
+}
 
-// close ends the client's own lease.
-func (d *decider) close(a netip.Addr, to lease.Status, outcome Outcome) {
+func (d *decider) release() {
+	if server, named := d.msg.Options.Addr(option.ServerID); named && !d.named(server) {
+		d.step("it has its lease of server {a}", server, "")
+		d.ignore(OtherServer)
+		return
+	}
+	if l := d.close(d.msg.CIAddr, Released); l != nil {
+		d.Lease = l.Ended(lease.Released, d.Now)
+	}
+}
+
+// close finds the client's own lease, which it gives up, or says why not.
+func (d *decider) close(a netip.Addr, outcome Outcome) *lease.Lease {
 	d.Address, d.Scope = a, d.plan.ScopeAt(a)
 	l := d.Table.Get(a)
 	if !d.mine(l) || l.Status != lease.Active {
 		d.step("{a} is not leased to it", a, "")
 		d.ignore(NoRecord)
-		return
+		return nil
 	}
 	if !d.Writable {
 		d.ignore(NoDatabase)
-		return
+		return nil
 	}
-	d.step("it gives {a} up: {t}", a, to.String())
-	d.Outcome, d.Lease = outcome, l.Ended(to, d.Now)
-	d.New = outcome == Declined // it will be back for another address
+	d.step("it gives {a} up: {t}", a, string(outcome))
+	d.Outcome = outcome
+	return l
 }
 
 // inform answers a client that has an address and wants options alone
@@ -356,8 +438,14 @@ func hostname(m *dhcp4.Message, r *plan.Reservation) string {
 	if r != nil && r.Hostname != "" {
 		return r.Hostname
 	}
-	if name := m.Text(option.Hostname); name != "" {
-		return name
+	name := m.Text(option.Hostname)
+	if name == "" {
+		name = m.FQDN()
 	}
-	return m.FQDN()
+	return clip(name)
 }
+
+func clip(text string) string { return text[:min(len(text), textMost)] }
+
+// textMost bounds what is kept of a text that a client sends, in octets.
+const textMost = 255

@@ -55,16 +55,16 @@ const BroadcastFlag = 0x8000
 
 // Sizes in octets.
 const (
-	headerSize = 236                     // fixed fields, before the magic cookie
-	optionsAt  = headerSize + 4          // first option
-	snameAt    = 44                      // sname field
-	fileAt     = 108                     // file field
-	minSize    = 300                     // BOOTP minimum (RFC 1542 section 2.1)
-	udpIP      = 28                      // IP and UDP headers without options
-	MinMax     = 576 - udpIP             // what every client must take (RFC 2131 section 2)
-	MaxMax     = 1500 - udpIP            // what fits one Ethernet frame
-	BootpSize  = 300                     // a reply to BOOTP, vendor area of 64 octets included
-	maxRelay   = MinMax - optionsAt - 64 // longest option 82 that is echoed
+	headerSize = 236            // fixed fields, before the magic cookie
+	optionsAt  = headerSize + 4 // first option
+	snameAt    = 44             // sname field
+	fileAt     = 108            // file field
+	minSize    = 300            // BOOTP minimum (RFC 1542 section 2.1)
+	udpIP      = 28             // IP and UDP headers without options
+	MinMax     = 576 - udpIP    // what every client must take (RFC 2131 section 2)
+	MaxMax     = 1500 - udpIP   // what fits one Ethernet frame
+	BootpSize  = 300            // a reply to BOOTP, vendor area of 64 octets included
+	maxRelay   = 255            // longest option 82 that is echoed
 )
 
 var magic = [4]byte{99, 130, 83, 99}

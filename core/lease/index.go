@@ -8,11 +8,51 @@ import (
 // index finds a slot by what its lease says: by address, or by client. It keeps
 // numbers alone, in open addressing with linear probing: half a hash and a slot,
 // eight octets each. So there is nothing for the collector to follow, and the key
-// is stored once, in the lease.
+// is stored once, in the lease. A large one is many small ones, chosen by the
+// upper bits of the hash: each grows by itself, so none holds anybody up.
 type index struct {
+	small bucket
+	large []bucket // indexParts of them, once there are many slots
+}
+
+// bucket is an index of some hashes.
+type bucket struct {
 	cells []cell
 	n     int
 }
+
+// Sizes of an index.
+const (
+	indexParts = 256
+	smallMost  = 8192 // slots in one bucket
+)
+
+func (x *index) of(hash uint32) *bucket {
+	if x.large != nil {
+		return &x.large[hash>>24]
+	}
+	return &x.small
+}
+
+// find is the slot with a hash that fits, or -1.
+func (x *index) find(hash uint32, fits func(slot int) bool) int { return x.of(hash).find(hash, fits) }
+
+// add puts in a slot that is not there.
+func (x *index) add(hash uint32, slot int) {
+	if x.large == nil && x.small.n >= smallMost {
+		x.large = make([]bucket, indexParts)
+		for _, c := range x.small.cells {
+			if c != 0 {
+				x.large[c.hash()>>24].add(c.hash(), c.slot())
+			}
+		}
+		x.small = bucket{}
+	}
+	x.of(hash).add(hash, slot)
+}
+
+// drop takes a slot out, if it is there.
+func (x *index) drop(hash uint32, slot int) { x.of(hash).drop(hash, slot) }
 
 // cell is a hash in the upper half and the number of a slot plus one in the
 // lower; 0 is empty.
@@ -32,8 +72,7 @@ func hashAddr(a netip.Addr) uint32 {
 
 func hashClient(c Client) uint32 { return uint32(maphash.String(seed, string(c))) }
 
-// find is the slot with a hash that fits, or -1.
-func (x *index) find(hash uint32, fits func(slot int) bool) int {
+func (x *bucket) find(hash uint32, fits func(slot int) bool) int {
 	if x.n == 0 {
 		return -1
 	}
@@ -46,8 +85,7 @@ func (x *index) find(hash uint32, fits func(slot int) bool) int {
 	return -1
 }
 
-// add puts in a slot that is not there.
-func (x *index) add(hash uint32, slot int) {
+func (x *bucket) add(hash uint32, slot int) {
 	if 4*(x.n+1) > 3*len(x.cells) {
 		old := x.cells
 		x.cells = make([]cell, max(8, 2*len(old)))
@@ -61,7 +99,7 @@ func (x *index) add(hash uint32, slot int) {
 	x.n++
 }
 
-func (x *index) place(c cell) {
+func (x *bucket) place(c cell) {
 	mask := uint32(len(x.cells) - 1)
 	i := c.hash() & mask
 	for x.cells[i] != 0 {
@@ -70,8 +108,8 @@ func (x *index) place(c cell) {
 	x.cells[i] = c
 }
 
-// drop takes a slot out, if it is there, and moves up what stood behind it.
-func (x *index) drop(hash uint32, slot int) {
+// drop moves up what stood behind the slot that goes.
+func (x *bucket) drop(hash uint32, slot int) {
 	if x.n == 0 {
 		return
 	}

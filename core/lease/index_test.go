@@ -36,15 +36,15 @@ func TestIndex(t *testing.T) {
 			if in[other] {
 				want = other
 			}
-			if got := x.find(hash(other), func(i int) bool { return keys[i] == keys[other] }); got != want || x.n != len(in) {
-				t.Fatalf("seed %d, step %d: slot %d is found as %d; %d entries, want %d", seed, step, other, got, x.n, len(in))
+			if got := x.find(hash(other), func(i int) bool { return keys[i] == keys[other] }); got != want || x.size() != len(in) {
+				t.Fatalf("seed %d, step %d: slot %d is found as %d; %d entries, want %d", seed, step, other, got, x.size(), len(in))
 			}
 		}
 		x.drop(3, 1000) // what is not there
 		for slot := range in {
 			x.drop(hash(slot), slot)
 		}
-		for _, c := range x.cells {
+		for _, c := range x.small.cells {
 			if c != 0 {
 				t.Fatalf("seed %d: cells are left", seed)
 			}
@@ -103,5 +103,36 @@ func BenchmarkMemory(b *testing.B) {
 		b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/n, "octets/lease")
 		b.ReportMetric(float64(after.HeapObjects-before.HeapObjects)/n, "objects/lease")
 		runtime.KeepAlive(table)
+	}
+}
+
+func (x *index) size() (n int) {
+	for _, b := range append([]bucket{x.small}, x.large...) {
+		n += b.n
+	}
+	return n
+}
+
+// A large index is many small ones, and finds the same.
+func TestIndexGrows(t *testing.T) {
+	var x index
+	const many = 3 * smallMost
+	hash := func(slot int) uint32 { return hashClient(Client(string(rune(slot)))) }
+	for slot := range many {
+		x.add(hash(slot), slot)
+	}
+	if len(x.large) != indexParts || x.size() != many {
+		t.Fatalf("%d parts, %d slots", len(x.large), x.size())
+	}
+	for slot := range many {
+		if got := x.find(hash(slot), func(i int) bool { return i == slot }); got != slot {
+			t.Fatalf("slot %d is found as %d", slot, got)
+		}
+		if slot%2 == 0 {
+			x.drop(hash(slot), slot)
+		}
+	}
+	if x.size() != many/2 {
+		t.Errorf("%d slots are left", x.size())
 	}
 }

@@ -101,9 +101,12 @@ type Lease struct {
 	Vendor   string // vendor class (option 60)
 	Circuit  string // option 82.1, raw octets
 	Relay    netip.Addr
-	Since    Time          // start of the binding
-	Changed  Time          // when the status became what it is
-	Expires  Time          // end of the lease, or Never
+	Since    Time // start of the binding
+	Changed  Time // when the status became what it is
+	// Expires is the end of the lease, or Never. Of a released address it is until
+	// when it is kept from others (see Kept), of an abandoned one when it is
+	// looked at again.
+	Expires  Time
 	Heard    Time          // when the client was last answered
 	Granted  time.Duration // lease time last granted
 	Revision int64         // plan revision of the options last given
@@ -128,23 +131,69 @@ func (l *Lease) Found() bool { return l.Status == Abandoned && l.Client == "" }
 // HeldAt reports whether a client may be using the address.
 func (l *Lease) HeldAt(now Time) bool { return l.Status == Active && now < l.Expires }
 
-// Ended is the record of the lease once it ended in a status at a moment.
+// Kept reports whether the address was taken from its client, who may not know:
+// others do not get it before a probe met silence or the promise has passed. The
+// client itself may have it back at any time.
+func (l *Lease) Kept() bool { return l.Status == Released && l.Expires > l.Changed }
+
+// Ended is the record of the lease once it ended in a status at a moment, and
+// its client knows.
 func (l *Lease) Ended(to Status, at Time) *Lease {
 	n := *l
 	n.Status, n.Changed, n.Expires = to, at, at
 	return &n
 }
 
+// KeptUntil is the record of the lease once it ended at a moment, while its
+// client may go on using the address until another.
+func (l *Lease) KeptUntil(at, until Time) *Lease {
+	n := l.Ended(Released, at)
+	n.Expires = max(at, until)
+	return n
+}
+
+// AbandonRest is how long an abandoned address rests before it is looked at
+// again.
+const AbandonRest = time.Hour
+
+// Abandon is the record of an address that is in use by somebody who was not
+// given it, or that its client declined.
+func (l *Lease) Abandon(at Time) *Lease {
+	n := l.Ended(Abandoned, at)
+	n.Expires = at.Add(AbandonRest)
+	return n
+}
+
 // busy reports whether the record keeps the address from other clients.
-func (l *Lease) busy() bool { return l.Status == Active || l.Status == Abandoned }
+func (l *Lease) busy() bool { return l.Status == Active || l.Status == Abandoned || l.Kept() }
+
+// due is when something has to happen to the record by itself: it ends, or is
+// looked at again. Never, if nothing has to.
+func (l *Lease) due() Time {
+	if l.busy() {
+		return l.Expires
+	}
+	return Never
+}
 
 // before reports whether of two leases of one client this is the one it has: the
-// one that it holds, or else where it was heard last.
+// one that it holds, or else one that is kept for it, or else where it was heard
+// last.
 func (l *Lease) before(o *Lease) bool {
-	if l.busy() != o.busy() {
-		return l.busy()
+	if a, b := l.rank(), o.rank(); a != b {
+		return a > b
 	}
 	return l.Heard >= o.Heard
+}
+
+func (l *Lease) rank() int {
+	switch {
+	case l.Status == Active:
+		return 2
+	case l.Kept():
+		return 1
+	}
+	return 0
 }
 
 // Offer is a promise kept in memory only, until the client takes it or it lapses.

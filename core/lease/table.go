@@ -16,17 +16,18 @@ type Table struct {
 	shards  map[plan.ID]*shard
 	orphans *shard // leases outside every scope
 	offered offerQueue
-	due     map[Time][][16]byte // addresses, without pointers
-	swept   Time
+	due     dueTimes
 	words   words
+	turn    *Turn // a change of the plan on its way in, or nil
 }
 
 // shard is the part of the table that lies in one scope.
 type shard struct {
 	view    *plan.View // nil for the orphans
 	slots   []*Lease
-	at      index // by address
-	clients index // the slot a client last had, by client
+	dues    []Time // when each slot's entry among what is due stands; 0 for none
+	at      index  // by address
+	clients index  // the slot a client last had, by client
 	offers  map[netip.Addr]Offer
 	offerOf map[Client]netip.Addr
 	counts  [statuses]int
@@ -34,6 +35,7 @@ type shard struct {
 	parts   []part // as view.Parts
 	ports   map[Port]int
 	crowd   crowd
+	refused declines
 }
 
 // part is what a pool has to give.
@@ -68,7 +70,7 @@ func newShard(v *plan.View) *shard {
 // New is an empty table under a plan. Leases that end at or before now are
 // due at once.
 func New(p *plan.Plan, now Time) *Table {
-	t := &Table{plan: plan.New(), shards: map[plan.ID]*shard{}, orphans: newShard(nil), due: map[Time][][16]byte{}, swept: now, words: words{}}
+	t := &Table{plan: plan.New(), shards: map[plan.ID]*shard{}, orphans: newShard(nil), due: newDueTimes(now), words: words{}}
 	var all []plan.Change
 	for _, s := range p.Scopes() {
 		all = append(all, plan.Change{Kind: plan.KindScope, ID: s.ID})
@@ -79,76 +81,6 @@ func New(p *plan.Plan, now Time) *Table {
 
 // Plan is the revision the table follows.
 func (t *Table) Plan() *plan.Plan { return t.plan }
-
-// SetPlan makes the table follow a new revision, given what changed.
-func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
-	old := t.plan
-	var homeless []*Lease
-	rebuilt := map[plan.ID]bool{}
-	scopes := map[plan.ID]bool{}
-	for _, c := range changes {
-		switch c.Kind {
-		case plan.KindScope:
-			scopes[c.ID] = true
-		case plan.KindDefaults: // a default router is kept out of every pool
-			for id := range t.shards {
-				scopes[id] = true
-			}
-		case plan.KindRule: // it may confine pools
-			for _, item := range []plan.Item{c.Before, c.After} {
-				if r, ok := item.(plan.Rule); ok && r.Pool.Valid() {
-					scopes[scopeID(p.ScopeAt(r.Pool.From))] = true
-				}
-			}
-		}
-	}
-	delete(scopes, 0)
-	var standing []Offer
-	for id := range scopes {
-		if s := t.shards[id]; s != nil {
-			for _, o := range s.offers {
-				standing = append(standing, o)
-			}
-			homeless = append(homeless, s.slots...)
-			delete(t.shards, id)
-		}
-		if v := p.Scope(id); v != nil {
-			t.shards[id] = newShard(v)
-			rebuilt[id] = true
-		}
-	}
-	if len(rebuilt) > 0 {
-		homeless = append(homeless, t.orphans.slots...)
-		t.orphans = newShard(nil)
-	}
-	for _, s := range t.shards { // views are recompiled when defaults or links change
-		s.view = p.Scope(s.view.ID)
-	}
-	t.plan = p
-	slices.SortFunc(homeless, func(a, b *Lease) int { return int(a.Changed - b.Changed) })
-	for _, l := range homeless {
-		t.shardAt(l.Address).set(t.plan, l)
-	}
-	for id := range rebuilt {
-		t.shards[id].recount(p)
-	}
-	for _, c := range changes {
-		if c.Kind != plan.KindReservation {
-			continue
-		}
-		for _, item := range []plan.Item{c.Before, c.After} {
-			r, ok := item.(plan.Reservation)
-			if s := t.shards[r.Scope]; ok && s != nil && !rebuilt[r.Scope] {
-				s.reservationMoved(old, p, r.Address)
-			}
-		}
-	}
-	for _, o := range standing { // offers outlive a rebuilt shard
-		if s := t.shards[scopeID(p.ScopeAt(o.Address))]; s != nil && rebuilt[s.view.ID] {
-			s.putOffer(p, o)
-		}
-	}
-}
 
 func scopeID(v *plan.View) plan.ID {
 	if v == nil {
@@ -214,24 +146,6 @@ func (s *shard) account(before, after bool) {
 	}
 }
 
-func (s *shard) recount(p *plan.Plan) {
-	s.taken = 0
-	count := func(a netip.Addr) {
-		if s.takes(p, a) {
-			s.taken++
-		}
-	}
-	reservations := p.Reservations(s.view.ID)
-	for _, r := range reservations {
-		count(r.Address)
-	}
-	for _, l := range s.slots {
-		if p.ReservationAt(l.Address) == nil {
-			count(l.Address)
-		}
-	}
-}
-
 // reservationMoved accounts for a reservation that came or went.
 func (s *shard) reservationMoved(old, p *plan.Plan, a netip.Addr) {
 	s.account(s.takes(old, a), s.takes(p, a))
@@ -285,13 +199,23 @@ func (s *shard) passed(n int, a netip.Addr) bool {
 	return q.rangeAt >= len(s.view.Parts[n].Ranges) || q.next.IsValid() && a.Less(q.next)
 }
 
-// set stores a lease, and keeps the indexes and the headroom count.
-func (s *shard) set(p *plan.Plan, l *Lease) {
+// set stores a lease, and keeps the indexes, the headroom count and the queues.
+// It gives the slot.
+func (s *shard) set(p *plan.Plan, l *Lease) int {
+	i := s.store(p, l)
+	if !l.busy() {
+		s.giveBack(p, l.Address, false)
+	}
+	return i
+}
+
+// store is set without the queues.
+func (s *shard) store(p *plan.Plan, l *Lease) int {
 	wasBusy := false
 	i := s.slotAt(l.Address)
 	if i < 0 {
 		i = len(s.slots)
-		s.slots = append(s.slots, l)
+		s.slots, s.dues = append(s.slots, l), append(s.dues, 0)
 		s.at.add(hashAddr(l.Address), i)
 	} else {
 		old := s.slots[i]
@@ -318,9 +242,7 @@ func (s *shard) set(p *plan.Plan, l *Lease) {
 	if wasBusy != l.busy() && s.view != nil && s.view.Allocatable(l.Address) && !s.kept(p, l.Address) {
 		s.account(wasBusy, l.busy())
 	}
-	if !l.busy() {
-		s.giveBack(p, l.Address, false)
-	}
+	return i
 }
 
 // plug counts the dynamic addresses behind a port.
@@ -343,12 +265,9 @@ func (t *Table) Pack(l *Lease) { t.words.pack(l) }
 // Put stores a lease in place of what was recorded for its address.
 func (t *Table) Put(l *Lease) {
 	s := t.shardAt(l.Address)
-	s.set(t.plan, l)
-	if l.Status == Active && l.Expires != Never {
-		// What is late already is due with the next sweep.
-		at := max(l.Expires, t.swept+1)
-		t.due[at] = append(t.due[at], l.Address.As16())
-	}
+	i := s.set(t.plan, l)
+	t.expect(s, i)
+	t.turn.put(l, s.dues[i])
 }
 
 // Restore puts an address back to an earlier record, nil for none.
@@ -375,36 +294,10 @@ func (t *Table) ByClient(scope plan.ID, c Client) *Lease {
 	return nil
 }
 
-// Due takes the leases whose time has come since the last call: active in the
-// table, ended by now.
-func (t *Table) Due(now Time) []*Lease {
-	var out []*Lease
-	take := func(at Time) {
-		for _, a := range t.due[at] {
-			if l := t.Get(netip.AddrFrom16(a).Unmap()); l != nil && l.Status == Active && l.Expires <= now {
-				out = append(out, l)
-			}
-		}
-		delete(t.due, at)
-	}
-	if now-t.swept > Time(len(t.due)) { // after a long sleep, look at what there is
-		for at := range t.due {
-			if at <= now {
-				take(at)
-			}
-		}
-	} else {
-		for at := t.swept + 1; at <= now; at++ {
-			take(at)
-		}
-	}
-	t.swept = max(t.swept, now)
-	return out
-}
-
 // PutOffer notes an offer; it replaces an earlier one to the same client.
 func (t *Table) PutOffer(o Offer) {
 	t.shardAt(o.Address).putOffer(t.plan, o)
+	t.turn.putOffer(o)
 	t.offered.add(o)
 }
 
@@ -443,7 +336,10 @@ func (s *shard) dropOffer(p *plan.Plan, a netip.Addr) {
 }
 
 // DropOffer forgets the offer of an address, if there is one.
-func (t *Table) DropOffer(a netip.Addr) { t.shardAt(a).dropOffer(t.plan, a) }
+func (t *Table) DropOffer(a netip.Addr) {
+	t.shardAt(a).dropOffer(t.plan, a)
+	t.turn.dropOffer(a)
+}
 
 // OfferTo is the address on offer to a client in a scope.
 func (t *Table) OfferTo(scope plan.ID, c Client) (netip.Addr, bool) {
@@ -472,7 +368,7 @@ func (t *Table) Lapse(now Time) {
 			return
 		}
 		if s := t.shardAt(o.Address); s.offers[o.Address] == o {
-			s.dropOffer(t.plan, o.Address)
+			t.DropOffer(o.Address)
 		}
 		t.offered.drop()
 	}
@@ -559,32 +455,32 @@ func (s *shard) free(p *plan.Plan, parts []int, most int, yield func(netip.Addr)
 }
 
 // fresh yields addresses of a part that nobody ever had; it reports whether
-// yield wanted more.
+// yield wanted more. The cursor stays before what was yielded in vain: it may be
+// of use to others.
 func (s *shard) fresh(p *plan.Plan, n, most int, yield func(netip.Addr) bool) bool {
 	q, ranges := &s.parts[n], s.view.Parts[n].Ranges
-	skipped := 0
-	for q.rangeAt < len(ranges) && skipped <= most {
-		r := ranges[q.rangeAt]
-		if !q.next.IsValid() || q.next.Less(r.From) {
-			q.next = r.From
+	skipped, next := 0, q.next
+	for at := q.rangeAt; at < len(ranges); at++ {
+		r := ranges[at]
+		if !next.IsValid() || next.Less(r.From) {
+			next = r.From
 		}
-		for a := q.next; r.Contains(a); a = a.Next() {
-			free := s.slotAt(a) < 0 && !s.takes(p, a)
-			if free && !yield(a) {
-				return false
-			}
-			if free {
-				if skipped++; skipped > most {
-					break // not usable for this client; others may want them
+		for ; r.Contains(next); next = next.Next() {
+			if s.slotAt(next) < 0 && !s.takes(p, next) {
+				if !yield(next) {
+					return false
 				}
-			} else if skipped == 0 {
-				q.next = a.Next()
+				if skipped++; skipped > most {
+					return true
+				}
+			}
+			if skipped == 0 {
+				q.next = next.Next()
 			}
 		}
-		if skipped > 0 {
-			break
+		if skipped == 0 {
+			q.rangeAt, q.next = at+1, next
 		}
-		q.rangeAt++
 	}
 	return true
 }
@@ -718,6 +614,22 @@ func (t *Table) Welcome(scope plan.ID, at Port, now Time) {
 	if at.Circuit != "" {
 		s.crowd.ports[at]++
 	}
+}
+
+// Declined counts an address that a client declined.
+func (t *Table) Declined(scope plan.ID, c Client, at Port, now Time) {
+	if s := t.shards[scope]; s != nil {
+		s.refused.note(c, at, now)
+	}
+}
+
+// Declines counts the addresses declined lately: by a client, and by all behind
+// its port.
+func (t *Table) Declines(scope plan.ID, c Client, at Port, now Time) (own, behind int) {
+	if s := t.shards[scope]; s != nil {
+		return s.refused.counts(c, at, now)
+	}
+	return 0, 0
 }
 
 // Newcomers counts the clients of the present minute that a scope never saw

@@ -141,25 +141,73 @@ func TestPickOrder(t *testing.T) {
 
 func TestDue(t *testing.T) {
 	table, _ := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
+	due := func(now Time) []*Lease {
+		list, more := table.Due(now, 1000)
+		if more {
+			t.Error("there is more than a thousand")
+		}
+		return list
+	}
 	for i := range 20 {
 		table.Put(held(fmt.Sprintf("10.77.0.%d", 10+i), i, Time(1010+i)))
 	}
 	table.Put(held("10.77.0.10", 0, 5000)) // renewed meanwhile
-	if due := table.Due(1014); len(due) != 4 {
-		t.Errorf("%d leases are due by 1014, want 4", len(due))
+	if n := len(due(1014)); n != 4 {
+		t.Errorf("%d leases are due by 1014, want 4", n)
 	}
-	late := table.Due(1_000_000) // after a long sleep
-	if len(late) != 16 {
-		t.Errorf("%d leases are due after a long sleep, want 16", len(late))
+	part, more := table.Due(1_000_000, 6) // after a long sleep, a part at a time
+	late := append(part, due(1_000_000)...)
+	if len(part) != 6 || !more || len(late) != 16 {
+		t.Errorf("%d leases are due after a long sleep, %d at first, want 16 and 6", len(late), len(part))
 	}
 	table.Put(late[0]) // what could not be recorded is due again
-	if due := table.Due(1_000_001); len(due) != 1 {
-		t.Errorf("%d leases are due again, want 1", len(due))
+	if n := len(due(1_000_001)); n != 1 {
+		t.Errorf("%d leases are due again, want 1", n)
 	}
 	never := held("10.77.0.60", 60, Never)
 	table.Put(never)
-	if due := table.Due(1 << 60); len(due) != 0 || !never.HeldAt(1<<60) {
-		t.Errorf("an infinite lease is due: %v", due)
+	if n := len(due(1 << 50)); n != 0 || !never.HeldAt(1<<60) {
+		t.Errorf("%d are due, an infinite lease among them", n)
+	}
+}
+
+// However often a lease is renewed, one entry waits for its end.
+func TestDueStaysSmall(t *testing.T) {
+	table, _ := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
+	for i := range 10_000 {
+		table.Put(held("10.77.0.10", 1, Time(5000+i)))
+	}
+	if n := len(table.due.at); n != 1 {
+		t.Errorf("%d entries wait for one lease", n)
+	}
+	if list, _ := table.Due(14_000, 10); len(list) != 0 {
+		t.Error("a lease that was prolonged is due")
+	}
+	if list, _ := table.Due(14_999, 10); len(list) != 1 {
+		t.Errorf("%d leases are due at the end", len(list))
+	}
+}
+
+// An address that was taken from its client is nobody else's until the promise
+// has passed, and is the client's all the while.
+func TestKept(t *testing.T) {
+	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.10")
+	l := held("10.77.0.10", 1, 9000)
+	table.Put(l)
+	table.Put(l.KeptUntil(2000, l.Expires))
+	if a, ok := table.Pick(id, addr.Range{}, anyAddr); ok || table.Count(id).Headroom != 0 {
+		t.Errorf("%s would be given, headroom %d", a, table.Count(id).Headroom)
+	}
+	if mine := table.ByClient(id, l.Client); mine == nil || mine.Address != l.Address {
+		t.Error("its client does not find it")
+	}
+	list, _ := table.Due(9000, 10)
+	if len(list) != 1 {
+		t.Fatalf("%d are due when the promise has passed", len(list))
+	}
+	table.Put(list[0].Ended(Expired, 9000))
+	if _, ok := table.Pick(id, addr.Range{}, anyAddr); !ok || table.Count(id).Headroom != 1 {
+		t.Error("it is not given although the promise has passed")
 	}
 }
 

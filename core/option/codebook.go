@@ -83,6 +83,9 @@ func (c *Codebook) Lookup(text string) (Def, error) {
 	return Def{}, fmt.Errorf("no option is called %q; yarnpost option codes lists all names and codes", text)
 }
 
+// Named reports whether an option goes by the name.
+func (c *Codebook) Named(name string) bool { return c.byName[name] != nil }
+
 // near proposes names that contain the text or one of its words.
 func (c *Codebook) near(text string) string {
 	var hits []string

@@ -82,6 +82,9 @@ func ParseType(text string) (Type, error) {
 	return t, nil
 }
 
+// Empty reports whether the type is of options that have no data.
+func (t Type) Empty() bool { return len(t.Fields) == 1 && t.Fields[0] == Empty }
+
 // String writes the shape for people: "address list", "u8 u8 text".
 func (t Type) String() string {
 	words := make([]string, len(t.Fields))
@@ -130,7 +133,7 @@ func (t Type) Encode(text string) ([]byte, error) {
 	if rest, ok := strings.CutPrefix(text, RawPrefix); ok {
 		return parseHex(rest)
 	}
-	if len(t.Fields) == 1 && t.Fields[0] == Empty {
+	if t.Empty() {
 		if text != "" && text != "true" {
 			return nil, fmt.Errorf("the option has no value; write true to send it")
 		}
@@ -301,7 +304,7 @@ func appendField(out []byte, k Kind, text string) ([]byte, error) {
 // the type come back as "hex:" and digits, so nothing is hidden.
 func (t Type) Format(b []byte) string {
 	raw := RawPrefix + hex.EncodeToString(b)
-	if len(t.Fields) == 1 && t.Fields[0] == Empty && len(b) == 0 {
+	if t.Empty() && len(b) == 0 {
 		return "true"
 	}
 	var items []string

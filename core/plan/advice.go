@@ -56,8 +56,8 @@ func (v *View) advise(host []Interface) []Advice {
 	}
 	routes := value(option.ClasslessStaticRoute)
 	if r := value(option.Router); r != nil {
-		for _, a := range v.routers() {
-			if !v.Subnet.Contains(a.From) {
+		for _, a := range v.Routers {
+			if !v.Subnet.Contains(a) {
 				say("router-outside", "router %s is not in the subnet %s, so clients cannot reach it; name a router inside", a, v.Subnet)
 			}
 		}
@@ -111,7 +111,7 @@ func documentation(a netip.Addr) bool { // RFC 5737
 // get otherwise: outside the pools first, then inside. The taken function says
 // which addresses somebody holds now.
 func FreeForReservation(p *Plan, v *View, taken func(netip.Addr) bool) (netip.Addr, bool) {
-	ends := append(reservedEnds(v.Subnet), v.routers()...)
+	ends := append(reservedEnds(v.Subnet), p.ofNetwork(v)...)
 	for _, e := range v.Exclusions {
 		ends = append(ends, e.Range)
 	}

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/gaissmai/bart"
 
@@ -36,7 +38,9 @@ type Draft struct {
 	before  *Plan
 	changes map[ID]Change // by item; defaults have 0
 	order   []ID
-	alone   bool // next shares no table of prefixes with another plan
+	// alone marks a draft that restores what was stored: next shares no table of
+	// prefixes with another plan, and what was allowed once is not refused.
+	alone bool
 }
 
 // insert writes to a table of prefixes without changing plans that share it.
@@ -102,13 +106,39 @@ func (d *Draft) checkName(kind Kind, id ID, name string) error {
 	if name == "" {
 		return refuse("a %s needs a name", kind)
 	}
-	if len(name) > 64 || strings.ContainsAny(name, " \t\n/?#%\\\"'") || strings.HasPrefix(name, "-") {
-		return refuse("%q cannot be a name; use letters, digits, dots and dashes, 64 at most", name)
+	if !d.alone && !properName(name) {
+		return refuse("%q cannot be a name; use letters, digits, single dots, dashes and underscores, with a letter or digit at both ends, 64 at most", name)
 	}
 	if other := d.next.id(kind, name); other != 0 && other != id {
 		return refuse("%s %q is there already; choose another name, or edit that one", kind, name)
 	}
 	return nil
+}
+
+// properName is the one rule for names of items.
+func properName(name string) bool {
+	word := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
+	first, _ := utf8.DecodeRuneInString(name)
+	last, _ := utf8.DecodeLastRuneInString(name)
+	odd := strings.ContainsFunc(name, func(r rune) bool { return !word(r) && !strings.ContainsRune(".-_", r) })
+	return len(name) <= 64 && !odd && word(first) && word(last) && !strings.Contains(name, "..")
+}
+
+// HostName reports whether a text can be the name of a host: labels of letters,
+// digits and dashes, 63 octets each and 253 in all (RFC 1123 section 2.1).
+func HostName(text string) bool {
+	if len(text) > 253 {
+		return false
+	}
+	for _, label := range strings.Split(strings.TrimSuffix(text, "."), ".") {
+		odd := strings.ContainsFunc(label, func(r rune) bool {
+			return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-')
+		})
+		if label == "" || len(label) > 63 || odd || strings.HasPrefix(label, "-") || strings.HasSuffix(label, "-") {
+			return false
+		}
+	}
+	return true
 }
 
 func (d *Draft) rename(kind Kind, id ID, from, to string) {
@@ -141,19 +171,46 @@ func (d *Draft) checkSettings(s *Settings) error {
 		if err != nil {
 			return refuse("option %s: %v", name, err)
 		}
-		most := math.MaxUint16
-		switch {
-		case k.Book == option.HeaderBook:
-			most = map[uint8]int{option.NextServer: 4, option.ServerName: 63, option.BootFile: 127}[k.Code]
-		case k.Book != "":
-			most = 255
-		}
-		if len(data) > most {
-			return refuse("option %s takes %d octets; %d is the most", name, len(data), most)
+		if err := checkLength(k, name, len(data), def.Type.Empty()); err != nil && !d.alone {
+			return err
 		}
 		if !strings.HasPrefix(text, option.RawPrefix) {
 			s.Options[k] = def.Type.Format(data)
 		}
+	}
+	return nil
+}
+
+// checkLength refuses values that no message carries, and those that the service
+// itself could not read.
+func checkLength(k option.Key, name string, n int, empty bool) error {
+	least, most, step := 1, math.MaxUint16, 1
+	switch {
+	case k == option.Key{Book: option.HeaderBook, Code: option.NextServer}:
+		least, most = 4, 4
+	case k == option.Key{Book: option.HeaderBook, Code: option.ServerName}:
+		most = 63
+	case k == option.Key{Book: option.HeaderBook, Code: option.BootFile}:
+		most = 127
+	case k.Book != "":
+		most = 255
+	case k.Code == option.SubnetMask || k.Code == option.IPv6Only:
+		least, most = 4, 4
+	case k.Code == option.Router:
+		least, step = 4, 4
+	case k.Code == option.AutoConfig:
+		most = 1
+	}
+	if empty {
+		least, most = 0, 0
+	}
+	switch {
+	case n > most:
+		return refuse("option %s takes %d octets; %d is the most", name, n, most)
+	case n < least:
+		return refuse("option %s takes %d octets; %d is the least", name, n, least)
+	case n%step != 0:
+		return refuse("option %s takes %d octets; it has addresses of %d each", name, n, step)
 	}
 	return nil
 }
@@ -176,6 +233,16 @@ func (d *Draft) SetDefaults(v Defaults) error {
 	d.note(KindDefaults, 0, "", d.next.Defaults, v)
 	d.next.Defaults = v
 	d.recompileAll()
+	return d.checkRouters("the defaults", appendRouters(nil, d.next.values(v.Settings, AtDefaults, "")))
+}
+
+// checkRouters refuses routers whose address is reserved for a client.
+func (d *Draft) checkRouters(who string, routers []netip.Addr) error {
+	for _, a := range routers {
+		if r := d.next.ReservationAt(a); r != nil && !d.alone {
+			return refuse("%s: router %s is reserved for a client by reservation %s; move the reservation first", who, a, r.Name)
+		}
+	}
 	return nil
 }
 
@@ -192,6 +259,9 @@ func (d *Draft) PutLink(l Link) (ID, error) {
 	for _, a := range l.Relays {
 		if other := d.next.LinkOfRelay(a); other != 0 && other != l.ID {
 			return 0, refuse("relay %s belongs to link %s; take it away there first", a, d.Label(other))
+		}
+		if r := d.next.ReservationAt(a); r != nil && !d.alone {
+			return 0, refuse("relay %s is reserved for a client by reservation %s; move the reservation first", a, r.Name)
 		}
 		if s := d.next.ScopeAt(a); s != nil && s.Link != l.ID {
 			return 0, refuse("relay %s lies in scope %s, which is on link %s; put the scope on link %s first", a, s.Name, s.LinkName, l.Name)
@@ -218,7 +288,21 @@ func (d *Draft) PutLink(l Link) (ID, error) {
 	for _, s := range d.next.OnLink(l.ID) {
 		d.recompile(s.Scope)
 	}
+	if old != nil {
+		d.refresh(old.Relays, 0)
+	}
+	d.refresh(l.Relays, 0)
 	return l.ID, nil
+}
+
+// refresh recompiles the scopes that addresses of the network lie in, but for
+// one that is fresh.
+func (d *Draft) refresh(network []netip.Addr, but ID) {
+	for _, a := range network {
+		if v := d.next.ScopeAt(a); v != nil && v.ID != but {
+			d.recompile(v.Scope)
+		}
+	}
 }
 
 func (d *Draft) unindexLink(l *Link) {
@@ -276,15 +360,21 @@ func (d *Draft) PutScope(s Scope) (ID, error) {
 		return 0, err
 	}
 	var before Item
+	var routers []netip.Addr
 	if old := d.next.Scope(s.ID); old != nil {
-		before = old.Scope
+		before, routers = old.Scope, old.Routers
 		d.dropScope(old)
 	} else if s.ID == 0 {
 		s.ID = d.newID()
 	}
 	d.rename(KindScope, s.ID, "", s.Name)
-	d.addView(d.next.compile(s))
+	v := d.next.compile(s)
+	d.addView(v)
+	d.refresh(append(slices.Clone(routers), v.Routers...), s.ID)
 	d.note(KindScope, s.ID, s.Name, before, s)
+	if err := d.checkRouters("scope "+s.Name, v.Routers); err != nil {
+		return 0, err
+	}
 	if b, ok := before.(Scope); ok && b.Link != s.Link {
 		return s.ID, d.dropEmptyLink(b.Link)
 	}
@@ -412,9 +502,22 @@ func (d *Draft) addView(v *View) {
 	peers := append(slices.Clone(d.next.OnLink(v.Link)), v)
 	slices.SortFunc(peers, func(a, b *View) int { return int(a.ID - b.ID) })
 	d.next.onLink.set(v.Link, peers)
+	d.countRouters(v, 1)
+}
+
+func (d *Draft) countRouters(v *View, by int) {
+	for _, a := range v.Routers {
+		n, _ := d.next.routers.Get(only(a))
+		if n += by; n > 0 {
+			insert(d, &d.next.routers, only(a), n)
+		} else {
+			d.next.routers = d.next.routers.DeletePersist(only(a))
+		}
+	}
 }
 
 func (d *Draft) dropScope(v *View) {
+	d.countRouters(v, -1)
 	d.next.scopes.remove(v.ID)
 	d.next.subnets = d.next.subnets.DeletePersist(v.Subnet)
 	d.next.onLink.set(v.Link, slices.DeleteFunc(slices.Clone(d.next.OnLink(v.Link)), func(o *View) bool { return o.ID == v.ID }))
@@ -445,6 +548,7 @@ func (d *Draft) RemoveScope(name string) error {
 		}
 	}
 	d.dropScope(v)
+	d.refresh(v.Routers, v.ID)
 	d.note(KindScope, v.ID, v.Name, v.Scope, nil)
 	return d.dropEmptyLink(v.Link)
 }
@@ -498,6 +602,12 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 		if end.Contains(r.Address) {
 			return 0, refuse("reservation %s: %s is the network or broadcast address of scope %s", r.Name, r.Address, s.Name)
 		}
+	}
+	if what := d.next.NetworkAt(r.Address); what != "" && !d.alone {
+		return 0, refuse("reservation %s: %s is %s; an address of the network's own is no client's", r.Name, r.Address, what)
+	}
+	if r.Hostname != "" && !HostName(r.Hostname) && !d.alone {
+		return 0, refuse("reservation %s: %q is no host name; use letters, digits and dashes, with dots between labels", r.Name, r.Hostname)
 	}
 	if other := d.next.ReservationAt(r.Address); other != nil && other.ID != r.ID {
 		return 0, refuse("reservation %s: %s is reserved for %s (%s) already", r.Name, r.Address, other.Name, other.Client())

@@ -36,7 +36,12 @@ func (f few) compiled() few {
 			continue
 		}
 		for _, d := range c.defs() {
-			own = slices.DeleteFunc(own, func(o option.Def) bool { return o.Code == d.Code })
+			own = slices.DeleteFunc(own, func(o option.Def) bool {
+				if o.Code == d.Code { // its registered name is understood all the same
+					d.RFCName = o.Title
+				}
+				return o.Code == d.Code
+			})
 			own = append(own, d)
 		}
 	}
@@ -99,6 +104,14 @@ func (p *Plan) Key(text string) (option.Key, option.Def, error) {
 	if !inBook {
 		d, err := p.few.message.Lookup(book)
 		return option.Std(d.Code), d, err
+	}
+	if c := p.CodebookNamed(book); c != nil && c.Place == InMessage {
+		for _, o := range c.Options {
+			if o.Name == name || strconv.Itoa(int(o.Code)) == name {
+				return option.Std(o.Code), p.few.message.ByCode(o.Code), nil
+			}
+		}
+		return option.Key{}, option.Def{}, fmt.Errorf("codebook %s has no option %q; yarnpost codebook list shows all", c.Name, name)
 	}
 	codes := p.few.books[book]
 	if codes == nil {

@@ -87,6 +87,8 @@ func checkBook(c *Codebook) error {
 			return refuse("codebook %s defines code %d twice", c.Name, o.Code)
 		case slices.ContainsFunc(c.Options[:i], func(p Own) bool { return p.Name == o.Name }):
 			return refuse("codebook %s has the name %s twice", c.Name, o.Name)
+		case c.Place == InMessage && option.Standard4.Named(o.Name) && option.Slug(option.Standard4.ByCode(o.Code).Title) != o.Name:
+			return refuse("codebook %s: %s is the name of a registered option; choose another for code %d", c.Name, o.Name, o.Code)
 		case c.Place == InMessage && (option.Standard4.ByCode(o.Code).Managed || o.Code == option.SubnetMask || o.Code == option.Router):
 			return refuse("codebook %s: option %d is set or read by the service itself and keeps its type; a value can be given as %s and octets", c.Name, o.Code, option.RawPrefix)
 		}
@@ -287,11 +289,34 @@ func (d *Draft) repool(old *CompiledRule, r *Rule) {
 	if r != nil {
 		pools = append(pools, r.Pool)
 	}
+	if old.routes() || r != nil && r.Options[option.Std(option.Router)] != "" {
+		if of := d.ruleScope(old, r); of != 0 {
+			d.recompile(d.next.Scope(of).Scope)
+		} else {
+			d.recompileAll()
+		}
+	}
 	for _, p := range pools {
 		if id := d.next.poolScope(p); p.Valid() && id != 0 {
 			d.recompile(d.next.Scope(id).Scope)
 		}
 	}
+}
+
+// routes reports whether a rule, which may be nil, sets a router.
+func (r *CompiledRule) routes() bool {
+	return r != nil && r.Options[option.Std(option.Router)] != ""
+}
+
+// ruleScope is the one scope that a rule is or was of, or 0 for more.
+func (d *Draft) ruleScope(old *CompiledRule, r *Rule) ID {
+	switch {
+	case old == nil:
+		return r.Scope
+	case r == nil || r.Scope == old.Scope:
+		return old.Scope
+	}
+	return 0
 }
 
 func (d *Draft) dropRule(r *CompiledRule) {

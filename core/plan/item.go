@@ -157,6 +157,7 @@ type Reservation struct {
 	Circuit    string        `json:"circuit,omitempty"`    // option 82.1 as dhcp4.Show writes it: whoever is plugged in there
 	Address    netip.Addr    `json:"address"`
 	Hostname   string        `json:"hostname,omitempty"`
+	Insist     bool          `json:"insist,omitempty"` // given although another host answers for the address
 	Settings
 	Note string `json:"note,omitempty"`
 }
@@ -330,6 +331,7 @@ func limitText(n int) string {
 func (r Reservation) describe(label func(ID) string) []field {
 	out := []field{{"name", r.Name}, {"scope", label(r.Scope)}, {"hardware address", r.Hardware.String()}, {"identifier", r.Identifier.String()},
 		{"circuit", r.Circuit}, {"address", r.Address.String()}, {"host name", r.Hostname}}
+	out = append(out, when(r.Insist, "given although another host answers for it", "yes")...)
 	return append(append(out, r.Settings.describe()...), field{"note", r.Note})
 }
 

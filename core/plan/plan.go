@@ -30,7 +30,8 @@ type Plan struct {
 	subnets    *bart.Table[*View]
 	onLink     *shards[ID, []*View] // in order of id
 	interfaces *shards[string, ID]
-	relays     *bart.Table[ID] // by the relay's address
+	relays     *bart.Table[ID]  // by the relay's address
+	routers    *bart.Table[int] // how many scopes name a router, by its address
 	reserved   reservations
 	few        few
 }
@@ -89,14 +90,15 @@ type View struct {
 	Scope
 	On         *Link
 	LinkName   string
-	Ranges     []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers
+	Ranges     []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers, relays
 	Parts      []Part       // the same, by pool
 	Size       uint64       // addresses in Ranges, reserved ones included
 	Excluded   uint64       // addresses of the pools that exclusions take away
 	Lease      time.Duration
-	ByHardware bool    // clients are told apart by hardware address alone
-	Mask       []byte  // as it travels
-	Values     []Value // options of defaults and scope, by key
+	ByHardware bool         // clients are told apart by hardware address alone
+	Mask       []byte       // as it travels
+	Values     []Value      // options of defaults and scope, by key
+	Routers    []netip.Addr // that its clients are told of, by rules too
 }
 
 // Part is one pool of a scope.
@@ -148,7 +150,7 @@ type CompiledRule struct {
 func New() *Plan {
 	return &Plan{links: new(shards[ID, *Link]), scopes: new(shards[ID, *View]), names: new(shards[nameKey, ID]),
 		subnets: new(bart.Table[*View]), onLink: new(shards[ID, []*View]), interfaces: new(shards[string, ID]),
-		relays: new(bart.Table[ID]), few: few{}.fork().compiled(),
+		relays: new(bart.Table[ID]), routers: new(bart.Table[int]), few: few{}.fork().compiled(),
 		reserved: reservations{byID: new(shards[ID, *Reservation]), byAddress: new(bart.Table[*Reservation]), byClient: new(shards[whoKey, *Reservation]),
 			perScope: new(shards[ID, int]), circuits: new(shards[ID, int])}}
 }
@@ -301,6 +303,18 @@ func (p *Plan) id(kind Kind, name string) ID {
 	return id
 }
 
+// NetworkAt says in words what of the network itself an address belongs to, as far
+// as the plan knows: a relay or a router. Nobody is given such an address.
+func (p *Plan) NetworkAt(a netip.Addr) string {
+	if id := p.LinkOfRelay(a); id != 0 {
+		return "a relay of link " + p.Label(id)
+	}
+	if _, ok := p.routers.Get(only(a)); ok {
+		return "a router"
+	}
+	return ""
+}
+
 // Reservable counts the addresses of the subnet outside all pools, without
 // network and broadcast: what is left for reservations.
 func (v *View) Reservable() uint64 {
@@ -320,16 +334,33 @@ func reservedEnds(p netip.Prefix) []addr.Range {
 	return []addr.Range{{From: r.From, To: r.From}, {From: r.To, To: r.To}}
 }
 
-// routers are the addresses of the router option, each a range of one.
-func (v *View) routers() (out []addr.Range) {
-	for _, val := range v.Values {
+// appendRouters adds the addresses of the router option among values.
+func appendRouters(out []netip.Addr, values []Value) []netip.Addr {
+	for _, val := range values {
 		if val.Key != option.Std(option.Router) {
 			continue
 		}
 		for b := val.Data; len(b) >= 4; b = b[4:] {
-			a := netip.AddrFrom4([4]byte(b[:4]))
-			out = append(out, addr.Range{From: a, To: a})
+			if a := netip.AddrFrom4([4]byte(b[:4])); !slices.Contains(out, a) {
+				out = append(out, a)
+			}
 		}
+	}
+	return out
+}
+
+// ofNetwork lists the addresses of a scope's subnet that belong to the network:
+// its own routers, those that other scopes name, relays of links.
+func (p *Plan) ofNetwork(v *View) (out []addr.Range) {
+	one := func(a netip.Addr) { out = append(out, addr.Range{From: a, To: a}) }
+	for _, a := range v.Routers {
+		one(a)
+	}
+	for at := range p.routers.Subnets(v.Subnet) {
+		one(at.Addr())
+	}
+	for at := range p.relays.Subnets(v.Subnet) {
+		one(at.Addr())
 	}
 	return out
 }
@@ -345,8 +376,13 @@ func (p *Plan) compile(s Scope) *View {
 	}
 	v.ByHardware = s.Identity == ByHardware || s.Identity == "" && p.Defaults.Identity == ByHardware
 	v.Values = Overlay(p.values(p.Defaults.Settings, AtDefaults, ""), p.values(s.Settings, AtScope, ""), takes(s.Settings))
-	take := reservedEnds(s.Subnet)
-	take = append(take, v.routers()...)
+	v.Routers = appendRouters(nil, v.Values)
+	for _, of := range [...]ID{0, s.ID} {
+		for _, r := range p.few.ruleOf[of] {
+			v.Routers = appendRouters(v.Routers, r.Values)
+		}
+	}
+	take := append(reservedEnds(s.Subnet), p.ofNetwork(v)...)
 	open := addr.Subtract(s.Pools, take)
 	for _, e := range s.Exclusions {
 		take = append(take, e.Range)

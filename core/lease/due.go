@@ -1,0 +1,99 @@
+package lease
+
+import (
+	"net/netip"
+	"slices"
+)
+
+// dueTimes are addresses by the second in which something has to happen to
+// their record: numbers alone, one entry a lease. An entry stands at the
+// record's time or before; when its second comes and the record was prolonged
+// meanwhile, it moves on.
+type dueTimes struct {
+	at    map[Time][][16]byte
+	swept Time       // all seconds up to here were taken out
+	late  [][16]byte // taken out, and not looked at yet
+	when  []Time     // of late: the second of each
+}
+
+func newDueTimes(now Time) dueTimes { return dueTimes{at: map[Time][][16]byte{}, swept: now} }
+
+// expect makes sure that the record of a slot is looked at when its time comes.
+func (t *Table) expect(s *shard, i int) {
+	l := s.slots[i]
+	at := l.due()
+	if at == Never {
+		return // an entry that stands is ignored when it comes up
+	}
+	// What is late already is due with the next sweep.
+	if at = max(at, t.due.swept+1); s.dues[i] == 0 || at < s.dues[i] {
+		s.dues[i] = at
+		t.due.at[at] = append(t.due.at[at], l.Address.As16())
+	}
+}
+
+// Due takes leases whose time has come: active ones that ended by now, kept and
+// abandoned ones that are to be looked at. It looks at no more than most entries
+// and says whether there are more.
+func (t *Table) Due(now Time, most int) (out []*Lease, more bool) {
+	d := &t.due
+	for range most {
+		if len(d.late) == 0 && !d.sweep(now) {
+			return out, false
+		}
+		a, at := netip.AddrFrom16(d.late[0]).Unmap(), d.when[0]
+		d.late, d.when = d.late[1:], d.when[1:]
+		s := t.shardAt(a)
+		i := s.slotAt(a)
+		if i < 0 || s.dues[i] != at {
+			continue // another entry stands for it
+		}
+		s.dues[i] = 0
+		if l := s.slots[i]; l.due() <= now {
+			out = append(out, l)
+		} else {
+			t.expect(s, i)
+		}
+		t.turn.expected(a, s.dues[i])
+	}
+	return out, true
+}
+
+// sweep takes out a second whose time has come, and reports whether there was one.
+func (d *dueTimes) sweep(now Time) bool {
+	if now-d.swept > Time(len(d.at))+60 { // after a long sleep, look at what there is
+		var past []Time
+		for at := range d.at {
+			if at <= now {
+				past = append(past, at)
+			}
+		}
+		slices.Sort(past)
+		for _, at := range past {
+			d.take(at)
+		}
+		d.swept = now
+		return len(d.late) > 0
+	}
+	for d.swept < now {
+		d.swept++
+		if d.take(d.swept); len(d.late) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+func (d *dueTimes) take(at Time) {
+	list := d.at[at]
+	if list == nil {
+		return
+	}
+	if d.late = append(d.late, list...); cap(d.when)-len(d.when) < len(list) {
+		d.when = slices.Grow(d.when, len(list))
+	}
+	for range list {
+		d.when = append(d.when, at)
+	}
+	delete(d.at, at)
+}

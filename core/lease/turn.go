@@ -1,0 +1,249 @@
+package lease
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+
+	"yarnpost/core/plan"
+)
+
+// Turn is a change of the plan on its way into the table. What a new revision
+// needs is built beside what serves, a part at a time, while whatever happens to
+// the table meanwhile happens to both; so nobody is held up however many leases
+// there are. Begin, Step and End need the table to themselves; NewTurn and Sort
+// only that nobody else changes the plan.
+type Turn struct {
+	table   *Table
+	plan    *plan.Plan
+	changes []plan.Change
+	fresh   map[plan.ID]*shard // built anew
+	gone    []plan.ID
+	orphans *shard // built anew, or nil
+	sources []*shard
+	slot    int          // of the first source
+	offers  []netip.Addr // on offer in the sources, still to be looked at
+	cursors []*shard     // whose cursors have to move
+	free    []freed      // addresses of the fresh shards, in the order of the walk
+	queues  map[*part][]freed
+}
+
+// NewTurn works out what a new revision needs, given what changed.
+func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
+	u := &Turn{table: t, plan: p, changes: changes, fresh: map[plan.ID]*shard{}}
+	ids, subnets := plan.Reshaped(t.plan, p, changes)
+	for _, id := range ids {
+		if s := t.shards[id]; s != nil {
+			u.sources = append(u.sources, s)
+		}
+		if v := p.Scope(id); v != nil {
+			s := newShard(v)
+			s.taken = reservedIn(p, v)
+			u.fresh[id] = s
+			u.cursors = append(u.cursors, s)
+		} else {
+			u.gone = append(u.gone, id)
+		}
+	}
+	if subnets {
+		u.orphans = newShard(nil)
+		u.sources = append(u.sources, t.orphans)
+	}
+	return u
+}
+
+// Begin lets what happens to the table happen to both from now on.
+func (u *Turn) Begin() {
+	for _, s := range u.sources {
+		for a := range s.offers {
+			u.offers = append(u.offers, a)
+		}
+	}
+	u.table.turn = u
+}
+
+// reservedIn counts the reserved addresses of a scope that its pools would give.
+func reservedIn(p *plan.Plan, v *plan.View) (n uint64) {
+	if p.ReservationCount(v.ID) == 0 {
+		return 0
+	}
+	for _, r := range p.Reservations(v.ID) {
+		if v.Allocatable(r.Address) {
+			n++
+		}
+	}
+	return n
+}
+
+// target is where an address will live, or nil if that does not change.
+func (u *Turn) target(a netip.Addr) *shard {
+	if u == nil {
+		return nil
+	}
+	if id := scopeID(u.plan.ScopeAt(a)); id != 0 {
+		return u.fresh[id]
+	}
+	return u.orphans
+}
+
+func (u *Turn) put(l *Lease, due Time) {
+	if s := u.target(l.Address); s != nil {
+		s.dues[s.set(u.plan, l)] = due
+	}
+}
+
+func (u *Turn) putOffer(o Offer) {
+	if s := u.target(o.Address); s != nil {
+		s.putOffer(u.plan, o)
+	}
+}
+
+func (u *Turn) dropOffer(a netip.Addr) {
+	if s := u.target(a); s != nil {
+		s.dropOffer(u.plan, a)
+	}
+}
+
+func (u *Turn) expected(a netip.Addr, due Time) {
+	if s := u.target(a); s != nil {
+		if i := s.slotAt(a); i >= 0 {
+			s.dues[i] = due
+		}
+	}
+}
+
+// Step copies about n leases, and reports whether there is more to do.
+func (u *Turn) Step(n int) (more bool) {
+	for n > 0 && len(u.sources) > 0 {
+		from := u.sources[0]
+		if u.slot >= len(from.slots) {
+			u.sources, u.slot = u.sources[1:], 0
+			continue
+		}
+		l := from.slots[u.slot]
+		if s := u.target(l.Address); s != nil && s.slotAt(l.Address) < 0 {
+			i := s.store(u.plan, l)
+			s.dues[i] = from.dues[u.slot]
+			if s.view != nil && !l.busy() && s.view.Allocatable(l.Address) {
+				u.free = append(u.free, freed{l.Address, l.Changed})
+			}
+		}
+		u.slot++
+		n--
+	}
+	for ; n > 0 && len(u.offers) > 0; n-- {
+		a := u.offers[0]
+		u.offers = u.offers[1:]
+		if o, stands := u.table.shardAt(a).offers[a]; stands {
+			u.putOffer(o)
+		}
+	}
+	for n > 0 && len(u.cursors) > 0 {
+		if n = u.cursors[0].advance(u.plan, n); n > 0 {
+			u.cursors = u.cursors[1:]
+		}
+	}
+	return n <= 0
+}
+
+// Sort puts what is free in the order in which it became free. It may run while
+// others use the table.
+func (u *Turn) Sort() {
+	slices.SortStableFunc(u.free, func(a, b freed) int { return cmp.Compare(a.since, b.since) })
+	u.queues = map[*part][]freed{}
+	for _, f := range u.free {
+		s := u.target(f.address)
+		if n := s.view.PartAt(f.address); n >= 0 {
+			q := &s.parts[n]
+			u.queues[q] = append(u.queues[q], f)
+		}
+	}
+}
+
+// End makes the table follow the new revision.
+func (u *Turn) End() {
+	t := u.table
+	for u.Step(1 << 20) {
+	}
+	if u.queues == nil {
+		u.Sort()
+	}
+	for q, list := range u.queues {
+		q.returned = append(list, q.returned...)
+	}
+	old := t.plan
+	t.turn, t.plan = nil, u.plan
+	for _, id := range u.gone {
+		delete(t.shards, id)
+	}
+	for id, s := range u.fresh {
+		if was := t.shards[id]; was != nil {
+			s.crowd, s.refused = was.crowd, was.refused
+		}
+		t.shards[id] = s
+	}
+	if u.orphans != nil {
+		t.orphans = u.orphans
+	}
+	for id, s := range t.shards { // views are recompiled when defaults or links change
+		if v := u.plan.Scope(id); s.view != v {
+			s.view = v
+		}
+	}
+	for _, c := range u.changes {
+		if c.Kind != plan.KindReservation {
+			continue
+		}
+		for _, item := range []plan.Item{c.Before, c.After} {
+			r, ok := item.(plan.Reservation)
+			if s := t.shards[r.Scope]; ok && s != nil && u.fresh[r.Scope] == nil {
+				s.reservationMoved(old, u.plan, r.Address)
+			}
+		}
+	}
+}
+
+// Drop gives the change up.
+func (u *Turn) Drop() { u.table.turn = nil }
+
+// SetPlan makes the table follow a new revision at once, given what changed.
+func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
+	u := t.NewTurn(p, changes)
+	u.Begin()
+	u.End()
+}
+
+// Settle looks for the first address of each pool that nobody ever had. Without
+// it, the first newcomer of a full pool waits until that is found.
+func (t *Table) Settle() {
+	for _, s := range t.shards {
+		s.advance(t.plan, 1<<62)
+	}
+}
+
+// advance moves the cursors of a shard's pools past what is taken, n addresses
+// at most, and gives what is left of n.
+func (s *shard) advance(p *plan.Plan, n int) int {
+	if s.view == nil {
+		return n
+	}
+	for i := range s.parts {
+		q, ranges := &s.parts[i], s.view.Parts[i].Ranges
+		for n > 0 && q.rangeAt < len(ranges) {
+			r := ranges[q.rangeAt]
+			if !q.next.IsValid() || q.next.Less(r.From) {
+				q.next = r.From
+			}
+			if !r.Contains(q.next) {
+				q.rangeAt++
+				continue
+			}
+			if s.slotAt(q.next) < 0 && !s.takes(p, q.next) {
+				break
+			}
+			q.next = q.next.Next()
+			n--
+		}
+	}
+	return n
+}

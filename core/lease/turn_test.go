@@ -1,0 +1,130 @@
+package lease
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"testing"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/plan"
+)
+
+// While a change of the plan is on its way in, whatever happens to the table is
+// there afterwards: as if the change had been made at once in the end.
+func TestTurnBesideTraffic(t *testing.T) {
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		slow, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
+		quick, _ := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
+		now := Time(2000)
+		touch := func() {
+			a := netip.AddrFrom4([4]byte{10, 77, 0, byte(8 + r.IntN(100))})
+			n, what := r.IntN(50), r.IntN(6)
+			now++
+			for _, table := range []*Table{slow, quick} {
+				l := table.Get(a)
+				switch what {
+				case 0, 1:
+					table.Put(held(a.String(), n, now+Time(n)))
+				case 2:
+					table.PutOffer(Offer{Address: a, Client: Client(fmt.Sprint("h", n)), Until: now + 5})
+				case 3:
+					table.DropOffer(a)
+				case 4:
+					if l != nil {
+						table.Put(l.Ended(Released, now))
+					}
+				case 5:
+					list, _ := table.Due(now, 3)
+					for _, l := range list {
+						table.Put(l.Ended(Expired, l.Expires))
+					}
+				}
+			}
+		}
+		for range 200 {
+			touch()
+		}
+		d := slow.Plan().Draft()
+		edit := func() error {
+			s := d.Plan().Scope(id).Scope
+			switch seed % 3 {
+			case 0:
+				s.Pools = []addr.Range{{From: netip.MustParseAddr("10.77.0.30"), To: netip.MustParseAddr("10.77.0.120")}}
+			case 1:
+				s.Subnet, s.Pools = netip.MustParsePrefix("10.77.0.0/25"), []addr.Range{{From: netip.MustParseAddr("10.77.0.30"), To: netip.MustParseAddr("10.77.0.90")}}
+			case 2:
+				return d.RemoveScope("looms")
+			}
+			_, err := d.PutScope(s)
+			return err
+		}
+		if err := edit(); err != nil {
+			t.Fatal(err)
+		}
+		next, changes := d.Finish()
+		u := slow.NewTurn(next, changes)
+		u.Begin()
+		for u.Step(7) {
+			touch()
+		}
+		u.Sort()
+		for range 20 {
+			touch()
+		}
+		u.End()
+		quick.SetPlan(next, changes)
+		for range 50 {
+			touch()
+		}
+		for a := netip.MustParseAddr("10.77.0.0"); a != netip.MustParseAddr("10.77.0.200"); a = a.Next() {
+			one, two := slow.Get(a), quick.Get(a)
+			if fmt.Sprint(one) != fmt.Sprint(two) && (one == nil || two == nil || *one != *two) {
+				t.Fatalf("seed %d: %s is %+v, and at once %+v", seed, a, one, two)
+			}
+		}
+		if slow.Count(id) != quick.Count(id) {
+			t.Fatalf("seed %d: counts %+v, and at once %+v", seed, slow.Count(id), quick.Count(id))
+		}
+		if next.Scope(id) != nil && slow.Count(id).Headroom != recount(slow, id) {
+			t.Fatalf("seed %d: headroom %d, counted by hand %d", seed, slow.Count(id).Headroom, recount(slow, id))
+		}
+		one, two := slow.Upcoming(id, 200), quick.Upcoming(id, 200)
+		slices.SortFunc(one, netip.Addr.Compare)
+		slices.SortFunc(two, netip.Addr.Compare)
+		if !slices.Equal(slices.Compact(one), slices.Compact(two)) {
+			t.Fatalf("seed %d: next are %v, and at once %v", seed, one, two)
+		}
+		for _, table := range []*Table{slow, quick} {
+			for _, l := range must(table.Due(now+1000, 1000)) {
+				table.Put(l.Ended(Expired, l.Expires))
+			}
+			if n := len(must(table.Due(now+2000, 1000))); n != 0 || table.Count(id).Active != 0 {
+				t.Fatalf("seed %d: %d leases never end", seed, table.Count(id).Active)
+			}
+		}
+	}
+}
+
+func must(list []*Lease, _ bool) []*Lease { return list }
+
+// A note on the defaults rebuilds nothing; a changed pool does.
+func TestReshaped(t *testing.T) {
+	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
+	before := table.shards[id]
+	change(t, table, func(d *plan.Draft) error { return d.SetDefaults(plan.Defaults{Note: "x"}) })
+	if table.shards[id] != before {
+		t.Error("a note on the defaults rebuilt a scope")
+	}
+	change(t, table, func(d *plan.Draft) error {
+		s := d.Plan().Scope(id).Scope
+		s.Pools = nil
+		_, err := d.PutScope(s)
+		return err
+	})
+	if table.shards[id] == before || table.shards[id].view != table.Plan().Scope(id) {
+		t.Error("a scope without pools keeps what it had")
+	}
+}

@@ -11,7 +11,7 @@ import (
 // floors gives each room its floor; arrows run downward only.
 var floors = [][]string{
 	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay"}, {"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/answer"},
-	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"}, {"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
+	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"}, {"yarnpost/service/clock", "yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
 	{"yarnpost/cli", "yarnpost/demo"}, {"yarnpost/bench", "yarnpost/e2e", "yarnpost/e2e/browser", "yarnpost/e2e/shots", "yarnpost/cmd/yarnpost", "yarnpost/cmd/yarnpostd"},
 }
 
@@ -96,6 +96,21 @@ func TestCoreReadsNoClock(t *testing.T) {
 			out, _ := exec.Command("grep", "-nE", `time\.(Now|Since|Until|After|Sleep|NewTimer|NewTicker|Tick)\(`, r.Dir+"/"+f).Output()
 			if len(out) > 0 {
 				t.Errorf("%s/%s reads the clock:\n%s", r.ImportPath, f, out)
+			}
+		}
+	}
+}
+
+// The service has one clock, which is passed in.
+func TestServiceReadsOneClock(t *testing.T) {
+	for _, r := range rooms(t) {
+		if !strings.HasPrefix(r.ImportPath, "yarnpost/service/") || r.ImportPath == "yarnpost/service/clock" {
+			continue
+		}
+		for _, f := range r.GoFiles {
+			out, _ := exec.Command("grep", "-nE", `time\.(Now|Since|Until)\b`, r.Dir+"/"+f).Output()
+			if len(out) > 0 {
+				t.Errorf("%s/%s reads a clock of its own:\n%s", r.ImportPath, f, out)
 			}
 		}
 	}

@@ -217,7 +217,7 @@ type ScopeEdit struct {
 	NewPerMinute     *int              `json:"newPerMinute,omitempty"`
 	Lease            *string           `json:"lease,omitempty" doc:"Empty to inherit"`
 	Options          map[string]string `json:"options,omitempty" doc:"By name or code; an empty value unsets, none takes an inherited value away"`
-	Note             *string           `json:"note,omitempty"`
+	Note             *string           `json:"note,omitempty" maxLength:"4000"`
 }
 
 // LinkEdit sets fields of a link.
@@ -227,7 +227,7 @@ type LinkEdit struct {
 	Relays     *[]string `json:"relays,omitempty"`
 	Listening  *bool     `json:"listening,omitempty"`
 	StandAside *bool     `json:"standAside,omitempty"`
-	Note       *string   `json:"note,omitempty"`
+	Note       *string   `json:"note,omitempty" maxLength:"4000"`
 }
 
 // ReservationEdit sets fields of a reservation.
@@ -241,7 +241,7 @@ type ReservationEdit struct {
 	Hostname   *string           `json:"hostname,omitempty"`
 	Lease      *string           `json:"lease,omitempty" doc:"Empty to inherit"`
 	Options    map[string]string `json:"options,omitempty"`
-	Note       *string           `json:"note,omitempty"`
+	Note       *string           `json:"note,omitempty" maxLength:"4000"`
 }
 
 // DefaultsEdit sets fields of the defaults.
@@ -250,7 +250,7 @@ type DefaultsEdit struct {
 	Options   map[string]string `json:"options,omitempty"`
 	Identity  *string           `json:"identity,omitempty" enum:"identifier,hardware"`
 	Listening *bool             `json:"listening,omitempty"`
-	Note      *string           `json:"note,omitempty"`
+	Note      *string           `json:"note,omitempty" maxLength:"4000"`
 }
 
 // CodebookEdit sets fields of a codebook.
@@ -260,7 +260,7 @@ type CodebookEdit struct {
 	Enterprise *uint32     `json:"enterprise,omitempty" doc:"IANA enterprise number, with place 125"`
 	Put        []OwnOption `json:"put,omitempty" doc:"Options to add, or to replace by code"`
 	Drop       []int       `json:"drop,omitempty" doc:"Codes to take away"`
-	Note       *string     `json:"note,omitempty"`
+	Note       *string     `json:"note,omitempty" maxLength:"4000"`
 }
 
 // OwnOption is one option of a codebook of the administrator's.
@@ -288,7 +288,7 @@ type ListEdit struct {
 	Entries *[]string `json:"entries,omitempty" doc:"All entries: hardware addresses or identifiers in hexadecimal"`
 	Put     []string  `json:"put,omitempty" doc:"Entries to add"`
 	Drop    []string  `json:"drop,omitempty" doc:"Entries to take away"`
-	Note    *string   `json:"note,omitempty"`
+	Note    *string   `json:"note,omitempty" maxLength:"4000"`
 }
 
 // List is a named set of hardware addresses or identifiers.
@@ -310,7 +310,7 @@ type RuleEdit struct {
 	Off     *bool             `json:"off,omitempty"`
 	Lease   *string           `json:"lease,omitempty"`
 	Options map[string]string `json:"options,omitempty"`
-	Note    *string           `json:"note,omitempty"`
+	Note    *string           `json:"note,omitempty" maxLength:"4000"`
 }
 
 // Rule says which clients it fits and what they get or are refused.
@@ -358,7 +358,7 @@ type TrialEdit struct {
 	Vendor   *string `json:"vendor,omitempty" doc:"Vendor class"`
 	Circuit  *string `json:"circuit,omitempty"`
 	Every    *string `json:"every,omitempty" doc:"Such as 15m; empty for on demand alone"`
-	Note     *string `json:"note,omitempty"`
+	Note     *string `json:"note,omitempty" maxLength:"4000"`
 }
 
 // Trial is an exchange that the service makes as a client, to prove that a scope
@@ -404,7 +404,7 @@ type TrialResult struct {
 // ChangeRequest is a set of edits that is applied as one revision, or not at all.
 type ChangeRequest struct {
 	Base    int64  `json:"base,omitempty" doc:"Revision the edits were made against; refused if the plan has changed since"`
-	Reason  string `json:"reason,omitempty" doc:"Why, for the history"`
+	Reason  string `json:"reason,omitempty" maxLength:"1000" doc:"Why, for the history"`
 	DryRun  bool   `json:"dryRun,omitempty" doc:"Only say what would happen"`
 	Confirm bool   `json:"confirm,omitempty" doc:"Go ahead although clients are stranded"`
 	Edits   []Edit `json:"edits" minItems:"1" maxItems:"10000"`
@@ -707,8 +707,8 @@ type Wire struct {
 
 // SignIn asks for a session.
 type SignIn struct {
-	Account  string `json:"account"`
-	Password string `json:"password"`
+	Account  string `json:"account" maxLength:"64"`
+	Password string `json:"password" maxLength:"256"`
 }
 
 // Session says who is signed in.
@@ -719,8 +719,21 @@ type Session struct {
 
 // NewPassword replaces one's own password.
 type NewPassword struct {
-	Old string `json:"old"`
-	New string `json:"new" minLength:"10"`
+	Old string `json:"old" maxLength:"256"`
+	New string `json:"new" maxLength:"256" doc:"Ten characters at least, and none that everybody tries first"`
+}
+
+// Token is an API token.
+type Token struct {
+	Name    string    `json:"name"`
+	Account string    `json:"account" doc:"Whose it is"`
+	Made    time.Time `json:"made"`
+	Secret  string    `json:"secret,omitempty" doc:"Shown once, when it is made"`
+}
+
+// NewToken asks for an API token.
+type NewToken struct {
+	Name string `json:"name" minLength:"1" maxLength:"64" pattern:"^[\\p{L}\\p{N}]([\\p{L}\\p{N}._-]*[\\p{L}\\p{N}])?$" doc:"Where or for what it is used"`
 }
 
 // Ended says what became of an address that was ended or cleared.

@@ -245,7 +245,7 @@ func (s *service) oneByOne(span time.Duration) (float64, error) {
 	}
 	defer records.Close()
 	owner := each{make(chan struct{}, 1)}
-	j, err := records.NewJournal(ctx, slog.New(slog.DiscardHandler), owner)
+	j, err := records.NewJournal(ctx, slog.New(slog.DiscardHandler), owner, time.Now)
 	if err != nil {
 		return 0, err
 	}

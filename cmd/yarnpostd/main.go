@@ -119,7 +119,7 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	access, err := httpd.OpenAccess(ctx, n.Store(), o.data, log)
+	access, err := httpd.OpenAccess(ctx, n.Store(), o.data, n.Clock().Now, n.CountSignIn, log)
 	if err != nil {
 		n.Stop()
 		return nil, nil, nil, err

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"os"
 	"text/tabwriter"
+	"time"
 
 	"yarnpost/core/plan"
 	"yarnpost/service/node"
@@ -24,7 +25,7 @@ func look(ctx context.Context, args []string) error {
 	if err != nil {
 		return fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
-	in := preflight.Input{DHCP4: at, Interfaces: o.interfaces, TakePort: true}
+	in := preflight.Input{DHCP4: at, Interfaces: o.interfaces, TakePort: true, Now: time.Now()}
 	var p *plan.Plan
 	in.Database = func(ctx context.Context) (err error) {
 		p, err = store.Look(ctx, o.database, o.data)

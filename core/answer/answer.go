@@ -205,6 +205,7 @@ type Decision struct {
 	Lease   *lease.Lease   // to be stored, and recorded before the reply leaves
 	Ends    []*lease.Lease // of the same client, to be stored and recorded after Lease: it takes their place
 	Twin    *lease.Lease   // of this address, given to another hardware address with the same identifier
+	Trouble Reason         // that the client has although it is served
 	Offer   *lease.Offer   // to be noted
 	Drop    netip.Addr     // an offer to be forgotten
 	Probe   netip.Addr     // with Waiting: decide again when it is known whether somebody uses it

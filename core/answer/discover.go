@@ -58,7 +58,12 @@ func (d *decider) discover() {
 // requested, and then whatever is free for longest.
 func (d *decider) choose() (*plan.View, netip.Addr) {
 	if r, v, available := d.reservation(); r != nil {
-		switch probe := d.probe(v, r.Address); {
+		probe := d.probe(v, r.Address)
+		if l := d.Table.Get(r.Address); probe == InUse || l != nil && l.Status == lease.Abandoned {
+			d.step("another host answers for {a}, which is reserved for it as {t}", r.Address, r.Name)
+			d.Trouble, d.Address = ReservedInUse, r.Address
+		}
+		switch {
 		case available && (d.mine(d.Table.Get(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):
 			d.step("{a} is reserved for it as {t}", r.Address, r.Name)
 			return v, r.Address

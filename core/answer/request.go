@@ -123,7 +123,7 @@ func (d *decider) grant(s state, a netip.Addr) {
 		return
 	case r != nil && !here && available && rv.Mode != plan.Held && d.probe(rv, r.Address) == Unprobed && !d.mine(d.Table.Get(r.Address)):
 		d.step("{a} is reserved for it, and is probed first", r.Address, "")
-		d.Probe, d.Outcome = r.Address, Waiting
+		d.Scope, d.Probe, d.Outcome = rv, r.Address, Waiting
 		return
 	case r != nil && !here && available && rv.Mode != plan.Held && d.probe(rv, r.Address) != InUse:
 		d.step("{a} is reserved for it and can be had now", r.Address, "")

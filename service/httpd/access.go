@@ -1,6 +1,8 @@
 package httpd
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -10,9 +12,12 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/term"
@@ -27,30 +32,48 @@ const sessionTime = 12 * time.Hour
 // Access knows who may do what. It answers from memory, so that signing in
 // works while the database is away, and records what must last.
 type Access struct {
-	store *store.Store
+	store  *store.Store
+	now    func() time.Time
+	count  func(result string)
+	log    *slog.Logger
+	dir    string // where admin.password may lie
+	tries  *tries
+	checks chan struct{} // a password is worked on only with one of these
 
 	mu       sync.Mutex
 	accounts map[string]store.Account
 	grants   map[[32]byte]store.Grant
-	failures map[string][]time.Time // by account, of the last minute
+	changed  chan struct{} // closed and made anew when grants end
 }
 
 // ErrSignIn is given for a wrong name and a wrong password alike.
 var ErrSignIn = errors.New("account and password do not fit together")
 
-// ErrTooMany is given after too many failed attempts.
-var ErrTooMany = errors.New("too many failed attempts; wait a minute and try again")
+// ErrTooMany is given when too many attempts wait already.
+var ErrTooMany = errors.New("too many attempts to sign in; wait a minute and try again")
+
+// ErrWeak is wrapped when a new password will not do.
+var ErrWeak = errors.New("the new password will not do")
+
+// Limits of what is worked on at a time: a check takes 32 MB and two cores for a
+// moment.
+const (
+	checksMost   = 2
+	accountMost  = 64  // octets of an account's name
+	passwordMost = 256 // octets of a password
+)
 
 // OpenAccess reads accounts and grants. On the first start it creates the
 // administrator: the one-time password is shown on the terminal alone, or kept
 // in a file of mode 0600 where there is none, and an API token goes to
-// admin.token.
-func OpenAccess(ctx context.Context, s *store.Store, dir string, log *slog.Logger) (*Access, error) {
-	accounts, grants, err := s.LoadAccess(ctx)
+// admin.token. Attempts to sign in are told to count.
+func OpenAccess(ctx context.Context, s *store.Store, dir string, now func() time.Time, count func(result string), log *slog.Logger) (*Access, error) {
+	accounts, grants, err := s.LoadAccess(ctx, now())
 	if err != nil {
 		return nil, err
 	}
-	a := &Access{store: s, accounts: map[string]store.Account{}, grants: map[[32]byte]store.Grant{}, failures: map[string][]time.Time{}}
+	a := &Access{store: s, now: now, count: count, log: log, dir: dir, tries: newTries(now), checks: make(chan struct{}, checksMost),
+		accounts: map[string]store.Account{}, grants: map[[32]byte]store.Grant{}, changed: make(chan struct{})}
 	for _, acc := range accounts {
 		a.accounts[acc.Name] = acc
 	}
@@ -64,23 +87,24 @@ func OpenAccess(ctx context.Context, s *store.Store, dir string, log *slog.Logge
 	if err := a.setPassword(ctx, "admin", password, true); err != nil {
 		return nil, err
 	}
-	token := "yp_" + secret(32)
-	g := store.Grant{Hash: hashOf(token), Account: "admin", Name: "admin.token"}
-	if err := s.SaveGrant(ctx, g); err != nil {
+	token, err := a.AddToken(ctx, "admin", "admin.token")
+	if err != nil {
 		return nil, err
 	}
-	a.grants[[32]byte(g.Hash)] = g
 	if err := node.WriteSecret(dir, "admin.token", token); err != nil {
 		return nil, err
 	}
 	if term.IsTerminal(int(os.Stderr.Fd())) {
 		fmt.Fprintf(os.Stderr, "\n  The administrator's account is admin, its one-time password %s\n  Sign in to the console and choose your own.\n\n", password)
-	} else if err := node.WriteSecret(dir, "admin.password", password); err != nil {
+	} else if err := node.WriteSecret(dir, passwordFile, password); err != nil {
 		return nil, err
 	}
 	log.Info("created the account admin", "token", dir+"/admin.token")
 	return a, nil
 }
+
+// passwordFile keeps the one-time password until it is used.
+const passwordFile = "admin.password"
 
 func secret(octets int) string {
 	b := make([]byte, octets)
@@ -134,46 +158,73 @@ func checkPassword(encoded, password string) bool {
 // the same time.
 var nobody = sync.OnceValue(func() string { return hashPassword(secret(16)) })
 
-// SignIn gives the secret of a new session.
-func (a *Access) SignIn(ctx context.Context, account, password string) (cookie string, err error) {
+// working waits until a password can be worked on; done gives the place back.
+func (a *Access) working(ctx context.Context) (done func(), err error) {
+	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	select {
+	case a.checks <- struct{}{}:
+		return func() { <-a.checks }, nil
+	case <-ctx.Done():
+		return nil, ErrTooMany
+	}
+}
+
+// verify checks an account's password on behalf of a source, which is an address
+// without a port. The attempt is counted before anything is checked; beyond a few
+// failures attempts are paced, and never refused only because others failed.
+func (a *Access) verify(ctx context.Context, source, account, password string) error {
+	if len(account) > accountMost || len(password) > passwordMost {
+		return ErrSignIn
+	}
 	a.mu.Lock()
-	recent := a.failures[account][:0]
-	for _, t := range a.failures[account] {
-		if time.Since(t) < time.Minute {
-			recent = append(recent, t)
-		}
-	}
-	if len(recent) == 0 {
-		delete(a.failures, account)
-	} else {
-		a.failures[account] = recent
-	}
 	acc, known := a.accounts[account]
 	a.mu.Unlock()
-	if len(recent) >= 5 {
-		return "", ErrTooMany
+	try, err := a.tries.begin(ctx, source, account, known)
+	if err != nil {
+		a.told("refused", source, account)
+		return err
 	}
+	done, err := a.working(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
 	encoded := acc.Password
 	if !known {
 		encoded = nobody()
 	}
 	if !checkPassword(encoded, password) || !known {
-		a.mu.Lock()
-		if len(a.failures) < 10000 {
-			a.failures[account] = append(a.failures[account], time.Now())
-		}
-		a.mu.Unlock()
-		return "", ErrSignIn
+		a.told("failed", source, account)
+		return ErrSignIn
+	}
+	try.good()
+	return nil
+}
+
+func (a *Access) told(result, source, account string) {
+	a.count(result)
+	a.log.Info("sign-in "+result, "account", fmt.Sprintf("%.64q", account), "from", source)
+}
+
+// SignIn gives the secret of a new session.
+func (a *Access) SignIn(ctx context.Context, source, account, password string) (cookie string, err error) {
+	if err := a.verify(ctx, source, account, password); err != nil {
+		return "", err
 	}
 	cookie = secret(32)
-	g := store.Grant{Hash: hashOf(cookie), Account: account, Expires: time.Now().Add(sessionTime)}
-	if err := a.store.SaveGrant(ctx, g); err != nil {
+	g := store.Grant{Hash: hashOf(cookie), Account: account, Expires: a.now().Add(sessionTime)}
+	if err := a.store.SaveGrant(ctx, g, a.now()); err != nil {
 		return "", err
+	}
+	a.told("good", source, account)
+	if err := os.Remove(filepath.Join(a.dir, passwordFile)); account == "admin" && err == nil {
+		a.log.Info("the one-time password was used; its file is gone")
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for h, old := range a.grants {
-		if old.Name == "" && time.Now().After(old.Expires) {
+		if old.Name == "" && a.now().After(old.Expires) {
 			delete(a.grants, h)
 		}
 	}
@@ -186,7 +237,7 @@ func (a *Access) Who(secret string) (account store.Account, ok bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	g, ok := a.grants[[32]byte(hashOf(secret))]
-	if !ok || g.Name == "" && time.Now().After(g.Expires) {
+	if !ok || g.Name == "" && a.now().After(g.Expires) {
 		return store.Account{}, false
 	}
 	account, ok = a.accounts[g.Account]
@@ -196,23 +247,43 @@ func (a *Access) Who(secret string) (account store.Account, ok bool) {
 	return account, ok
 }
 
+// Changed is closed when grants end: whoever acts on one looks again whether it
+// still holds.
+func (a *Access) Changed() <-chan struct{} {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.changed
+}
+
+// end forgets the grants that fit. The caller holds the lock.
+func (a *Access) end(fits func(store.Grant) bool) {
+	for h, g := range a.grants {
+		if fits(g) {
+			delete(a.grants, h)
+		}
+	}
+	close(a.changed)
+	a.changed = make(chan struct{})
+}
+
 // SignOut ends a session.
 func (a *Access) SignOut(ctx context.Context, cookie string) error {
 	h := hashOf(cookie)
 	a.mu.Lock()
-	delete(a.grants, [32]byte(h))
+	a.end(func(g store.Grant) bool { return g.Name == "" && bytes.Equal(g.Hash, h) })
 	a.mu.Unlock()
 	return a.store.EndSession(ctx, h)
 }
 
 // ChangePassword replaces one's own password and ends all one's sessions.
-func (a *Access) ChangePassword(ctx context.Context, account, old, password string) error {
-	a.mu.Lock()
-	acc := a.accounts[account]
-	a.mu.Unlock()
-	if !checkPassword(acc.Password, old) {
-		return ErrSignIn
+func (a *Access) ChangePassword(ctx context.Context, source, account, old, password string) error {
+	if err := a.verify(ctx, source, account, old); err != nil {
+		return err
 	}
+	if err := strong(account, old, password); err != nil {
+		return err
+	}
+	a.log.Info("password replaced", "account", account, "from", source)
 	return a.setPassword(ctx, account, password, false)
 }
 
@@ -222,17 +293,103 @@ func (a *Access) SetPassword(ctx context.Context, account, password string) erro
 }
 
 func (a *Access) setPassword(ctx context.Context, account, password string, mustChange bool) error {
+	done, err := a.working(ctx)
+	if err != nil {
+		return err
+	}
 	acc := store.Account{Name: account, Password: hashPassword(password), MustChange: mustChange}
+	done()
 	if err := a.store.SaveAccount(ctx, acc); err != nil {
 		return err
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.accounts[account] = acc
-	for h, g := range a.grants {
-		if g.Account == account && g.Name == "" {
-			delete(a.grants, h)
+	a.end(func(g store.Grant) bool { return g.Account == account && g.Name == "" })
+	return nil
+}
+
+// passwordLeast is how many characters a password has at least.
+const passwordLeast = 10
+
+// common are passwords that everybody tries first, or parts of them.
+var common = []string{"password", "passwort", "1234567", "qwerty", "qwertz", "letmein", "welcome", "administrator", "changeme", "iloveyou", "yarnpost", "dhcp"}
+
+// strong refuses passwords that are short, unchanged, or soon guessed.
+func strong(account, old, password string) error {
+	weak := func(why string) error { return fmt.Errorf("%w: %s", ErrWeak, why) }
+	plain := strings.ToLower(password)
+	different := map[rune]bool{}
+	for _, r := range plain {
+		different[r] = true
+	}
+	rest := plain
+	for _, part := range append(common, strings.ToLower(account)) {
+		rest = strings.ReplaceAll(rest, part, "")
+	}
+	switch {
+	case utf8.RuneCountInString(password) < passwordLeast:
+		return weak(fmt.Sprintf("it has %d characters at least", passwordLeast))
+	case len(password) > passwordMost:
+		return weak(fmt.Sprintf("it takes %d octets at most", passwordMost))
+	case password == old:
+		return weak("it is the old one")
+	case len(different) < 5:
+		return weak("it has too few different characters")
+	case utf8.RuneCountInString(rest) < 6:
+		return weak("it is one that everybody tries first; take some words that belong to nothing")
+	}
+	return nil
+}
+
+// Tokens lists the API tokens by account and name.
+func (a *Access) Tokens() []store.Grant {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	var out []store.Grant
+	for _, g := range a.grants {
+		if g.Name != "" {
+			out = append(out, g)
 		}
 	}
+	slices.SortFunc(out, func(a, b store.Grant) int {
+		return cmp.Or(strings.Compare(a.Account, b.Account), strings.Compare(a.Name, b.Name))
+	})
+	return out
+}
+
+// ErrToken is wrapped when a token is there already, or is not there.
+var ErrToken = errors.New("API token")
+
+// AddToken makes an API token of an account and gives its secret, which is
+// nowhere else.
+func (a *Access) AddToken(ctx context.Context, account, name string) (string, error) {
+	for _, g := range a.Tokens() {
+		if g.Account == account && g.Name == name {
+			return "", fmt.Errorf("%w %s is there already; revoke it first, or choose another name", ErrToken, name)
+		}
+	}
+	token := "yp_" + secret(32)
+	g := store.Grant{Hash: hashOf(token), Account: account, Name: name, Made: a.now()}
+	if err := a.store.SaveGrant(ctx, g, a.now()); err != nil {
+		return "", err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.grants[[32]byte(g.Hash)] = g
+	return token, nil
+}
+
+// RevokeToken ends an API token of an account.
+func (a *Access) RevokeToken(ctx context.Context, account, name string) error {
+	if !slices.ContainsFunc(a.Tokens(), func(g store.Grant) bool { return g.Account == account && g.Name == name }) {
+		return fmt.Errorf("%w %s is not there; yarnpost token list shows all", ErrToken, name)
+	}
+	if err := a.store.EndToken(ctx, account, name); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.end(func(g store.Grant) bool { return g.Account == account && g.Name == name })
 	return nil
 }

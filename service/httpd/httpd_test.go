@@ -108,7 +108,7 @@ func TestEdits(t *testing.T) {
 		t.Fatal(err)
 	}
 	v := d.Plan().ScopeNamed("looms")
-	if v.Size != 253 || len(v.Exclusions) != 0 || len(v.Options) != 1 || v.Lease != plan.DefaultLease || v.Mode != plan.Held {
+	if v.Size != 252 || len(v.Exclusions) != 0 || len(v.Options) != 1 || v.Lease != plan.DefaultLease || v.Mode != plan.Held {
 		t.Errorf("edited to %+v", v)
 	}
 	if err := edit(api.Edit{Op: "add", Kind: "reservation", Name: "r", Reservation: &api.ReservationEdit{Hardware: text("0200.0000.0017"), Address: text("10.77.0.17")}}); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"sort"
 	"strings"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/node"
 	"yarnpost/service/store"
 )
 
@@ -49,10 +51,10 @@ func (s *Server) registerLeases(a huma.API) {
 	})
 	endings := []struct {
 		id, path, summary, done, would string
-		from, to                       lease.Status
+		do                             func(context.Context, netip.Addr, bool) (node.Ending, error)
 	}{
-		{"end-lease", "end", "End a lease; its client finds out when it next renews", "ended", "would be ended", lease.Active, lease.Released},
-		{"clear-lease", "clear", "Clear an abandoned address, so that it can be handed out again", "cleared", "would be cleared", lease.Abandoned, lease.Expired},
+		{"end-lease", "end", "End a lease; its client finds out when it next renews", "is ended", "would be ended", s.node.EndLease},
+		{"clear-lease", "clear", "Clear an abandoned or kept address, so that it can be handed out again", "is cleared", "would be cleared", s.node.ClearAddress},
 	}
 	for _, e := range endings {
 		huma.Register(a, op(e.id, http.MethodPost, "/api/leases/{address}/"+e.path, e.summary, "leases"), func(ctx context.Context, in *struct {
@@ -63,12 +65,7 @@ func (s *Server) registerLeases(a huma.API) {
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
-			if e.to == lease.Expired && !in.DryRun { // probed again before it is given back
-				if who, ok := s.node.Engine().ProbeNow(at); ok && who.Answered {
-					return nil, huma.Error409Conflict(strings.TrimSpace(fmt.Sprintf("%s is still in use: it answered a probe just now %s", at, fromWhom(who.Hardware))) + "; find that device, or exclude the address")
-				}
-			}
-			l, err := s.node.SetStatus(ctx, at, e.from, e.to, in.DryRun)
+			x, err := e.do(ctx, at, in.DryRun)
 			if err != nil {
 				return nil, failure(err)
 			}
@@ -76,10 +73,10 @@ func (s *Server) registerLeases(a huma.API) {
 			if in.DryRun {
 				verb = e.would
 			} else {
-				s.log.Info("lease "+e.done, "address", at, "by", who(ctx).Name)
+				s.log.Info("lease "+e.path, "address", at, "by", who(ctx).Name)
 			}
-			text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", at, l.Hardware, l.Hostname)) + " " + verb
-			return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.node.Engine().Plan(), l), Text: text}, nil)
+			text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", at, x.Lease.Hardware, x.Lease.Hostname)) + " " + verb + ": " + x.Text
+			return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.node.Engine().Plan(), x.Lease), Text: text}, nil)
 		})
 	}
 	huma.Register(a, op("list-unserved", http.MethodGet, "/api/unserved", "Clients that ask and get nothing, or a refusal; latest first", "leases"), func(_ context.Context, in *struct {
@@ -88,13 +85,6 @@ func (s *Server) registerLeases(a huma.API) {
 	}) (*body[[]api.Unserved], error) {
 		return respond(s.unserved(in.Search, in.Reason), nil)
 	})
-}
-
-func fromWhom(hw addr.Hardware) string {
-	if hw == "" {
-		return ""
-	}
-	return "from " + hw.String()
 }
 
 func (s *Server) unserved(search, reason string) []api.Unserved {
@@ -144,7 +134,7 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[[]api.Leas
 	case !q.At.IsZero():
 		past.Before, past.Limit = q.At.Add(time.Nanosecond), 1
 	case past.Before.IsZero():
-		past.Before = time.Now().Add(time.Minute)
+		past.Before = s.node.Clock().Now().Add(time.Minute)
 	}
 	events, err := s.node.Store().History(ctx, past)
 	if err != nil {

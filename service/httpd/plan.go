@@ -7,7 +7,6 @@ import (
 	"net/netip"
 	"sort"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -192,7 +191,7 @@ func (s *Server) reservations(scope, search string, limit, offset int) (*body[[]
 			list = append(list, r)
 		}
 	}
-	now := lease.At(time.Now())
+	now := lease.At(s.node.Clock().Now())
 	out := []api.Reservation{}
 	list = page(list, offset, limit)
 	s.node.Engine().With(func(t *lease.Table) {

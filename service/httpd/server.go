@@ -5,13 +5,17 @@ package httpd
 import (
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -21,6 +25,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"yarnpost/console"
+	"yarnpost/service/clock"
 	"yarnpost/service/node"
 	"yarnpost/service/store"
 )
@@ -40,12 +45,26 @@ type Server struct {
 	server *http.Server
 	addr   net.Addr
 	secure bool
+	files  [2]string // certificate and key
+	pair   atomic.Pointer[tls.Certificate]
 }
+
+// Time limits of a connection: for a request's head and body, for a reply that
+// is no stream, and between requests.
+const (
+	headTime = 10 * time.Second
+	bodyTime = 30 * time.Second
+	sendTime = 2 * time.Minute
+	idleTime = 2 * time.Minute
+)
 
 // Listen opens the HTTP side. Without a certificate only loopback addresses
 // are allowed.
 func Listen(addr, cert, key string, n *node.Node, access *Access, log *slog.Logger) (*Server, error) {
-	s := &Server{node: n, access: access, log: log, secure: cert != ""}
+	if (cert == "") != (key == "") {
+		return nil, fmt.Errorf("listen for HTTPS on %s: --tls-cert and --tls-key belong together; give both or none", addr)
+	}
+	s := &Server{node: n, access: access, log: log, secure: cert != "", files: [2]string{cert, key}}
 	l, err := net.Listen("tcp", addr)
 	if err != nil {
 		return nil, fmt.Errorf("listen for HTTP on %s: %w", addr, err)
@@ -55,18 +74,32 @@ func Listen(addr, cert, key string, n *node.Node, access *Access, log *slog.Logg
 		return nil, fmt.Errorf("listen for HTTP on %s: passwords would cross the network in the clear; give --tls-cert and --tls-key, or listen on 127.0.0.1", addr)
 	}
 	if s.secure {
-		pair, err := tls.LoadX509KeyPair(cert, key)
-		if err != nil {
+		if err := s.Reload(); err != nil {
 			l.Close()
 			return nil, fmt.Errorf("listen for HTTPS on %s: %w", addr, err)
 		}
-		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+		l = tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
+			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.pair.Load(), nil }})
 	}
 	s.addr = l.Addr()
 	s.build()
-	s.server = &http.Server{Handler: s.echo, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	s.server = &http.Server{Handler: s.echo, ReadHeaderTimeout: headTime, IdleTimeout: idleTime, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	go s.server.Serve(l)
 	return s, nil
+}
+
+// Reload reads the certificate and its key again; what is in force stays if they
+// cannot be read.
+func (s *Server) Reload() error {
+	if !s.secure {
+		return nil
+	}
+	pair, err := tls.LoadX509KeyPair(s.files[0], s.files[1])
+	if err != nil {
+		return fmt.Errorf("read the certificate: %w", err)
+	}
+	s.pair.Store(&pair)
+	return nil
 }
 
 // URL is where the console is.
@@ -91,7 +124,12 @@ func (s *Server) build() {
 	e.Logger = s.log
 	s.echo = e
 	e.Use(middleware.Recover())
+	hsts := 0
+	if s.secure {
+		hsts = 365 * 24 * 3600
+	}
 	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{
+		HSTSMaxAge:         hsts,
 		ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ReferrerPolicy: "same-origin",
 		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
 	}))
@@ -101,7 +139,7 @@ func (s *Server) build() {
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "there is no "+r.Method+" "+r.URL.Path+"; /api/openapi.json lists what there is")
 	})
-	e.Any("/api/*", echo.WrapHandler(s.guard(mux)))
+	e.Any("/api/*", echo.WrapHandler(limited(s.guard(mux))))
 	metrics := promhttp.HandlerFor(s.node.Registry(), promhttp.HandlerOpts{EnableOpenMetrics: true, DisableCompression: true})
 	e.GET("/metrics", echo.WrapHandler(s.local(metrics)))
 	e.GET("/healthz", echo.WrapHandler(s.local(http.HandlerFunc(s.healthz))))
@@ -114,6 +152,8 @@ func openAPIConfig() huma.Config {
 	c := huma.DefaultConfig("Yarn Post", Version)
 	c.Info.Description = "Scopes, reservations, options, leases and unserved clients of a Yarn Post server."
 	c.CreateHooks = nil
+	c.Formats = map[string]huma.Format{"application/json": jsonFormat, "json": jsonFormat}
+	plainErrors()
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/api/openapi", "", ""
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer", Description: "An API token, such as the one in admin.token"},
@@ -128,6 +168,7 @@ func openAPIConfig() huma.Config {
 func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	a := humago.New(mux, openAPIConfig())
 	s.registerSession(a)
+	s.registerTokens(a)
 	s.registerPlan(a)
 	s.registerLeases(a)
 	s.registerStatus(a)
@@ -138,6 +179,20 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 }
 
 type accountKey struct{}
+type sourceKey struct{}
+type holdsKey struct{}
+
+// source is the address that a request comes from, without its port.
+func source(ctx context.Context) string {
+	s, _ := ctx.Value(sourceKey{}).(string)
+	return s
+}
+
+// holds reports whether the session or token of a request still does.
+func holds(ctx context.Context) bool {
+	f, _ := ctx.Value(holdsKey{}).(func() bool)
+	return f == nil || f()
+}
 
 // who is the account a request acts for.
 func who(ctx context.Context) store.Account {
@@ -149,6 +204,12 @@ func who(ctx context.Context) store.Account {
 func (s *Server) guard(next http.Handler) http.Handler {
 	foreign := http.NewCrossOriginProtection()
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if err := cleanURL(r); err != nil {
+			problem(w, http.StatusUnprocessableEntity, err.Error())
+			return
+		}
+		from, _, _ := net.SplitHostPort(r.RemoteAddr)
+		r = r.WithContext(context.WithValue(r.Context(), sourceKey{}, from))
 		if r.Method == http.MethodPost && r.URL.Path == "/api/session" {
 			if err := foreign.Check(r); err != nil {
 				problem(w, http.StatusForbidden, "the request comes from another site")
@@ -179,7 +240,10 @@ func (s *Server) guard(next http.Handler) http.Handler {
 			problem(w, http.StatusForbidden, "the one-time password has to be replaced first, at the console or with POST /api/password")
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), accountKey{}, account)))
+		w.Header().Set("Yarnpost-Revision", strconv.FormatInt(s.node.Engine().Plan().Revision, 10))
+		ctx := context.WithValue(r.Context(), accountKey{}, account)
+		ctx = context.WithValue(ctx, holdsKey{}, func() bool { _, ok := s.access.Who(secret); return ok })
+		next.ServeHTTP(w, r.WithContext(ctx))
 	})
 }
 
@@ -188,12 +252,55 @@ func (s *Server) local(next http.Handler) http.Handler {
 	guarded := s.guard(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		host, _, _ := net.SplitHostPort(r.RemoteAddr)
-		if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
+		if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() && s.own(r.Host) {
 			next.ServeHTTP(w, r)
 			return
 		}
 		guarded.ServeHTTP(w, r)
 	})
+}
+
+// own reports whether a request's Host is this machine by address or as
+// localhost. A page of another site that has its name resolved to loopback has
+// that name there.
+func (s *Server) own(host string) bool {
+	name, _, err := net.SplitHostPort(host)
+	if err != nil {
+		name = strings.Trim(host, "[]")
+	}
+	at, _, _ := net.SplitHostPort(s.addr.String())
+	ip := net.ParseIP(name)
+	return name == "localhost" || name == at || ip != nil && ip.IsLoopback()
+}
+
+// limited gives the body of a request and a reply that is no stream a time
+// limit each.
+func limited(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c := http.NewResponseController(w)
+		if r.ContentLength != 0 {
+			c.SetReadDeadline(clock.Deadline(bodyTime))
+			r.Body = &untilRead{r.Body, c}
+		}
+		if r.URL.Path != "/api/events" {
+			c.SetWriteDeadline(clock.Deadline(sendTime))
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// untilRead is a body whose time limit ends once it is read.
+type untilRead struct {
+	io.ReadCloser
+	c *http.ResponseController
+}
+
+func (b *untilRead) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if errors.Is(err, io.EOF) {
+		b.c.SetReadDeadline(time.Time{})
+	}
+	return n, err
 }
 
 func (s *Server) healthz(w http.ResponseWriter, _ *http.Request) {
@@ -208,7 +315,7 @@ func (s *Server) healthz(w http.ResponseWriter, _ *http.Request) {
 func problem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	fmt.Fprintf(w, "{\"title\":%q,\"status\":%d,\"detail\":%q}\n", http.StatusText(status), status, detail)
+	json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
 }
 
 // consoleFiles serves the built console; paths that are not files are pages.

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -158,7 +157,7 @@ func (s *Server) listening() api.Listening {
 	for _, r := range s.node.Engine().Rivals() {
 		out.Rivals = append(out.Rivals, rivalView(r))
 	}
-	now := lease.At(time.Now())
+	now := lease.At(s.node.Clock().Now())
 	s.node.EachLease(0, func(l *lease.Lease) {
 		if l.HeldAt(now) && l.Revision == 0 {
 			out.Learned++

@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"yarnpost/api"
 	"yarnpost/core/plan"
@@ -24,12 +25,18 @@ func failure(err error) error {
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, plan.ErrRefused):
 		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.Is(err, store.ErrStale), errors.Is(err, node.ErrConfirm):
+	case errors.Is(err, store.ErrStale), errors.Is(err, node.ErrConfirm), errors.Is(err, node.ErrInUse):
 		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, ErrWeak), errors.Is(err, ErrToken):
+		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.Is(err, ErrTooMany):
 		return huma.Error429TooManyRequests(err.Error())
 	case errors.Is(err, ErrSignIn):
 		return huma.Error401Unauthorized(err.Error())
+	}
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) { // the statement is nobody's business
+		return huma.Error503ServiceUnavailable("the database refused: " + pg.Message + "; the service's log says more")
 	}
 	return huma.Error503ServiceUnavailable(err.Error())
 }
@@ -58,7 +65,7 @@ func (s *Server) cookie(value string, age time.Duration) http.Cookie {
 
 func (s *Server) registerSession(a huma.API) {
 	huma.Register(a, op("sign-in", http.MethodPost, "/api/session", "Sign in", "access"), func(ctx context.Context, in *body[api.SignIn]) (*cookieOut, error) {
-		secret, err := s.access.SignIn(ctx, in.Body.Account, in.Body.Password)
+		secret, err := s.access.SignIn(ctx, source(ctx), in.Body.Account, in.Body.Password)
 		if err != nil {
 			return nil, failure(err)
 		}
@@ -80,7 +87,31 @@ func (s *Server) registerSession(a huma.API) {
 		return &cookieOut{s.cookie("", -time.Second), api.Session{}}, nil
 	})
 	huma.Register(a, op("change-password", http.MethodPost, "/api/password", "Replace one's own password; sign in again afterwards", "access"), func(ctx context.Context, in *body[api.NewPassword]) (*struct{}, error) {
-		return nil, failure(s.access.ChangePassword(ctx, who(ctx).Name, in.Body.Old, in.Body.New))
+		return nil, failure(s.access.ChangePassword(ctx, source(ctx), who(ctx).Name, in.Body.Old, in.Body.New))
+	})
+}
+
+func (s *Server) registerTokens(a huma.API) {
+	huma.Register(a, op("list-tokens", http.MethodGet, "/api/tokens", "API tokens, without their secrets", "access"), func(context.Context, *struct{}) (*body[[]api.Token], error) {
+		out := []api.Token{}
+		for _, g := range s.access.Tokens() {
+			out = append(out, api.Token{Name: g.Name, Account: g.Account, Made: g.Made.UTC()})
+		}
+		return respond(out, nil)
+	})
+	huma.Register(a, op("add-token", http.MethodPost, "/api/tokens", "Make an API token; its secret is shown this once", "access"), func(ctx context.Context, in *body[api.NewToken]) (*body[api.Token], error) {
+		secret, err := s.access.AddToken(ctx, who(ctx).Name, in.Body.Name)
+		if err == nil {
+			s.log.Info("API token added", "name", in.Body.Name, "account", who(ctx).Name, "from", source(ctx))
+		}
+		return respond(api.Token{Name: in.Body.Name, Account: who(ctx).Name, Made: s.node.Clock().Now().UTC(), Secret: secret}, err)
+	})
+	huma.Register(a, op("revoke-token", http.MethodDelete, "/api/tokens/{name}", "End an API token at once", "access"), func(ctx context.Context, in *named) (*struct{}, error) {
+		err := s.access.RevokeToken(ctx, who(ctx).Name, in.Name)
+		if err == nil {
+			s.log.Info("API token revoked", "name", in.Name, "account", who(ctx).Name, "from", source(ctx))
+		}
+		return nil, failure(err)
 	})
 }
 
@@ -95,16 +126,22 @@ func (s *Server) registerStatus(a huma.API) {
 			defer s.node.Events().Cancel(sub)
 			beat := time.NewTicker(5 * time.Second)
 			defer beat.Stop()
-			if send.Data(api.LiveBeat{Now: time.Now().UTC()}) != nil {
+			if send.Data(api.LiveBeat{Now: s.node.Clock().Now().UTC()}) != nil {
 				return
 			}
 			for {
 				var err error
+				ended := s.access.Changed()
+				if !holds(ctx) {
+					return
+				}
 				select {
 				case <-ctx.Done():
 					return
+				case <-ended: // perhaps its own session
+					continue
 				case <-beat.C:
-					err = send.Data(api.LiveBeat{Now: time.Now().UTC(), Missed: sub.Missed.Swap(0)})
+					err = send.Data(api.LiveBeat{Now: s.node.Clock().Now().UTC(), Missed: sub.Missed.Swap(0)})
 				case e := <-sub.C:
 					if e.Lease != nil {
 						err = send.Data(api.LiveLease{Lease: leaseView(s.node.Engine().Plan(), e.Lease)})
@@ -123,8 +160,8 @@ func (s *Server) status() api.Status {
 	e := s.node.Engine()
 	p := e.Plan()
 	recorded, commits := s.node.Recorded()
-	st := api.Status{Version: Version, Started: s.node.Started.UTC(), Now: time.Now().UTC(), Revision: p.Revision, Healthy: true,
-		DHCP4: s.node.DHCP4().String(), Wires: []api.Wire{}, Unserved: len(e.Unserved()), Served5m: s.node.Served(5 * time.Minute),
+	st := api.Status{Version: Version, Started: s.node.Started.UTC(), Now: s.node.Clock().Now().UTC(), Revision: p.Revision, Healthy: true,
+		DHCP4: s.node.DHCP4().String(), Wires: []api.Wire{}, Unserved: e.UnservedCount(), Served5m: s.node.Served(5 * time.Minute),
 		Served24h: s.node.Served(24 * time.Hour), Recorded: recorded, Commits: commits, Warnings: s.warnings()}
 	if err := s.node.Health(); err != nil {
 		st.Healthy = false

@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"runtime"
+	"runtime/debug"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"yarnpost/core/dhcp4"
@@ -48,71 +51,101 @@ type Order struct {
 }
 
 // ChangePlan edits the plan: either all that edit does becomes one durable
-// revision in force, or nothing changes.
+// revision in force, or nothing changes. It goes on when the caller does not wait
+// any more.
 func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) error) (*Change, error) {
 	n.planMu.Lock()
 	defer n.planMu.Unlock()
+	if err := n.settle(ctx); err != nil {
+		return nil, err
+	}
 	e := n.engine
 	old := e.Plan()
-	if o.Base != 0 && o.Base != old.Revision {
-		return nil, fmt.Errorf("%w: it is at revision %d and your change was made against %d; look at what changed and try again", store.ErrStale, old.Revision, o.Base)
-	}
 	d := old.Draft()
 	if err := edit(d); err != nil {
 		return nil, err
 	}
-	next, changes := d.Finish()
-	c := &Change{Base: old.Revision, Revision: old.Revision, Lines: plan.Diff(changes, d.Label), Advice: plan.Advise(next, changes, n.PlanInterfaces())}
+	next, items := d.Finish()
+	if o.Base != 0 && o.Base != old.Revision {
+		if err := n.changed.between(o.Base, old.Revision, items); err != nil {
+			return nil, err
+		}
+	}
+	c := &Change{Base: old.Revision, Revision: old.Revision, Lines: plan.Diff(items, d.Label), Advice: plan.Advise(next, items, n.PlanInterfaces())}
 	c.Plan = next
-	for _, ch := range changes {
+	for _, ch := range items {
 		if v := next.Scope(ch.ID); v != nil && ch.Kind == plan.KindScope {
 			c.Scopes = append(c.Scopes, v)
 		}
 	}
-	c.Effects = e.effects(old, next, changes, lease.At(time.Now()))
-	if o.Preview || len(changes) == 0 {
+	c.Effects = e.effects(old, next, items, lease.At(n.clock.Now()))
+	if o.Preview || len(items) == 0 {
 		return c, nil
 	}
-	if !o.Confirm {
-		var strands []string
-		for _, f := range c.Effects {
-			if f.Strands {
-				strands = append(strands, f.Text)
-			}
-		}
-		if len(strands) > 0 {
-			return c, fmt.Errorf("%w: %s", ErrConfirm, strings.Join(strands, "; "))
-		}
+	if err := confirmed(o, c.Effects); err != nil {
+		return c, err
 	}
-	r := store.Revision{Number: next.Revision, At: time.Now(), Author: o.Author, Reason: o.Reason}
-	if err := n.store.SavePlan(ctx, r, changes, func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) }); err != nil {
+	r := store.Revision{Number: next.Revision, At: n.clock.Now().Truncate(time.Microsecond), Author: o.Author, Reason: o.Reason}
+	save, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+	defer cancel()
+	err := n.store.SavePlan(save, r, items, func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) })
+	if errors.Is(err, store.ErrUnknown) {
+		n.log.Error("it is not known whether a change of the plan was recorded; the database is asked once it is back", "revision", r.Number, "err", err)
+		n.doubted = &doubted{r, next, items, c.Lines}
+		err = n.settle(save)
+	} else if err == nil {
+		n.adopt(r, next, items, c.Lines)
+	}
+	if err != nil {
 		return nil, err
 	}
-	e.With(func(t *lease.Table) { t.SetPlan(next, changes) })
-	e.events.publish(Event{Revision: next.Revision})
+	if e.Plan().Revision != next.Revision {
+		return nil, errors.New("the change was not recorded, since the connection to the database was lost; try again")
+	}
 	c.Revision, c.Applied = next.Revision, true
-	n.log.Info("plan changed", "revision", next.Revision, "author", o.Author, "changes", len(c.Lines))
 	return c, nil
 }
 
-// effects counts the clients that a change touches.
-func (e *Engine) effects(old, next *plan.Plan, changes []plan.Change, now lease.Time) []Effect {
-	var out []Effect
-	for _, c := range changes {
-		switch c.Kind {
-		case plan.KindScope:
-			if before := old.Scope(c.ID); before != nil {
-				out = append(out, e.scopeEffects(before, next.Scope(c.ID), next, now)...)
-			}
-		case plan.KindLink:
-			out = append(out, e.linkEffects(c, now)...)
-		case plan.KindReservation:
-			if r, ok := c.After.(plan.Reservation); ok {
-				out = append(out, e.reservationEffects(r, now)...)
-			}
+// confirmed reports that a change strands clients and nobody said that this is
+// meant.
+func confirmed(o Order, effects []Effect) error {
+	if o.Confirm {
+		return nil
+	}
+	var strands []string
+	for _, f := range effects {
+		if f.Strands {
+			strands = append(strands, f.Text)
 		}
 	}
-	return out
+	if len(strands) > 0 {
+		return fmt.Errorf("%w: %s", ErrConfirm, strings.Join(strands, "; "))
+	}
+	return nil
+}
+
+// adopt puts a recorded revision in force. The table takes it in a part at a
+// time, so that packets are answered meanwhile. The caller holds planMu.
+func (n *Node) adopt(r store.Revision, next *plan.Plan, items []plan.Change, lines []plan.Line) {
+	n.engine.take(next, items)
+	n.changed.note(r, items, lines)
+	n.engine.events.publish(Event{Revision: next.Revision})
+	n.log.Info("plan changed", "revision", next.Revision, "author", r.Author, "changes", len(lines))
+}
+
+// turnPart is how many leases move to a new revision while the lock is held.
+const turnPart = 256
+
+// take makes the table follow a revision.
+func (e *Engine) take(next *plan.Plan, items []plan.Change) {
+	u := e.table.NewTurn(next, items) // nobody else changes the plan
+	e.With(func(*lease.Table) { u.Begin() })
+	for more := true; more; {
+		e.With(func(*lease.Table) { more = u.Step(turnPart) })
+		runtime.Gosched()
+	}
+	u.Sort()
+	e.With(func(*lease.Table) { u.End() })
 }
 
 func clients(n int) string {
@@ -120,81 +153,6 @@ func clients(n int) string {
 		return "1 client"
 	}
 	return fmt.Sprintf("%d clients", n)
-}
-
-func (e *Engine) scopeEffects(before, after *plan.View, next *plan.Plan, now lease.Time) []Effect {
-	subject := "scope " + before.Name
-	active, moved := 0, 0
-	e.eachLease(before.ID, func(l *lease.Lease) {
-		if !l.HeldAt(now) {
-			return
-		}
-		active++
-		if after != nil && !after.Allocatable(l.Address) && next.ReservationAt(l.Address) == nil {
-			moved++
-		}
-	})
-	switch {
-	case active == 0:
-		return nil
-	case after == nil:
-		return []Effect{{subject, fmt.Sprintf("%s of scope %s would lose their address when they next renew", clients(active), before.Name), active, true}}
-	case after.Mode == plan.Held && before.Mode != plan.Held:
-		return []Effect{{subject, fmt.Sprintf("%s of scope %s would not be able to renew", clients(active), before.Name), active, true}}
-	}
-	var out []Effect
-	if after.Mode == plan.Draining && before.Mode != plan.Draining {
-		out = append(out, Effect{subject, fmt.Sprintf("%s of scope %s will move away as they renew", clients(active), before.Name), active, false})
-	}
-	if moved > 0 {
-		out = append(out, Effect{subject, fmt.Sprintf("%s of scope %s hold addresses outside the new pools and will move when they renew", clients(moved), before.Name), moved, false})
-	}
-	if fmt.Sprint(before.Values) != fmt.Sprint(after.Values) || before.Lease != after.Lease {
-		out = append(out, Effect{subject, fmt.Sprintf("%s of scope %s keep the old settings until they renew, the last within %s", clients(active), before.Name, plan.Duration(before.Lease/2)), active, false})
-	}
-	return out
-}
-
-func (e *Engine) reservationEffects(r plan.Reservation, now lease.Time) (out []Effect) {
-	e.With(func(t *lease.Table) {
-		if l := t.Get(r.Address); l != nil && l.HeldAt(now) && !holds(&r, l) {
-			until := "for ever"
-			if l.Expires != lease.Never {
-				until = "until " + l.Expires.Std().Format("2006-01-02 15:04:05") + " UTC at the latest"
-			}
-			out = append(out, Effect{"reservation " + r.Name, fmt.Sprintf("%s is held by %s (%s) %s; it is moved when it renews", r.Address, l.Hardware, l.Hostname, until), 1, false})
-		}
-		if l := t.Get(r.Address); l != nil && l.Status == lease.Abandoned {
-			out = append(out, Effect{"reservation " + r.Name, fmt.Sprintf("%s is abandoned; clear it before the client can have it: yarnpost lease clear %s --yes", r.Address, r.Address), 0, false})
-		}
-	})
-	return out
-}
-
-// linkEffects says what going live, or ceasing to answer, means for clients.
-func (e *Engine) linkEffects(c plan.Change, now lease.Time) []Effect {
-	before, was := c.Before.(plan.Link)
-	after, is := c.After.(plan.Link)
-	if !was || !is || before.Listening == after.Listening {
-		return nil
-	}
-	known, ours := 0, 0
-	for _, v := range e.Plan().OnLink(c.ID) {
-		e.eachLease(v.ID, func(l *lease.Lease) {
-			if l.HeldAt(now) && l.Revision == 0 {
-				known++
-			} else if l.HeldAt(now) {
-				ours++
-			}
-		})
-	}
-	if after.Listening {
-		if ours == 0 {
-			return nil
-		}
-		return []Effect{{"link " + after.Name, fmt.Sprintf("%s of link %s would not be able to renew here while it is only listened to", clients(ours), after.Name), ours, true}}
-	}
-	return []Effect{{"link " + after.Name, fmt.Sprintf("link %s is answered from now on; the addresses of %s were learned by listening and are kept for them", after.Name, clients(known)), known, false}}
 }
 
 // holds reports whether a lease is of the client a reservation is for.
@@ -208,13 +166,20 @@ func holds(r *plan.Reservation, l *lease.Lease) bool {
 	return l.Hardware == r.Hardware
 }
 
-// eachLease walks a scope (0: the whole table), a part at a time.
+// eachLease walks a scope (0: the whole table), a part at a time. A panic of one
+// that walks is that of the caller.
 func (e *Engine) eachLease(scope plan.ID, share ...func(*lease.Lease)) {
 	var at *lease.Position
 	e.With(func(t *lease.Table) { at = t.Walk(scope) })
 	var walking sync.WaitGroup
+	var fault atomic.Value
 	for _, f := range share {
 		walking.Go(func() {
+			defer func() {
+				if r := recover(); r != nil {
+					fault.Store(fmt.Sprintf("%v\n%s", r, debug.Stack()))
+				}
+			}()
 			part := make([]*lease.Lease, 0, 512)
 			for {
 				e.With(func(t *lease.Table) { part = t.Next(at, part[:0], 512) })
@@ -228,6 +193,9 @@ func (e *Engine) eachLease(scope plan.ID, share ...func(*lease.Lease)) {
 		})
 	}
 	walking.Wait()
+	if text := fault.Load(); text != nil {
+		panic(text)
+	}
 }
 
 // EachLease walks the leases of a scope, or of the whole table for 0, without
@@ -236,53 +204,14 @@ func (n *Node) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
 	n.engine.eachLease(scope, share...)
 }
 
-// ErrNoLease is wrapped when an address has nothing to end or to clear.
-var ErrNoLease = errors.New("nothing to do")
-
-// SetStatus ends an active lease (to Released) or clears an abandoned address
-// (to Expired), and returns when that is durable. With preview it only gives
-// the record.
-func (n *Node) SetStatus(ctx context.Context, a netip.Addr, from, to lease.Status, preview bool) (*lease.Lease, error) {
-	e := n.engine
-	e.mu.Lock()
-	l := e.table.Get(a)
-	if l == nil || l.Status != from {
-		e.mu.Unlock()
-		return nil, fmt.Errorf("%w: %s is not %s", ErrNoLease, a, from)
-	}
-	if preview {
-		e.mu.Unlock()
-		return l, nil
-	}
-	next := l.Ended(to, lease.At(time.Now()))
-	if l.Found() && to == lease.Expired { // nobody was ever given it
-		next = &lease.Lease{Address: a, Status: lease.Free, Changed: next.Changed, Expires: next.Changed}
-	}
-	done := make(chan struct{})
-	if !e.journal.Add(store.Entry{Before: l, After: next, Note: waiting{lease: next, done: done}}) {
-		e.mu.Unlock()
-		return nil, fmt.Errorf("the database is away, so nothing can be recorded: %w", e.journal.Down())
-	}
-	e.table.Put(next)
-	e.mu.Unlock()
-	select {
-	case <-done:
-		return next, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	case <-time.After(30 * time.Second):
-		return nil, errors.New("the change could not be recorded in time; look at the lease again")
-	}
-}
-
 // Propose gives a free address of a scope for a reservation.
 func (n *Node) Propose(p *plan.Plan, v *plan.View) (a netip.Addr, ok bool) {
-	now := lease.At(time.Now())
+	now := lease.At(n.clock.Now())
 	n.engine.With(func(t *lease.Table) {
 		a, ok = plan.FreeForReservation(p, v, func(a netip.Addr) bool {
 			l := t.Get(a)
 			_, offered := t.OfferOf(a)
-			return offered || n.engine.isOwn(a) || l != nil && (l.HeldAt(now) || l.Status == lease.Abandoned)
+			return offered || n.engine.isOwn(a) || n.engine.isRelay(a) || l != nil && (l.HeldAt(now) || l.Kept() || l.Status == lease.Abandoned)
 		})
 	})
 	return a, ok
@@ -290,7 +219,7 @@ func (n *Node) Propose(p *plan.Plan, v *plan.View) (a netip.Addr, ok bool) {
 
 // HeldBy is the address that a reservation's client holds in a scope now.
 func (n *Node) HeldBy(scope plan.ID, r *plan.Reservation) (found netip.Addr, ok bool) {
-	now := lease.At(time.Now())
+	now := lease.At(n.clock.Now())
 	n.engine.eachLease(scope, func(l *lease.Lease) {
 		if holds(r, l) && l.HeldAt(now) {
 			found, ok = l.Address, true

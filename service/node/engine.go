@@ -2,30 +2,50 @@ package node
 
 import (
 	"crypto/rand"
+	"errors"
 	"log/slog"
 	"net/netip"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/service/clock"
 	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
+
+// Recorder makes entries durable, in the order in which they were added.
+type Recorder interface {
+	// Add queues entries that belong together and reports whether they were
+	// taken.
+	Add(...store.Entry) bool
+	// Room is how many entries can be added now.
+	Room() int
+	// Pending reports whether an address has a record that is not yet durable.
+	Pending(netip.Addr) bool
+	// Down is why nothing can be recorded now, or nil.
+	Down() error
+	Snapshot() (store.Stats, int)
+	Forget([]uint64)
+}
 
 // Engine carries out decisions: it lets one request at a time at the lease
 // table, hands what must be durable to the journal, and lets the reply go when
 // the journal says so.
 type Engine struct {
 	log     *slog.Logger
+	clock   *clock.Clock
 	events  *Events
 	metrics *metrics
 	send    func([]wire.Reply)
-	journal *store.Journal // set once before the first request
+	journal Recorder // set once before the first request
 	Talk    *Conversations
 
 	own atomic.Pointer[map[netip.Addr]bool] // the host's addresses
@@ -39,7 +59,8 @@ type Engine struct {
 	fits     map[plan.ID]*Fits
 	probes   *probes
 	shadow   *shadow
-	relays   map[netip.Addr]*Pulse
+	relays   *forgetful[netip.Addr, *Pulse]
+	twins    *forgetful[netip.Addr, *twin]
 
 	buffers  buffers
 	leaving  []wire.Reply // of Handle; used again
@@ -52,9 +73,13 @@ type Fits struct {
 	Last  lease.Time
 }
 
-func newEngine(table *lease.Table, sets map[uint64][]byte, events *Events, m *metrics, send func([]wire.Reply), log *slog.Logger) *Engine {
-	e := &Engine{log: log, events: events, metrics: m, send: send, table: table, Talk: &Conversations{}, unserved: newUnservedList(), served: &Window{},
-		sets: newGivenSets(sets, lease.At(time.Now())), fits: map[plan.ID]*Fits{}, probes: newProbes(), shadow: newShadow(), relays: map[netip.Addr]*Pulse{}}
+// relaysMost bounds how many relays are remembered.
+const relaysMost = 10_000
+
+func newEngine(table *lease.Table, sets map[uint64][]byte, events *Events, m *metrics, send func([]wire.Reply), c *clock.Clock, log *slog.Logger) *Engine {
+	e := &Engine{log: log, clock: c, events: events, metrics: m, send: send, table: table, Talk: &Conversations{}, unserved: newUnservedList(), served: &Window{},
+		sets: newGivenSets(sets, lease.At(c.Now())), fits: map[plan.ID]*Fits{}, probes: newProbes(), shadow: newShadow(),
+		relays: newForgetful[netip.Addr, *Pulse](relaysMost), twins: newForgetful[netip.Addr, *twin](1000)}
 	e.own.Store(&map[netip.Addr]bool{})
 	return e
 }
@@ -87,7 +112,7 @@ func (e *Engine) Handle(packets []wire.Packet) []wire.Reply {
 	e.buffers.give(e.leaving)
 	e.leaving = e.leaving[:0]
 	var m dhcp4.Message
-	now := time.Now()
+	now := e.clock.Now()
 	for i := range packets {
 		if reply, ok := e.handle(&packets[i], &m, now); ok {
 			e.leaving = append(e.leaving, reply)
@@ -98,7 +123,8 @@ func (e *Engine) Handle(packets []wire.Packet) []wire.Reply {
 
 // handle decides one datagram that arrived at a moment, and gives the reply
 // that can go at once, if there is one.
-func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (wire.Reply, bool) {
+func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (reply wire.Reply, send bool) {
+	defer e.guard("a datagram", p.Data)
 	if err := dhcp4.Decode(m, p.Data); err != nil {
 		e.metrics.malformed(err)
 		return wire.Reply{}, false
@@ -125,7 +151,8 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (wi
 
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	w := e.world(time.Now())
+	now := e.clock.Now()
+	w := e.world(now)
 	d := e.decider.Decide(req, w)
 	if d.Outcome == answer.Waiting && d.Withheld == "" {
 		if e.probes.hold(p, d.Probe, arrived) {
@@ -133,22 +160,41 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (wi
 			return wire.Reply{}, false
 		}
 		e.metrics.drop("too-many-probes")
+		e.lost(p, &req, d, answer.Overload, "too many requests wait for probes", now, arrived)
 		return wire.Reply{}, false
 	}
 	e.metrics.decided(m.Type, d)
-	e.pulse(m.GIAddr, d.Scope, w.Now)
-	return e.carryOut(p, &req, d, w.Now, arrived)
+	if d.Why == answer.BadRelay {
+		e.metrics.drop("bad-relay")
+	} else {
+		e.pulse(m.GIAddr, d.Scope, w.Now)
+	}
+	return e.carryOut(p, &req, d, now, arrived)
 }
 
 // world is what decisions are based on now. The caller holds the lock.
 func (e *Engine) world(at time.Time) answer.World {
-	now := lease.At(at)
-	w := answer.World{Table: e.table, Now: now, Ours: e.isOwn, Writable: e.journal.Down() == nil, Nonce: nonce,
-		Rival: func(link plan.ID) bool { return e.shadow.rivalOn(link, now) }}
+	now, down := lease.At(at), e.journal.Down()
+	w := answer.World{Table: e.table, Now: now, Ours: e.isOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down, store.ErrFenced), Nonce: nonce,
+		Network: e.isRelay, Rival: func(link plan.ID) bool { return e.shadow.rivalOn(link, now) }}
 	if e.probes.can() {
-		w.Ready = func(a netip.Addr) bool { return e.ready(a, now) }
+		w.Probed = func(a netip.Addr, client addr.Hardware) answer.Probe { return e.probed(a, client, now) }
 	}
 	return w
+}
+
+// isRelay reports whether an address is that of a relay that was heard. The
+// caller holds the lock.
+func (e *Engine) isRelay(a netip.Addr) bool { return e.relays.get(a) != nil }
+
+// lost notes that a reply, or what should have led to one, did not leave: in the
+// conversation, and in the list of clients that go without. The caller holds
+// the lock.
+func (e *Engine) lost(p *wire.Packet, req *answer.Request, d *answer.Decision, why answer.Reason, text string, now, arrived time.Time) {
+	d.Trail = append(d.Trail, answer.Step{Text: "nothing is sent: {t}", Name: text})
+	d.Why = why
+	e.Talk.begin(p, arrived, req, d, &wire.Reply{}, Dropped, now)
+	e.unserved.note(req, d, why, lease.At(now))
 }
 
 func nonce() string {
@@ -158,25 +204,27 @@ func nonce() string {
 }
 
 // carryOut does what a decision says. The caller holds the lock.
-func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decision, now lease.Time, arrived time.Time) (reply wire.Reply, send bool) {
+func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decision, at, arrived time.Time) (reply wire.Reply, send bool) {
+	now := lease.At(at)
 	if d.Reply != nil {
 		data, omitted, err := dhcp4.Append(e.buffers.take(), d.Reply, d.Limit)
 		if err != nil {
-			e.log.Error("a reply could not be encoded", "client", d.Client, "err", err)
-			return reply, false
+			e.metrics.drop("not-encodable")
+			e.lost(p, req, d, answer.TooLong, err.Error(), at, arrived)
+			return wire.Reply{}, false
 		}
 		if len(omitted) > 0 {
 			e.metrics.omitted.Add(float64(len(omitted)))
 		}
 		if reply, err = route(p, req, d, data); err != nil {
 			e.metrics.drop("no-way-back")
-			e.Talk.begin(p, arrived, req, d, &wire.Reply{}, Dropped, time.Now())
+			e.lost(p, req, d, answer.NoWayBack, err.Error(), at, arrived)
 			return wire.Reply{}, false
 		}
 	}
 	if d.Withheld != "" {
-		e.Talk.begin(p, arrived, req, d, &reply, Withheld, time.Now())
-		e.overhearRequest(req, d, now)
+		e.Talk.begin(p, arrived, req, d, &reply, Withheld, at)
+		e.overhearRequest(req, d, at)
 		return wire.Reply{}, false
 	}
 	e.countFits(d, now)
@@ -184,7 +232,7 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 		e.table.DropOffer(d.Drop)
 	}
 	if d.New && d.Scope != nil {
-		e.table.Welcome(d.Scope.ID, lease.Port{Relay: req.Message.GIAddr, Circuit: string(req.Relay.Circuit)}, now)
+		e.table.Welcome(d.Scope.ID, portOf(req), now)
 	}
 	if d.Offer != nil {
 		old, again := e.table.OfferOf(d.Offer.Address)
@@ -194,42 +242,82 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 		e.table.PutOffer(*d.Offer)
 		e.probes.used(d.Scope.ID, d.Offer.Address, now)
 	}
-	e.watch(req, d, now)
+	e.watch(req, d, at)
 	switch {
 	case d.Lease != nil:
-		before := e.table.Get(d.Lease.Address)
-		seq := e.Talk.begin(p, arrived, req, d, &reply, Recorded, time.Now())
-		set := e.newSet(req, d, before, now)
-		if !e.journal.Add(store.Entry{Before: before, After: d.Lease, Set: set, Note: waiting{reply: reply, lease: d.Lease, talk: seq}}) {
-			if set != nil {
-				delete(e.sets.known, d.Lease.Given)
-			}
-			e.metrics.drop("overload")
-			e.Talk.settle(seq, Dropped, time.Now())
-			return reply, false
-		}
-		e.table.Put(d.Lease)
-		e.table.DropOffer(d.Lease.Address)
-		return reply, false
+		return reply, e.record(p, req, d, reply, at, arrived)
 	case d.Outcome == answer.Acknowledged && e.journal.Pending(d.Address):
 		// A repeated request joins the entry that waits.
-		seq := e.Talk.begin(p, arrived, req, d, &reply, Recorded, time.Now())
-		e.journal.Add(store.Entry{Note: waiting{reply: reply, talk: seq}})
+		reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Recorded, at)
+		e.journal.Add(store.Entry{Note: waiting{reply: reply, talk: reply.Talk}})
 		return reply, false
 	case d.Reply == nil:
-		e.Talk.begin(p, arrived, req, d, &reply, Silent, time.Now())
+		e.Talk.begin(p, arrived, req, d, &reply, Silent, at)
 		return reply, false
 	case d.Delay > 0 && d.Outcome == answer.Offered:
-		seq := e.Talk.begin(p, arrived, req, d, &reply, Recorded, time.Now())
+		reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Recorded, at)
 		later := []wire.Reply{reply}
 		time.AfterFunc(d.Delay, func() {
+			defer e.guard("a delayed offer", nil)
 			e.send(later)
-			e.Talk.settle(seq, Sent, time.Now())
+			e.Talk.settle(later[0].Talk, Sent, e.clock.Now())
 		})
 		return reply, false
 	}
-	e.Talk.begin(p, arrived, req, d, &reply, Sent, time.Now())
+	reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Sent, at)
 	return reply, true
+}
+
+func portOf(req *answer.Request) lease.Port {
+	return lease.Port{Relay: req.Message.GIAddr, Circuit: string(req.Relay.Circuit)}
+}
+
+// record puts a decision's leases into the table and hands them to the journal,
+// which lets the reply go. The caller holds the lock. Nothing is ever sent at
+// once.
+func (e *Engine) record(p *wire.Packet, req *answer.Request, d *answer.Decision, reply wire.Reply, at, arrived time.Time) (send bool) {
+	before := e.table.Get(d.Lease.Address)
+	set := e.newSet(req, d, before, lease.At(at))
+	reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Recorded, at)
+	entries := make([]store.Entry, 0, 1+len(d.Ends))
+	entries = append(entries, store.Entry{Before: before, After: d.Lease, Set: set, Note: waiting{reply: reply, lease: d.Lease, talk: reply.Talk}})
+	for _, l := range d.Ends {
+		entries = append(entries, store.Entry{Before: e.table.Get(l.Address), After: l, Note: waiting{lease: l}})
+	}
+	if e.commit(entries...) {
+		e.table.DropOffer(d.Lease.Address)
+		return false
+	}
+	if set != nil {
+		delete(e.sets.known, d.Lease.Given)
+	}
+	e.metrics.drop("overload")
+	e.Talk.settle(reply.Talk, Dropped, at)
+	e.unserved.note(req, d, answer.Overload, lease.At(at))
+	return false
+}
+
+// commit puts leases into the table and hands them to the journal, all or none.
+// The table comes first: whatever goes wrong there, nobody is told of a lease
+// that it does not have. The caller holds the lock.
+func (e *Engine) commit(entries ...store.Entry) bool {
+	for _, n := range entries {
+		e.table.Put(n.After)
+		delete(e.probes.ready, n.After.Address)
+	}
+	if e.journal.Add(entries...) {
+		return true
+	}
+	for i := len(entries) - 1; i >= 0; i-- {
+		e.table.Restore(entries[i].After.Address, entries[i].Before)
+	}
+	return false
+}
+
+// become records that an address has another record from now on, without a
+// client that waits for it. The caller holds the lock.
+func (e *Engine) become(before, after *lease.Lease) bool {
+	return e.commit(store.Entry{Before: before, After: after, Note: waiting{lease: after}})
 }
 
 func (e *Engine) countFits(d *answer.Decision, now lease.Time) {
@@ -254,11 +342,24 @@ func (e *Engine) FitsOf(rule plan.ID) (f Fits) {
 }
 
 // watch keeps the list of unserved clients.
-func (e *Engine) watch(req *answer.Request, d *answer.Decision, now lease.Time) {
+func (e *Engine) watch(req *answer.Request, d *answer.Decision, at time.Time) {
+	now := lease.At(at)
+	if d.Trouble != "" {
+		e.unserved.trouble(req, d, d.Trouble, now)
+	}
+	if d.Twin != nil {
+		e.twin(req, d, now)
+	}
 	switch d.Outcome {
 	case answer.Acknowledged, answer.Informed, answer.Released:
 		e.unserved.forget(req, d)
 		e.served.Add(now)
+	case answer.Declined:
+		if d.Why != "" {
+			e.unserved.trouble(req, d, d.Why, now)
+		} else if d.Scope != nil {
+			e.table.Declined(d.Scope.ID, d.Client, lease.Port{Relay: d.Lease.Relay, Circuit: d.Lease.Circuit}, now)
+		}
 	case answer.Offered:
 		if d.Why == answer.V6Only {
 			e.unserved.forget(req, d)
@@ -268,9 +369,11 @@ func (e *Engine) watch(req *answer.Request, d *answer.Decision, now lease.Time) 
 	case answer.Ignored:
 		switch d.Why {
 		case answer.OtherServer:
-			e.unserved.forget(req, d)
-			e.overhearRequest(req, d, now)
-		case answer.NotServed, answer.BadRequest:
+			if req.Message.Type == dhcp4.Request {
+				e.unserved.forget(req, d)
+				e.overhearRequest(req, d, at)
+			}
+		case answer.NotServed, answer.BadRequest, answer.BadRelay:
 		default:
 			if req.Message.Type != dhcp4.Release && req.Message.Type != dhcp4.Decline {
 				e.unserved.note(req, d, d.Why, now)
@@ -281,6 +384,7 @@ func (e *Engine) watch(req *answer.Request, d *answer.Decision, now lease.Time) 
 
 // Recorded lets the replies of durable entries go (store.Owner).
 func (e *Engine) Recorded(entries []store.Entry) {
+	defer e.guard("what is recorded", nil)
 	replies := e.recorded[:0]
 	for _, n := range entries {
 		w := n.Note.(waiting)
@@ -297,7 +401,7 @@ func (e *Engine) Recorded(entries []store.Entry) {
 	if len(replies) > 0 {
 		e.send(replies)
 	}
-	now := time.Now()
+	now := e.clock.Now()
 	for _, n := range entries {
 		e.Talk.settle(n.Note.(waiting).talk, Sent, now)
 	}
@@ -310,7 +414,7 @@ func (e *Engine) Undo(take func() []store.Entry) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	entries := take()
-	now := time.Now()
+	now := e.clock.Now()
 	for i := len(entries) - 1; i >= 0; i-- {
 		n := entries[i]
 		if n.After != nil {
@@ -323,23 +427,58 @@ func (e *Engine) Undo(take func() []store.Entry) {
 	}
 }
 
-// Tick does what time asks for: offers lapse, leases end, addresses are probed
-// ahead.
-func (e *Engine) Tick(at time.Time) {
+// Unsent notes that a reply could not leave.
+func (e *Engine) Unsent(r wire.Reply, err error) {
+	defer e.guard("a reply that could not leave", nil)
+	x, ok := e.Talk.fail(r.Talk, "it could not be sent: "+err.Error(), e.clock.Now())
+	if !ok {
+		return
+	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	now := lease.At(at)
-	e.table.Lapse(now)
-	e.unserved.age(now)
-	e.probeAhead(now)
-	for _, l := range e.table.Due(now) {
-		n := l.Ended(lease.Expired, l.Expires)
-		if e.journal.Add(store.Entry{Before: l, After: n, Note: waiting{lease: n}}) {
-			e.table.Put(n)
-		} else {
+	e.unserved.noteExchange(&x, answer.NoWayBack, lease.At(x.At))
+}
+
+// Parts of the work that time asks for: how many leases end while the lock is
+// held, and what is left of the journal's room for clients.
+const (
+	duePart = 128
+	dueRoom = 12_000
+)
+
+// Tick does what time asks for: offers lapse, leases end, addresses are probed
+// ahead.
+func (e *Engine) Tick() {
+	now := lease.At(e.clock.Now())
+	e.part("a tick", func() { e.table.Lapse(now) })
+	e.part("a tick", func() { e.unserved.age(now); e.probes.age(now) })
+	e.part("a tick", func() { e.probeAhead(now) })
+	for more := true; more && e.journal.Room() > dueRoom; {
+		e.part("a lease that ends", func() { more = e.end(now) })
+		runtime.Gosched()
+	}
+}
+
+// part does a part of some work under the lock; a panic ends that part alone.
+func (e *Engine) part(what string, f func()) {
+	defer e.guard(what, nil)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	f()
+}
+
+// end ends some of the leases whose time has come, and reports whether there are
+// more. The caller holds the lock.
+func (e *Engine) end(now lease.Time) (more bool) {
+	list, more := e.table.Due(now, duePart)
+	for _, l := range list {
+		if l.Status == lease.Abandoned {
+			e.lookAgain(l, now)
+		} else if !e.become(l, l.Ended(lease.Expired, l.Expires)) {
 			e.table.Put(l) // due again with the next tick
 		}
 	}
+	return more
 }
 
 // SetOwn tells the engine the host's addresses.

@@ -1,8 +1,6 @@
 package node
 
 import (
-	"time"
-
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
@@ -30,8 +28,8 @@ func (e *Engine) Explain(req answer.Request) (Explained, error) {
 	var d answer.Decider
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	w := e.world(time.Now())
-	w.Ready, w.Nonce = nil, func() string { return "................" }
+	w := e.world(e.clock.Now())
+	w.Probed, w.Nonce = nil, func() string { return "................" }
 	decision := d.Decide(req, w)
 	out := Explained{Decision: *decision, Plan: e.table.Plan(), Values: append([]plan.Value(nil), decision.Values...)}
 	for _, s := range decision.Trail {
@@ -39,8 +37,10 @@ func (e *Engine) Explain(req answer.Request) (Explained, error) {
 	}
 	if decision.Reply != nil {
 		b, omitted, err := dhcp4.Append(nil, decision.Reply, decision.Limit)
-		if err != nil {
-			return out, err
+		if err != nil { // said as it would be if the client asked
+			out.Trail = append(out.Trail, "nothing is sent: "+err.Error())
+			out.Decision.Outcome, out.Decision.Why, out.Decision.Reply = answer.Ignored, answer.TooLong, nil
+			return out, nil
 		}
 		out.Bytes, out.Omitted = b, omitted
 	}
@@ -50,7 +50,7 @@ func (e *Engine) Explain(req answer.Request) (Explained, error) {
 // Known is what is on record of a client by its hardware address: the lease it
 // has, or had last, and what it asked with.
 func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
-	now := lease.At(time.Now())
+	now := lease.At(e.clock.Now())
 	e.eachLease(0, func(x *lease.Lease) {
 		if string(x.Hardware) != hw {
 			return

@@ -101,7 +101,7 @@ func (e *Engine) Stale(scope plan.ID) []Stale {
 			return
 		}
 		e.mu.Lock()
-		w := e.world(time.Now())
+		w := e.world(e.clock.Now())
 		_, digest, served := d.Renewal(l, set.Asked, w)
 		e.mu.Unlock()
 		if served && digest == l.Given {
@@ -127,7 +127,7 @@ func (n *Node) Nudge(l *lease.Lease) error {
 	}
 	var b [4]byte
 	rand.Read(b[:])
-	replay := uint64(time.Now().Unix())<<32 | uint64(binary.BigEndian.Uint32(b[:])>>1)
+	replay := uint64(n.clock.Now().Unix())<<32 | uint64(binary.BigEndian.Uint32(b[:])>>1)
 	data, err := answer.Nudge(l, from, replay)
 	if err != nil {
 		return err
@@ -181,7 +181,7 @@ func (n *Node) facing(a netip.Addr) (netip.Addr, *wire.Interface) {
 
 // Where finds what a hardware address holds now, in the whole table.
 func (e *Engine) Where(hw addr.Hardware) (out []*lease.Lease) {
-	now := lease.At(time.Now())
+	now := lease.At(e.clock.Now())
 	e.eachLease(0, func(l *lease.Lease) {
 		if l.Hardware == hw && l.HeldAt(now) {
 			out = append(out, l)

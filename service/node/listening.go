@@ -2,6 +2,7 @@ package node
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"sort"
@@ -13,7 +14,6 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
 
@@ -48,8 +48,14 @@ type Rival struct {
 	Server      netip.Addr
 	How         string // how it was noticed
 	First, Last lease.Time
+	Heard       lease.Time                   // when its own words were heard last; 0 if never
+	Chosen      map[addr.Hardware]lease.Time // clients that chose it, a few at most
 	Count       int
 }
+
+// choosersLeast is how many clients have to choose another server before that
+// counts as one that answers.
+const choosersLeast = 3
 
 type rivalKey struct {
 	link   plan.ID
@@ -58,53 +64,76 @@ type rivalKey struct {
 
 // shadow is what is known of other servers. It is used under the engine's lock.
 type shadow struct {
-	clients map[lease.Client]*Agreement
-	rivals  map[rivalKey]*Rival
-	asked   map[uint32]comparison    // REQUESTs whose ACK may still be overheard
-	early   map[uint32]dhcp4.Options // ACKs overheard before their REQUEST was looked at
+	clients *forgetful[lease.Client, *Agreement]
+	rivals  *forgetful[rivalKey, *Rival]
+	asked   *forgetful[uint32, comparison]    // REQUESTs whose ACK may still be overheard
+	early   *forgetful[uint32, dhcp4.Options] // ACKs overheard before their REQUEST was looked at
 }
 
 type comparison struct {
 	client lease.Client
 	would  []dhcp4.Option
-	at     lease.Time
 }
 
 func newShadow() *shadow {
-	return &shadow{clients: map[lease.Client]*Agreement{}, rivals: map[rivalKey]*Rival{}, asked: map[uint32]comparison{}, early: map[uint32]dhcp4.Options{}}
+	return &shadow{clients: newForgetful[lease.Client, *Agreement](shadowMost), rivals: newForgetful[rivalKey, *Rival](1000),
+		asked: newForgetful[uint32, comparison](1000), early: newForgetful[uint32, dhcp4.Options](1000)}
 }
 
+// rivalOn reports whether another server answers on a link: its own words were
+// heard lately, or several clients chose it. One message of a client is not
+// enough, since anybody can send one.
 func (s *shadow) rivalOn(link plan.ID, now lease.Time) bool {
-	for k, r := range s.rivals {
-		if k.link == link && now.Sub(r.Last) <= rivalSpan {
+	for k, r := range s.rivals.all() {
+		if k.link == link && (now.Sub(r.Heard) <= rivalSpan || r.choosers(now) >= choosersLeast) {
 			return true
 		}
 	}
 	return false
 }
 
-// noteRival remembers another server on a link. The caller holds the lock.
-func (e *Engine) noteRival(link plan.ID, server netip.Addr, how string, now lease.Time) {
+// choosers counts the clients that chose the server lately.
+func (r *Rival) choosers(now lease.Time) (n int) {
+	for _, at := range r.Chosen {
+		if now.Sub(at) <= rivalSpan {
+			n++
+		}
+	}
+	return n
+}
+
+// noteRival remembers another server on a link: its own words were heard, or a
+// client chose it. The caller holds the lock.
+func (e *Engine) noteRival(link plan.ID, server netip.Addr, how string, chooser addr.Hardware, now lease.Time) {
 	if !server.IsValid() || server.IsUnspecified() || e.isOwn(server) {
 		return
 	}
 	k := rivalKey{link, server}
-	r := e.shadow.rivals[k]
+	r := e.shadow.rivals.get(k)
 	if r == nil {
-		if len(e.shadow.rivals) >= 1000 {
-			return
-		}
-		r = &Rival{Link: e.table.Plan().Label(link), Server: server, First: now}
-		e.shadow.rivals[k] = r
+		r = &Rival{Link: e.table.Plan().Label(link), Server: server, First: now, Chosen: map[addr.Hardware]lease.Time{}}
 		e.log.Warn("another DHCP server answers", "link", r.Link, "server", server, "how", how)
 	}
+	e.shadow.rivals.put(k, r)
 	r.How, r.Last = how, now
 	r.Count++
+	switch {
+	case chooser == "":
+		r.Heard = now
+	case r.choosers(now) < choosersLeast:
+		maps.DeleteFunc(r.Chosen, func(_ addr.Hardware, at lease.Time) bool { return now.Sub(at) > rivalSpan })
+		r.Chosen[chooser] = now
+	default:
+		if _, known := r.Chosen[chooser]; known {
+			r.Chosen[chooser] = now
+		}
+	}
 }
 
 // overhearRequest looks at a request that names another server: what did the
 // client take, and what would this server have given? The caller holds the lock.
-func (e *Engine) overhearRequest(req *answer.Request, d *answer.Decision, now lease.Time) {
+func (e *Engine) overhearRequest(req *answer.Request, d *answer.Decision, at time.Time) {
+	now := lease.At(at)
 	m := req.Message
 	if m.Type != dhcp4.Request {
 		return
@@ -124,13 +153,13 @@ func (e *Engine) overhearRequest(req *answer.Request, d *answer.Decision, now le
 	p := e.table.Plan()
 	if named {
 		if link := e.linkOf(req, took); link != 0 {
-			e.noteRival(link, server, "a client chose it", now)
+			e.noteRival(link, server, "a client chose it", m.CHAddr, now)
 		}
 	}
 	if withheld != answer.Listening {
 		return
 	}
-	e.compare(req, p, took, server, now)
+	e.compare(req, p, took, server, at)
 }
 
 // linkOf is the link a request comes from, as far as that can be told.
@@ -150,7 +179,8 @@ func (e *Engine) linkOf(req *answer.Request, took netip.Addr) plan.ID {
 	return 0
 }
 
-func (e *Engine) compare(req *answer.Request, p *plan.Plan, took, server netip.Addr, now lease.Time) {
+func (e *Engine) compare(req *answer.Request, p *plan.Plan, took, server netip.Addr, at time.Time) {
+	now := lease.At(at)
 	// What would have been offered: the same client, asking anew.
 	ask := *req.Message
 	ask.Type, ask.CIAddr = dhcp4.Discover, netip.IPv4Unspecified()
@@ -167,18 +197,15 @@ func (e *Engine) compare(req *answer.Request, p *plan.Plan, took, server netip.A
 	if req.Unicast && req.Message.GIAddr.IsUnspecified() && !req.Message.CIAddr.IsUnspecified() {
 		return // a renewal that was sent here by mistake
 	}
-	w := e.world(time.Now())
-	w.Ready, w.Writable = nil, true
+	w := e.world(at)
+	w.Probed, w.Writable = nil, true
 	d := e.decider.Decide(again, w)
 
-	c := e.shadow.clients[d.Client]
+	c := e.shadow.clients.get(d.Client)
 	if c == nil {
-		if len(e.shadow.clients) >= shadowMost {
-			return
-		}
 		c = &Agreement{Client: d.Client}
-		e.shadow.clients[d.Client] = c
 	}
+	e.shadow.clients.put(d.Client, c)
 	c.Hardware, c.Took, c.Would, c.At = ask.CHAddr, took, netip.Addr{}, now
 	if server.IsValid() {
 		c.Server = server
@@ -197,11 +224,8 @@ func (e *Engine) compare(req *answer.Request, p *plan.Plan, took, server netip.A
 	if d.Outcome == answer.Offered {
 		c.Would = d.Address
 		would := cloneOptions(d.Reply.Options)
-		if len(e.shadow.asked) > 1000 {
-			clear(e.shadow.asked)
-		}
-		e.shadow.asked[ask.XID] = comparison{d.Client, would, now}
-		if theirs, heard := e.shadow.early[ask.XID]; heard {
+		e.shadow.asked.put(ask.XID, comparison{d.Client, would})
+		if theirs := e.shadow.early.get(ask.XID); theirs != nil {
 			e.compareOptions(ask.XID, theirs)
 		}
 	}
@@ -254,18 +278,14 @@ func (e *Engine) learn(req *answer.Request, c lease.Client, v *plan.View, took n
 		n.Relay = m.GIAddr
 	}
 	if old := e.table.ByClient(v.ID, c); old != nil && old.Address != took && old.Status == lease.Active && old.Revision == 0 { // it moved
-		gone := old.Ended(lease.Released, now)
-		if e.journal.Add(store.Entry{Before: old, After: gone, Note: waiting{lease: gone}}) {
-			e.table.Put(gone)
-		}
+		e.become(old, old.Ended(lease.Released, now))
 	}
-	if e.journal.Add(store.Entry{Before: before, After: n, Note: waiting{lease: n}}) {
-		e.table.Put(n)
-	}
+	e.become(before, n)
 }
 
 // Overheard takes what another server sent to a client.
 func (e *Engine) Overheard(i *wire.Interface, from netip.Addr, data []byte) {
+	defer e.guard("what another server sent", data)
 	var m dhcp4.Message
 	if dhcp4.Decode(&m, data) != nil || m.Op != dhcp4.BootReply || m.Type != dhcp4.Offer && m.Type != dhcp4.Ack && m.Type != dhcp4.Nak {
 		return
@@ -286,28 +306,24 @@ func (e *Engine) Overheard(i *wire.Interface, from netip.Addr, data []byte) {
 	if link == 0 || e.isOwn(server) {
 		return
 	}
-	now := lease.At(time.Now())
-	e.noteRival(link, server, "its "+m.Type.String()+" was heard on "+i.Name, now)
+	e.noteRival(link, server, "its "+m.Type.String()+" was heard on "+i.Name, "", lease.At(e.clock.Now()))
 	if m.Type != dhcp4.Ack {
 		return
 	}
-	if _, asked := e.shadow.asked[m.XID]; asked {
+	if e.shadow.asked.get(m.XID).client != "" {
 		e.compareOptions(m.XID, m.Options)
 		return
 	}
-	if len(e.shadow.early) > 1000 {
-		clear(e.shadow.early)
-	}
-	e.shadow.early[m.XID] = cloneOptions(m.Options)
+	e.shadow.early.put(m.XID, cloneOptions(m.Options))
 }
 
 // compareOptions completes a comparison with what the other server's ACK said.
 // The caller holds the lock.
 func (e *Engine) compareOptions(xid uint32, theirs dhcp4.Options) {
-	c := e.shadow.asked[xid]
-	delete(e.shadow.asked, xid)
-	delete(e.shadow.early, xid)
-	if a := e.shadow.clients[c.client]; a != nil {
+	c := e.shadow.asked.get(xid)
+	e.shadow.asked.drop(xid)
+	e.shadow.early.drop(xid)
+	if a := e.shadow.clients.get(c.client); a != nil {
 		a.Options = true
 		a.Difference = append(a.Difference, optionDifferences(e.table.Plan(), c.would, theirs)...)
 		a.Agrees = len(a.Difference) == 0
@@ -352,8 +368,8 @@ func optionDifferences(p *plan.Plan, ours, theirs dhcp4.Options) (out []string) 
 func (e *Engine) Agreements() []Agreement {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	out := make([]Agreement, 0, len(e.shadow.clients))
-	for _, a := range e.shadow.clients {
+	out := make([]Agreement, 0, e.shadow.clients.size())
+	for _, a := range e.shadow.clients.all() {
 		v := *a
 		v.Difference = slices.Clone(a.Difference)
 		out = append(out, v)
@@ -371,14 +387,16 @@ func (e *Engine) Agreements() []Agreement {
 func (e *Engine) Rivals() []Rival {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	now := lease.At(time.Now())
+	now := lease.At(e.clock.Now())
 	out := []Rival{}
-	for k, r := range e.shadow.rivals {
+	for k, r := range e.shadow.rivals.all() {
 		if now.Sub(r.Last) > rivalKeep {
-			delete(e.shadow.rivals, k)
+			e.shadow.rivals.drop(k)
 			continue
 		}
-		out = append(out, *r)
+		v := *r
+		v.Chosen = nil
+		out = append(out, v)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Last > out[j].Last })
 	return out

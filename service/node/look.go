@@ -28,7 +28,7 @@ type look struct {
 // What was not found before is logged.
 func (n *Node) Preflight(ctx context.Context) []preflight.Check {
 	p := n.engine.Plan()
-	checks := preflight.Run(ctx, preflight.Input{DHCP4: n.wire.Addr(), Interfaces: n.config.Interfaces, Plan: p,
+	checks := preflight.Run(ctx, preflight.Input{DHCP4: n.wire.Addr(), Interfaces: n.config.Interfaces, Plan: p, Now: n.clock.Now(),
 		Database: func(context.Context) error { return n.Health() }, Servers: n.OtherServers})
 	n.lookMu.Lock()
 	defer n.lookMu.Unlock()
@@ -37,7 +37,7 @@ func (n *Node) Preflight(ctx context.Context) []preflight.Check {
 			n.log.Warn("preflight: "+c.Name, "found", c.Text, "mend", c.Mend)
 		}
 	}
-	n.looked = look{checks, time.Now(), p.Revision}
+	n.looked = look{checks, n.clock.Now(), p.Revision}
 	return checks
 }
 
@@ -46,7 +46,7 @@ func (n *Node) lookAgain(ctx context.Context) {
 	n.lookMu.Lock()
 	last := n.looked
 	n.lookMu.Unlock()
-	if last.revision != n.engine.Plan().Revision || time.Since(last.at) > time.Hour {
+	if last.revision != n.engine.Plan().Revision || n.clock.Since(last.at) > time.Hour {
 		n.Preflight(ctx)
 	}
 }
@@ -75,18 +75,16 @@ func (n *Node) noteServer(o wire.Overheard) {
 	defer n.lookMu.Unlock()
 	of := n.servers[o.Interface.Name]
 	if of == nil {
-		of = map[netip.Addr]time.Time{}
+		of = newForgetful[netip.Addr, time.Time](100)
 		n.servers[o.Interface.Name] = of
 	}
-	if len(of) < 100 {
-		of[server] = time.Now()
-	}
+	of.put(server, n.clock.Now())
 }
 
 // OtherServers broadcasts a DISCOVER on an interface, as a client would, and
 // lists the servers that answer. It takes nothing.
 func (n *Node) OtherServers(ctx context.Context, name string) ([]netip.Addr, error) {
-	begun := time.Now()
+	begun := n.clock.Now()
 	if err := n.callServers(name); err != nil {
 		return nil, err
 	}
@@ -98,9 +96,11 @@ func (n *Node) OtherServers(ctx context.Context, name string) ([]netip.Addr, err
 	n.lookMu.Lock()
 	defer n.lookMu.Unlock()
 	out := []netip.Addr{}
-	for a, at := range n.servers[name] {
-		if at.After(begun) {
-			out = append(out, a)
+	if of := n.servers[name]; of != nil {
+		for a, at := range of.all() {
+			if at.After(begun) {
+				out = append(out, a)
+			}
 		}
 	}
 	return out, nil

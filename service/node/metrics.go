@@ -19,6 +19,8 @@ type metrics struct {
 	dropped                   *prometheus.CounterVec
 	omitted, setsLost         prometheus.Counter
 	probes, squatters, nudges prometheus.Counter
+	panics, stillUsed         prometheus.Counter
+	SignIns                   *prometheus.CounterVec
 	known                     map[decided]prometheus.Counter // resolved labels; used under the engine's lock
 }
 
@@ -38,9 +40,12 @@ func newMetrics() *metrics {
 		probes:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_probes_total", Help: "Addresses probed before they were offered."}),
 		squatters: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_squatters_total", Help: "Probed addresses that somebody answered for."}),
 		nudges:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_nudges_total", Help: "FORCERENEW messages sent."}),
+		panics:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_panics_total", Help: "Faults of the program that were caught; each ended what it was about, and nothing else."}),
+		stillUsed: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_still_used_total", Help: "Probed addresses that their former client answered for."}),
+		SignIns:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_sign_ins_total", Help: "Attempts to sign in, by result."}, []string{"result"}),
 		known:     map[decided]prometheus.Counter{},
 	}
-	m.registry.MustRegister(m.messages, m.dropped, m.omitted, m.setsLost, m.probes, m.squatters, m.nudges, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.messages, m.dropped, m.omitted, m.setsLost, m.probes, m.squatters, m.nudges, m.panics, m.stillUsed, m.SignIns, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
@@ -72,7 +77,7 @@ func (m *metrics) watch(n *Node) {
 	gauge := func(name, help string, read func() float64) {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, read))
 	}
-	gauge("yarnpost_unserved_clients", "Clients that ask and get nothing.", func() float64 { return float64(len(e.Unserved())) })
+	gauge("yarnpost_unserved_clients", "Clients that ask and get nothing.", func() float64 { return float64(e.UnservedCount()) })
 	gauge("yarnpost_plan_revision", "Revision of the plan in force.", func() float64 { return float64(e.Plan().Revision) })
 	gauge("yarnpost_database_up", "1 while leases can be recorded.", func() float64 {
 		if e.journal.Down() != nil {
@@ -80,6 +85,7 @@ func (m *metrics) watch(n *Node) {
 		}
 		return 1
 	})
+	gauge("yarnpost_clock_step_seconds", "How far the host's clock is ahead of the service's time; 0 while they agree.", func() float64 { return n.clock.Step().By.Seconds() })
 	gauge("yarnpost_journal_waiting", "Entries that wait for a commit.", func() float64 { _, n := e.journal.Snapshot(); return float64(n) })
 	gauge("yarnpost_journal_commits", "Commits since the start.", func() float64 { s, _ := e.journal.Snapshot(); return float64(s.Batches) })
 	gauge("yarnpost_journal_entries", "Entries recorded since the start.", func() float64 { s, _ := e.journal.Snapshot(); return float64(s.Entries) })

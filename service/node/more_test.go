@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/service/clock"
 	"yarnpost/service/wire"
 )
 
@@ -71,7 +72,7 @@ func shadowed(t *testing.T) *Engine {
 	}
 	p, _ := d.Finish()
 	now := lease.At(time.Now())
-	return newEngine(lease.New(p, now), map[uint64][]byte{}, &Events{}, newMetrics(), func([]wire.Reply) {}, nil)
+	return newEngine(lease.New(p, now), map[uint64][]byte{}, &Events{}, newMetrics(), func([]wire.Reply) {}, clock.New(), testLog(t))
 }
 
 // Two replies are compared option by option, but for what is of one server or
@@ -127,15 +128,14 @@ func TestSilentRelays(t *testing.T) {
 
 func TestRivals(t *testing.T) {
 	e := shadowed(t)
-	e.log = testLog(t)
 	now := lease.At(time.Now())
 	link := e.Plan().LinkNamed("looms").ID
 	other := netip.MustParseAddr("10.77.0.2")
 	e.SetOwn(map[netip.Addr]bool{netip.MustParseAddr("10.77.0.1"): true})
-	e.noteRival(link, netip.MustParseAddr("10.77.0.1"), "itself", now)
-	e.noteRival(link, netip.IPv4Unspecified(), "nobody", now)
-	e.noteRival(link, other, "heard", now-100)
-	e.noteRival(link, other, "heard again", now)
+	e.noteRival(link, netip.MustParseAddr("10.77.0.1"), "itself", "", now)
+	e.noteRival(link, netip.IPv4Unspecified(), "nobody", "", now)
+	e.noteRival(link, other, "heard", "", now-100)
+	e.noteRival(link, other, "heard again", "", now)
 	list := e.Rivals()
 	if len(list) != 1 || list[0].Server != other || list[0].Count != 2 || list[0].How != "heard again" || list[0].Link != "looms" {
 		t.Errorf("rivals %+v", list)
@@ -193,18 +193,22 @@ func TestProbesHold(t *testing.T) {
 	}
 	now := lease.At(time.Now())
 	v := e.Plan().ScopeNamed("looms")
-	if !e.ready(a, now) {
+	if e.probed(a, "", now) != answer.Unreachable {
 		t.Error("an address that cannot be probed is never offered")
 	}
 	asked := 0
 	p.local = func(*plan.View) bool { return true }
 	p.arp = func(*plan.View, netip.Addr) error { asked++; return nil }
-	if e.ready(a, now) {
+	if e.probed(a, "", now) != answer.Unprobed {
 		t.Error("an address is ready before it is probed")
 	}
-	p.ready[a] = now
-	if !e.ready(a, now) || e.ready(a, now+lease.Time(probeAge/time.Second)+1) {
+	p.ready[a] = silence{since: now}
+	if e.probed(a, "", now) != answer.Silent || e.probed(a, "", now+lease.Time(probeAge/time.Second)+1) != answer.Unprobed || e.probed(a, "", now-3600) != answer.Unprobed {
 		t.Error("how long a probe holds is judged wrongly")
+	}
+	p.ready[a] = silence{now, "\x02\x00\x00\x00\x00\x09"}
+	if e.probed(a, "", now) != answer.InUse || e.probed(a, "\x02\x00\x00\x00\x00\x09", now) != answer.Silent {
+		t.Error("an address that one host answers for is not free for that host alone")
 	}
 	b := netip.MustParseAddr("10.77.0.101")
 	e.ask(v, b)
@@ -215,7 +219,7 @@ func TestProbesHold(t *testing.T) {
 	p.flying[b].timer.Stop()
 }
 
-func testLog(t *testing.T) *slog.Logger {
+func testLog(t testing.TB) *slog.Logger {
 	t.Helper()
 	return slog.New(slog.DiscardHandler)
 }

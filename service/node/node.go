@@ -19,6 +19,7 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/clock"
 	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
@@ -37,6 +38,7 @@ type Node struct {
 	Started time.Time
 
 	log     *slog.Logger
+	clock   *clock.Clock
 	cluster *store.Cluster
 	store   *store.Store
 	journal *store.Journal
@@ -45,13 +47,15 @@ type Node struct {
 	events  *Events
 	metrics *metrics
 	planMu  sync.Mutex // one change of the plan at a time
+	doubted *doubted   // a change of the plan that may be on record; under planMu
+	changed changes    // the last changes of the plan; under planMu
 	pinger  *wire.Pinger
 	trials  trials
 	config  Config
 
 	lookMu  sync.Mutex
-	looked  look                                // the last preflight
-	servers map[string]map[netip.Addr]time.Time // DHCP servers heard, by interface
+	looked  look                                         // the last preflight
+	servers map[string]*forgetful[netip.Addr, time.Time] // DHCP servers heard, by interface
 
 	running context.Context // ends when the node stops
 	stop    context.CancelFunc
@@ -60,8 +64,9 @@ type Node struct {
 
 // Start brings the service up. It answers once Start returns.
 func Start(ctx context.Context, c Config) (*Node, error) {
-	n := &Node{log: c.Log, Started: time.Now(), events: &Events{}, metrics: newMetrics(), config: c, trials: trials{results: map[string][]TrialResult{}},
-		servers: map[string]map[netip.Addr]time.Time{}}
+	at := clock.New()
+	n := &Node{log: c.Log, clock: at, Started: at.Now(), events: &Events{}, metrics: newMetrics(), config: c, trials: trials{results: map[string][]TrialResult{}},
+		servers: map[string]*forgetful[netip.Addr, time.Time]{}}
 	n.running, n.stop = context.WithCancel(context.Background())
 	ok := false
 	defer func() {
@@ -86,9 +91,10 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	n.engine = newEngine(table, sets, n.events, n.metrics, n.wire.Send, c.Log)
+	n.engine = newEngine(table, sets, n.events, n.metrics, n.wire.Send, n.clock, c.Log)
+	n.wire.Unsent = n.engine.Unsent
 	n.noteInterfaces()
-	if n.journal, err = n.store.NewJournal(ctx, c.Log, n.engine); err != nil {
+	if n.journal, err = n.store.NewJournal(ctx, c.Log, n.engine, n.clock.Now); err != nil {
 		return nil, err
 	}
 	n.engine.journal = n.journal
@@ -103,18 +109,24 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 			c.Log.Error("the DHCPv4 socket failed", "err", err)
 		}
 	})
-	n.workers.Go(func() { n.every(run, 100*time.Millisecond, func() { n.engine.Tick(time.Now()) }) })
-	n.workers.Go(func() { n.every(run, 5*time.Second, n.noteInterfaces) })
+	n.workers.Go(func() { n.every(run, 100*time.Millisecond, n.engine.Tick) })
+	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("a look at the interfaces", n.noteInterfaces)) })
 	tuneMemory()
 	n.workers.Go(func() { n.every(run, 5*time.Second, tuneMemory) })
-	n.workers.Go(func() { n.every(run, time.Hour, n.keepHistory) })
-	n.workers.Go(func() { n.every(run, time.Minute, func() { n.engine.SweepSets(time.Now()) }) })
-	n.workers.Go(func() { n.every(run, recallPause, func() { n.keepRecall(run) }) })
-	n.workers.Go(func() { n.every(run, 5*time.Second, n.runDue) })
-	n.workers.Go(func() { n.every(run, 30*time.Second, n.lookForRivals) })
 	n.workers.Go(func() {
-		n.Preflight(run)
-		n.every(run, 5*time.Second, func() { n.lookAgain(run) })
+		keep := n.guarded("the keeping of history", n.keepHistory)
+		keep()
+		n.every(run, time.Hour, keep)
+	})
+	n.workers.Go(func() { n.every(run, time.Second, n.guarded("a look at the clock", n.watchClock)) })
+	n.workers.Go(func() { n.every(run, time.Second, n.guarded("a change in doubt", n.settleDoubt)) })
+	n.workers.Go(func() { n.every(run, time.Minute, n.guarded("a sweep", n.engine.SweepSets)) })
+	n.workers.Go(func() { n.every(run, recallPause, n.guarded("what is remembered", func() { n.keepRecall(run) })) })
+	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("trials", n.runDue)) })
+	n.workers.Go(func() { n.every(run, 30*time.Second, n.guarded("a look for other servers", n.lookForRivals)) })
+	n.workers.Go(func() {
+		n.guarded("a look at the host", func() { n.Preflight(run) })()
+		n.every(run, 5*time.Second, n.guarded("a look at the host", func() { n.lookAgain(run) }))
 	})
 	for _, name := range c.Interfaces {
 		c.Log.Info("serving broadcast clients", "interface", name)
@@ -182,12 +194,15 @@ func (n *Node) openStore(ctx context.Context, c Config) (err error) {
 	if n.store, err = store.Open(ctx, dsn); err != nil {
 		return err
 	}
-	return n.store.KeepHistory(ctx, time.Now())
+	if err := n.store.OpenHistory(ctx, n.clock.Now()); err != nil {
+		n.log.Error("history could not be kept in order; it is tried again within the hour", "err", err)
+	}
+	return n.adoptClock(ctx)
 }
 
 func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
 	tuneMemory()
-	begin, total := time.Now(), 0
+	begin, total := n.clock.Now(), 0
 	table := sync.OnceValues(func() (*lease.Table, error) {
 		p, err := n.store.LoadPlan(ctx)
 		if err != nil {
@@ -199,7 +214,7 @@ func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
 	err := n.store.LoadLeases(ctx, func(l *lease.Lease) {
 		if t, err := table(); err == nil {
 			t.Pack(l)
-			t.Put(l)
+			t.Put(sane(l, lease.At(begin)))
 			total++
 		}
 	}, func(done int) {
@@ -210,7 +225,8 @@ func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
 	if err := cmp.Or(failed, err); err != nil {
 		return nil, err
 	}
-	n.log.Info("lease table ready", "leases", total, "took", time.Since(begin).Round(time.Millisecond))
+	t.Settle()
+	n.log.Info("lease table ready", "leases", total, "took", n.clock.Since(begin).Round(time.Millisecond))
 	return t, nil
 }
 
@@ -250,9 +266,9 @@ func (n *Node) keepRecall(ctx context.Context) {
 }
 
 func (n *Node) keepHistory() {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(n.running, 30*time.Minute)
 	defer cancel()
-	if err := n.store.KeepHistory(ctx, time.Now()); err != nil {
+	if err := n.store.KeepHistory(ctx, n.clock.Now()); err != nil && n.running.Err() == nil {
 		n.log.Error("history could not be kept in order", "err", err)
 	}
 }
@@ -285,6 +301,7 @@ func (n *Node) Stop() {
 	n.workers.Wait()
 	if n.journal != nil {
 		n.keepRecall(context.Background())
+		n.keepClock()
 	}
 	if n.store != nil {
 		n.store.Close()
@@ -311,6 +328,12 @@ func (n *Node) Engine() *Engine { return n.engine }
 // Events gives what happens as it happens.
 func (n *Node) Events() *Events { return n.events }
 
+// Clock gives the service's time.
+func (n *Node) Clock() *clock.Clock { return n.clock }
+
+// CountSignIn counts an attempt to sign in.
+func (n *Node) CountSignIn(result string) { n.metrics.SignIns.WithLabelValues(result).Inc() }
+
 // Registry gives the metrics.
 func (n *Node) Registry() *prometheus.Registry { return n.metrics.registry }
 
@@ -319,7 +342,7 @@ func (n *Node) DHCP4() netip.AddrPort { return n.wire.Addr() }
 
 // Served counts acknowledgements over the last span, up to a day.
 func (n *Node) Served(span time.Duration) (count int) {
-	n.engine.With(func(*lease.Table) { count = n.engine.served.Sum(lease.At(time.Now()), span) })
+	n.engine.With(func(*lease.Table) { count = n.engine.served.Sum(lease.At(n.clock.Now()), span) })
 	return count
 }
 

@@ -47,12 +47,12 @@ func TestUnservedList(t *testing.T) {
 		req, d := asked(n)
 		u.note(req, d, answer.NoScope, lease.Time(300+n))
 	}
-	if n := len(u.clients); n > unservedMost {
+	if n := u.clients.size(); n > unservedMost {
 		t.Errorf("%d clients are kept", n)
 	}
 	u.age(lease.Time(300 + unservedMost + 500).Add(unservedAge + time.Minute))
-	if len(u.clients) != 0 {
-		t.Errorf("%d clients are remembered after a day of silence", len(u.clients))
+	if u.clients.size() != 0 {
+		t.Errorf("%d clients are remembered after a day of silence", u.clients.size())
 	}
 	req, d = asked(2)
 	u.note(req, d, answer.NoScope, 999_999)

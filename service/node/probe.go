@@ -6,10 +6,10 @@ import (
 	"time"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
 
@@ -23,6 +23,11 @@ const (
 	demandMemory = 24 * time.Hour         // silence after which a scope is no longer probed ahead
 	readyLeast   = 4
 	readyMost    = 64
+	scopesAhead  = 32                    // scopes that are looked at in one tick
+	stillUsed    = lease.Time(15 * 60)   // seconds for which an address that its former client answers for is kept
+	keptAgain    = lease.Time(10 * 60)   // seconds after which an address that is kept is probed again
+	keptMost     = 10_000                // kept addresses that are probed again
+	abandonAlone = lease.Time(24 * 3600) // seconds after which an abandoned address that no probe reaches is given back
 )
 
 // probes finds out ahead of demand whether somebody squats on the addresses
@@ -31,12 +36,38 @@ type probes struct {
 	arp    func(scope *plan.View, a netip.Addr) error // nil: cannot
 	ping   func(a netip.Addr) error                   // nil: cannot
 	local  func(scope *plan.View) bool                // whether ARP reaches the scope
-	ready  map[netip.Addr]lease.Time                  // found unused, since
+	ready  map[netip.Addr]silence                     // found unused
 	flying map[netip.Addr]*flight
 	demand map[plan.ID]*demand
+	turns  []plan.ID                          // scopes with demand that wait for their turn to be probed ahead
+	kept   *forgetful[netip.Addr, lease.Time] // addresses kept from others, by when they were probed last
 	second lease.Time
 	sent   int // probes in this second
 	held   int
+}
+
+// silence is what a probe met: since when, and the one host that did answer, for
+// which the address is free all the same.
+type silence struct {
+	since lease.Time
+	but   addr.Hardware
+}
+
+// age forgets what was found out too long ago, or at a time that is not yet.
+func (p *probes) age(now lease.Time) {
+	if now == p.second {
+		return
+	}
+	p.second, p.sent = now, 0
+	for a, s := range p.ready {
+		if !s.holds(now) {
+			delete(p.ready, a)
+		}
+	}
+}
+
+func (s silence) holds(now lease.Time) bool {
+	return s.since <= now && now.Sub(s.since) <= probeAge
 }
 
 // flight is a probe under way.
@@ -67,7 +98,7 @@ type demand struct {
 }
 
 func newProbes() *probes {
-	return &probes{ready: map[netip.Addr]lease.Time{}, flying: map[netip.Addr]*flight{}, demand: map[plan.ID]*demand{}}
+	return &probes{ready: map[netip.Addr]silence{}, kept: newForgetful[netip.Addr, lease.Time](keptMost), flying: map[netip.Addr]*flight{}, demand: map[plan.ID]*demand{}}
 }
 
 func (p *probes) can() bool { return p.arp != nil || p.ping != nil }
@@ -77,14 +108,19 @@ func (p *probes) reaches(v *plan.View) bool {
 	return p.local != nil && p.local(v) && p.arp != nil || p.ping != nil
 }
 
-// ready reports whether the address was probed lately, or cannot be probed.
-func (e *Engine) ready(a netip.Addr, now lease.Time) bool {
+// probed is what is known of an address for a client. The caller holds the lock.
+func (e *Engine) probed(a netip.Addr, client addr.Hardware, now lease.Time) answer.Probe {
 	v := e.table.Plan().ScopeAt(a)
 	if v == nil || !e.probes.reaches(v) {
-		return true
+		return answer.Unreachable
 	}
-	at, ok := e.probes.ready[a]
-	return ok && now.Sub(at) <= probeAge
+	switch s, ok := e.probes.ready[a]; {
+	case !ok || !s.holds(now):
+		return answer.Unprobed
+	case s.but != "" && s.but != client:
+		return answer.InUse
+	}
+	return answer.Silent
 }
 
 // used notes that an address was offered: it is no longer ready for others, and
@@ -98,7 +134,7 @@ func (p *probes) used(scope plan.ID, a netip.Addr, now lease.Time) {
 		d = &demand{span: now}
 		p.demand[scope] = d
 	}
-	if at, was := p.ready[a]; was && now.Sub(at) <= probeAge {
+	if s, was := p.ready[a]; was && s.holds(now) {
 		d.roll(now)
 		d.now++
 	}
@@ -170,7 +206,10 @@ func (e *Engine) ask(v *plan.View, a netip.Addr) *flight {
 	var err error
 	if p.local(v) && p.arp != nil {
 		if err = p.arp(v, a); err == nil { // once more, in case the first is lost
-			time.AfterFunc(probeWait/2, func() { p.arp(v, a) })
+			time.AfterFunc(probeWait/2, func() {
+				defer e.guard("a probe", a.AsSlice())
+				p.arp(v, a)
+			})
 		}
 	} else if p.ping != nil {
 		err = p.ping(a)
@@ -183,24 +222,33 @@ func (e *Engine) ask(v *plan.View, a netip.Addr) *flight {
 	return f
 }
 
-// probeAhead keeps addresses ready in scopes that had new clients lately. The
-// caller holds the lock.
+// probeAhead keeps addresses ready in scopes that had new clients lately, some
+// scopes at a time. The caller holds the lock.
 func (e *Engine) probeAhead(now lease.Time) {
 	p := e.probes
 	if !p.can() {
 		return
 	}
-	if now != p.second {
-		p.second, p.sent = now, 0
-		for a, at := range p.ready {
-			if now.Sub(at) > probeAge {
-				delete(p.ready, a)
-			}
+	for a, at := range p.kept.all() { // the oldest first
+		if now-at < keptAgain || p.sent >= probeRate {
+			break
+		}
+		p.kept.drop(a)
+		if v, l := e.table.Plan().ScopeAt(a), e.table.Get(a); v != nil && l != nil && l.Kept() {
+			p.kept.put(a, now)
+			e.ask(v, a)
 		}
 	}
-	for id, d := range p.demand {
-		v := e.table.Plan().Scope(id)
-		if v == nil || now.Sub(d.last) > demandMemory {
+	if len(p.turns) == 0 {
+		for id := range p.demand {
+			p.turns = append(p.turns, id)
+		}
+	}
+	for range min(scopesAhead, len(p.turns)) {
+		id := p.turns[0]
+		p.turns = p.turns[1:]
+		d, v := p.demand[id], e.table.Plan().Scope(id)
+		if d == nil || v == nil || now.Sub(d.last) > demandMemory {
 			delete(p.demand, id)
 			continue
 		}
@@ -208,8 +256,8 @@ func (e *Engine) probeAhead(now lease.Time) {
 			continue
 		}
 		for _, a := range e.table.Upcoming(id, d.want(now)) {
-			at, known := p.ready[a]
-			if p.flying[a] != nil || known && now.Sub(at) < probeAge*3/4 || e.isOwn(a) {
+			s, known := p.ready[a]
+			if p.flying[a] != nil || known && now.Sub(s.since) < probeAge*3/4 || e.isOwn(a) || e.isRelay(a) {
 				continue
 			}
 			if p.sent >= probeRate {
@@ -223,6 +271,7 @@ func (e *Engine) probeAhead(now lease.Time) {
 // Heard is told of every sign that an address is in use: an ARP packet that
 // speaks for it, or an echo reply.
 func (e *Engine) Heard(a netip.Addr, hw net.HardwareAddr) {
+	defer e.guard("a sign of use", a.AsSlice())
 	e.mu.Lock()
 	_, flying := e.probes.flying[a]
 	e.mu.Unlock()
@@ -231,9 +280,10 @@ func (e *Engine) Heard(a netip.Addr, hw net.HardwareAddr) {
 	}
 }
 
-// probeOver ends a probe: the address is ready, or abandoned with who answered;
-// requests that waited are decided.
+// probeOver ends a probe: what it means depends on the record of the address.
+// Requests that waited are decided.
 func (e *Engine) probeOver(a netip.Addr, result Probed) {
+	defer e.guard("the end of a probe", a.AsSlice())
 	e.mu.Lock()
 	p := e.probes
 	f := p.flying[a]
@@ -246,12 +296,11 @@ func (e *Engine) probeOver(a netip.Addr, result Probed) {
 		f.timer.Stop()
 	}
 	p.held -= len(f.waiting)
-	now := lease.At(time.Now())
+	now := lease.At(e.clock.Now())
 	if result.Answered {
-		delete(p.ready, a)
-		e.abandon(a, result, now)
+		e.answered(a, f, result, now)
 	} else {
-		p.ready[a] = now
+		e.silent(a, now)
 	}
 	e.mu.Unlock()
 	for _, w := range f.watch {
@@ -265,16 +314,113 @@ func (e *Engine) probeOver(a netip.Addr, result Probed) {
 	}
 }
 
+// silent takes in that nobody answers for an address. The caller holds the lock.
+func (e *Engine) silent(a netip.Addr, now lease.Time) {
+	l := e.table.Get(a)
+	switch {
+	case l == nil:
+	case l.Status == lease.Active:
+		return // its holder may be asleep
+	case l.Kept():
+		e.become(l, l.Ended(lease.Released, now))
+		e.probes.kept.drop(a)
+	case l.Status == lease.Abandoned:
+		e.giveBack(l, now)
+	}
+	e.probes.ready[a] = silence{since: now}
+}
+
+// giveBack records that an abandoned address is free again. The caller holds the
+// lock.
+func (e *Engine) giveBack(l *lease.Lease, now lease.Time) {
+	if e.become(l, cleared(l, now)) {
+		e.log.Info("an abandoned address is free again", "address", l.Address)
+	} else {
+		e.table.Put(l) // due again
+	}
+}
+
+// cleared is the record of an abandoned address that is free again.
+func cleared(l *lease.Lease, now lease.Time) *lease.Lease {
+	if l.Found() { // nobody was ever given it
+		return &lease.Lease{Address: l.Address, Status: lease.Free, Changed: now, Expires: now}
+	}
+	return l.Ended(lease.Expired, now)
+}
+
+// lookAgain sees whether an abandoned address is in use still: a probe tells, or
+// where none reaches it, a day. The caller holds the lock.
+func (e *Engine) lookAgain(l *lease.Lease, now lease.Time) {
+	v := e.table.Plan().ScopeAt(l.Address)
+	switch p := e.probes; {
+	case v != nil && p.can() && p.reaches(v):
+		if p.sent < probeRate {
+			e.ask(v, l.Address)
+		}
+		again := *l
+		again.Expires = now + 60 // unless the probe says more
+		e.table.Put(&again)
+	case now-l.Changed >= abandonAlone:
+		e.giveBack(l, now)
+	default:
+		again := *l
+		again.Expires = l.Changed + abandonAlone
+		e.table.Put(&again)
+	}
+}
+
+// answered takes in that a host answers for an address that is probed. The
+// caller holds the lock.
+func (e *Engine) answered(a netip.Addr, f *flight, who Probed, now lease.Time) {
+	l := e.table.Get(a)
+	delete(e.probes.ready, a)
+	switch {
+	case l != nil && l.Status == lease.Active:
+		e.meet(a, l, who, now)
+	case l != nil && l.Status == lease.Abandoned:
+		n := *l
+		n.Heard, n.Expires = now, now.Add(lease.AbandonRest)
+		if l.Found() && who.Hardware != "" {
+			n.Hardware = who.Hardware
+		}
+		e.become(l, &n)
+	case l != nil && l.Client != "" && (who.Hardware == l.Hardware || who.Hardware == ""):
+		// Its former client uses it still, and may have it back; nobody else.
+		until := now + stillUsed
+		if l.Kept() {
+			until = max(until, l.Expires)
+		}
+		if e.become(l, l.KeptUntil(now, until)) {
+			e.probes.kept.put(a, now)
+			e.metrics.stillUsed.Inc()
+			e.log.Warn("an address is still in use by its former client, and is kept from others", "address", a, "hardware", l.Hardware)
+		}
+	case who.Hardware != "" && e.wants(a, f, who.Hardware):
+		e.probes.ready[a] = silence{now, who.Hardware}
+	default:
+		e.abandon(a, l, who, now)
+	}
+}
+
+// wants reports whether the host that answered for an address is the one that
+// asks for it, or that it is reserved for: it is no stranger there.
+func (e *Engine) wants(a netip.Addr, f *flight, hw addr.Hardware) bool {
+	if r := e.table.Plan().ReservationAt(a); r != nil {
+		return r.Hardware == hw
+	}
+	for _, w := range f.waiting {
+		if b := w.packet.Data; len(b) >= 44 && len(hw) <= 16 && string(b[28:28+len(hw)]) == string(hw) {
+			return true
+		}
+	}
+	return false
+}
+
 // abandon records that somebody uses an address that nobody was given. The
 // caller holds the lock.
-func (e *Engine) abandon(a netip.Addr, who Probed, now lease.Time) {
-	before := e.table.Get(a)
-	if before != nil && (before.Status == lease.Active || before.Status == lease.Abandoned) {
-		return
-	}
-	n := &lease.Lease{Address: a, Status: lease.Abandoned, Hardware: who.Hardware, Since: now, Changed: now, Heard: now, Expires: now, Revision: e.table.Plan().Revision}
-	if e.journal.Add(store.Entry{Before: before, After: n, Note: waiting{lease: n}}) {
-		e.table.Put(n)
+func (e *Engine) abandon(a netip.Addr, before *lease.Lease, who Probed, now lease.Time) {
+	n := (&lease.Lease{Address: a, Hardware: who.Hardware, Since: now, Heard: now, Revision: e.table.Plan().Revision}).Abandon(now)
+	if e.become(before, n) {
 		e.table.DropOffer(a)
 		e.metrics.squatters.Inc()
 		e.log.Warn("an address is in use by a client that was not given it", "address", a, "hardware", who.Hardware)

@@ -5,9 +5,11 @@ import (
 	"context"
 	"encoding/gob"
 	"fmt"
+	"maps"
 	"net/netip"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 )
@@ -42,22 +44,22 @@ func (n *Node) saveRecall(ctx context.Context) error {
 	r := recalled{Relays: map[netip.Addr]Pulse{}, Fits: map[plan.ID]Fits{}, Trials: map[string][]TrialResult{}}
 	e := n.engine
 	e.mu.Lock()
-	for k, c := range e.unserved.clients {
-		v := *c
-		v.Trail = append([]string(nil), c.Trail...)
-		r.Unserved = append(r.Unserved, recalledClient{k.from, v})
+	for k, c := range e.unserved.clients.all() { // what is listed never changes, it is replaced
+		r.Unserved = append(r.Unserved, recalledClient{k.from, *c})
 	}
-	for a, p := range e.relays {
+	for a, p := range e.relays.all() {
 		r.Relays[a] = *p
 	}
 	for id, f := range e.fits {
 		r.Fits[id] = *f
 	}
-	for _, a := range e.shadow.clients {
+	for _, a := range e.shadow.clients.all() {
 		r.Agreements = append(r.Agreements, *a)
 	}
-	for k, v := range e.shadow.rivals {
-		r.Rivals = append(r.Rivals, recalledRival{k.link, *v})
+	for k, v := range e.shadow.rivals.all() {
+		of := *v
+		of.Chosen = maps.Clone(v.Chosen)
+		r.Rivals = append(r.Rivals, recalledRival{k.link, of})
 	}
 	e.mu.Unlock()
 	n.trials.mu.Lock()
@@ -69,7 +71,7 @@ func (n *Node) saveRecall(ctx context.Context) error {
 	if err := gob.NewEncoder(&b).Encode(r); err != nil {
 		return fmt.Errorf("keep what is remembered: %w", err)
 	}
-	return n.store.SaveRecall(ctx, time.Now(), b.Bytes())
+	return n.store.SaveRecall(ctx, n.clock.Now(), b.Bytes())
 }
 
 // loadRecall brings back what is remembered. What cannot be read is forgotten:
@@ -87,22 +89,25 @@ func (n *Node) loadRecall(ctx context.Context) error {
 	e := n.engine
 	e.mu.Lock()
 	for _, c := range r.Unserved {
-		e.unserved.clients[unservedKey{c.Client.Client, c.From}] = &c.Client
+		e.unserved.clients.put(unservedKey{c.Client.Client, c.From}, &c.Client)
 	}
-	e.unserved.age(lease.At(time.Now()))
-	away := lease.Time(time.Since(at) / time.Second)
+	e.unserved.age(lease.At(n.clock.Now()))
+	away := max(lease.Time(n.clock.Since(at)/time.Second), 0)
 	for a, p := range r.Relays {
 		p.Last += away // nobody was silent while nobody listened
-		e.relays[a] = &p
+		e.relays.put(a, &p)
 	}
 	for id, f := range r.Fits {
 		e.fits[id] = &f
 	}
 	for _, a := range r.Agreements {
-		e.shadow.clients[a.Client] = &a
+		e.shadow.clients.put(a.Client, &a)
 	}
 	for _, v := range r.Rivals {
-		e.shadow.rivals[rivalKey{v.Link, v.Rival.Server}] = &v.Rival
+		if v.Rival.Chosen == nil {
+			v.Rival.Chosen = map[addr.Hardware]lease.Time{}
+		}
+		e.shadow.rivals.put(rivalKey{v.Link, v.Rival.Server}, &v.Rival)
 	}
 	e.mu.Unlock()
 	n.trials.mu.Lock()

@@ -25,19 +25,15 @@ func (e *Engine) pulse(relay netip.Addr, v *plan.View, now lease.Time) {
 	if relay.IsUnspecified() || e.isOwn(relay) {
 		return
 	}
-	p := e.relays[relay]
+	p := e.relays.get(relay)
 	if p == nil {
-		if len(e.relays) >= 10000 {
-			return
-		}
 		p = &Pulse{First: now}
-		e.relays[relay] = p
-	} else {
+	} else if gap := float64(now - p.Last); gap >= 0 {
 		const slowly, week = 0.05, 7 * 24 * 3600
-		gap := float64(now - p.Last)
 		p.Gap += slowly * (gap - p.Gap)
 		p.Longest = max(gap, p.Longest*math.Exp2(-gap/week))
 	}
+	e.relays.put(relay, p)
 	p.Last = now
 	p.Count++
 	if v != nil {
@@ -72,9 +68,9 @@ func (e *Engine) Relays() []Relay {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	p := e.table.Plan()
-	now := lease.At(time.Now())
+	now := lease.At(e.clock.Now())
 	out := []Relay{}
-	for a, pulse := range e.relays {
+	for a, pulse := range e.relays.all() {
 		r := Relay{Address: a, Pulse: *pulse}
 		if of := p.LinkOfRelay(a); of != 0 {
 			r.Link = p.Label(of)
@@ -84,7 +80,7 @@ func (e *Engine) Relays() []Relay {
 	}
 	for _, l := range p.Links() {
 		for _, a := range l.Relays {
-			if e.relays[a] == nil {
+			if e.relays.get(a) == nil {
 				out = append(out, Relay{Address: a, Pulse: Pulse{Link: l.Name}})
 			}
 		}

@@ -15,6 +15,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
+	"yarnpost/service/clock"
 	"yarnpost/service/wire"
 )
 
@@ -139,19 +140,20 @@ type Seen struct {
 // SitDown makes a whole exchange from a client's seat on a link: it hears every
 // server that offers, takes the first offer, and gives the address back.
 func SitDown(ctx context.Context, name string, hw addr.Hardware, vendor string, wants []byte, log *slog.Logger) (out Seated, err error) {
+	at := clock.New()
 	c, err := takeSeat(name, log)
 	if err != nil {
 		return out, err
 	}
 	defer c.server.Close()
 	m := discover(hw, vendor, wants)
-	begun := time.Now()
+	begun := at.Now()
 	if err := c.say(m); err != nil {
 		return out, err
 	}
 	if err := c.hear(ctx, m.XID, serverWait, func(r *dhcp4.Message) bool {
 		if server, ok := r.Options.Addr(option.ServerID); ok && r.Type == dhcp4.Offer {
-			out.Offers = append(out.Offers, Seen{server, r.YIAddr, time.Since(begun)})
+			out.Offers = append(out.Offers, Seen{server, r.YIAddr, at.Since(begun)})
 		}
 		return true
 	}); err != nil {
@@ -164,13 +166,13 @@ func SitDown(ctx context.Context, name string, hw addr.Hardware, vendor string, 
 	server := dhcp4.Option{Code: option.ServerID, Data: first.Server.AsSlice()}
 	m.Options[0].Data = []byte{byte(dhcp4.Request)}
 	m.Options = append(m.Options, dhcp4.Option{Code: option.AddressRequest, Data: first.Address.AsSlice()}, server)
-	begun = time.Now()
+	begun = at.Now()
 	if err := c.say(m); err != nil {
 		return out, err
 	}
 	if err := c.hear(ctx, m.XID, trialPatience, func(r *dhcp4.Message) bool {
 		if r.Type == dhcp4.Ack || r.Type == dhcp4.Nak {
-			out.Given, out.Took = r, time.Since(begun)
+			out.Given, out.Took = r, at.Since(begun)
 		}
 		return out.Given == nil
 	}); err != nil {

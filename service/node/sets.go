@@ -1,8 +1,6 @@
 package node
 
 import (
-	"time"
-
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 )
@@ -64,8 +62,8 @@ func (g *givenSets) use(digest uint64, now lease.Time) bool {
 
 // SweepSets drops the sets that no lease refers to, once an hour or when there
 // is no room left.
-func (e *Engine) SweepSets(at time.Time) {
-	now := lease.At(at)
+func (e *Engine) SweepSets() {
+	now := lease.At(e.clock.Now())
 	e.mu.Lock()
 	due := now-e.sets.swept >= setsPause || len(e.sets.known) >= e.sets.most
 	revision := e.table.Plan().Revision

@@ -93,9 +93,25 @@ func (c *Conversations) settle(seq uint64, fate Fate, now time.Time) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if x := &c.ring[seq%talkMost]; x.Seq == seq {
+	if x := &c.ring[seq%talkMost]; x.Seq == seq && x.Fate != Dropped {
 		x.Fate, x.Took = fate, now.Sub(x.At)
 	}
+}
+
+// fail notes that a reply did not leave, and why; it gives a copy of the
+// exchange if that is remembered still.
+func (c *Conversations) fail(seq uint64, why string, now time.Time) (out Exchange, ok bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	x := &c.ring[seq%talkMost]
+	if seq == 0 || x.Seq != seq {
+		return out, false
+	}
+	x.Fate, x.Took = Dropped, now.Sub(x.At)
+	x.Trail = append(x.Trail, answer.Step{Text: "{t}", Name: why})
+	out = *x
+	out.In, out.Out, out.Trail = nil, nil, append([]answer.Step(nil), x.Trail...)
+	return out, true
 }
 
 // Since gives copies of the exchanges behind a number that the keep function
@@ -105,6 +121,9 @@ func (c *Conversations) Since(seq uint64, limit int, keep func(*Exchange) bool) 
 	c.mu.Lock()
 	last = c.next
 	c.mu.Unlock()
+	if seq >= last {
+		return nil, last
+	}
 	first := max(seq+1, last-min(last, talkMost-1))
 	for at := last; at >= first && len(out) < limit; {
 		c.mu.Lock()

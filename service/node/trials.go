@@ -61,7 +61,7 @@ func (n *Node) RunTrial(ctx context.Context, t plan.Trial) (TrialResult, error) 
 	if v == nil {
 		return TrialResult{}, errors.New("the trial's scope is not there any more")
 	}
-	r := TrialResult{Trial: t, Scope: v.Name, At: time.Now(), Good: true}
+	r := TrialResult{Trial: t, Scope: v.Name, At: n.clock.Now(), Good: true}
 	note := func(good bool, took time.Duration, format string, args ...any) {
 		r.Steps = append(r.Steps, TrialStep{fmt.Sprintf(format, args...), good, took})
 		r.Good = r.Good && good
@@ -109,9 +109,9 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 		note(false, 0, "what the plan says could not be worked out: %v", err)
 		return
 	}
-	begun := time.Now()
+	begun := n.clock.Now()
 	offer, err := c.Discover(ctx)
-	took := time.Since(begun)
+	took := n.clock.Since(begun)
 	switch {
 	case err != nil:
 		by := "it should get one"
@@ -125,12 +125,12 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 		return
 	}
 	note(true, took, "offered %s", offer.YIAddr)
-	begun = time.Now()
+	begun = n.clock.Now()
 	if err := c.Request(ctx, offer); err != nil {
-		note(false, time.Since(begun), "the offer was not acknowledged: %v", err)
+		note(false, n.clock.Since(begun), "the offer was not acknowledged: %v", err)
 		return
 	}
-	note(true, time.Since(begun), "acknowledged %s for %s", c.Address, option.FormatDuration(c.Lease))
+	note(true, n.clock.Since(begun), "acknowledged %s for %s", c.Address, option.FormatDuration(c.Lease))
 	r.Address = c.Address
 	note(p.ScopeAt(c.Address) != nil && p.ScopeAt(c.Address).Link == v.Link, 0, "%s is of the link", c.Address)
 	if expected.Decision.Outcome == answer.Offered {
@@ -181,7 +181,7 @@ func (n *Node) runDue() {
 			continue
 		}
 		results := n.TrialResults(t.Name)
-		if len(results) > 0 && time.Since(results[len(results)-1].At) < time.Duration(t.Every) {
+		if len(results) > 0 && n.clock.Since(results[len(results)-1].At) < time.Duration(t.Every) {
 			continue
 		}
 		ctx, cancel := context.WithTimeout(n.running, 30*time.Second)

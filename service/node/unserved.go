@@ -7,7 +7,6 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 )
@@ -16,6 +15,7 @@ import (
 const (
 	unservedMost = 10000
 	unservedAge  = 24 * time.Hour // silence after which a client is forgotten
+	troubleAge   = time.Hour      // the same for one that is served with a trouble
 )
 
 // Unserved is a client that asked and got nothing, or a refusal.
@@ -40,16 +40,16 @@ type Unserved struct {
 
 type unservedKey struct {
 	client lease.Client
-	from   string // relay or interface
+	from   string // relay or interface; for a trouble beside its being served, "!" and an address
 }
 
 type unservedList struct {
-	clients map[unservedKey]*Unserved
+	clients *forgetful[unservedKey, *Unserved]
 	swept   lease.Time
 }
 
 func newUnservedList() *unservedList {
-	return &unservedList{clients: map[unservedKey]*Unserved{}}
+	return &unservedList{clients: newForgetful[unservedKey, *Unserved](unservedMost)}
 }
 
 func keyOf(req *answer.Request, d *answer.Decision) unservedKey {
@@ -60,61 +60,68 @@ func keyOf(req *answer.Request, d *answer.Decision) unservedKey {
 	return k
 }
 
-func (u *unservedList) note(req *answer.Request, d *answer.Decision, why answer.Reason, now lease.Time) {
-	k := keyOf(req, d)
-	c := u.clients[k]
-	if c == nil {
-		if len(u.clients) >= unservedMost {
-			u.evict()
-		}
-		c = &Unserved{Client: d.Client, First: now}
-		u.clients[k] = c
-	}
+// troubleKey is the key of a trouble that a client has although it is served.
+func troubleKey(c lease.Client, a netip.Addr) unservedKey { return unservedKey{c, "!" + a.String()} }
+
+// trouble reports whether the key is of one.
+func (k unservedKey) trouble() bool { return strings.HasPrefix(k.from, "!") }
+
+// describe is what is known of a client that asks.
+func describe(req *answer.Request, d *answer.Decision) Unserved {
 	m := req.Message
-	c.Hardware, c.Reason, c.Last, c.Interface = m.CHAddr, why, now, req.Interface
-	c.Circuit, c.Rule = string(req.Relay.Circuit), d.Rule
-	c.Count++
+	c := Unserved{Client: d.Client, Hardware: m.CHAddr, Interface: req.Interface, Circuit: string(req.Relay.Circuit), Rule: d.Rule}
 	if !m.GIAddr.IsUnspecified() {
 		c.Relay, c.Selected = m.GIAddr, m.GIAddr
 		if req.Relay.Link.IsValid() {
 			c.Selected = req.Relay.Link
 		}
 	}
-	if name, ok := m.Options.Get(option.Hostname); ok {
-		c.Hostname = dhcp4.Clean(name)
-	}
-	if v, ok := m.Options.Get(option.ClassID); ok {
-		c.Vendor = dhcp4.Clean(v)
-	}
+	c.Hostname, c.Vendor = m.Text(option.Hostname), m.Text(option.ClassID)
 	c.Asked, _ = m.Options.Addr(option.AddressRequest)
-	c.Scope, c.Link = "", ""
-	if d.Scope != nil {
-		c.Scope, c.Link = d.Scope.Name, d.Scope.LinkName
-	}
-	c.Trail = c.Trail[:0]
+	c.Scope, c.Link = scopeNamed(d.Scope)
 	for _, s := range d.Trail {
 		c.Trail = append(c.Trail, s.String())
 	}
+	return c
 }
 
-// evict makes room by dropping the longest silent of a few.
-func (u *unservedList) evict() {
-	var oldest unservedKey
-	n := 0
-	for k, c := range u.clients {
-		if n == 0 || c.Last < u.clients[oldest].Last {
-			oldest = k
-		}
-		if n++; n == 16 {
-			break
-		}
+func (u *unservedList) note(req *answer.Request, d *answer.Decision, why answer.Reason, now lease.Time) {
+	u.tell(keyOf(req, d), describe(req, d), why, now)
+}
+
+// trouble notes what is wrong with a client although it is served.
+func (u *unservedList) trouble(req *answer.Request, d *answer.Decision, why answer.Reason, now lease.Time) {
+	c := describe(req, d)
+	if d.Address.IsValid() {
+		c.Asked = d.Address
 	}
-	delete(u.clients, oldest)
+	u.tell(troubleKey(d.Client, c.Asked), c, why, now)
+}
+
+// noteExchange notes a client of an earlier exchange.
+func (u *unservedList) noteExchange(x *Exchange, why answer.Reason, now lease.Time) {
+	c := Unserved{Client: x.Client, Hardware: x.Hardware, Relay: x.Relay, Selected: x.Relay, Interface: x.Wire, Circuit: x.Circuit, Scope: x.Scope, Link: x.Link, Asked: x.Address}
+	for _, s := range x.Trail {
+		c.Trail = append(c.Trail, s.String())
+	}
+	k := unservedKey{x.Client, x.Wire}
+	if x.Relay.IsValid() {
+		k.from = x.Relay.String()
+	}
+	u.tell(k, c, why, now)
+}
+
+func (u *unservedList) tell(k unservedKey, c Unserved, why answer.Reason, now lease.Time) {
+	c.Reason, c.First, c.Last, c.Count = why, now, now, 1
+	if old := u.clients.get(k); old != nil {
+		c.First, c.Count = min(old.First, now), old.Count+1
+	}
+	u.clients.put(k, &c)
 }
 
 func (u *unservedList) forget(req *answer.Request, d *answer.Decision) {
-	if len(u.clients) > 0 {
-		delete(u.clients, keyOf(req, d))
+	if u.clients.size() > 0 {
+		u.clients.drop(keyOf(req, d))
 	}
 }
 
@@ -123,9 +130,10 @@ func (u *unservedList) age(now lease.Time) {
 		return
 	}
 	u.swept = now
-	for k, c := range u.clients {
-		if now.Sub(c.Last) > unservedAge {
-			delete(u.clients, k)
+	for k, c := range u.clients.all() {
+		silent := now.Sub(c.Last)
+		if silent > unservedAge || k.trouble() && silent > troubleAge || silent < -time.Hour {
+			u.clients.drop(k)
 		}
 	}
 }
@@ -135,26 +143,36 @@ func (u *unservedList) age(now lease.Time) {
 func (e *Engine) Unserved() []Unserved {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	out := make([]Unserved, 0, len(e.unserved.clients))
-	for _, c := range e.unserved.clients {
-		if c.Reason == answer.NotTaken && c.Count < 2 {
-			continue
+	out := make([]Unserved, 0, e.unserved.clients.size())
+	for _, c := range e.unserved.clients.all() { // what is listed never changes, it is replaced
+		if c.listed() {
+			out = append(out, *c)
 		}
-		v := *c
-		v.Trail = append([]string(nil), c.Trail...)
-		v.Circuit = strings.Clone(c.Circuit)
-		out = append(out, v)
 	}
 	return out
+}
+
+func (c *Unserved) listed() bool { return c.Reason != answer.NotTaken || c.Count >= 2 }
+
+// UnservedCount is how many clients Unserved lists.
+func (e *Engine) UnservedCount() (n int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, c := range e.unserved.clients.all() {
+		if c.listed() {
+			n++
+		}
+	}
+	return n
 }
 
 // ForgetUnserved drops a client from the list, when a person has dealt with it.
 func (e *Engine) ForgetUnserved(hw addr.Hardware) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	for k, c := range e.unserved.clients {
+	for k, c := range e.unserved.clients.all() {
 		if c.Hardware == hw {
-			delete(e.unserved.clients, k)
+			e.unserved.clients.drop(k)
 		}
 	}
 }

@@ -48,6 +48,7 @@ type Input struct {
 	Plan       *plan.Plan // nil: not known yet
 	TakePort   bool       // try to open the port; not while this process serves it
 	Database   func(context.Context) error
+	Now        time.Time                                                     // what the clock says
 	Servers    func(ctx context.Context, iface string) ([]netip.Addr, error) // other servers that answer on an interface's link
 }
 
@@ -82,7 +83,7 @@ func Run(ctx context.Context, in Input) []Check {
 			add("database", Good, "", "it is reachable and keeps what it confirms")
 		}
 	}
-	clock(add)
+	clock(in.Now, add)
 	if in.Plan != nil {
 		relays(in.Plan, own, add)
 	}
@@ -258,13 +259,13 @@ func proposal(a hostAddress) string {
 }
 
 // clock asks the kernel whether something keeps the clock in step.
-func clock(add adder) {
+func clock(now time.Time, add adder) {
 	var t unix.Timex
 	state, err := unix.Adjtimex(&t)
 	const unsynchronised = 5 // TIME_ERROR
 	switch {
-	case time.Now().Year() < 2024:
-		add("clock", Trouble, "set the clock, and let a time service keep it", "the clock says %s", time.Now().Format(time.DateOnly))
+	case now.Year() < 2024:
+		add("clock", Trouble, "set the clock, and let a time service keep it", "the clock says %s", now.Format(time.DateOnly))
 	case err != nil:
 		add("clock", Unknown, "check with: timedatectl", "the kernel does not say whether the clock is kept in step: %v", err)
 	case state == unsynchronised || t.Status&unix.STA_UNSYNC != 0:

@@ -21,6 +21,7 @@ type Entry struct {
 	Before, After *lease.Lease // of one address; Before is nil if it had no record
 	Set           []byte       // of After.Given, if that was never recorded before
 	Note          any          // whatever the owner wants back with it
+	more          bool         // the next entry belongs to it
 }
 
 // Limits of the journal, in entries.
@@ -48,6 +49,7 @@ type Journal struct {
 	conn     *pgx.Conn
 	batch    int64 // number of the last batch tried
 	rows     rows
+	now      func() time.Time
 
 	Stats Stats
 }
@@ -66,9 +68,9 @@ type Owner interface {
 	Undo(take func() []Entry)
 }
 
-// NewJournal starts the journal.
-func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner) (*Journal, error) {
-	j := &Journal{store: s, log: log, owner: owner, pending: map[netip.Addr]int{}, unwanted: map[uint64]bool{}, done: make(chan struct{})}
+// NewJournal starts the journal; now tells the time of what is recorded.
+func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner, now func() time.Time) (*Journal, error) {
+	j := &Journal{store: s, log: log, owner: owner, now: now, pending: map[netip.Addr]int{}, unwanted: map[uint64]bool{}, done: make(chan struct{})}
 	j.wake = sync.NewCond(&j.mu)
 	if err := j.adopt(ctx, s.writer); err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
@@ -78,24 +80,38 @@ func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner) (
 	return j, nil
 }
 
-// Add queues an entry and reports whether it was taken. It is not while the
-// database is away or too much waits already. Call it under the lock that
-// orders decisions.
-func (j *Journal) Add(e Entry) bool {
+// Add queues entries that belong together, so that they become durable at once
+// or not at all, and reports whether they were taken. They are not while the
+// database is away or too much waits already. Call it under the lock that orders
+// decisions.
+func (j *Journal) Add(entries ...Entry) bool {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	if j.down != nil || j.closing || len(j.gathered) >= gatherLimit {
+	if j.down != nil || j.closing || len(j.gathered)+len(entries) > gatherLimit {
 		return false
 	}
-	j.gathered = append(j.gathered, e)
-	if e.After != nil {
-		j.pending[e.After.Address]++
-	}
-	if e.Set != nil {
-		delete(j.unwanted, e.After.Given)
+	for i, e := range entries {
+		e.more = i < len(entries)-1
+		j.gathered = append(j.gathered, e)
+		if e.After != nil {
+			j.pending[e.After.Address]++
+		}
+		if e.Set != nil {
+			delete(j.unwanted, e.After.Given)
+		}
 	}
 	j.wake.Signal()
 	return true
+}
+
+// Room is how many entries can be added now.
+func (j *Journal) Room() int {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.down != nil || j.closing {
+		return 0
+	}
+	return gatherLimit - len(j.gathered)
 }
 
 // Forget drops sets to which no lease refers any more, before it writes the
@@ -181,6 +197,9 @@ func (j *Journal) run() {
 			return
 		}
 		n := min(len(j.gathered), batchLimit)
+		for j.gathered[n-1].more { // what belongs together is not split
+			n++
+		}
 		batch := append([]Entry(nil), j.gathered[:n]...)
 		j.gathered = append(j.gathered[:0], j.gathered[n:]...)
 		j.mu.Unlock()
@@ -294,13 +313,33 @@ func (j *Journal) reconnect(cause error) (last int64) {
 		j.mu.Lock()
 		j.down = cause
 		j.mu.Unlock()
+		if errors.Is(cause, ErrFenced) { // for good: what this process knows is old
+			j.log.Error("this service answers nobody any more, since another one has taken its database", "err", cause)
+			j.await()
+			return 0
+		}
 		time.Sleep(wait)
+	}
+}
+
+// await waits until the journal closes.
+func (j *Journal) await() {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for !j.closing {
+		j.wake.Wait()
 	}
 }
 
 // connect opens the writing connection again.
 func (j *Journal) connect(ctx context.Context) error {
 	conn, err := j.store.lock(ctx)
+	if errors.Is(err, errLocked) { // has its holder taken over, or is it our own dead connection?
+		var epoch int64
+		if j.store.pool.QueryRow(ctx, "select epoch from server").Scan(&epoch) == nil && epoch != j.store.epoch {
+			err = ErrFenced
+		}
+	}
 	if err != nil {
 		return err
 	}
@@ -374,7 +413,7 @@ func (j *Journal) commit(batch []Entry) error {
 			return err
 		}
 	}
-	result := j.conn.PgConn().ExecPrepared(ctx, recordName, r.values(j.store.epoch, j.batch, time.Now()), binaryFormat, nil).Read()
+	result := j.conn.PgConn().ExecPrepared(ctx, recordName, r.values(j.store.epoch, j.batch, j.now()), binaryFormat, nil).Read()
 	err := result.Err
 	var pg *pgconn.PgError
 	switch {

@@ -127,7 +127,15 @@ func (s *Store) prepare(ctx context.Context) error {
 	if fsync != "on" || commit == "off" {
 		return fmt.Errorf("it does not keep what it confirms (fsync %s, synchronous_commit %s); turn both on", fsync, commit)
 	}
-	return conn.QueryRow(ctx, "update server set epoch = epoch + 1 returning epoch").Scan(&s.epoch)
+	// A plan change of an earlier process may still be under way.
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", planLock); err != nil {
+		return err
+	}
+	err = conn.QueryRow(ctx, "update server set epoch = epoch + 1 returning epoch").Scan(&s.epoch)
+	if _, after := conn.Exec(ctx, "select pg_advisory_unlock($1)", planLock); err == nil {
+		err = after
+	}
+	return err
 }
 
 // Close ends all connections but the journal's own.
@@ -156,22 +164,55 @@ type Revision struct {
 	Length int         // how many lines tell of that
 }
 
-// SavePlan records one revision with its changes in one transaction.
+// planLock keeps a process that takes the database over apart from plan changes
+// of the one before it that are still under way.
+const planLock = writerLock + 1
+
+func isCode(err error, code string) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == code
+}
+
+// ErrUnknown is wrapped when it is not known whether a revision was recorded:
+// ask PlanRecorded once the database is back.
+var ErrUnknown = errors.New("it is not known whether the change was recorded")
+
+// PlanRecorded reports whether a revision of SavePlan is on record.
+func (s *Store) PlanRecorded(ctx context.Context, r Revision) (bool, error) {
+	var there bool
+	err := s.pool.QueryRow(ctx, "select exists (select from plan_revision where revision = $1 and at = $2 and author = $3)", r.Number, r.At, r.Author).Scan(&there)
+	if err != nil {
+		return false, fmt.Errorf("look for plan revision %d: %w", r.Number, err)
+	}
+	return there, nil
+}
+
+// SavePlan records one revision with its changes in one transaction. An error
+// that wraps ErrUnknown leaves open whether it did. The time of the revision
+// tells it from others: it is kept in whole microseconds.
 func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change, lines func(plan.Change) []plan.Line) error {
-	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("record plan revision %d: %w", r.Number, err)
+	}
+	defer conn.Release()
+	filled := false // all but the commit is done
+	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
 		var last int64
 		for _, c := range changes {
 			last = max(last, int64(c.ID))
 		}
-		tag, err := tx.Exec(ctx, "update server set last_id = greatest(last_id, $2) where epoch = $1", s.epoch, last)
-		if err == nil && tag.RowsAffected() == 0 {
-			return ErrFenced
-		}
-		if err != nil {
+		// No row is locked that the journal writes: whoever takes over waits for
+		// this lock before it changes the epoch.
+		var epoch int64
+		if err := tx.QueryRow(ctx, "select epoch from server, pg_advisory_xact_lock_shared($1)", planLock).Scan(&epoch); err != nil {
 			return err
 		}
+		if epoch != s.epoch {
+			return ErrFenced
+		}
 		b := &pgx.Batch{}
-		b.Queue("insert into plan_revision (revision, at, author, reason) values ($1, $2, $3, $4)", r.Number, r.At, r.Author, r.Reason)
+		b.Queue("insert into plan_revision (revision, at, author, reason, last_id) values ($1, $2, $3, $4, greatest($5, (select max(last_id) from plan_revision)))", r.Number, r.At, r.Author, r.Reason, last)
 		for i, c := range changes {
 			before, after, err := encode(c.Before, c.After)
 			if err != nil {
@@ -190,11 +231,16 @@ func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change,
 			b.Queue("insert into plan_item (kind, id, parent, body) values ($1, $2, $3, $4) on conflict (kind, id) do update set parent = excluded.parent, body = excluded.body",
 				c.Kind, c.ID, parentOf(c.After), after)
 		}
-		return tx.SendBatch(ctx, b).Close()
+		err := tx.SendBatch(ctx, b).Close()
+		filled = err == nil
+		return err
 	})
 	var pg *pgconn.PgError
-	if errors.As(err, &pg) && pg.Code == "23505" && pg.TableName == "plan_revision" {
+	switch {
+	case isCode(err, "23505"):
 		err = ErrStale
+	case err != nil && filled && !errors.As(err, &pg):
+		err = fmt.Errorf("%w: %w", ErrUnknown, err)
 	}
 	if err != nil {
 		return fmt.Errorf("record plan revision %d: %w", r.Number, err)
@@ -234,7 +280,7 @@ func parentOf(i plan.Item) *int64 {
 // LoadPlan builds the newest revision from its items.
 func (s *Store) LoadPlan(ctx context.Context) (*plan.Plan, error) {
 	var revision, last int64
-	err := s.pool.QueryRow(ctx, "select coalesce(max(revision), 0), (select last_id from server) from plan_revision").Scan(&revision, &last)
+	err := s.pool.QueryRow(ctx, "select coalesce(max(revision), 0), coalesce(max(last_id), 0) from plan_revision").Scan(&revision, &last)
 	if err != nil {
 		return nil, fmt.Errorf("load plan: %w", err)
 	}
@@ -384,30 +430,4 @@ func (s *Store) History(ctx context.Context, q Past) ([]Event, error) {
 		return nil, fmt.Errorf("read history: %w", err)
 	}
 	return out, nil
-}
-
-// HistoryDays is how long history is kept.
-const HistoryDays = 180
-
-// KeepHistory makes the partitions of today and the next days, indexes those
-// that are closed by address, and drops those past their time.
-func (s *Store) KeepHistory(ctx context.Context, now time.Time) error {
-	day := now.UTC().Truncate(24 * time.Hour)
-	var b pgx.Batch
-	for i := range 4 {
-		from := day.AddDate(0, 0, i)
-		b.Queue(fmt.Sprintf("create table if not exists lease_history_%s partition of lease_history for values from ('%s') to ('%s')",
-			from.Format("20060102"), from.Format(time.DateOnly), from.AddDate(0, 0, 1).Format(time.DateOnly)))
-	}
-	for i := 1; i <= 3; i++ {
-		name := "lease_history_" + day.AddDate(0, 0, -i).Format("20060102")
-		b.Queue(fmt.Sprintf("do $$ begin if to_regclass('%[1]s') is not null then create index if not exists %[1]s_address on %[1]s (address, at); create index if not exists %[1]s_hardware on %[1]s (hardware, at); end if; end $$", name))
-	}
-	for i := range 10 {
-		b.Queue("drop table if exists lease_history_" + day.AddDate(0, 0, -HistoryDays-i).Format("20060102"))
-	}
-	if err := s.pool.SendBatch(ctx, &b).Close(); err != nil {
-		return fmt.Errorf("keep history: %w", err)
-	}
-	return nil
 }

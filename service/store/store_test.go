@@ -115,7 +115,7 @@ func (o *owner) await(t *testing.T, recorded, undone int) {
 func journal(t *testing.T, s *Store) (*Journal, *owner) {
 	t.Helper()
 	o := &owner{}
-	j, err := s.NewJournal(context.Background(), quiet, o)
+	j, err := s.NewJournal(context.Background(), quiet, o, time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -492,19 +492,19 @@ func TestAccessRows(t *testing.T) {
 		t.Fatal(err)
 	}
 	hash := func(b byte) []byte { h := make([]byte, 32); h[0] = b; return h }
-	for _, g := range []Grant{{hash(1), "ada", "", time.Now().Add(time.Hour)}, {hash(2), "ada", "", time.Now().Add(-time.Hour)}, {hash(3), "ada", "robot", time.Time{}}} {
-		if err := s.SaveGrant(ctx, g); err != nil {
+	for _, g := range []Grant{{hash(1), "ada", "", time.Now().Add(time.Hour), time.Time{}}, {hash(2), "ada", "", time.Now().Add(-time.Hour), time.Time{}}, {hash(3), "ada", "robot", time.Time{}, time.Now()}} {
+		if err := s.SaveGrant(ctx, g, time.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
-	accounts, grants, err := s.LoadAccess(ctx)
+	accounts, grants, err := s.LoadAccess(ctx, time.Now())
 	if err != nil || len(accounts) != 1 || !accounts[0].MustChange || len(grants) != 2 { // the ended session is gone
 		t.Errorf("%+v %+v %v", accounts, grants, err)
 	}
 	if err := s.SaveAccount(ctx, Account{"ada", "other", false}); err != nil {
 		t.Fatal(err)
 	}
-	if _, grants, _ = s.LoadAccess(ctx); len(grants) != 1 || grants[0].Name != "robot" {
+	if _, grants, _ = s.LoadAccess(ctx, time.Now()); len(grants) != 1 || grants[0].Name != "robot" {
 		t.Errorf("a new password leaves %+v", grants)
 	}
 }

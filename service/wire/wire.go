@@ -57,6 +57,7 @@ type Reply struct {
 	Frame     bool
 	Hardware  net.HardwareAddr // destination of the frame
 	Interface *Interface
+	Talk      uint64 // number by which the sender knows it
 }
 
 // Server is the DHCPv4 side of the host.
@@ -76,7 +77,10 @@ type Server struct {
 	interfaces atomic.Pointer[map[int]*Interface]
 	mu         sync.Mutex // one sender at a time uses out
 	out        []ipv4.Message
+	sending    []int // which reply each of out is
 	SendErrors atomic.Uint64
+	// Unsent, if set before Serve, is told of each reply that could not leave.
+	Unsent func(Reply, error)
 }
 
 // Listen opens the socket. Broadcast clients are served on the named
@@ -203,21 +207,38 @@ func (s *Server) Serve(handle func([]Packet) []Reply) error {
 	}
 }
 
-// Send sends replies; those that cannot leave are counted.
+// Send sends replies; those that cannot leave are counted, and told of.
 func (s *Server) Send(replies []Reply) {
+	for _, f := range s.sendAll(replies) {
+		s.SendErrors.Add(1)
+		r := &replies[f.reply]
+		s.log.Debug("a reply could not leave", "to", r.To, "err", f.err)
+		if s.Unsent != nil {
+			s.Unsent(*r, f.err)
+		}
+	}
+}
+
+// failure is a reply that could not leave.
+type failure struct {
+	reply int
+	err   error
+}
+
+func (s *Server) sendAll(replies []Reply) (failed []failure) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.out = s.out[:0]
+	s.out, s.sending = s.out[:0], s.sending[:0]
 	for i := range replies {
 		r := &replies[i]
 		if r.Frame {
 			if err := s.sendFrame(r); err != nil {
-				s.SendErrors.Add(1)
-				s.log.Warn("a reply could not leave", "interface", r.Interface.Name, "err", err)
+				failed = append(failed, failure{i, err})
 			}
 			continue
 		}
 		m := s.message()
+		s.sending = append(s.sending, i)
 		m.Buffers[0] = r.Data
 		to := m.Addr.(*net.UDPAddr)
 		to.IP, to.Port = append(to.IP[:0], r.To.Addr().AsSlice()...), int(r.To.Port())
@@ -225,15 +246,15 @@ func (s *Server) Send(replies []Reply) {
 			m.OOB = (&ipv4.ControlMessage{Src: r.From.AsSlice()}).Marshal()
 		}
 	}
-	for rest := s.out; len(rest) > 0; {
-		n, err := s.batch.WriteBatch(rest[:min(len(rest), batchSize)], 0)
+	for done := 0; done < len(s.out); {
+		n, err := s.batch.WriteBatch(s.out[done:min(len(s.out), done+batchSize)], 0)
 		if err != nil { // the first of them cannot be sent; go on behind it
-			s.SendErrors.Add(1)
-			s.log.Debug("a reply could not leave", "to", rest[0].Addr, "err", err)
+			failed = append(failed, failure{s.sending[done], err})
 			n = 1
 		}
-		rest = rest[n:]
+		done += n
 	}
+	return failed
 }
 
 // message makes room for one more outgoing datagram, in memory of earlier ones.

@@ -183,7 +183,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Clear an abandoned address, so that it can be handed out again */
+        /** Clear an abandoned or kept address, so that it can be handed out again */
         post: operations["clear-lease"];
         delete?: never;
         options?: never;
@@ -580,6 +580,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** API tokens, without their secrets */
+        get: operations["list-tokens"];
+        put?: never;
+        /** Make an API token; its secret is shown this once */
+        post: operations["add-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End an API token at once */
+        delete: operations["revoke-token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1188,8 +1223,13 @@ export interface components {
             revision: number;
         };
         NewPassword: {
+            /** @description Ten characters at least, and none that everybody tries first */
             new: string;
             old: string;
+        };
+        NewToken: {
+            /** @description Where or for what it is used */
+            name: string;
         };
         NudgeRequest: {
             address?: string;
@@ -1581,6 +1621,15 @@ export interface components {
             warnings: components["schemas"]["Warning"][];
             /** @description Interfaces on which broadcast clients are served */
             wires: components["schemas"]["Wire"][];
+        };
+        Token: {
+            /** @description Whose it is */
+            account: string;
+            /** Format: date-time */
+            made: string;
+            name: string;
+            /** @description Shown once, when it is made */
+            secret?: string;
         };
         Trial: {
             circuit: string;
@@ -2943,6 +2992,97 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Status"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

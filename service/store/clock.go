@@ -1,0 +1,56 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// ClockMark is the service's time, tied to the time since the host was started.
+type ClockMark struct {
+	Host string        // one start of the host
+	Boot time.Duration // since then
+	At   time.Time
+}
+
+// LoadClock gives the last mark that was kept; the zero value if none was.
+func (s *Store) LoadClock(ctx context.Context) (m ClockMark, err error) {
+	err = s.pool.QueryRow(ctx, "select host, boot, at from clock").Scan(&m.Host, &m.Boot, &m.At)
+	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
+		return m, fmt.Errorf("read the clock's mark: %w", err)
+	}
+	return m, nil
+}
+
+const saveClock = `insert into clock (host, boot, at) values ($1, $2, $3)
+	on conflict (one) do update set host = excluded.host, boot = excluded.boot, at = excluded.at`
+
+// SaveClock keeps a mark.
+func (s *Store) SaveClock(ctx context.Context, m ClockMark) error {
+	return s.exec(ctx, "keep the clock's mark", saveClock, m.Host, int64(m.Boot), m.At)
+}
+
+// ShiftLeases moves all times of the lease table along, because the host's clock
+// was set by that much while the service was away, and keeps the mark that says
+// so. Call it before the leases are read.
+func (s *Store) ShiftLeases(ctx context.Context, by time.Duration, m ClockMark) error {
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "set local statement_timeout = 0"); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `update lease set since = since + $1, changed = changed + $1, heard = heard + $1,
+			expires = case when expires = 9223372036854775807 then expires else expires + $1 end`, int64(by/time.Second))
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, saveClock, m.Host, int64(m.Boot), m.At)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("move the leases along with the clock: %w", err)
+	}
+	return nil
+}

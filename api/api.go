@@ -87,6 +87,7 @@ type Reservation struct {
 	Client     string    `json:"client" doc:"Whom it is for, in words"`
 	Address    string    `json:"address"`
 	Hostname   string    `json:"hostname"`
+	Insist     bool      `json:"insist,omitempty" doc:"Given although another host answers for the address"`
 	Lease      string    `json:"lease,omitempty"`
 	Options    []Setting `json:"options"`
 	Note       string    `json:"note"`
@@ -239,6 +240,7 @@ type ReservationEdit struct {
 	Circuit    *string           `json:"circuit,omitempty" doc:"Text, or hexadecimal with colons"`
 	Address    *string           `json:"address,omitempty" doc:"Left out when adding: the address the client has, or a free one"`
 	Hostname   *string           `json:"hostname,omitempty"`
+	Insist     *bool             `json:"insist,omitempty" doc:"Give it although another host answers for the address"`
 	Lease      *string           `json:"lease,omitempty" doc:"Empty to inherit"`
 	Options    map[string]string `json:"options,omitempty"`
 	Note       *string           `json:"note,omitempty" maxLength:"4000"`
@@ -408,6 +410,14 @@ type ChangeRequest struct {
 	DryRun  bool   `json:"dryRun,omitempty" doc:"Only say what would happen"`
 	Confirm bool   `json:"confirm,omitempty" doc:"Go ahead although clients are stranded"`
 	Edits   []Edit `json:"edits" minItems:"1" maxItems:"10000"`
+}
+
+// Revert says how a revision is undone.
+type Revert struct {
+	Base    int64  `json:"base,omitempty" doc:"Revision at which it was looked at"`
+	Reason  string `json:"reason,omitempty" maxLength:"1000" doc:"Why, for the history"`
+	DryRun  bool   `json:"dryRun,omitempty" doc:"Only say what would happen"`
+	Confirm bool   `json:"confirm,omitempty" doc:"Go ahead although clients are stranded"`
 }
 
 // DiffLine is one line of a diff in plain words.
@@ -731,6 +741,12 @@ type Token struct {
 	Secret  string    `json:"secret,omitempty" doc:"Shown once, when it is made"`
 }
 
+// Program is a program with its version.
+type Program struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+}
+
 // NewToken asks for an API token.
 type NewToken struct {
 	Name string `json:"name" minLength:"1" maxLength:"64" pattern:"^[\\p{L}\\p{N}]([\\p{L}\\p{N}._-]*[\\p{L}\\p{N}])?$" doc:"Where or for what it is used"`
@@ -741,6 +757,23 @@ type Ended struct {
 	Applied bool   `json:"applied"`
 	Lease   Lease  `json:"lease"`
 	Text    string `json:"text"`
+}
+
+// ClearRequest names addresses to clear: some, or all abandoned ones of a scope,
+// or of the whole table.
+type ClearRequest struct {
+	Addresses []string `json:"addresses,omitempty" maxItems:"1000"`
+	Scope     string   `json:"scope,omitempty" doc:"All abandoned addresses of this scope"`
+	All       bool     `json:"all,omitempty" doc:"All abandoned addresses"`
+	DryRun    bool     `json:"dryRun,omitempty" doc:"Only say what would happen"`
+}
+
+// Cleared says what became of addresses that were to be cleared.
+type Cleared struct {
+	Applied bool     `json:"applied"`
+	Cleared []Lease  `json:"cleared" doc:"Those that were, or would be, cleared"`
+	Kept    []string `json:"kept" doc:"Those that were not, and why"`
+	Text    string   `json:"text"`
 }
 
 // LiveLease is the live event of a changed lease.

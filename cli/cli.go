@@ -46,6 +46,8 @@ type call struct {
 	err    io.Writer
 	json   bool
 	csv    bool
+	wide   bool
+	ca     string
 	dryRun bool
 	yes    bool
 	reason string
@@ -76,6 +78,7 @@ func commands() []command {
 	all = append(all, understandCommands()...)
 	all = append(all, trialCommands()...)
 	all = append(all, planCommands()...)
+	all = append(all, accessCommands()...)
 	all = append(all, completionCommands()...)
 	return all
 }
@@ -113,7 +116,14 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 func run(ctx context.Context, args []string, stdout, stderr io.Writer) error {
 	words, rest := split(args)
 	if len(words) == 0 || words[0] == "help" {
-		help(stdout, strings.Join(words[min(1, len(words)):], " "))
+		of := strings.Join(words[min(1, len(words)):], " ")
+		for _, c := range commands() {
+			if c.name == of {
+				c.help(stdout)
+				return nil
+			}
+		}
+		help(stdout, of)
 		return nil
 	}
 	all := commands()
@@ -140,7 +150,7 @@ func run(ctx context.Context, args []string, stdout, stderr io.Writer) error {
 func split(args []string) (words, rest []string) {
 	for i := 0; i < len(args); i++ {
 		if a := args[i]; strings.HasPrefix(a, "-") {
-			if n := strings.TrimLeft(a, "-"); n == "server" || n == "token-file" {
+			if n := strings.TrimLeft(a, "-"); n == "server" || n == "token-file" || n == "ca" {
 				i++
 			}
 			rest = append(rest, a)
@@ -158,7 +168,7 @@ func drop(args []string, n int) []string {
 		a := args[i]
 		if strings.HasPrefix(a, "-") {
 			out = append(out, a)
-			if name := strings.TrimLeft(a, "-"); (name == "server" || name == "token-file") && i+1 < len(args) {
+			if name := strings.TrimLeft(a, "-"); (name == "server" || name == "token-file" || name == "ca") && i+1 < len(args) {
 				i++
 				out = append(out, args[i])
 			}
@@ -198,8 +208,10 @@ func (c *command) flagSet(k *call, server, tokenFile *string) (*flag.FlagSet, fu
 	do := c.flags(f)
 	f.StringVar(server, "server", *server, "`URL` of the server [YARNPOST_SERVER]")
 	f.StringVar(tokenFile, "token-file", *tokenFile, "`file` with the API token [YARNPOST_TOKEN_FILE]")
+	f.StringVar(&k.ca, "ca", k.ca, "`file` of certificates to trust, for a server of your own authority [YARNPOST_CA]")
 	f.BoolVar(&k.json, "json", false, "print JSON")
-	f.BoolVar(&k.csv, "csv", false, "print CSV (RFC 4180)")
+	f.BoolVar(&k.csv, "csv", false, "print CSV (RFC 4180), all that an item has")
+	f.BoolVar(&k.wide, "wide", false, "print tables in full, however wide")
 	if c.write {
 		f.BoolVar(&k.dryRun, "dry-run", false, "only say what would happen")
 		f.BoolVar(&k.yes, "yes", false, "go ahead where a command only previews otherwise")
@@ -209,11 +221,15 @@ func (c *command) flagSet(k *call, server, tokenFile *string) (*flag.FlagSet, fu
 }
 
 func (c *command) run(ctx context.Context, args []string, stdout, stderr io.Writer) error {
-	k := &call{ctx: ctx, out: stdout, err: stderr}
+	k := &call{ctx: ctx, out: stdout, err: stderr, ca: env("YARNPOST_CA", "")}
 	server := env("YARNPOST_SERVER", "http://127.0.0.1:8067")
 	tokenFile := env("YARNPOST_TOKEN_FILE", "")
 	f, do := c.flagSet(k, &server, &tokenFile)
-	for { // flags may stand before and after arguments
+	for { // flags may stand before and after arguments, up to a --
+		if len(args) > 0 && args[0] == "--" {
+			k.args = append(k.args, args[1:]...)
+			break
+		}
 		if err := f.Parse(args); errors.Is(err, flag.ErrHelp) {
 			c.help(stdout)
 			return err
@@ -235,12 +251,18 @@ func (c *command) run(ctx context.Context, args []string, stdout, stderr io.Writ
 	if k.json && k.csv {
 		return usagef("choose one of --json and --csv")
 	}
-	if !strings.HasPrefix(c.name, "completion") {
-		token, err := readToken(tokenFile)
-		if err != nil {
-			return err
-		}
+	token, err := readToken(tokenFile)
+	alone := c.name == "completion" || c.name == "version" // do without a server
+	if err != nil && !alone {
+		return err
+	}
+	if err == nil {
 		k.client = client.New(server, token)
+		if k.ca != "" {
+			if err := k.client.Trust(k.ca); err != nil {
+				return err
+			}
+		}
 	}
 	return do(k)
 }
@@ -290,7 +312,7 @@ func (c *command) help(w io.Writer) {
 		}
 		t.row("  --"+fl.Name+name, text)
 	})
-	t.write(w)
+	t.write(w, widthOf(w))
 	if c.more != "" {
 		fmt.Fprintf(w, "\n%s\n", c.more)
 	}
@@ -305,7 +327,7 @@ func help(w io.Writer, noun string) {
 			t.row("  yarnpost "+strings.TrimSpace(c.name+" "+c.args), c.short)
 		}
 	}
-	t.write(w)
+	t.write(w, widthOf(w))
 	fmt.Fprint(w, `
 Flags stand before or after arguments; yarnpost NOUN VERB -h lists them.
 --json and --csv print for programs; --dry-run on every write only says what would happen.

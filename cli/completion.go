@@ -1,17 +1,27 @@
 package cli
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
+
+	"yarnpost/api"
 )
 
 func completionCommands() []command {
-	return []command{{name: "completion", args: "bash|zsh|fish", short: "Print shell completion", least: 1, most: 1,
+	return []command{{name: "completion", args: "bash|zsh|fish", short: "Print shell completion", least: 1, most: -1,
 		more: "  source <(yarnpost completion bash)",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
+				if k.args[0] == "words" { // asked by the scripts themselves
+					for _, w := range k.candidates(k.args[1:]) {
+						fmt.Fprintln(k.out, w)
+					}
+					return nil
+				}
 				script, ok := map[string]func() string{"bash": bashCompletion, "zsh": zshCompletion, "fish": fishCompletion}[k.args[0]]
 				if !ok {
 					return usagef("completion is there for bash, zsh and fish, not for %q", k.args[0])
@@ -55,7 +65,7 @@ func bashCompletion() string {
 			fmt.Fprintf(&b, "    *:%s\\ *) words=%q ;;\n", n, strings.Join(flags[n], " "))
 		}
 	}
-	b.WriteString("  esac\n  COMPREPLY=($(compgen -W \"$words\" -- \"$cur\"))\n}\ncomplete -F _yarnpost yarnpost\n")
+	b.WriteString("  esac\n  words=\"$words $(yarnpost completion words -- \"${COMP_WORDS[@]:1:COMP_CWORD-1}\" 2>/dev/null)\"\n  COMPREPLY=($(compgen -W \"$words\" -- \"$cur\"))\n}\ncomplete -F _yarnpost yarnpost\n")
 	return b.String()
 }
 
@@ -67,6 +77,7 @@ func fishCompletion() string {
 	nouns, verbs, flags := words()
 	var b strings.Builder
 	fmt.Fprintf(&b, "complete -c yarnpost -f -n __fish_use_subcommand -a %q\n", strings.Join(nouns, " "))
+	b.WriteString("complete -c yarnpost -f -n 'not __fish_use_subcommand' -a '(yarnpost completion words -- (commandline -opc)[2..-1] 2>/dev/null)'\n")
 	for _, n := range nouns {
 		if len(verbs[n]) > 0 {
 			fmt.Fprintf(&b, "complete -c yarnpost -f -n '__fish_seen_subcommand_from %s; and not __fish_seen_subcommand_from %s' -a %q\n", n, strings.Join(verbs[n], " "), strings.Join(verbs[n], " "))
@@ -83,4 +94,97 @@ func fishCompletion() string {
 		}
 	}
 	return b.String()
+}
+
+// candidates are what can follow the words of a command line, as far as only the
+// server knows: names of items, options, and values of flags.
+func (k *call) candidates(line []string) []string {
+	if k.client == nil || len(line) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(k.ctx, time.Second)
+	defer cancel()
+	k.ctx = ctx
+	last := line[len(line)-1]
+	switch flag := strings.TrimLeft(last, "-"); {
+	case flag == last:
+	case flag == "status":
+		return []string{"active", "released", "expired", "abandoned"}
+	case flag == "identity":
+		return []string{"identifier", "hardware"}
+	case flag == "bootp":
+		return []string{"ignore", "reserved", "dynamic"}
+	case flag == "option" || flag == "unset":
+		return k.optionNames(flag == "option")
+	case flag == "wants":
+		return k.optionNames(false)
+	default:
+		return k.namesOf(flag)
+	}
+	switch noun := line[0]; {
+	case len(line) < 2:
+		return nil
+	case noun == "option" && (line[1] == "set" || line[1] == "unset"):
+		return k.optionNames(line[1] == "set")
+	case line[1] == "add":
+		return nil
+	default:
+		return k.namesOf(noun)
+	}
+}
+
+// optionNames lists the options that can be set, ready for their value.
+func (k *call) optionNames(set bool) (out []string) {
+	list, err := k.client.Codes(k.ctx, "")
+	if err != nil {
+		return nil
+	}
+	for _, c := range list {
+		if c.Managed {
+			continue
+		}
+		if set {
+			c.Name += "="
+		}
+		out = append(out, c.Name)
+	}
+	return out
+}
+
+// namesOf lists the items of a kind by name.
+func (k *call) namesOf(kind string) (out []string) {
+	switch kind {
+	case "scope":
+		list, _ := k.client.Scopes(k.ctx, "", "")
+		return names(list, func(v api.Scope) string { return v.Name })
+	case "link":
+		list, _ := k.client.Links(k.ctx)
+		return names(list, func(v api.Link) string { return v.Name })
+	case "reservation":
+		list, _ := k.client.Reservations(k.ctx, "", "")
+		return names(list, func(v api.Reservation) string { return v.Name })
+	case "rule":
+		list, _ := k.client.Rules(k.ctx, "")
+		return names(list, func(v api.Rule) string { return v.Name })
+	case "list":
+		list, _ := k.client.Lists(k.ctx)
+		return names(list, func(v api.List) string { return v.Name })
+	case "codebook":
+		list, _ := k.client.Codebooks(k.ctx)
+		return names(list, func(v api.Codebook) string { return v.Name })
+	case "trial":
+		list, _ := k.client.Trials(k.ctx)
+		return names(list, func(v api.Trial) string { return v.Name })
+	case "token":
+		list, _ := k.client.Tokens(k.ctx)
+		return names(list, func(v api.Token) string { return v.Name })
+	}
+	return nil
+}
+
+func names[T any](list []T, name func(T) string) (out []string) {
+	for _, v := range list {
+		out = append(out, name(v))
+	}
+	return out
 }

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,7 +31,7 @@ func leaseCommands() []command {
 					if err != nil {
 						return err
 					}
-					t := newTable("Address", "Status", "Hardware", "Host name", "Scope", "Expires", "Since", "Heard", "Kind", "Vendor", "Circuit")
+					t := newTable("Address", "Status", "Hardware", "Host name", "Scope", "Expires", "Since", "Heard", "Kind", "Vendor", "Circuit").without("Circuit", "Vendor", "Since", "Heard", "Kind")
 					for _, l := range list {
 						t.row(l.Address, l.Status, l.Hardware, l.Hostname, l.Scope, k.expiry(l.Expires), k.when(l.Since), k.when(l.Heard), kindOf(l), l.Vendor, l.Circuit)
 					}
@@ -77,7 +79,7 @@ func leaseCommands() []command {
 		staleCommand(),
 		nudgeCommand(),
 		endingCommand("end", "End a lease; its client finds out when it next renews", (*client.Client).EndLease),
-		endingCommand("clear", "Clear an abandoned address, so that it can be handed out again", (*client.Client).ClearLease),
+		clearCommand(),
 	}
 }
 
@@ -110,63 +112,139 @@ func kindOf(l api.Lease) string {
 
 func endingCommand(verb, short string, do func(*client.Client, context.Context, string, bool) (api.Ended, error)) command {
 	return command{name: "lease " + verb, args: "ADDRESS", short: short, least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-		return func(k *call) error {
-			e, err := do(k.client, k.ctx, k.args[0], k.dryRun || !k.yes)
-			if err != nil {
-				return err
-			}
-			t := newTable("Address", "Result")
-			t.row(e.Lease.Address, e.Text)
-			if k.json || k.csv {
-				err = k.show(e, t, "")
-			} else {
-				fmt.Fprintln(k.out, e.Text+".")
-			}
-			if err == nil && !e.Applied && !k.dryRun {
-				return errPreview
-			}
-			return err
-		}
+		return func(k *call) error { return k.ending(do, k.args[0]) }
 	}}
 }
 
+// ending ends one lease, or clears one address, and says what that means.
+func (k *call) ending(do func(*client.Client, context.Context, string, bool) (api.Ended, error), address string) error {
+	e, err := do(k.client, k.ctx, address, k.dryRun || !k.yes)
+	if err != nil {
+		return err
+	}
+	t := newTable("Address", "Result")
+	t.row(e.Lease.Address, e.Text)
+	if k.json || k.csv {
+		err = k.show(e, t, "")
+	} else {
+		k.say("", e.Text+".")
+	}
+	if err == nil && !e.Applied && !k.dryRun {
+		return errPreview
+	}
+	return err
+}
+
+func clearCommand() command {
+	return command{name: "lease clear", args: "[ADDRESS…]", short: "Clear abandoned or kept addresses, so that they can be handed out again; those that still answer stay", most: -1, write: true,
+		more: "  yarnpost lease clear 10.77.0.103 --yes\n  yarnpost lease clear --scope looms --yes      all abandoned addresses of a scope\n  yarnpost lease clear --all --yes",
+		flags: func(f *flag.FlagSet) func(*call) error {
+			scope := f.String("scope", "", "all abandoned addresses of the scope of this `name`")
+			all := f.Bool("all", false, "all abandoned addresses")
+			return func(k *call) error {
+				if len(k.args) == 1 && *scope == "" && !*all {
+					return k.ending((*client.Client).ClearLease, k.args[0])
+				}
+				if len(k.args) == 0 && *scope == "" && !*all {
+					return usagef("name addresses, or --scope, or --all")
+				}
+				c, err := k.client.ClearLeases(k.ctx, api.ClearRequest{Addresses: k.args, Scope: *scope, All: *all, DryRun: k.dryRun || !k.yes})
+				if err != nil {
+					return err
+				}
+				t := newTable("Address", "Hardware", "Host name", "Scope")
+				for _, l := range c.Cleared {
+					t.row(l.Address, l.Hardware, l.Hostname, l.Scope)
+				}
+				if k.json || k.csv {
+					err = k.show(c, t, "")
+				} else {
+					k.print(t)
+					for _, why := range c.Kept {
+						k.say("Stays: ", why+".")
+					}
+					fmt.Fprintln(k.out, c.Text+".")
+				}
+				if err == nil && !c.Applied && !k.dryRun && len(c.Cleared) > 0 {
+					return errPreview
+				}
+				return err
+			}
+		}}
+}
+
 func unservedCommands() []command {
-	return []command{mendCommand(), {name: "unserved list", args: "[TEXT]", short: "List clients that ask and get nothing, or a refusal", most: 1, flags: func(f *flag.FlagSet) func(*call) error {
+	return []command{mendCommand(), {name: "unserved list", args: "[TEXT]", short: "List clients that ask and get nothing, or a refusal, by reason", most: 1, flags: func(f *flag.FlagSet) func(*call) error {
 		reason := f.String("reason", "", "only this `reason`, such as pool-empty")
+		limit := f.Int("limit", 40, "at most this `number` of clients, the latest of each reason first; 0 for all")
 		return func(k *call) error {
 			list, err := k.client.Unserved(k.ctx, strings.Join(k.args, " "), *reason)
 			if err != nil {
 				return err
 			}
-			t := newTable("Hardware", "Host name", "Why", "Scope", "From", "Since", "Last", "Asked", "Mend")
-			mends := newTable()
-			seen := map[string]bool{}
-			for _, u := range list {
-				from := u.Interface
-				if u.Relay != "" {
-					from = strings.TrimSpace(u.Relay + " " + u.Circuit)
-				}
-				mend := u.Mend
-				if !k.csv { // a table has no room for it beside each client
-					if key := u.Reason + u.Mend; !seen[key] && u.Mend != "" {
-						seen[key] = true
-						mends.row("  "+u.Text, u.Mend)
+			if k.json || k.csv || len(list) == 0 {
+				return k.show(list, newTable(), "Every client that asked was served.")
+			}
+			groups := byReason(list)
+			each := len(list)
+			if *limit > 0 {
+				each = max(1, *limit/len(groups))
+			}
+			t := newTable("Hardware", "Host name", "Why", "Scope", "From", "Last", "Asked", "Since").without("Since", "From")
+			sums := newTable("Clients", "Why", "Where", "Mend")
+			shown := 0
+			for _, g := range groups {
+				sums.row(fmt.Sprint(len(g)), g[0].Text, where(g), g[0].Mend)
+				for _, u := range g[:min(each, len(g))] {
+					from := u.Interface
+					if u.Relay != "" {
+						from = strings.TrimSpace(u.Relay + " " + u.Circuit)
 					}
-					mend = ""
+					shown++
+					t.row(u.Hardware, u.Hostname, u.Text, u.Scope, from, k.when(u.Last), fmt.Sprintf("%d×", u.Count), k.when(u.First))
 				}
-				t.row(u.Hardware, u.Hostname, u.Text, u.Scope, from, k.when(u.First), k.when(u.Last), fmt.Sprintf("%d×", u.Count), mend)
 			}
-			if !k.csv {
-				t.head = t.head[:len(t.head)-1]
+			k.print(sums)
+			fmt.Fprintln(k.out)
+			k.print(t)
+			if shown < len(list) {
+				fmt.Fprintf(k.out, "\n%d of %d clients; --limit 0 shows all, --reason those of one reason.\n", shown, len(list))
 			}
-			if err := k.show(list, t, "Every client that asked was served."); err != nil || k.json || k.csv || len(list) == 0 {
-				return err
-			}
-			fmt.Fprintln(k.out, "\nWhat to do:")
-			mends.write(k.out)
 			return nil
 		}
 	}}}
+}
+
+// byReason groups clients by what is wrong and what mends it, the largest group
+// first.
+func byReason(list []api.Unserved) (groups [][]api.Unserved) {
+	at := map[string]int{}
+	for _, u := range list {
+		key := u.Reason + u.Mend
+		i, known := at[key]
+		if !known {
+			i = len(groups)
+			at[key], groups = i, append(groups, nil)
+		}
+		groups[i] = append(groups[i], u)
+	}
+	slices.SortStableFunc(groups, func(a, b []api.Unserved) int { return len(b) - len(a) })
+	return groups
+}
+
+// where names the scopes of clients, or where they come from.
+func where(list []api.Unserved) string {
+	var out []string
+	for _, u := range list {
+		place := cmp.Or(u.Scope, u.Relay, u.Interface)
+		if !slices.Contains(out, place) {
+			if out = append(out, place); len(out) == 4 {
+				out[3] = "…"
+				break
+			}
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 func statusCommands() []command {

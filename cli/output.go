@@ -5,47 +5,234 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"os"
+	"reflect"
+	"slices"
+	"strconv"
 	"strings"
-	"text/tabwriter"
 	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/term"
 
 	"yarnpost/api"
 )
 
 // table is rows of text with an optional head.
 type table struct {
-	head []string
-	rows [][]string
+	head  []string
+	rows  [][]string
+	spare []string // columns that go first, in this order, where there is no room
 }
 
 func newTable(head ...string) *table { return &table{head: head} }
 
 func (t *table) row(cells ...string) { t.rows = append(t.rows, cells) }
 
-// write prints the table aligned.
-func (t *table) write(w io.Writer) {
-	tw := tabwriter.NewWriter(w, 0, 8, 2, ' ', 0)
-	if len(t.head) > 0 {
-		fmt.Fprintln(tw, strings.Join(t.head, "\t"))
+// without names columns that may be left out, the first one first.
+func (t *table) without(spare ...string) *table { t.spare = spare; return t }
+
+// Widths of tables, in characters.
+const (
+	usualWidth = 100 // where nothing tells how wide the terminal is
+	gap        = 2   // between columns
+	cellLeast  = 8   // a cell is not cut below that
+	wrapsMost  = 4   // tables of so many columns fold their last one instead of cutting it
+)
+
+// widthOf is how wide what is printed may be: 0 for any width.
+func widthOf(out io.Writer) int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
+		return max(n, 40)
 	}
-	for _, r := range t.rows {
-		fmt.Fprintln(tw, strings.TrimRight(strings.Join(r, "\t"), "\t"))
+	if f, ok := out.(*os.File); ok {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
+			return max(n, 40)
+		}
 	}
-	tw.Flush()
+	return usualWidth
 }
 
-// csv prints the table as RFC 4180. Cells that a spreadsheet would run as a
-// formula get a leading apostrophe.
+// harmless takes out of a text what would do something to a terminal instead of
+// being shown.
+func harmless(text string) string {
+	odd := func(r rune) bool {
+		return r == utf8.RuneError || unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029'
+	}
+	if !strings.ContainsFunc(text, odd) {
+		return text
+	}
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return ' '
+		case odd(r):
+			return '?'
+		}
+		return r
+	}, text)
+}
+
+// write prints the table aligned, within a width (0: any). It says what was left
+// out and whether cells were cut.
+func (t *table) write(w io.Writer, width int) (left []string, cut bool) {
+	lines := make([][]string, 0, len(t.rows)+1)
+	if len(t.head) > 0 {
+		lines = append(lines, t.head)
+	}
+	for _, r := range t.rows {
+		cells := make([]string, len(r))
+		for i, c := range r {
+			cells[i] = harmless(c)
+		}
+		lines = append(lines, cells)
+	}
+	widths := measure(lines)
+	shown := make([]int, len(widths))
+	for i := range shown {
+		shown[i] = i
+	}
+	total := func() (n int) {
+		for _, i := range shown {
+			n += widths[i] + gap
+		}
+		return n - gap
+	}
+	folds := len(widths) <= wrapsMost
+	if width > 0 && !folds {
+		for _, name := range t.spare {
+			i := slices.Index(t.head, name)
+			if at := slices.Index(shown, i); at >= 0 && total() > width {
+				shown, left = slices.Delete(shown, at, at+1), append(left, name)
+			}
+		}
+		for total() > width {
+			widest := shown[0]
+			for _, i := range shown {
+				if widths[i] > widths[widest] {
+					widest = i
+				}
+			}
+			if widths[widest] <= cellLeast {
+				break
+			}
+			widths[widest]--
+			cut = true
+		}
+	}
+	for _, line := range lines {
+		writeLine(w, line, shown, widths, folds, width)
+	}
+	return left, cut
+}
+
+func measure(lines [][]string) (widths []int) {
+	for _, line := range lines {
+		for i, c := range line {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], utf8.RuneCountInString(c))
+		}
+	}
+	return widths
+}
+
+func writeLine(w io.Writer, line []string, shown, widths []int, folds bool, width int) {
+	var b strings.Builder
+	at := 0
+	for n, i := range shown {
+		cell := ""
+		if i < len(line) {
+			cell = line[i]
+		}
+		if folds && n == len(shown)-1 && width > 0 {
+			parts := fold(cell, max(width-at, 24))
+			b.WriteString(parts[0])
+			for _, p := range parts[1:] {
+				b.WriteString("\n" + strings.Repeat(" ", at) + p)
+			}
+			break
+		}
+		cell = clip(cell, widths[i])
+		b.WriteString(cell)
+		if n < len(shown)-1 {
+			b.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell)+gap))
+		}
+		at += widths[i] + gap
+	}
+	var out strings.Builder
+	for _, l := range strings.Split(b.String(), "\n") {
+		out.WriteString(strings.TrimRight(l, " ") + "\n")
+	}
+	io.WriteString(w, out.String())
+}
+
+// clip cuts a text to a number of characters, and shows that it was cut.
+func clip(text string, most int) string {
+	if utf8.RuneCountInString(text) <= most {
+		return text
+	}
+	return string([]rune(text)[:max(most-1, 0)]) + "…"
+}
+
+// fold breaks a text at blanks into lines of a number of characters; a longer
+// word stays whole.
+func fold(text string, most int) []string {
+	var out []string
+	for utf8.RuneCountInString(text) > most {
+		runes := []rune(text)
+		at := most
+		for at > 0 && runes[at] != ' ' {
+			at--
+		}
+		if at == 0 { // one long word
+			for at = most; at < len(runes) && runes[at] != ' '; {
+				at++
+			}
+		}
+		out = append(out, strings.TrimRight(string(runes[:at]), " "))
+		text = strings.TrimLeft(string(runes[at:]), " ")
+	}
+	if text != "" || len(out) == 0 {
+		out = append(out, text)
+	}
+	return out
+}
+
+// print prints a table for people, and says what is not shown of it.
+func (k *call) print(t *table) {
+	width := widthOf(k.out)
+	if k.wide {
+		width = 0
+	}
+	left, cut := t.write(k.out, width)
+	switch {
+	case len(left) > 0:
+		fmt.Fprintf(k.err, "Left out to fit %d columns: %s. --wide shows them.\n", width, strings.Join(left, ", "))
+	case cut:
+		fmt.Fprintf(k.err, "Some cells are cut (…) to fit %d columns; --wide shows them whole.\n", width)
+	}
+}
+
+// csv prints the table as RFC 4180.
 func (t *table) csv(w io.Writer) error {
-	cw := csv.NewWriter(w)
-	cw.UseCRLF = true
 	head := make([]string, len(t.head))
 	for i, h := range t.head {
 		head[i] = strings.ReplaceAll(strings.ToLower(h), " ", "_")
 	}
+	return writeCSV(w, head, t.rows)
+}
+
+// writeCSV prints RFC 4180. Cells that a spreadsheet would run as a formula get
+// a leading apostrophe.
+func writeCSV(w io.Writer, head []string, rows [][]string) error {
+	cw := csv.NewWriter(w)
+	cw.UseCRLF = true
 	cw.Write(head)
-	for _, r := range t.rows {
-		cells := make([]string, len(t.head))
+	for _, r := range rows {
+		cells := make([]string, len(head))
 		copy(cells, r)
 		for i, c := range cells {
 			if c != "" && strings.ContainsRune("=+-@\t\r", rune(c[0])) {
@@ -58,25 +245,114 @@ func (t *table) csv(w io.Writer) error {
 	return cw.Error()
 }
 
-// show prints a result as asked for: JSON of the value itself, or the table.
-// The empty text is printed instead of a table without rows.
+// csvOf prints all that a list of items has, one item a row.
+func csvOf(w io.Writer, v any) error {
+	list := reflect.ValueOf(v)
+	head := columns(list.Type().Elem(), "")
+	var rows [][]string
+	for i := range list.Len() {
+		rows = append(rows, cells(list.Index(i)))
+	}
+	return writeCSV(w, head, rows)
+}
+
+// isList reports whether a value is a list of items.
+func isList(v any) bool {
+	t := reflect.TypeOf(v)
+	return t != nil && t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.Struct
+}
+
+// nested reports whether an item's field is spread over columns of its own.
+func nested(t reflect.Type) bool {
+	return t.Kind() == reflect.Struct && t != reflect.TypeFor[time.Time]()
+}
+
+func columns(t reflect.Type, prefix string) (out []string) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if nested(f.Type) {
+			out = append(out, columns(f.Type, prefix+name+"_")...)
+		} else {
+			out = append(out, prefix+name)
+		}
+	}
+	return out
+}
+
+func cells(v reflect.Value) (out []string) {
+	for i := range v.NumField() {
+		if f := v.Field(i); nested(f.Type()) {
+			out = append(out, cells(f)...)
+		} else {
+			out = append(out, cellText(f.Interface()))
+		}
+	}
+	return out
+}
+
+// cellText writes one field for programs.
+func cellText(v any) string {
+	switch v := v.(type) {
+	case time.Time:
+		if v.IsZero() {
+			return ""
+		}
+		return v.UTC().Format(time.RFC3339Nano)
+	case *time.Time:
+		if v == nil {
+			return ""
+		}
+		return cellText(*v)
+	case []string:
+		return strings.Join(v, "; ")
+	case []api.Setting:
+		var parts []string
+		for _, s := range v {
+			parts = append(parts, s.Name+"="+s.Value)
+		}
+		return strings.Join(parts, "; ")
+	case []api.Exclusion:
+		var parts []string
+		for _, x := range v {
+			parts = append(parts, strings.TrimSpace(x.Range+" "+x.User))
+		}
+		return strings.Join(parts, "; ")
+	}
+	switch r := reflect.ValueOf(v); r.Kind() {
+	case reflect.String, reflect.Bool, reflect.Int, reflect.Int64, reflect.Uint8, reflect.Uint32, reflect.Uint64, reflect.Float64:
+		return fmt.Sprint(v)
+	case reflect.Pointer:
+		if r.IsNil() {
+			return ""
+		}
+	}
+	b, _ := json.Marshal(v)
+	return string(b)
+}
+
+// show prints a result as asked for: JSON of the value itself, CSV of all that
+// the items of a list have, or the table. The empty text is printed instead of a
+// table without rows.
 func (k *call) show(v any, t *table, empty string) error {
 	switch {
 	case k.json:
 		e := json.NewEncoder(k.out)
 		e.SetIndent("", "  ")
 		return e.Encode(v)
+	case k.csv && isList(v):
+		return csvOf(k.out, v)
 	case k.csv:
 		return t.csv(k.out)
 	case len(t.rows) == 0 && empty != "":
 		fmt.Fprintln(k.out, empty)
 		return nil
 	}
-	t.write(k.out)
+	k.print(t)
 	return nil
 }
 
-// shape writes a moment: for people relative to now, for programs exactly.
+// when writes a moment: for people relative to now, for programs exactly.
 func (k *call) when(t time.Time) string {
 	if k.csv {
 		return t.UTC().Format(time.RFC3339)
@@ -116,7 +392,13 @@ func relative(d time.Duration) string {
 // change sends edits and prints what they did. Where a command is risky it only
 // previews until --yes is given; verify reads back what must be true afterwards.
 func (k *call) change(edits []api.Edit, risky bool, verify func() error) error {
-	req := api.ChangeRequest{Reason: k.reason, DryRun: k.dryRun, Confirm: k.yes, Edits: edits}
+	return k.changeAt(0, edits, risky, verify)
+}
+
+// changeAt does the same for edits that were made against a revision: what
+// somebody else changed of the same items meanwhile is not undone.
+func (k *call) changeAt(base int64, edits []api.Edit, risky bool, verify func() error) error {
+	req := api.ChangeRequest{Base: base, Reason: k.reason, DryRun: k.dryRun, Confirm: k.yes, Edits: edits}
 	if !k.dryRun && !k.yes {
 		req.DryRun = true
 		preview, err := k.client.Change(k.ctx, req)
@@ -168,15 +450,27 @@ func (k *call) showChange(c api.ChangeResult) error {
 	default:
 		fmt.Fprintf(k.out, "Would change revision %d:\n", c.Base)
 	}
-	t.write(k.out)
+	k.print(t)
 	for _, r := range c.Resolved {
-		fmt.Fprintf(k.out, "Resolved: %s.\n", r)
+		k.say("Resolved: ", r+".")
 	}
 	for _, e := range c.Effects {
-		fmt.Fprintf(k.out, "Effect: %s.\n", e.Text)
+		k.say("Effect: ", e.Text+".")
 	}
 	for _, a := range c.Advice {
-		fmt.Fprintf(k.out, "Advice (%s): %s.\n", a.Code, a.Text)
+		k.say("Advice: ", fmt.Sprintf("%s: %s (%s).", a.Subject, a.Text, a.Code))
 	}
 	return nil
+}
+
+// say prints a sentence behind a word, folded below itself.
+func (k *call) say(word, text string) {
+	t := newTable()
+	for i, part := range fold(harmless(text), max(widthOf(k.out)-len(word), 40)) {
+		if i > 0 {
+			word = strings.Repeat(" ", len(word))
+		}
+		t.row(word + part)
+	}
+	t.write(k.out, 0)
 }

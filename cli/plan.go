@@ -11,6 +11,7 @@ import (
 
 func planCommands() []command {
 	return []command{
+		revertCommand(),
 		{name: "plan history", short: "List revisions of the plan, newest first", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			limit := f.Int("limit", 20, "at most this `number` of revisions")
 			return func(k *call) error {
@@ -62,6 +63,27 @@ func planCommands() []command {
 			}
 		}},
 	}
+}
+
+func revertCommand() command {
+	return command{name: "plan revert", args: "REVISION", short: "Undo what one revision changed, as a new revision", least: 1, most: 1, write: true,
+		more: "  yarnpost plan revert 19\n  What was changed again since is not undone; the answer names it.",
+		flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				n, err := strconv.ParseInt(k.args[0], 10, 64)
+				if err != nil {
+					return usagef("%q is not a revision number", k.args[0])
+				}
+				done, err := k.client.Revert(k.ctx, n, api.Revert{Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes})
+				if err != nil {
+					return err
+				}
+				if err := k.showChange(done); err != nil || done.Applied || k.dryRun || len(done.Diff) == 0 {
+					return err
+				}
+				return errPreview
+			}
+		}}
 }
 
 // summary is what changed in a few words.

@@ -10,36 +10,69 @@ import (
 )
 
 func reservationCommands() []command {
-	return []command{
-		{name: "reservation add", args: "NAME", short: "Keep an address for one client", least: 1, most: 1, write: true,
-			more: "  yarnpost reservation add loom-17 --scope looms --hw 02:00:00:00:00:17 --address 10.77.0.17\n  Without --address it keeps the address the client has, or gets a free one.",
-			flags: func(f *flag.FlagSet) func(*call) error {
-				scope := f.String("scope", "", "`name` of the scope (found by --address if left out)")
-				hw := f.String("hw", "", "hardware `address` of the client, whatever identifier it sends")
-				id := f.String("identifier", "", "or its client identifier in `hexadecimal`")
-				circuit := f.String("circuit", "", "or the `circuit` (option 82) that it is plugged into, whoever it is")
-				address := f.String("address", "", "`address` to keep")
-				host := f.String("hostname", "", "host `name` for the client")
-				lease := f.String("lease", "", "lease `time` of its own")
-				note := f.String("note", "", "`text` for people")
-				var options optionFlag
-				f.Var(&options, "option", "`name=value`, by option name or code (repeatable)")
-				return func(k *call) error {
-					if *hw == "" && *id == "" && *circuit == "" {
-						return usagef("yarnpost reservation add needs --hw, such as --hw 02:00:00:00:00:17, or --identifier, or --circuit")
-					}
-					name := k.args[0]
-					e := &api.ReservationEdit{Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw), Identifier: pick(f, "identifier", id), Circuit: pick(f, "circuit", circuit), Address: pick(f, "address", address),
-						Hostname: pick(f, "hostname", host), Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options}
-					return k.change([]api.Edit{{Op: "add", Kind: "reservation", Name: name, Reservation: e}}, false, func() error {
-						list, err := k.client.Reservations(k.ctx, "", name)
-						if err == nil && !slices.ContainsFunc(list, func(r api.Reservation) bool { return strings.EqualFold(r.Name, name) }) {
-							err = fmt.Errorf("reservation %s is not there", name)
-						}
-						return err
-					})
+	out := both("reservation", "Keep an address for one client", "Change a reservation; what is not named stays",
+		"  yarnpost reservation add loom-17 --scope looms --hw 02:00:00:00:00:17 --address 10.77.0.17\n  yarnpost reservation edit loom-17 --hostname loom-17 --option ntp-servers=10.77.0.42\n  Without --address a new one keeps the address the client has, or gets a free one.",
+		func(f *flag.FlagSet) func(*call, string) (api.Edit, func() error, error) {
+			scope := f.String("scope", "", "`name` of the scope (found by --address if left out)")
+			hw := f.String("hw", "", "hardware `address` of the client, whatever identifier it sends")
+			id := f.String("identifier", "", "or its client identifier in `hexadecimal`")
+			circuit := f.String("circuit", "", "or the `circuit` (option 82) that it is plugged into, whoever it is")
+			address := f.String("address", "", "`address` to keep")
+			host := f.String("hostname", "", "host `name` for the client")
+			insist := f.Bool("insist", false, "give it although another host answers for the address")
+			lease := f.String("lease", "", "lease `time` of its own")
+			name := f.String("name", "", "new `name`")
+			note := f.String("note", "", "`text` for people")
+			var options optionFlag
+			var unset listFlag
+			f.Var(&options, "option", "`name=value`, by option name or code (repeatable)")
+			f.Var(&unset, "unset", "`name` of an option to inherit again (repeatable)")
+			return func(k *call, op string) (api.Edit, func() error, error) {
+				if op == "add" && *hw == "" && *id == "" && *circuit == "" {
+					return api.Edit{}, nil, usagef("yarnpost reservation add needs --hw, such as --hw 02:00:00:00:00:17, or --identifier, or --circuit")
 				}
-			}},
+				e := &api.ReservationEdit{Name: pick(f, "name", name), Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw), Identifier: pick(f, "identifier", id), Circuit: pick(f, "circuit", circuit),
+					Address: pick(f, "address", address), Hostname: pick(f, "hostname", host), Insist: pick(f, "insist", insist), Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options}
+				for _, o := range unset {
+					if e.Options == nil {
+						e.Options = map[string]string{}
+					}
+					e.Options[o] = ""
+				}
+				now := k.args[0]
+				if *name != "" {
+					now = *name
+				}
+				return api.Edit{Reservation: e}, func() error { _, err := k.reservation(now); return err }, nil
+			}
+		})
+	return append(out, []command{
+		{name: "reservation show", args: "NAME", short: "Show a reservation, and who has its address now", least: 1, most: 1, flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				r, err := k.reservation(k.args[0])
+				if err != nil {
+					return err
+				}
+				t := newTable("Setting", "Value")
+				for _, x := range [][2]string{{"name", r.Name}, {"scope", r.Scope}, {"address", r.Address}, {"hardware address", r.Hardware}, {"identifier", r.Identifier}, {"circuit", r.Circuit},
+					{"host name", r.Hostname}, {"lease time", r.Lease}} {
+					if x[1] != "" {
+						t.row(x[0], x[1])
+					}
+				}
+				if r.Insist {
+					t.row("insists", "given although another host answers for the address")
+				}
+				for _, o := range r.Options {
+					t.row("option "+o.Name, o.Value)
+				}
+				t.row("address is now", strings.TrimSpace(r.Status+" "+r.Holder))
+				if r.Note != "" {
+					t.row("note", r.Note)
+				}
+				return k.show(r, t, "")
+			}
+		}},
 		{name: "reservation list", short: "List reservations", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			scope := f.String("scope", "", "only this scope's, by `name`")
 			search := f.String("search", "", "only those with this `text`")
@@ -64,7 +97,20 @@ func reservationCommands() []command {
 				return k.change(edits, true, nil)
 			}
 		}},
+	}...)
+}
+
+// reservation finds one by its name; case does not matter.
+func (k *call) reservation(name string) (api.Reservation, error) {
+	list, err := k.client.Reservations(k.ctx, "", name)
+	if err != nil {
+		return api.Reservation{}, err
 	}
+	i := slices.IndexFunc(list, func(r api.Reservation) bool { return strings.EqualFold(r.Name, name) })
+	if i < 0 {
+		return api.Reservation{}, fmt.Errorf("no reservation is called %q; yarnpost reservation list shows all", name)
+	}
+	return list[i], nil
 }
 
 func optionCommands() []command {

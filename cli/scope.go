@@ -54,13 +54,14 @@ type scopeFlags struct {
 	options                                        optionFlag
 	authoritative                                  bool
 	identity, bootp, delay                         string
-	rapid, probe                                   bool
+	rapid, probe, noPools                          bool
 	perCircuit, newPerMinute                       int
 }
 
 func (s *scopeFlags) register(f *flag.FlagSet) {
 	f.StringVar(&s.subnet, "subnet", "", "`subnet` such as 10.77.0.0/24 or \"10.77.0.0 255.255.255.0\"")
 	f.Var(&s.pools, "pool", "`range` to hand out: a-b, a CIDR, or all (repeatable)")
+	f.BoolVar(&s.noPools, "no-pools", false, "no pool at all: reserved clients alone are served")
 	f.Var(&s.exclude, "exclude", "`range` never handed out, with who uses it after a comma: 10.77.0.9,plotter (repeatable)")
 	f.Var(&s.options, "option", "`name=value`, by option name or code (repeatable)")
 	f.StringVar(&s.router, "router", "", "`address` of the router, short for --option router=")
@@ -86,6 +87,9 @@ func (s *scopeFlags) edit(f *flag.FlagSet) *api.ScopeEdit {
 		Probe: pick(f, "probe", &s.probe), PerCircuit: pick(f, "per-circuit", &s.perCircuit), NewPerMinute: pick(f, "new-per-minute", &s.newPerMinute)}
 	if given(f, "pool") {
 		e.Pools = (*[]string)(&s.pools)
+	}
+	if s.noPools {
+		e.Pools = &[]string{}
 	}
 	for _, x := range s.exclude {
 		r, user, _ := strings.Cut(x, ",")
@@ -176,6 +180,7 @@ func scopeCommands() []command {
 					return k.change([]api.Edit{{Op: "edit", Kind: "scope", Name: k.args[0], Scope: e}}, false, k.hasScope(now))
 				}
 			}},
+		copyCommand(),
 		modeCommand("serve", "serving", "Answer the clients of a scope"),
 		modeCommand("hold", "held", "Stop answering the clients of a scope"),
 		modeCommand("drain", "draining", "Take nobody new; clients move away as they renew"),

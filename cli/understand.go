@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -125,6 +127,9 @@ func traceCommand() command {
 					for _, x := range list.List {
 						t.row(x.At.Format(time.RFC3339Nano), x.Type, x.Hardware, x.Hostname, x.Relay, x.Circuit, x.Outcome, x.Reason, x.Address, x.Scope, x.Fate, fmt.Sprintf("%.2f", x.Millis))
 					}
+					if k.csv {
+						return t.csv(k.out)
+					}
 					return k.show(list.List, t, "")
 				}
 				if len(list.List) == 0 {
@@ -179,7 +184,7 @@ func (k *call) exchange(x api.Exchange, long bool) {
 	if fate == "sent" {
 		fate = fmt.Sprintf("%.1f ms", x.Millis)
 	}
-	fmt.Fprintf(k.out, "%s  %-8s  %s  %-16s  %-28s  → %s  [%s]\n", x.At.Local().Format("15:04:05.000"), x.Type, x.Hardware, x.Hostname, way, x.Text, fate)
+	fmt.Fprintf(k.out, "%s  %-8s  %s  %-16s  %-28s  → %s  [%s]\n", x.At.Local().Format("15:04:05.000"), x.Type, x.Hardware, clip(harmless(x.Hostname), 16), clip(harmless(way), 28), x.Text, fate)
 	if !long {
 		return
 	}
@@ -202,7 +207,7 @@ func (k *call) message(title string, m api.Decoded) {
 	for _, o := range m.Options {
 		t.row("                ", fmt.Sprintf("%d %s", o.Code, o.Name), o.Value)
 	}
-	t.write(k.out)
+	k.print(t)
 }
 
 func explainCommand() command {
@@ -244,7 +249,7 @@ func explainCommand() command {
 
 // explanation prints what a client would be answered.
 func (k *call) explanation(e api.Explanation, whole bool) error {
-	t := newTable("Code", "Option", "Value", "Level", "Sent", "Bytes")
+	t := newTable("Code", "Option", "Value", "Level", "Sent", "Bytes").without("Bytes")
 	for _, o := range e.Options {
 		level, sent := o.Level, "-"
 		if o.Rule != "" {
@@ -284,7 +289,7 @@ func (k *call) explanation(e api.Explanation, whole bool) error {
 	}
 	if len(e.Options) > 0 {
 		fmt.Fprintln(k.out, "\nWhat the plan gives, and from where:")
-		t.write(k.out)
+		k.print(t)
 	}
 	for _, o := range e.Omitted {
 		fmt.Fprintf(k.out, "Option %s does not fit the largest message the client takes.\n", o)
@@ -298,7 +303,7 @@ func (k *call) explanation(e api.Explanation, whole bool) error {
 		for _, o := range e.Reply.Options {
 			r.row(fmt.Sprintf("  %d %s", o.Code, o.Name), o.Value)
 		}
-		r.write(k.out)
+		k.print(r)
 	}
 	return nil
 }
@@ -346,11 +351,11 @@ func listeningCommand() command {
 					for _, x := range l.Scopes {
 						s.row(x.Scope, x.Link, fmt.Sprint(x.Clients), fmt.Sprint(x.Agree), fmt.Sprint(x.Disagree))
 					}
-					s.write(k.out)
+					k.print(s)
 				}
 				if len(t.rows) > 0 {
 					fmt.Fprintln(k.out)
-					t.write(k.out)
+					k.print(t)
 				}
 				return nil
 			}
@@ -365,7 +370,7 @@ func givenCommand() command {
 			if err != nil {
 				return err
 			}
-			t := newTable("What", "Code", "Option", "Value", "Bytes")
+			t := newTable("What", "Code", "Option", "Value", "Bytes").without("Bytes")
 			for _, o := range g.Asked {
 				t.row("asked", fmt.Sprint(o.Code), o.Name, o.Value, o.Bytes)
 			}
@@ -445,17 +450,20 @@ func nudgeCommand() command {
 }
 
 func historyCommand() command {
-	return command{name: "lease history", args: "ADDRESS|HW", short: "Say who had an address, or where a client has been", least: 1, most: 1,
-		more: "  yarnpost lease history 10.40.8.31 --at \"2026-11-17 14:05\"\n  yarnpost lease history 02:40:18:00:00:07",
+	return command{name: "lease history", args: "ADDRESS|HW|HOSTNAME", short: "Say who had an address, or where a client has been", least: 1, most: 1,
+		more: "  yarnpost lease history press-room\n  yarnpost lease history 10.40.8.31 --at \"2026-11-17 14:05\"\n  yarnpost lease history 02:40:18:00:00:07",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			limit := f.Int("limit", 50, "at most this `number` of lines")
 			at := f.String("at", "", "who had the address at this `time`: 2026-11-17 14:05, here, or RFC 3339")
 			return func(k *call) error {
 				q := client.HistoryQuery{Limit: *limit}
-				if who := k.args[0]; strings.Count(who, ".") == 3 {
+				switch who := k.args[0]; {
+				case isAddress(who):
 					q.Address = who
-				} else {
+				case isHardware(who):
 					q.Hardware = who
+				default:
+					q.Hostname = who
 				}
 				if *at != "" {
 					t, err := past(*at)
@@ -468,7 +476,7 @@ func historyCommand() command {
 				if err != nil {
 					return err
 				}
-				t := newTable("At", "Address", "Status", "Hardware", "Host name", "Since", "Until", "Relay", "Circuit")
+				t := newTable("At", "Address", "Status", "Hardware", "Host name", "Since", "Until", "Relay", "Circuit").without("Circuit", "Relay", "Since")
 				stamp := func(at time.Time) string { return at.Format("2006-01-02 15:04:05") }
 				for _, e := range list {
 					until := "never"
@@ -484,6 +492,19 @@ func historyCommand() command {
 				return k.show(list, t, empty)
 			}
 		}}
+}
+
+func isAddress(text string) bool {
+	_, err := netip.ParseAddr(text)
+	return err == nil
+}
+
+// isHardware reports whether a text is a hardware address in any writing: six or
+// more octets in hexadecimal.
+func isHardware(text string) bool {
+	digits := strings.NewReplacer(":", "", "-", "", ".", "").Replace(text)
+	_, err := hex.DecodeString(digits)
+	return err == nil && (len(digits) == 12 || len(digits) == 16 || len(digits) == 40)
 }
 
 // past reads a moment, in the local time zone unless it says otherwise.

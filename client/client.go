@@ -4,12 +4,15 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -117,6 +120,54 @@ func (c *Client) Status(ctx context.Context) (api.Status, error) {
 func (c *Client) Change(ctx context.Context, r api.ChangeRequest) (out api.ChangeResult, err error) {
 	err = c.call(ctx, http.MethodPost, "/api/plan/changes", nil, r, &out)
 	return out, err
+}
+
+// Revert previews or applies the undoing of a revision.
+func (c *Client) Revert(ctx context.Context, number int64, r api.Revert) (out api.ChangeResult, err error) {
+	err = c.call(ctx, http.MethodPost, fmt.Sprintf("/api/plan/revisions/%d/revert", number), nil, r, &out)
+	return out, err
+}
+
+// ClearLeases clears many abandoned addresses.
+func (c *Client) ClearLeases(ctx context.Context, r api.ClearRequest) (out api.Cleared, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/leases/clear", nil, r, &out)
+	return out, err
+}
+
+// Tokens lists API tokens.
+func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
+	return get[[]api.Token](ctx, c, "/api/tokens", nil)
+}
+
+// AddToken makes an API token.
+func (c *Client) AddToken(ctx context.Context, name string) (out api.Token, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/tokens", nil, api.NewToken{Name: name}, &out)
+	return out, err
+}
+
+// RevokeToken ends an API token.
+func (c *Client) RevokeToken(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/tokens/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// ChangePassword replaces one's own password.
+func (c *Client) ChangePassword(ctx context.Context, old, password string) error {
+	return c.call(ctx, http.MethodPost, "/api/password", nil, api.NewPassword{Old: old, New: password}, nil)
+}
+
+// Trust makes the client accept servers whose certificate is signed by one of
+// those in a PEM file.
+func (c *Client) Trust(file string) error {
+	pem, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("read the certificates to trust: %w", err)
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(pem) {
+		return fmt.Errorf("read the certificates to trust: %s holds no PEM certificate", file)
+	}
+	c.http.Transport = &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}
+	return nil
 }
 
 // Scopes lists scopes; search and sort may be empty.
@@ -304,13 +355,14 @@ func (c *Client) Lease(ctx context.Context, address string) (api.Lease, error) {
 // HistoryQuery asks who had an address, or where a client has been.
 type HistoryQuery struct {
 	Address, Hardware string
+	Hostname          string
 	At                time.Time // with an address: who had it at this moment
 	Limit             int
 }
 
 // History lists what happened, newest first.
 func (c *Client) History(ctx context.Context, q HistoryQuery) ([]api.LeaseEvent, error) {
-	v := values("address", q.Address, "hardware", q.Hardware)
+	v := values("address", q.Address, "hardware", q.Hardware, "hostname", q.Hostname)
 	if !q.At.IsZero() {
 		v.Set("at", q.At.Format(time.RFC3339))
 	}

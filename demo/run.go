@@ -267,9 +267,10 @@ func (m *mill) misbehave(ctx context.Context) {
 	// It finds its address in use, twice.
 	picky := odd("scanners", 4, "scan-bench", "scan-os 4")
 	m.wg.Go(func() {
-		for range 2 {
+		for declined := 0; declined < 2; {
 			if picky.Get(ctx) == nil {
 				picky.Decline()
+				declined++
 			}
 			if !pause(ctx, 3*time.Second) {
 				return

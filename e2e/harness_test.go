@@ -158,6 +158,15 @@ func (s *service) kill() {
 
 func (s *service) tokenFile() string { return filepath.Join(s.dir, "admin.token") }
 
+func (s *service) token() string {
+	s.t.Helper()
+	token, err := os.ReadFile(s.tokenFile())
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return strings.TrimSpace(string(token))
+}
+
 func (s *service) api() *client.Client {
 	s.t.Helper()
 	token, err := os.ReadFile(s.tokenFile())
@@ -175,7 +184,7 @@ func (s *service) cli(args ...string) (stdout, stderr string, code int) {
 		argv = append([]string{"ip", "netns", "exec", s.netns}, argv...)
 	}
 	cmd := exec.Command(argv[0], argv[1:]...)
-	cmd.Env = append(os.Environ(), "YARNPOST_SERVER=http://"+s.http, "YARNPOST_TOKEN_FILE="+s.tokenFile())
+	cmd.Env = append(os.Environ(), "YARNPOST_SERVER=http://"+s.http, "YARNPOST_TOKEN_FILE="+s.tokenFile(), "COLUMNS=400")
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	err := cmd.Run()

@@ -83,6 +83,7 @@ func (w *wired) host(hw string) *host {
 
 // script tells what the client learned, and configures the interface with it.
 const script = `#!/bin/sh
+[ "$1" = deconfig ] && ip addr flush dev "$interface"
 [ "$1" = bound ] && ip addr add "$ip/${mask:-24}" dev "$interface" 2>/dev/null
 echo "EVENT $1 ip=$ip mask=$mask subnet=$subnet router=$router dns=$dns domain=$domain hostname=$hostname lease=$lease serverid=$serverid message=$message"
 `

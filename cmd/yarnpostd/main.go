@@ -74,8 +74,8 @@ func run(ctx context.Context, args []string) error {
 
 // options are the flags that serve and demo share.
 type options struct {
-	data, database, http, dhcp4, cert, key string
-	interfaces                             []string
+	data, database, http, dhcp4, cert, key, user string
+	interfaces                                   []string
 }
 
 func parse(name string, args []string, defaults options) (options, error) {
@@ -86,6 +86,7 @@ func parse(name string, args []string, defaults options) (options, error) {
 	f.StringVar(&o.http, "http", o.http, "serve the console and the API at this `address`")
 	f.StringVar(&o.cert, "tls-cert", "", "serve HTTPS with this certificate `file`; needed beyond loopback")
 	f.StringVar(&o.key, "tls-key", "", "private key `file` of --tls-cert")
+	f.StringVar(&o.user, "user", "", "started as root, go on as the user of this `name` (default: postgres with a private database, else yarnpost or nobody)")
 	f.StringVar(&o.dhcp4, "dhcp4", o.dhcp4, "hear relayed clients at this `address`")
 	f.Func("interface", "serve broadcast clients on the interface of this `name` (repeatable)", func(v string) error {
 		o.interfaces = append(o.interfaces, v)
@@ -153,11 +154,27 @@ func serve(ctx context.Context, args []string) error {
 		return err
 	}
 	log := logger()
+	if err := dropRoot(o, log); err != nil {
+		return err
+	}
 	n, _, web, err := start(ctx, o, log)
 	if err != nil {
 		return err
 	}
-	<-ctx.Done()
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, syscall.SIGHUP)
+	for running := true; running; {
+		select {
+		case <-again:
+			if err := web.Reload(); err != nil {
+				log.Error("the certificate in force stays", "err", err)
+			} else {
+				log.Info("certificate read again")
+			}
+		case <-ctx.Done():
+			running = false
+		}
+	}
 	log.Info("stopping")
 	web.Stop()
 	n.Stop()
@@ -171,6 +188,9 @@ func runDemo(ctx context.Context, args []string) error {
 		return err
 	}
 	log := logger()
+	if err := dropRoot(o, log); err != nil {
+		return err
+	}
 	n, access, web, err := start(ctx, o, log)
 	if err != nil {
 		return err

@@ -99,6 +99,9 @@ func OpenAccess(ctx context.Context, s *store.Store, dir string, now func() time
 	} else if err := node.WriteSecret(dir, passwordFile, password); err != nil {
 		return nil, err
 	}
+	if info, err := os.Stat(filepath.Join(dir, passwordFile)); err == nil && info.Size() == 0 {
+		os.Remove(filepath.Join(dir, passwordFile))
+	}
 	log.Info("created the account admin", "token", dir+"/admin.token")
 	return a, nil
 }

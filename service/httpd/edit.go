@@ -35,6 +35,23 @@ type editor struct {
 	resolved []string // host names that were resolved, in words
 }
 
+// now is the service's time.
+func (ed *editor) now() time.Time {
+	if ed.node == nil {
+		return time.Time{}
+	}
+	return ed.node.Clock().Now()
+}
+
+// networkAt says what of the network an address is, as far as the service knows
+// and the plan does not.
+func (ed *editor) networkAt(a netip.Addr) string {
+	if ed.node == nil {
+		return ""
+	}
+	return ed.node.Engine().NetworkAt(a)
+}
+
 // apply makes one edit.
 func (ed *editor) apply(d *plan.Draft, e api.Edit) error {
 	if e.Op != "add" && e.Op != "edit" && e.Op != "remove" {
@@ -249,7 +266,12 @@ func (ed *editor) editScope(d *plan.Draft, e api.Edit) error {
 	if in.Mode != nil {
 		v.Mode = plan.Mode(*in.Mode)
 	}
-	set(&v.DrainUntil, in.DrainUntil)
+	if in.DrainUntil != nil {
+		if now := ed.now(); in.DrainUntil.Before(now) {
+			return refused("scope %s: the drain cannot end at %s, which is past; it is %s now", v.Name, in.DrainUntil.UTC().Format(time.RFC3339), now.UTC().Format(time.RFC3339))
+		}
+		v.DrainUntil = *in.DrainUntil
+	}
 	if err := ed.settle(d, &v.Settings, in.Lease, in.Options); err != nil {
 		return fmt.Errorf("scope %s: %w", v.Name, err)
 	}
@@ -317,6 +339,7 @@ func (ed *editor) editReservation(d *plan.Draft, e api.Edit) error {
 	set(&r.Name, in.Name)
 	set(&r.Note, in.Note)
 	set(&r.Hostname, in.Hostname)
+	set(&r.Insist, in.Insist)
 	if in.Hardware != nil {
 		if err := r.Hardware.UnmarshalText([]byte(*in.Hardware)); err != nil {
 			return refused("reservation %s: %v", r.Name, err)
@@ -335,6 +358,9 @@ func (ed *editor) editReservation(d *plan.Draft, e api.Edit) error {
 			return refused("reservation %s: %v", r.Name, err)
 		}
 		r.Address = a
+		if what := ed.networkAt(a); what != "" {
+			return refused("reservation %s: %s is %s; an address of the network's own is no client's", r.Name, a, what)
+		}
 	}
 	scope, err := scopeOf(d.Plan(), in, r.Address)
 	if err != nil {

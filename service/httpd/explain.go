@@ -96,6 +96,15 @@ func outcomeText(d answer.Decision) string {
 	return text
 }
 
+// relayFor is a relay through which messages from the link of an address come, as
+// far as the plan knows; else this server itself stands for one.
+func (s *Server) relayFor(p *plan.Plan, via netip.Addr) netip.Addr {
+	if v := p.ScopeAt(via); v != nil && len(v.On.Relays) > 0 {
+		return v.On.Relays[0]
+	}
+	return netip.AddrFrom4([4]byte{127, 0, 0, 1})
+}
+
 // asked makes the request of a hypothetical client.
 func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware, error) {
 	var req answer.Request
@@ -253,10 +262,11 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 		if !known { // the link is what matters
 			a := via.As4()
 			relay = dhcp4.AppendSub(relay, dhcp4.SubLink, a[:])
-			if relayed.IsValid() {
+			if m.GIAddr = s.relayFor(p, via); relayed.IsValid() {
 				m.GIAddr = relayed
 			}
 		}
+		req.Server = s.node.Facing(m.GIAddr)
 	default:
 		return req, "", refused("it is not clear which link the client is on; name a scope, a relay or an interface, or a hardware address that has a lease or a reservation")
 	}

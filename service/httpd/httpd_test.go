@@ -53,7 +53,8 @@ func TestPasswords(t *testing.T) {
 // Every reason that leaves a client unserved has words and something to do.
 func TestWords(t *testing.T) {
 	for _, why := range []answer.Reason{answer.NoScope, answer.ScopeHeld, answer.ScopeDraining, answer.PoolEmpty, answer.ReservedOnly, answer.WrongNetwork, answer.ForAnother,
-		answer.HeldByAnother, answer.NotHandedOut, answer.HasReservation, answer.NoRecord, answer.NoDatabase, answer.NotTaken, answer.ByRule, answer.TooMany, answer.NoBootp} {
+		answer.HeldByAnother, answer.NotHandedOut, answer.HasReservation, answer.NoRecord, answer.NoDatabase, answer.NotTaken, answer.ByRule, answer.TooMany, answer.NoBootp,
+		answer.NotOffered, answer.OtherAddress, answer.OfNetwork, answer.TooManyDeclines, answer.ReservedInUse, answer.SharedIdentifier, answer.TooLong, answer.Overload, answer.Fenced, answer.NoWayBack} {
 		text, mend := words(node.Unserved{Reason: why, Scope: "looms", Link: "looms"})
 		if text == string(why) || text == "" || mend == "" {
 			t.Errorf("%s: %q, %q", why, text, mend)

@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -79,12 +81,87 @@ func (s *Server) registerLeases(a huma.API) {
 			return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.node.Engine().Plan(), x.Lease), Text: text}, nil)
 		})
 	}
+	huma.Register(a, op("clear-leases", http.MethodPost, "/api/leases/clear", "Clear many abandoned addresses; those that still answer stay", "leases"), func(ctx context.Context, in *body[api.ClearRequest]) (*body[api.Cleared], error) {
+		return respond(s.clearMany(ctx, in.Body))
+	})
 	huma.Register(a, op("list-unserved", http.MethodGet, "/api/unserved", "Clients that ask and get nothing, or a refusal; latest first", "leases"), func(_ context.Context, in *struct {
 		Search string `query:"search" doc:"Part of hardware address, host name, vendor, relay, scope or reason"`
 		Reason string `query:"reason"`
 	}) (*body[[]api.Unserved], error) {
 		return respond(s.unserved(in.Search, in.Reason), nil)
 	})
+}
+
+// clearMost bounds how many addresses are cleared at a time: each is probed.
+const clearMost = 1000
+
+func (s *Server) clearMany(ctx context.Context, in api.ClearRequest) (api.Cleared, error) {
+	out := api.Cleared{Applied: !in.DryRun, Cleared: []api.Lease{}, Kept: []string{}}
+	list, err := s.toClear(in)
+	if err != nil {
+		return out, err
+	}
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	turns := make(chan struct{}, 50)
+	for _, a := range list {
+		turns <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-turns }()
+			x, err := s.node.ClearAddress(ctx, a, in.DryRun)
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil {
+				out.Kept = append(out.Kept, err.Error())
+			} else {
+				out.Cleared = append(out.Cleared, leaseView(s.node.Engine().Plan(), x.Lease))
+			}
+		})
+	}
+	wg.Wait()
+	slices.SortFunc(out.Cleared, func(a, b api.Lease) int {
+		return netip.MustParseAddr(a.Address).Compare(netip.MustParseAddr(b.Address))
+	})
+	slices.Sort(out.Kept)
+	verb := "cleared"
+	if in.DryRun {
+		verb = "would be cleared"
+	} else {
+		s.log.Info("addresses cleared", "cleared", len(out.Cleared), "kept", len(out.Kept), "by", who(ctx).Name)
+	}
+	out.Text = fmt.Sprintf("%d of %d addresses %s", len(out.Cleared), len(list), verb)
+	return out, nil
+}
+
+// toClear lists the addresses that a request means.
+func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
+	if ways := len(in.Addresses) > 0; ways && (in.All || in.Scope != "") || !ways && !in.All && in.Scope == "" {
+		return nil, refused("name addresses, or a scope, or all")
+	}
+	for _, text := range in.Addresses {
+		a, err := addr.ParseAddr(text)
+		if err != nil {
+			return nil, refused("%v", err)
+		}
+		list = append(list, a)
+	}
+	if len(list) > 0 {
+		return list, nil
+	}
+	var scope plan.ID
+	if in.Scope != "" {
+		v := s.node.Engine().Plan().ScopeNamed(in.Scope)
+		if v == nil {
+			return nil, unknown("scope", in.Scope)
+		}
+		scope = v.ID
+	}
+	s.node.EachLease(scope, func(l *lease.Lease) {
+		if l.Status == lease.Abandoned && len(list) < clearMost {
+			list = append(list, l.Address)
+		}
+	})
+	return list, nil
 }
 
 func (s *Server) unserved(search, reason string) []api.Unserved {
@@ -108,13 +185,14 @@ func (s *Server) unserved(search, reason string) []api.Unserved {
 type historyQuery struct {
 	Address  string    `query:"address" doc:"Who had this address"`
 	Hardware string    `query:"hardware" doc:"Where this client has been"`
+	Hostname string    `query:"hostname" doc:"Where clients that said this host name have been"`
 	At       time.Time `query:"at" doc:"With an address: who had it at this moment"`
 	Before   time.Time `query:"before" doc:"Only what happened before"`
 	Limit    int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }
 
 func (s *Server) history(ctx context.Context, q *historyQuery) (*body[[]api.LeaseEvent], error) {
-	past := store.Past{Before: q.Before, Limit: q.Limit}
+	past := store.Past{Before: q.Before, Limit: q.Limit, Hostname: q.Hostname}
 	var err error
 	if q.Address != "" {
 		if past.Address, err = addr.ParseAddr(q.Address); err != nil {
@@ -127,8 +205,8 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[[]api.Leas
 		}
 	}
 	switch {
-	case q.Address == "" && q.Hardware == "":
-		return nil, failure(refused("name an address, or a hardware address"))
+	case q.Address == "" && q.Hardware == "" && q.Hostname == "":
+		return nil, failure(refused("name an address, a hardware address or a host name"))
 	case !q.At.IsZero() && q.Address == "":
 		return nil, failure(refused("who had it at a moment can be told of an address; name one"))
 	case !q.At.IsZero():

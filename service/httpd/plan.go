@@ -3,6 +3,7 @@ package httpd
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"net/http"
 	"net/netip"
 	"sort"
@@ -58,6 +59,25 @@ func (s *Server) registerPlan(a huma.API) {
 			return nil, huma.Error404NotFound("there is no such revision; yarnpost plan history lists all")
 		}
 		return respond(list.Body[0], nil)
+	})
+	huma.Register(a, op("revert-revision", http.MethodPost, "/api/plan/revisions/{number}/revert", "Undo what one revision changed, as a new revision", "plan"), func(ctx context.Context, in *struct {
+		Number int64 `path:"number" minimum:"1"`
+		Body   api.Revert
+	}) (*body[api.ChangeResult], error) {
+		r := in.Body
+		undo, err := s.node.Store().Changes(ctx, in.Number)
+		if err == nil && len(undo) == 0 {
+			err = fmt.Errorf("%w: there is no revision %d; yarnpost plan history lists all", plan.ErrNotFound, in.Number)
+		}
+		if err != nil {
+			return nil, failure(err)
+		}
+		reason := cmp.Or(r.Reason, fmt.Sprintf("undoes revision %d", in.Number))
+		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm}, func(d *plan.Draft) error { return d.Revert(undo) })
+		if err != nil {
+			return nil, failure(err)
+		}
+		return respond(s.changeView(c), nil)
 	})
 	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan"), func(_ context.Context, in *struct {
 		Search string `query:"search" doc:"Part of name, subnet, link or note"`
@@ -325,6 +345,9 @@ func (s *Server) cells(p *plan.Plan, v *plan.View) []api.Cell {
 		out = append(out, c)
 	}
 	mark := func(a netip.Addr, status, hw, host string) {
+		if !whole.Contains(a) { // the scope was another one a moment ago
+			return
+		}
 		c := &out[int(addr.Uint32(a)-base)/step]
 		if status == "active" {
 			c.Active++

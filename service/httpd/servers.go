@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -187,6 +188,18 @@ func (s *Server) listening() api.Listening {
 // crowdWorth is how many clients have to be kept out before a person hears of it.
 const crowdWorth = 10
 
+// abandonedWorth is how many addresses of a scope have to be abandoned, and a
+// twentieth of it, before a person hears of it.
+const abandonedWorth = 3
+
+// plural is a number with the right words behind it.
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprint(n, " ", many)
+}
+
 // warnings is what a person should look at today.
 func (s *Server) warnings() []api.Warning {
 	out := []api.Warning{}
@@ -206,11 +219,18 @@ func (s *Server) warnings() []api.Warning {
 			say("silent-relay", "relay "+r.Address.String(), "check the relay and the way from it", "relay %s of link %s is usually heard every %.0f s, and has been quiet since %s", r.Address, r.Link, max(r.Gap, 1), r.Last.Std().Format("15:04:05 UTC"))
 		}
 	}
-	crowds := map[string]int{}
+	crowds, empty := map[string]int{}, map[string]int{}
 	for _, u := range s.node.Engine().Unserved() {
-		if u.Reason == answer.TooMany {
+		switch u.Reason {
+		case answer.TooMany:
 			crowds[u.Scope]++
+		case answer.PoolEmpty:
+			empty[u.Scope]++
 		}
+	}
+	for _, scope := range slices.Sorted(maps.Keys(empty)) {
+		say("pool-empty", "scope "+scope, "widen a pool: yarnpost scope edit "+scope+" --pool …, or shorten its lease time; yarnpost lease list --scope "+scope+" shows who has them",
+			"scope %s has no address left, and %s waiting", scope, plural(empty[scope], "client is", "clients are"))
 	}
 	for _, scope := range slices.Sorted(maps.Keys(crowds)) {
 		if n := crowds[scope]; n >= crowdWorth {
@@ -225,6 +245,17 @@ func (s *Server) warnings() []api.Warning {
 			}
 		}
 		say("trial-failed", "trial "+t.Trial.Name, "yarnpost trial run "+t.Trial.Name, "trial %s of scope %s failed: %s", t.Trial.Name, t.Scope, text)
+	}
+	p = s.node.Engine().Plan()
+	for _, v := range p.Scopes() {
+		if n := s.node.Engine().Count(v.ID).Abandoned; n >= abandonedWorth && uint64(n) >= v.Size/20 {
+			say("abandoned", "scope "+v.Name, "yarnpost lease list --status abandoned --scope "+v.Name+" shows who answers there; yarnpost lease clear --scope "+v.Name+" clears the silent ones",
+				"%d addresses of scope %s are abandoned", n, v.Name)
+		}
+	}
+	if step := s.node.Clock().Step(); step.By != 0 {
+		say("clock-step", "clock", "let a time service keep the clock; once it is right, restart yarnpostd, which goes by it again and moves the leases along",
+			"the clock of this host stepped by %s; leases go by the time that really passes", step.By.Round(time.Second))
 	}
 	for _, c := range s.node.Looked() {
 		if c.Status == preflight.Trouble || c.Status == preflight.Warning {

@@ -92,7 +92,7 @@ func linkView(p *plan.Plan, l *plan.Link) api.Link {
 
 func reservationView(p *plan.Plan, r *plan.Reservation, l *lease.Lease, now lease.Time) api.Reservation {
 	out := api.Reservation{Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(), Identifier: r.Identifier.String(), Circuit: r.Circuit,
-		Client: r.Client(), Address: r.Address.String(), Hostname: r.Hostname, Lease: leaseText(r.Settings.Lease), Options: settingsView(p, r.Options), Note: r.Note, Status: lease.Free.String()}
+		Client: r.Client(), Address: r.Address.String(), Hostname: r.Hostname, Insist: r.Insist, Lease: leaseText(r.Settings.Lease), Options: settingsView(p, r.Options), Note: r.Note, Status: lease.Free.String()}
 	if l != nil {
 		out.Status = l.Status.String()
 		if l.HeldAt(now) {
@@ -138,6 +138,8 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 		out.Evidence = "answered a probe"
 	case l.Status == lease.Abandoned:
 		out.Evidence = "declined by " + l.Hardware.String()
+	case l.Kept():
+		out.Evidence = "its client may still use it: kept from others until a probe meets silence, or until it expires"
 	}
 	if v := p.ScopeAt(l.Address); v != nil {
 		out.Scope = v.Name
@@ -148,7 +150,12 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 // words gives a reason in words and the one-step mend.
 func words(u node.Unserved) (text, mend string) {
 	text = u.Reason.Words(u.Rule)
-	if u.Reason == answer.WrongNetwork {
+	switch {
+	case u.Reason == answer.SharedIdentifier:
+		text = "another host has the same client identifier, and both have " + addrText(u.Asked)
+	case u.Reason == answer.ReservedInUse && u.Asked.IsValid():
+		text = "another host answers for " + addrText(u.Asked) + ", which is reserved for it"
+	case u.Reason == answer.WrongNetwork:
 		text = "asked for " + addrText(u.Asked) + ", which is on another link"
 	}
 	return text, mendFor(u)
@@ -195,8 +202,27 @@ func mendFor(u node.Unserved) string {
 		return "nothing, if the rush ends; or raise the limit: yarnpost scope edit " + u.Scope + " --new-per-minute N"
 	case answer.NoBootp:
 		return "reserve an address for it, or yarnpost scope edit " + u.Scope + " --bootp dynamic"
-	case answer.NotTaken:
+	case answer.NotTaken, answer.NoWayBack:
 		return "check the way back from the server to " + from
+	case answer.NotOffered, answer.OtherAddress:
+		return "nothing, if it asks again"
+	case answer.OfNetwork:
+		return "nothing, if it asks again; give that device its address by hand, and exclude it"
+	case answer.TooManyDeclines:
+		return "look at what it finds in use: yarnpost trace --client " + u.Hardware.String()
+	case answer.ReservedInUse:
+		return "find the host that answers for " + addrText(u.Asked) + " (yarnpost lease show " + addrText(u.Asked) + "), or yarnpost reservation edit NAME --insist"
+	case answer.SharedIdentifier:
+		if u.Scope == "" {
+			return "tell clients apart by hardware address: yarnpost defaults edit --identity hardware"
+		}
+		return "tell clients apart by hardware address: yarnpost scope edit " + u.Scope + " --identity hardware"
+	case answer.TooLong:
+		return "see what the relay adds: yarnpost trace --client " + u.Hardware.String()
+	case answer.Overload:
+		return "nothing, if the rush ends; see /metrics for what waits"
+	case answer.Fenced:
+		return "stop this service: another one serves from its database"
 	}
 	return ""
 }

@@ -187,6 +187,20 @@ func (e *Engine) world(at time.Time) answer.World {
 // caller holds the lock.
 func (e *Engine) isRelay(a netip.Addr) bool { return e.relays.get(a) != nil }
 
+// NetworkAt says in words what of the network an address belongs to that the plan
+// does not know, or "".
+func (e *Engine) NetworkAt(a netip.Addr) string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	switch {
+	case e.isOwn(a):
+		return "this server's own address"
+	case e.isRelay(a):
+		return "a relay's, which was heard"
+	}
+	return ""
+}
+
 // lost notes that a reply, or what should have led to one, did not leave: in the
 // conversation, and in the list of clients that go without. The caller holds
 // the lock.

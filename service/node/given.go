@@ -179,6 +179,18 @@ func (n *Node) facing(a netip.Addr) (netip.Addr, *wire.Interface) {
 	return other, nil
 }
 
+// Facing is how this server names itself to clients behind a relay.
+func (n *Node) Facing(relay netip.Addr) netip.Addr {
+	if relay.IsLoopback() {
+		return netip.AddrFrom4([4]byte{127, 0, 0, 1})
+	}
+	at, _ := n.facing(relay)
+	if !at.IsValid() {
+		return netip.AddrFrom4([4]byte{127, 0, 0, 1})
+	}
+	return at
+}
+
 // Where finds what a hardware address holds now, in the whole table.
 func (e *Engine) Where(hw addr.Hardware) (out []*lease.Lease) {
 	now := lease.At(e.clock.Now())

@@ -19,6 +19,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"yarnpost/service/rights"
 )
 
 // Cluster is a private PostgreSQL under the service's data directory, reached
@@ -58,8 +60,7 @@ func StartCluster(ctx context.Context, dir string, log *slog.Logger) (*Cluster, 
 	}
 	if _, err := os.Stat(filepath.Join(c.data, "PG_VERSION")); err != nil {
 		log.Info("creating the private database", "dir", c.data)
-		cmd := c.command("initdb", "-D", c.data, "-U", "yarnpost", "-A", "trust", "-E", "UTF8", "--locale=C")
-		if out, err := cmd.CombinedOutput(); err != nil {
+		if out, err := c.initdb(); err != nil {
 			return nil, fmt.Errorf("private database: initdb: %w: %s", err, bytes.TrimSpace(out))
 		}
 	}
@@ -80,6 +81,19 @@ func StartCluster(ctx context.Context, dir string, log *slog.Logger) (*Cluster, 
 		c.Stop()
 		return nil, ctx.Err()
 	}
+}
+
+// initdb makes the cluster. Its thread is its own, and ends with it, since it
+// gives up what no database needs.
+func (c *Cluster) initdb() (out []byte, err error) {
+	var done sync.WaitGroup
+	done.Go(func() {
+		runtime.LockOSThread()
+		rights.NoneForChildren()
+		out, err = c.command("initdb", "-D", c.data, "-U", "yarnpost", "-A", "trust", "-E", "UTF8", "--locale=C").CombinedOutput()
+	})
+	done.Wait()
+	return out, err
 }
 
 // socketDSN reaches a private cluster by its socket's folder.
@@ -105,30 +119,43 @@ func majorOf(initdb string) int {
 	return n
 }
 
+// ClusterUser is who a private cluster runs as where the service is root.
+const ClusterUser = "postgres"
+
 func (c *Cluster) makeDirs(dir string) error {
 	uid, gid := -1, -1
 	if os.Getuid() == 0 {
-		u, err := user.Lookup("postgres")
+		u, err := user.Lookup(ClusterUser)
 		if err != nil {
 			return errors.New("private database: PostgreSQL does not run as root and there is no user postgres; run apt-get install postgresql, or start as another user")
 		}
 		uid, _ = strconv.Atoi(u.Uid)
 		gid, _ = strconv.Atoi(u.Gid)
 		c.cred = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-		for parent := dir; ; parent = filepath.Dir(parent) {
-			info, err := os.Stat(parent)
-			if err != nil {
-				return fmt.Errorf("private database: %w", err)
-			}
-			if st := info.Sys().(*syscall.Stat_t); info.Mode().Perm()&0o001 == 0 && st.Uid != uint32(uid) {
-				return fmt.Errorf("private database: the user postgres cannot pass through %s; choose a --data elsewhere, such as /var/lib/yarnpost", parent)
-			}
-			if parent == "/" {
-				break
-			}
+	}
+	return MakeFolders(dir, uid, gid)
+}
+
+// MakeFolders makes the folders of a private cluster under a data folder, for a
+// user; -1 is who asks.
+func MakeFolders(dir string, uid, gid int) error {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return fmt.Errorf("private database: %w", err)
+	}
+	for parent := dir; uid > 0; parent = filepath.Dir(parent) {
+		info, err := os.Stat(parent)
+		if err != nil {
+			return fmt.Errorf("private database: %w", err)
+		}
+		if st := info.Sys().(*syscall.Stat_t); info.Mode().Perm()&0o001 == 0 && st.Uid != uint32(uid) {
+			return fmt.Errorf("private database: the user postgres cannot pass through %s; choose a --data elsewhere, such as /var/lib/yarnpost", parent)
+		}
+		if parent == "/" {
+			break
 		}
 	}
-	for _, d := range []string{c.data, c.socket} {
+	for _, d := range []string{filepath.Join(dir, "postgres"), filepath.Join(dir, "socket")} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return fmt.Errorf("private database: %w", err)
 		}
@@ -153,6 +180,7 @@ func (c *Cluster) command(name string, args ...string) *exec.Cmd {
 // death signal follows the thread that started the child.
 func (c *Cluster) run(ready chan<- error) {
 	runtime.LockOSThread()
+	rights.NoneForChildren()
 	defer close(c.done)
 	for attempt := 0; ; attempt++ {
 		cmd := c.command("postgres", "-D", c.data, "-k", c.socket, "-c", "listen_addresses=", "-c", "shared_buffers=256MB",

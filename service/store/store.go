@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -322,6 +323,62 @@ func (s *Store) LoadPlan(ctx context.Context) (*plan.Plan, error) {
 	return p.KeepIDsAbove(plan.ID(last)), nil
 }
 
+// Changes lists what a revision changed, in order; none if there is no such
+// revision.
+func (s *Store) Changes(ctx context.Context, revision int64) ([]plan.Change, error) {
+	rows, err := s.pool.Query(ctx, "select kind, id, name, before, after from plan_change where revision = $1 order by seq", revision)
+	if err != nil {
+		return nil, fmt.Errorf("read revision %d: %w", revision, err)
+	}
+	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (c plan.Change, err error) {
+		var before, after []byte
+		if err := row.Scan(&c.Kind, &c.ID, &c.Name, &before, &after); err != nil {
+			return c, err
+		}
+		if c.Before, err = decode(c.Kind, before); err != nil {
+			return c, err
+		}
+		c.After, err = decode(c.Kind, after)
+		return c, err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("read revision %d: %w", revision, err)
+	}
+	return out, nil
+}
+
+// decode reads an item; nil stands for not there.
+func decode(kind plan.Kind, body []byte) (plan.Item, error) {
+	if body == nil {
+		return nil, nil
+	}
+	switch kind {
+	case plan.KindDefaults:
+		return item[plan.Defaults](body)
+	case plan.KindCodebook:
+		return item[plan.Codebook](body)
+	case plan.KindList:
+		return item[plan.List](body)
+	case plan.KindLink:
+		return item[plan.Link](body)
+	case plan.KindScope:
+		return item[plan.Scope](body)
+	case plan.KindRule:
+		return item[plan.Rule](body)
+	case plan.KindReservation:
+		return item[plan.Reservation](body)
+	case plan.KindTrial:
+		return item[plan.Trial](body)
+	}
+	return nil, fmt.Errorf("unknown kind of item %q; was this database written by a newer version?", kind)
+}
+
+func item[T plan.Item](body []byte) (plan.Item, error) {
+	var v T
+	err := json.Unmarshal(body, &v)
+	return v, err
+}
+
 func appendItem[T any](list *[]T, body []byte) error {
 	var v T
 	err := json.Unmarshal(body, &v)
@@ -393,6 +450,7 @@ type Past struct {
 	Address  netip.Addr    // of this address, if valid
 	Hardware addr.Hardware // of this hardware address, unless empty
 	Client   lease.Client  // of this client, unless empty
+	Hostname string        // of clients that said this host name, unless empty; case does not matter
 	Before   time.Time     // only what happened before
 	Limit    int
 }
@@ -404,7 +462,8 @@ func (s *Store) History(ctx context.Context, q Past) ([]Event, error) {
 		column string
 		value  any
 		set    bool
-	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""}, {"client", []byte(q.Client), q.Client != ""}} {
+	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""}, {"client", []byte(q.Client), q.Client != ""},
+		{"lower(hostname)", strings.ToLower(q.Hostname), q.Hostname != ""}} {
 		if w.set {
 			args = append(args, w.value)
 			where += fmt.Sprintf(" and %s = $%d", w.column, len(args))

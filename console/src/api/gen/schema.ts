@@ -157,6 +157,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/leases/clear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Clear many abandoned addresses; those that still answer stay */
+        post: operations["clear-leases"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/leases/{address}": {
         parameters: {
             query?: never;
@@ -372,6 +389,23 @@ export interface paths {
         get: operations["show-revision"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan/revisions/{number}/revert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undo what one revision changed, as a new revision */
+        post: operations["revert-revision"];
         delete?: never;
         options?: never;
         head?: never;
@@ -829,6 +863,23 @@ export interface components {
             name: string;
             /** @enum {string} */
             status: "good" | "warning" | "trouble" | "unknown";
+            text: string;
+        };
+        ClearRequest: {
+            addresses?: string[];
+            /** @description All abandoned addresses */
+            all?: boolean;
+            /** @description Only say what would happen */
+            dryRun?: boolean;
+            /** @description All abandoned addresses of this scope */
+            scope?: string;
+        };
+        Cleared: {
+            applied: boolean;
+            /** @description Those that were, or would be, cleared */
+            cleared: components["schemas"]["Lease"][];
+            /** @description Those that were not, and why */
+            kept: string[];
             text: string;
         };
         Code: {
@@ -1294,6 +1345,8 @@ export interface components {
             hostname: string;
             /** @description Client identifier it is for, in hexadecimal */
             identifier?: string;
+            /** @description Given although another host answers for the address */
+            insist?: boolean;
             lease?: string;
             name: string;
             note: string;
@@ -1312,6 +1365,8 @@ export interface components {
             hostname?: string;
             /** @description In hexadecimal */
             identifier?: string;
+            /** @description Give it although another host answers for the address */
+            insist?: boolean;
             /** @description Empty to inherit */
             lease?: string;
             /** @description New name */
@@ -1321,6 +1376,19 @@ export interface components {
                 [key: string]: string;
             };
             scope?: string;
+        };
+        Revert: {
+            /**
+             * Format: int64
+             * @description Revision at which it was looked at
+             */
+            base?: number;
+            /** @description Go ahead although clients are stranded */
+            confirm?: boolean;
+            /** @description Only say what would happen */
+            dryRun?: boolean;
+            /** @description Why, for the history */
+            reason?: string;
         };
         Revision: {
             /** Format: date-time */
@@ -2054,6 +2122,8 @@ export interface operations {
                 address?: string;
                 /** @description Where this client has been */
                 hardware?: string;
+                /** @description Where clients that said this host name have been */
+                hostname?: string;
                 /** @description With an address: who had it at this moment */
                 at?: string;
                 /** @description Only what happened before */
@@ -2113,6 +2183,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LeasePage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "clear-leases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClearRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cleared"];
                 };
             };
             /** @description Error */
@@ -2523,6 +2626,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revert-revision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revert"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeResult"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"encoding/binary"
+	"flag"
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"yarnpost/api"
+)
+
+func copyCommand() command {
+	return command{name: "scope copy", args: "NAME NEW", short: "Define a scope like another one, in another subnet", least: 2, most: 2, write: true,
+		more: "  yarnpost scope copy looms looms-2 --subnet 10.78.0.0/24\n  Pools, exclusions and the router keep their places in the subnet; reservations are not copied.",
+		flags: func(f *flag.FlagSet) func(*call) error {
+			subnet := f.String("subnet", "", "`subnet` of the new scope")
+			link := f.String("link", "", "`name` of the link it shares with other scopes")
+			serve := f.Bool("serve", false, "answer clients at once (default: held)")
+			return func(k *call) error {
+				if *subnet == "" {
+					return usagef("yarnpost scope copy needs --subnet, such as --subnet 10.78.0.0/24")
+				}
+				of, err := k.client.Scope(k.ctx, k.args[0])
+				if err != nil {
+					return err
+				}
+				e, err := copied(of, *subnet)
+				if err != nil {
+					return err
+				}
+				e.Link = pick(f, "link", link)
+				if *serve {
+					mode := "serving"
+					e.Mode = &mode
+				}
+				return k.change([]api.Edit{{Op: "add", Kind: "scope", Name: k.args[1], Scope: e}}, false, k.hasScope(k.args[1]))
+			}
+		}}
+}
+
+// copied is the edit that defines a scope like another in another subnet.
+func copied(of api.Scope, subnet string) (*api.ScopeEdit, error) {
+	from, err := netip.ParsePrefix(of.Subnet)
+	if err != nil {
+		return nil, fmt.Errorf("scope %s: %w", of.Name, err)
+	}
+	to, err := netip.ParsePrefix(subnet)
+	if err != nil || !to.Addr().Is4() {
+		return nil, usagef("%q is not a subnet; write it like 10.78.0.0/24", subnet)
+	}
+	m := mover{from, to.Masked()}
+	e := &api.ScopeEdit{Subnet: &subnet, Authoritative: &of.Authoritative, Bootp: &of.Bootp, RapidCommit: &of.RapidCommit, OfferDelay: &of.OfferDelay, Probe: &of.Probe,
+		PerCircuit: &of.PerCircuit, NewPerMinute: &of.NewPerMinute, Identity: &of.IdentitySet, Lease: &of.LeaseSet, Note: &of.Note, Pools: &[]string{}, Options: map[string]string{}}
+	for _, p := range of.Pools {
+		moved, err := m.span(p)
+		if err != nil {
+			return nil, err
+		}
+		*e.Pools = append(*e.Pools, moved)
+	}
+	for _, x := range of.Exclusions {
+		moved, err := m.span(x.Range)
+		if err != nil {
+			return nil, err
+		}
+		e.AddExclusions = append(e.AddExclusions, api.Exclusion{Range: moved, User: x.User})
+	}
+	for _, o := range of.Options {
+		value := o.Value
+		if o.Book == "" && o.Code == 3 { // routers
+			var parts []string
+			for _, a := range strings.Split(value, ",") {
+				if moved, err := m.address(a); err == nil {
+					a = moved
+				}
+				parts = append(parts, a)
+			}
+			value = strings.Join(parts, ",")
+		}
+		e.Options[o.Name] = value
+	}
+	return e, nil
+}
+
+// mover takes addresses of one subnet to the same places in another.
+type mover struct{ from, to netip.Prefix }
+
+func (m mover) address(text string) (string, error) {
+	a, err := netip.ParseAddr(strings.TrimSpace(text))
+	if err != nil || !m.from.Contains(a) {
+		return "", fmt.Errorf("%s is not in %s", text, m.from)
+	}
+	was, base, to := a.As4(), m.from.Addr().As4(), m.to.Addr().As4()
+	n := binary.BigEndian.Uint32(to[:]) + binary.BigEndian.Uint32(was[:]) - binary.BigEndian.Uint32(base[:])
+	binary.BigEndian.PutUint32(to[:], n)
+	moved := netip.AddrFrom4(to)
+	if !m.to.Contains(moved) {
+		return "", fmt.Errorf("%s has no place in the smaller subnet %s; give the new scope its pools by hand", text, m.to)
+	}
+	return moved.String(), nil
+}
+
+// span moves a range as it is printed: a-b, or one address.
+func (m mover) span(text string) (string, error) {
+	from, to, isRange := strings.Cut(text, "-")
+	a, err := m.address(from)
+	if err != nil || !isRange {
+		return a, err
+	}
+	b, err := m.address(to)
+	return a + "-" + b, err
+}

@@ -1,0 +1,129 @@
+package plan
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/option"
+)
+
+// Whatever a revision did can be undone, with the ids as they were; what was
+// changed again since is not.
+func TestRevert(t *testing.T) {
+	apply := func(p *Plan, edit func(*Draft) error) (*Plan, []Change) {
+		t.Helper()
+		d := p.Draft()
+		if err := edit(d); err != nil {
+			t.Fatal(err)
+		}
+		return d.Finish()
+	}
+	same := func(what string, a, b *Plan) {
+		t.Helper()
+		for _, kind := range []Kind{KindDefaults, KindCodebook, KindList, KindLink, KindScope, KindRule, KindReservation, KindTrial} {
+			for id := ID(0); id < 20; id++ {
+				before, _ := a.Draft().item(kind, id)
+				after, _ := b.Draft().item(kind, id)
+				if lines := Diff([]Change{{Kind: kind, Before: before, After: after}}, a.Draft().Label); len(lines) > 0 {
+					t.Errorf("%s: %s %d differs: %v", what, kind, id, lines)
+				}
+			}
+		}
+	}
+	empty := New()
+	full, added := apply(empty, func(d *Draft) error {
+		s := Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Pools: []addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25"))}, Mode: Serving}
+		if err := d.PlaceScope(&s, "", nil); err != nil {
+			return err
+		}
+		id, err := d.PutScope(s)
+		if err != nil {
+			return err
+		}
+		for _, i := range []Item{List{Name: "lent", Entries: []addr.Octets{"\x02"}}, Codebook{Name: "own", Place: InMessage, Options: []Own{{Code: 224, Name: "knob", Type: option.Type{Fields: []option.Kind{option.Text}}}}},
+			Rule{Name: "r", Scope: id, When: `hw in lists.lent`, Action: Ignore}, Reservation{Name: "x", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.9")},
+			Trial{Name: "t", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x02"}, Defaults{Note: "n"}} {
+			if err := d.Put(i); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	back, _ := apply(full, func(d *Draft) error { return d.Revert(added) })
+	same("what was added is gone", empty, back)
+	gone, removed := apply(full, func(d *Draft) error { return d.RemoveScope("looms") })
+	again, _ := apply(gone, func(d *Draft) error { return d.Revert(removed) })
+	same("what was removed is back", full, again)
+
+	edited, edits := apply(full, func(d *Draft) error {
+		s := d.Plan().ScopeNamed("looms").Scope
+		s.Note = "one"
+		return d.Put(s)
+	})
+	undone, _ := apply(edited, func(d *Draft) error { return d.Revert(edits) })
+	same("what was edited is as before", full, undone)
+	later, _ := apply(edited, func(d *Draft) error {
+		s := d.Plan().ScopeNamed("looms").Scope
+		s.Note = "two"
+		return d.Put(s)
+	})
+	if err := later.Draft().Revert(edits); err == nil || !strings.Contains(err.Error(), "changed again since") {
+		t.Errorf("a colleague's later change is undone: %v", err)
+	}
+}
+
+// One rule for names, and one for host names.
+func TestNames(t *testing.T) {
+	for name, ok := range map[string]bool{"looms": true, "Weberei-2": true, "färberei": true, "a.b_c-d": true, "..": false, "a..b": false, "-a": false, "a.": false, "<b>": false, "a b": false, "a\x1b[31m": false, "a\u202eb": false, "": false, strings.Repeat("x", 65): false, "x/y": false} {
+		if _, err := New().Draft().PutList(List{Name: name}); (err == nil) != ok {
+			t.Errorf("name %q: %v", name, err)
+		}
+	}
+	for name, ok := range map[string]bool{"loom-17": true, "loom.mill.example": true, "loom.": true, "a_b": false, "-a": false, "a..b": false, strings.Repeat("x", 64): false, "müller": false, "": false} {
+		if HostName(name) != ok {
+			t.Errorf("host name %q: %v", name, !ok)
+		}
+	}
+}
+
+// Values that the service itself reads have the length that it reads.
+func TestExactLengths(t *testing.T) {
+	for text, ok := range map[string]bool{"header/next-server=hex:": false, "header/next-server=hex:0a": false, "header/next-server=10.0.0.1": true, "header/boot-file=hex:": false, "3=hex:0a4d": false, "3=hex:": false, "3=hex:0a4d0001": true,
+		"1=hex:ffff": false, "116=hex:0102": false, "108=hex:01": false, "224=hex:": false, "224=hex:00": true, "15=hex:6d": true} {
+		name, value, _ := strings.Cut(text, "=")
+		k, _, err := New().Key(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := New().Draft().SetDefaults(Defaults{Settings: Settings{Options: map[option.Key]string{k: value}}}); (err == nil) != ok {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+}
+
+// An own option of the message goes by its codebook too, and takes no registered
+// name away.
+func TestOwnOptionsOfTheMessage(t *testing.T) {
+	d := New().Draft()
+	own := func(code uint8, name string) error {
+		_, err := d.PutCodebook(Codebook{Name: "mill", Place: InMessage, Options: []Own{{Code: code, Name: name, Type: option.Type{Fields: []option.Kind{option.Text}}}}})
+		return err
+	}
+	if err := own(224, "ntp-servers"); err == nil {
+		t.Error("an own option takes the name of a registered one")
+	}
+	d = New().Draft()
+	if err := own(42, "clocks"); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"mill/clocks", "mill/42", "clocks", "42", "ntp-servers"} {
+		if k, _, err := d.Plan().Key(name); err != nil || k != option.Std(42) {
+			t.Errorf("%s is %v, %v", name, k, err)
+		}
+	}
+	if _, _, err := d.Plan().Key("mill/knobs"); err == nil {
+		t.Error("an option that the codebook does not have is found")
+	}
+}

@@ -3,9 +3,15 @@ package httpd
 import (
 	"context"
 	"encoding/json"
+	"net/netip"
 	"testing"
 
 	"yarnpost/api"
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 )
 
@@ -21,6 +27,8 @@ func FuzzEdits(f *testing.F) {
 		`{"op":"add","kind":"reservation","name":"r","reservation":{"circuit":"x","address":"10.77.0.9"}}`,
 		`{"op":"edit","kind":"link","name":"far","link":{"relays":["10.0.0.1"],"listening":true}}`,
 		`{"op":"remove","kind":"scope","name":"looms"}`,
+		`{"op":"add","kind":"scope","name":"looms","scope":{"subnet":"10.77.0.0/24","pools":["all"],"mode":"serving","link":"far","bootp":"dynamic","options":{"header/next-server":"10.0.0.1","3":"hex:0a4d0001","116":"1","108":"10m"}}}`,
+		`{"op":"add","kind":"scope","name":"looms","scope":{"subnet":"10.77.0.0/24","pools":["all"],"mode":"serving","link":"far","options":{"header/next-server":"hex:"}}}`,
 	} {
 		f.Add([]byte("[" + seed + "]"))
 	}
@@ -71,10 +79,56 @@ func FuzzEdits(f *testing.F) {
 		if err := json.Unmarshal(raw, &back); err != nil {
 			t.Fatalf("%s: %v", raw, err)
 		}
-		if _, err := plan.Restore(p.Revision, back); err != nil {
+		restored, err := plan.Restore(p.Revision, back)
+		if err != nil {
 			t.Fatalf("%s: %v", raw, err)
 		}
+		for _, of := range []*plan.Plan{p, restored} {
+			serveUnder(t, of)
+		}
 	})
+}
+
+// serveUnder decides requests of all kinds under a plan, and encodes what is
+// answered: no plan that was accepted makes a client end the service.
+func serveUnder(t *testing.T, p *plan.Plan) {
+	table := lease.New(p, 1000)
+	var d answer.Decider
+	w := answer.World{Table: table, Now: 1000, Writable: true, Ours: func(netip.Addr) bool { return false }, Nonce: func() string { return "0123456789abcdef" }}
+	zero := netip.IPv4Unspecified()
+	for n, v := range p.Scopes() {
+		for _, kind := range []dhcp4.Type{dhcp4.None, dhcp4.Discover, dhcp4.Request, dhcp4.Inform, dhcp4.Decline, dhcp4.Release} {
+			for _, wants := range [][]byte{nil, {1, 3, 6, 51, 58, 59, 43, 66, 67, 108, 116, 121, 125, 150}} {
+				m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: netip.AddrFrom4([4]byte{127, 0, 0, 1}), CHAddr: addr.Hardware([]byte{2, 0, 0, 0, byte(n), byte(kind)}), Type: kind}
+				at := v.Subnet.Addr().Next()
+				if kind != dhcp4.None {
+					m.Options = dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(kind)}}, {Code: option.AutoConfig, Data: []byte{1}}, {Code: option.ForceRenewNonce, Data: []byte{1}}, {Code: option.ClassID, Data: []byte("ap 1")},
+						{Code: option.AddressRequest, Data: at.AsSlice()}}
+				}
+				if wants != nil {
+					m.Options = append(m.Options, dhcp4.Option{Code: option.ParameterList, Data: wants})
+				}
+				if kind == dhcp4.Inform {
+					m.CIAddr = at
+				}
+				x := d.Decide(answer.Request{Message: m, Server: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Relay: dhcp4.Relay{Link: v.Subnet.Addr()}, Unicast: true}, w)
+				if x.Reply == nil {
+					continue
+				}
+				b, _, err := dhcp4.Append(nil, x.Reply, x.Limit)
+				if err != nil {
+					t.Fatalf("the reply to %s cannot be encoded: %v", kind, err)
+				}
+				var back dhcp4.Message
+				if err := dhcp4.Decode(&back, b); err != nil {
+					t.Fatalf("the reply to %s cannot be read: %v", kind, err)
+				}
+				if x.Lease != nil {
+					table.Put(x.Lease)
+				}
+			}
+		}
+	}
 }
 
 // withoutResolver is a context in which no name is looked up: it is over.

@@ -51,6 +51,17 @@ export class Problem extends Error {
 
 export type Query = Record<string, string | number | boolean | string[] | undefined>
 
+/** The plan's revision when something was read, so that a change can say what it was made against. */
+const revisions = new WeakMap<object, number>()
+
+function remember(value: unknown, revision: number) {
+  if (typeof value !== 'object' || value === null) return
+  revisions.set(value, revision)
+  if (Array.isArray(value)) for (const item of value) remember(item, revision)
+}
+
+export const revisionOf = (value: object | undefined) => (value ? revisions.get(value) : undefined)
+
 export async function call<T>(method: string, path: string, query: Query = {}, body?: unknown): Promise<T> {
   const params = new URLSearchParams()
   for (const [key, value] of Object.entries(query)) {
@@ -74,6 +85,8 @@ export async function call<T>(method: string, path: string, query: Query = {}, b
     const more = (answer.errors ?? []).map((e: { message: string }) => e.message).join('; ')
     throw new Problem(response.status, [answer.detail ?? response.statusText, more].filter(Boolean).join(': '))
   }
+  const revision = Number(response.headers.get('Yarnpost-Revision'))
+  if (revision) remember(answer, revision)
   return answer as T
 }
 

@@ -65,7 +65,7 @@ export default function Codebooks() {
         </div>
       </div>
       <Failure error={books.error ?? codes.error} />
-      {form && <ItemForm<Fields> open title={old ? `Edit codebook ${old.name}` : 'Add a codebook'} onClose={() => setForm(null)} hint="Give a name and at least one option."
+      {form && <ItemForm<Fields> open of={old} title={old ? `Edit codebook ${old.name}` : 'Add a codebook'} onClose={() => setForm(null)} hint="Give a name and at least one option."
         initial={old ? { name: old.name, place: old.place, classes: old.classes, enterprise: old.enterprise || undefined, note: old.note, codes: old.options.map((o) => `${o.code} ${o.name} ${o.type}${o.meaning ? '; ' + o.meaning : ''}`).join('\n') } : { place: '43' }}
         toEdit={(v) => {
           const put = (v.codes ?? '').split('\n').filter((l) => l.trim()).map(codeOf)

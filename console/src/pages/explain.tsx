@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, Select, Table } from 'antd'
 import { useSearchParams } from 'react-router'
 import { call, get, type Explanation, type Scope, type Vendor } from '../api/client'
-import { Empty, Failure, StatusMark } from '../parts/bits'
+import { Empty, Failure, Folding, StatusMark } from '../parts/bits'
 import { Message } from '../parts/message'
 import { SubNav } from '../parts/subnav'
 
@@ -59,7 +59,7 @@ export default function Explain() {
                   <Table size="small" rowKey={(o) => (o.book ?? '') + o.code} dataSource={x.options} pagination={false} columns={[
                     { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
                     { title: 'Option', dataIndex: 'name' },
-                    { title: 'Value', dataIndex: 'value', render: (v) => <span className="mono" style={{ whiteSpace: 'normal' }}>{v}</span> },
+                    { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
                     { title: 'From', render: (_, o) => <>{o.level}{o.rule && <> {o.rule}</>}</> },
                     { title: 'Sent', render: (_, o) => (o.sent ? <StatusMark status="good" word="yes" /> : <span className="quiet">not asked for</span>) },
                     { title: 'As sent', dataIndex: 'bytes', ellipsis: true, render: (b) => <span className="mono quiet">{b}</span> },

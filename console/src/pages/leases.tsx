@@ -3,7 +3,7 @@ import { App, Button, Drawer, Input, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { call, get, type Ended, type GivenOptions, type Lease, type LeaseEvent, type LeasePage, type Nudged, type Scope } from '../api/client'
-import { Empty, Failure, Mono, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, Folding, Mono, StatusMark, When } from '../parts/bits'
 import { nameFor, Reserve, type Wanted } from '../parts/reserve'
 import { SubNav } from '../parts/subnav'
 
@@ -140,7 +140,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
       {given.data?.known && (
         <>
           <h2 style={{ marginTop: 20 }}>What it was last given</h2>
-          <dl className="facts">{given.data.given.map((o) => <span key={o.name} style={{ display: 'contents' }}><dt>{o.code} {o.name}</dt><dd className="mono" style={{ whiteSpace: 'normal' }}>{o.value}</dd></span>)}</dl>
+          <dl className="facts">{given.data.given.map((o) => <span key={o.name} style={{ display: 'contents' }}><dt>{o.code} {o.name}</dt><dd><Folding text={o.value} /></dd></span>)}</dl>
           {given.data.unmet.length > 0 && <p className="quiet" style={{ margin: '6px 0 0' }}>It also asked for {given.data.unmet.join(', ')}.</p>}
         </>
       )}

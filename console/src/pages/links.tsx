@@ -42,7 +42,7 @@ export default function Links() {
             ]} />
         </div>
       </div>
-      {form && <ItemForm<Fields> open title={`Edit link ${form.name}`} onClose={() => setForm(null)} hint="Change something, and the effect shows here."
+      {form && <ItemForm<Fields> open of={form} title={`Edit link ${form.name}`} onClose={() => setForm(null)} hint="Change something, and the effect shows here."
         initial={{ name: form.name, interfaces: form.interfaces, relays: form.relays.join('\n'), listening: form.listening, standAside: form.standAside, note: form.note }}
         toEdit={(v) => ({ op: 'edit', kind: 'link', name: form.name, link: { name: v.name, interfaces: v.interfaces ?? [], relays: textLines(v.relays), listening: v.listening ?? false, standAside: v.standAside ?? false, note: v.note ?? '' } })}
         fields={() => (

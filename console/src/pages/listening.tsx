@@ -47,14 +47,14 @@ export default function ListeningPage() {
             </section>
           )}
           <section className="panel flush"><h2>Client by client, disagreements first</h2>
-            <Table<Agreement> size="small" rowKey={(a) => a.hardware + a.took} dataSource={l.clients} className="dense" pagination={paged} scroll={{ x: 'max-content' }}
+            <Table<Agreement> size="small" rowKey={(a) => a.hardware + a.took} dataSource={l.clients} className="dense" pagination={paged}
               locale={{ emptyText: <Empty>No client was seen to take an address from another server.</Empty> }} columns={[
-                { title: 'Client', render: (_, a) => <>{a.hostname || 'no name'} <span className="quiet"><Mono>{a.hardware}</Mono></span></> },
+                { title: 'Client', render: (_, a) => <>{a.hostname || 'no name'}<div className="quiet"><Mono>{a.hardware}</Mono></div></> },
                 { title: 'Took', render: (_, a) => <Mono>{a.took}</Mono> },
                 { title: 'From', render: (_, a) => <Mono>{a.server}</Mono> },
                 { title: 'Would offer', render: (_, a) => <Mono>{a.would}</Mono> },
                 { title: 'Agrees', render: (_, a) => <StatusMark status={a.agrees ? 'good' : 'bad'} word={a.agrees ? (a.options ? 'yes, options too' : 'yes') : 'no'} /> },
-                { title: 'Difference', render: (_, a) => <span style={{ whiteSpace: 'normal' }}>{a.difference.join('; ')}</span> },
+                { title: 'Difference', width: '34%', render: (_, a) => <span style={{ whiteSpace: 'normal' }}>{a.difference.join('; ')}</span> },
                 { title: 'When', render: (_, a) => <When at={a.at} /> },
               ]} />
           </section>

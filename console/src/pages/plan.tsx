@@ -56,7 +56,7 @@ export default function Plan() {
           footer={() => <span className="quiet">{scopes.data?.length === listed && 'the first '}{plural(scopes.data?.length ?? 0, 'scope')}, {plural((scopes.data ?? []).reduce((n, s) => n + s.usage.active, 0), 'active lease')}, headroom for {((scopes.data ?? []).filter((s) => s.mode === 'serving').reduce((n, s) => n + s.usage.headroom, 0)).toLocaleString('en')} more{scopes.data?.length === listed && '; search for others'}</span>}
         />
       </div>
-      {params.has('defaults') && defaults.data && <ItemForm<{ lease?: string; identity?: 'identifier' | 'hardware'; options?: string; listening?: boolean; note?: string }> open title="Edit what holds everywhere" onClose={() => set('defaults', '')} hint=""
+      {params.has('defaults') && defaults.data && <ItemForm<{ lease?: string; identity?: 'identifier' | 'hardware'; options?: string; listening?: boolean; note?: string }> open of={defaults.data} title="Edit what holds everywhere" onClose={() => set('defaults', '')} hint=""
         initial={{ lease: defaults.data.lease, identity: defaults.data.identity, options: optionLines(defaults.data.options), listening: defaults.data.listening, note: defaults.data.note }}
         toEdit={(v) => ({ op: 'edit', kind: 'defaults', name: '', defaults: { lease: v.lease ?? '', identity: v.identity, options: optionEdit(v.options, defaults.data.options), listening: v.listening ?? false, note: v.note ?? '' } })}
         fields={() => (

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, InputNumber, Segmented, Select, Space, Switch, Table } from 'antd'
 import { useEffect, useState } from 'react'
 import { call, get, type Edit, type List, type Rule, type RuleTried, type RuleVariable, type Scope } from '../api/client'
-import { Empty, Failure, Mono, When } from '../parts/bits'
+import { Empty, Failure, Folding, Mono, When } from '../parts/bits'
 import { ItemForm, optionEdit, optionLines, textLines } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
@@ -58,7 +58,7 @@ export default function Rules() {
               { title: 'Order', dataIndex: 'order', align: 'right', width: 60 },
               { title: 'Rule', render: (_, r) => <><b>{r.name}</b>{r.off && <span className="quiet"> off</span>}{r.note && <div className="quiet">{r.note}</div>}</> },
               { title: 'When', render: (_, r) => <span className="expr">{r.when}</span> },
-              { title: 'Then', render: (_, r) => <span style={{ overflowWrap: 'anywhere' }}>{then(r)}</span> },
+              { title: 'Then', render: (_, r) => <Folding text={then(r)} /> },
               { title: 'Fitted', align: 'right', render: (_, r) => (r.fitted ? <>{r.fitted.toLocaleString('en')}×<div className="quiet"><When at={r.last} /></div></> : <span className="quiet">never</span>) },
               { title: '', render: (_, r) => <Button size="small" type="link" danger onClick={(e) => { e.stopPropagation(); setEdits([{ op: 'remove', kind: 'rule', name: r.name }]) }}>Remove</Button> },
             ]} />
@@ -75,7 +75,7 @@ export default function Rules() {
             ]} />
         </div>
       </div>
-      {form && <ItemForm<Fields> open title={old ? `Edit rule ${old.name}` : 'Add a rule'} onClose={() => setForm(null)} hint="Give a name, a condition and what its clients get; the effect shows here before anything is changed."
+      {form && <ItemForm<Fields> open of={old} title={old ? `Edit rule ${old.name}` : 'Add a rule'} onClose={() => setForm(null)} hint="Give a name, a condition and what its clients get; the effect shows here before anything is changed."
         initial={old ? { name: old.name, scope: old.scope, how: 'cel', when: old.when, action: old.action, pool: old.pool, lease: old.lease, options: optionLines(old.options), order: old.order, off: old.off, note: old.note }
           : { how: 'form', parts: [{ what: 'prefix' }], action: '' }}
         toEdit={(v) => {
@@ -122,7 +122,7 @@ export default function Rules() {
           </>
         )}
         aside={(v) => <Tried when={whenOf(v)} scope={v.scope ?? ''} />} />}
-      {list && <ItemForm<{ name?: string; entries?: string; note?: string }> open title={oldList ? `Edit list ${oldList.name}` : 'Add a list'} onClose={() => setList(null)} hint="Give the list a name."
+      {list && <ItemForm<{ name?: string; entries?: string; note?: string }> open of={oldList} title={oldList ? `Edit list ${oldList.name}` : 'Add a list'} onClose={() => setList(null)} hint="Give the list a name."
         initial={oldList ? { name: oldList.name, entries: oldList.entries.join('\n'), note: oldList.note } : {}}
         toEdit={(v) => (v.name ? { op: oldList ? 'edit' : 'add', kind: 'list', name: oldList?.name ?? v.name, list: { name: oldList ? v.name : undefined, entries: textLines(v.entries), note: v.note ?? '' } } : null)}
         fields={() => (

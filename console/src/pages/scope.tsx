@@ -3,7 +3,7 @@ import { App, Button, Dropdown, Form, Input, Select, Table, Tabs } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { call, get, type Code, type Edit, type Explanation, type Reservation, type Scope } from '../api/client'
-import { Empty, Failure, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
+import { Empty, Failure, Folding, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
 import { AddressMap } from '../parts/map'
 import { Confirm } from '../parts/preview'
 import { Reserve, type Wanted } from '../parts/reserve'
@@ -60,7 +60,7 @@ export default function ScopePage() {
           <dl className="facts">
             <dt>Subnet</dt><dd><Mono>{s.subnet}</Mono></dd>
             <dt>Mask</dt><dd><Mono>{s.mask}</Mono></dd>
-            <dt>Pools</dt><dd>{s.pools.length ? s.pools.map((p) => <div key={p}><span className="mono" style={{ whiteSpace: 'normal' }}>{p}</span></div>) : 'none: reserved clients only'}</dd>
+            <dt>Pools</dt><dd>{s.pools.length ? s.pools.map((p) => <div key={p}><Folding text={p} /></div>) : 'none: reserved clients only'}</dd>
             <dt>Lease time</dt><dd>{s.lease}{!s.leaseSet && <span className="quiet"> (defaults)</span>}</dd>
             <dt>No record</dt><dd>{s.authoritative ? 'refused' : 'silence'}</dd>
             <dt>Clients by</dt><dd>{s.identity === 'hardware' ? 'hardware address alone' : 'identifier, if sent'}</dd>
@@ -70,7 +70,7 @@ export default function ScopePage() {
             {s.offerDelay && <><dt>Offers wait</dt><dd>{s.offerDelay}</dd></>}
             {s.perCircuit > 0 && <><dt>A circuit</dt><dd>{s.perCircuit} addresses</dd></>}
             {s.newPerMinute !== 0 && <><dt>Newcomers</dt><dd>{s.newPerMinute < 0 ? 'any number' : s.newPerMinute} a minute</dd></>}
-            {s.confined.length > 0 && <><dt>For rules</dt><dd>{s.confined.map((p) => <div key={p} className="mono" style={{ whiteSpace: 'normal' }}>{p}</div>)}</dd></>}
+            {s.confined.length > 0 && <><dt>For rules</dt><dd>{s.confined.map((p) => <div key={p}><Folding text={p} /></div>)}</dd></>}
           </dl>
         </section>
         <section className="panel">
@@ -155,7 +155,7 @@ function Options({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
       <Table size="small" rowKey={(o) => (o.book ?? '') + o.code} dataSource={explained.data?.options} pagination={false} columns={[
         { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
         { title: 'Option', dataIndex: 'name' },
-        { title: 'Value', dataIndex: 'value', render: (v) => <span className="mono" style={{ whiteSpace: 'normal' }}>{v}</span> },
+        { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
         { title: 'Set in', render: (_, o) => <>{o.level} {o.rule}</> },
         { title: 'As sent', dataIndex: 'bytes', ellipsis: true, render: (b) => <span className="mono quiet">{b}</span> },
         { title: '', align: 'right', render: (_, o) => o.level === 'scope' && <Button size="small" type="link" onClick={() => set(o.name, '', `Unset option ${o.name}`)}>Unset</Button> },
@@ -170,7 +170,7 @@ function Effective({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
     <Table size="small" rowKey="name" dataSource={scope.options} pagination={false} locale={{ emptyText: <Empty>No option is set on the scope itself.</Empty> }} columns={[
       { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
       { title: 'Option set here', dataIndex: 'name' },
-      { title: 'Value', dataIndex: 'value', render: (v) => <span className="mono" style={{ whiteSpace: 'normal' }}>{v}</span> },
+      { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
       { title: '', align: 'right', render: (_, o) => <Button size="small" type="link" onClick={() => ask({ title: `Unset option ${o.name}`, edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [o.name]: '' } } }] })}>Unset</Button> },
     ]} />
   )

@@ -4,7 +4,7 @@ import { get, type Revision, type Scope, type Status, type Unserved } from '../a
 import { Empty, Failure, Mono, plural, usedShare, UseBar, When } from '../parts/bits'
 import { summarise } from './changes'
 
-const where: Record<string, string> = { 'other-server': '/unserved/listening', 'silent-relay': '/plan/~links', 'trial-failed': '/plan/~trials', preflight: '/plan/~trials' }
+const where: Record<string, string> = { 'pool-empty': '/unserved?reason=pool-empty', abandoned: '/leases?status=abandoned', crowd: '/unserved?reason=too-many-new', 'other-server': '/unserved/listening', 'silent-relay': '/plan/~links', 'trial-failed': '/plan/~trials', preflight: '/plan/~trials' }
 
 /** The morning's questions, answered on one page. */
 export default function Today() {
@@ -18,6 +18,7 @@ export default function Today() {
   const reasons = new Map<string, Unserved[]>()
   for (const u of without) reasons.set(u.reason, [...(reasons.get(u.reason) ?? []), u])
   const full = (scopes.data ?? []).filter((v) => v.usage.size > 0 && v.mode !== 'held')
+  const [host, warnings] = [s.warnings.filter((w) => w.code === 'preflight'), s.warnings.filter((w) => w.code !== 'preflight')]
   const tight = full.filter((v) => usedShare(v) >= 0.85)
   return (
     <>
@@ -37,10 +38,10 @@ export default function Today() {
             )}
           </div>
         </div>
-        {s.warnings.length > 0 && (
+        {warnings.length > 0 && (
           <section className="panel">
             <h2>Look at this</h2>
-            {s.warnings.map((w) => (
+            {warnings.map((w) => (
               <div className="warning" key={w.code + w.subject}><span className="status warn"><i aria-hidden>!</i></span><div>{w.text}{w.text.endsWith('.') ? '' : '.'} <span className="quiet">{w.mend}</span> {where[w.code] && <Link to={where[w.code]}>Look</Link>}</div></div>
             ))}
           </section>
@@ -103,6 +104,7 @@ export default function Today() {
               <dt>Recorded</dt><dd>{s.recorded.toLocaleString('en')} leases in {s.commits.toLocaleString('en')} commits since the start</dd>
               <dt>Relayed clients</dt><dd>heard on <Mono>{s.dhcp4}</Mono></dd>
               {s.wires.map((w) => <span key={w.name} style={{ display: 'contents' }}><dt>Interface {w.name}</dt><dd><Mono>{w.addresses.join(' ') || 'no address'}</Mono> {w.link ? `link ${w.link}` : '▲ no scope for it yet'}</dd></span>)}
+              {host.length > 0 && <><dt>This host</dt><dd>▲ {plural(host.length, 'thing')} to mend: {host.map((w) => w.subject).join(', ')}. <Link to="/plan/~trials">Look</Link></dd></>}
               <dt>Up</dt><dd>since <When at={s.started} />, version {s.version}</dd>
             </dl>
           </section>

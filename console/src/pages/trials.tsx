@@ -63,7 +63,7 @@ export default function Trials() {
           ]} />
         </div>
       </div>
-      {form && <ItemForm<Fields> open title={old ? `Edit trial ${old.name}` : 'Add a trial'} onClose={() => setForm(null)} hint="Give a name and a scope."
+      {form && <ItemForm<Fields> open of={old} title={old ? `Edit trial ${old.name}` : 'Add a trial'} onClose={() => setForm(null)} hint="Give a name and a scope."
         initial={old ? { ...old } : {}}
         toEdit={(v) => (v.name && v.scope ? { op: old ? 'edit' : 'add', kind: 'trial', name: old?.name ?? v.name, trial: { name: old ? v.name : undefined, scope: v.scope, hardware: v.hardware || undefined, vendor: v.vendor ?? '', circuit: v.circuit ?? '', every: v.every ?? '', note: v.note ?? '' } } : null)}
         fields={() => (

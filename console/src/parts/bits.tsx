@@ -22,6 +22,12 @@ export function StatusMark({ status, word }: { status: string; word?: string }) 
 
 export const Mono = ({ children }: { children: React.ReactNode }) => <span className="mono">{children}</span>
 
+/** A value that may fold, at blanks, commas and ranges, and never inside an address or a name. */
+export function Folding({ text }: { text: string }) {
+  const parts = text.split(/(?<=[,\s;])|(?<=\d)(?=-\d)/)
+  return <span className="mono folding">{parts.map((p, i) => <span key={i}><span className={p.length > 40 ? 'long' : ''}>{p}</span><wbr /></span>)}</span>
+}
+
 function relative(ms: number): string {
   const s = Math.abs(ms) / 1000
   let text: string

@@ -1,9 +1,10 @@
 import { App, Button, Drawer, Form } from 'antd'
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { change, type Edit } from '../api/client'
+import { change, revisionOf, type Edit } from '../api/client'
 import { Failure } from './bits'
 import { Effects, usePreview } from './preview'
+import { touched, useOpened } from './touched'
 
 interface Props<F> {
   open: boolean
@@ -13,21 +14,25 @@ interface Props<F> {
   fields: (v: F) => React.ReactNode
   aside?: (v: F) => React.ReactNode
   hint: string
+  /** The item as it was read, to say against which revision it is changed. */
+  of?: object
   onClose: () => void
 }
 
 /** A form over one item of the plan; what it does is shown before it is kept. */
-export function ItemForm<F extends object>({ open, title, initial, toEdit, fields, aside, hint, onClose }: Props<F>) {
+export function ItemForm<F extends object>({ open, title, initial: given, toEdit, fields, aside, hint, of, onClose }: Props<F>) {
+  const initial = useOpened(open, given)
+  const base = revisionOf(useOpened(open, of))
   const { message } = App.useApp()
   const queries = useQueryClient()
   const [form] = Form.useForm<F>()
   const values = (Form.useWatch([], form) ?? initial) as F
-  const edit = open ? toEdit(values) : null
-  const preview = usePreview(edit ? [edit] : null)
+  const edit = open ? touched(toEdit(values), toEdit(initial)) : null
+  const preview = usePreview(edit ? [edit] : null, base)
   const [error, setError] = useState<unknown>()
   const submit = async () => {
     try {
-      const done = await change([edit!], { base: preview.data?.base })
+      const done = await change([edit!], { base: base ?? preview.data?.base })
       message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
       queries.invalidateQueries()
       setError(undefined)

@@ -37,7 +37,7 @@ export function Effects({ result }: { result: ChangeResult }) {
 }
 
 /** Asks the server what edits would do, a moment after the last keystroke. */
-export function usePreview(edits: Edit[] | null) {
+export function usePreview(edits: Edit[] | null, base?: number) {
   const text = JSON.stringify(edits)
   const [settled, setSettled] = useState(text)
   useEffect(() => {
@@ -46,8 +46,8 @@ export function usePreview(edits: Edit[] | null) {
   }, [text])
   const asked = JSON.parse(settled) as Edit[] | null
   return useQuery({
-    queryKey: ['preview', settled],
-    queryFn: () => change(asked!, { dryRun: true }),
+    queryKey: ['preview', settled, base],
+    queryFn: () => change(asked!, { dryRun: true, base }),
     enabled: asked !== null,
     retry: false,
     gcTime: 0,

@@ -1,9 +1,10 @@
 import { App, Button, Collapse, Drawer, Form, Input, InputNumber, Select, Switch } from 'antd'
 import { useState } from 'react'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { change, get, type Edit, type Link, type Scope } from '../api/client'
+import { change, get, revisionOf, type Edit, type Link, type Scope } from '../api/client'
 import { Failure } from './bits'
 import { Effects, usePreview } from './preview'
+import { touched, useOpened } from './touched'
 
 interface Fields {
   name?: string
@@ -66,20 +67,32 @@ function editOf(v: Fields, old?: Scope): Edit | null {
   }
 }
 
+/** A scope as the form has it. */
+const fieldsOf = (s: Scope): Fields => ({
+  name: s.name, subnet: s.subnet, pools: s.pools.join('\n'),
+  exclusions: s.exclusions.map((x) => [x.range, x.user].filter(Boolean).join(', ')).join('\n'),
+  router: optionOf(s, 3), dns: optionOf(s, 6), domain: optionOf(s, 15), lease: s.leaseSet, link: s.link, note: s.note,
+  identity: s.identitySet ?? '', bootp: s.bootp, rapidCommit: s.rapidCommit, offerDelay: s.offerDelay, probe: s.probe, authoritative: s.authoritative,
+  perCircuit: s.perCircuit || null, newPerMinute: s.newPerMinute || null,
+})
+
 /** Adds or edits a scope; what it does is shown before it is kept. */
-export function ScopeForm({ open, old, subnet, onClose, onDone }: { open: boolean; old?: Scope; subnet?: string; onClose: () => void; onDone?: (name: string) => void }) {
+export function ScopeForm({ open, old: live, subnet, onClose, onDone }: { open: boolean; old?: Scope; subnet?: string; onClose: () => void; onDone?: (name: string) => void }) {
   const { message } = App.useApp()
   const queries = useQueryClient()
   const [form] = Form.useForm<Fields>()
   const values = Form.useWatch([], form) as Fields | undefined
-  const edit = open && values ? editOf(values, old) : null
-  const preview = usePreview(edit ? [edit] : null)
+  const old = useOpened(open, live)
+  const base = revisionOf(old)
+  const initial: Fields = old ? fieldsOf(old) : { serving: true, subnet, probe: true, identity: '', bootp: 'reserved' }
+  const edit = open && values ? touched(editOf(values, old), editOf(initial, old)) : null
+  const preview = usePreview(edit ? [edit] : null, base)
   const links = useQuery({ queryKey: ['links'], queryFn: () => get<Link[]>('/links'), enabled: open })
   const [error, setError] = useState<unknown>()
   const submit = async () => {
     if (!edit) return
     try {
-      const done = await change([edit], { base: preview.data?.base })
+      const done = await change([edit], { base: base ?? preview.data?.base })
       message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
       queries.invalidateQueries()
       onClose()
@@ -88,15 +101,6 @@ export function ScopeForm({ open, old, subnet, onClose, onDone }: { open: boolea
       setError(e)
     }
   }
-  const initial: Fields = old
-    ? {
-        name: old.name, subnet: old.subnet, pools: old.pools.join('\n'),
-        exclusions: old.exclusions.map((x) => [x.range, x.user].filter(Boolean).join(', ')).join('\n'),
-        router: optionOf(old, 3), dns: optionOf(old, 6), domain: optionOf(old, 15), lease: old.leaseSet, link: old.link, note: old.note,
-        identity: old.identitySet ?? '', bootp: old.bootp, rapidCommit: old.rapidCommit, offerDelay: old.offerDelay, probe: old.probe, authoritative: old.authoritative,
-        perCircuit: old.perCircuit || null, newPerMinute: old.newPerMinute || null,
-      }
-    : { serving: true, subnet, probe: true, identity: '', bootp: 'reserved' }
   return (
     <Drawer
       open={open} onClose={onClose} size={900} destroyOnHidden

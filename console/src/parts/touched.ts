@@ -1,0 +1,38 @@
+import { useState } from 'react'
+import type { Edit } from '../api/client'
+
+type Fields = Record<string, unknown>
+
+const same = (a: unknown, b: unknown) => JSON.stringify(a ?? null) === JSON.stringify(b ?? null)
+
+/** What differs between two versions of an edit's fields; options differ one by one. */
+function differing(now: Fields, before: Fields): Fields {
+  const out: Fields = {}
+  for (const [key, value] of Object.entries(now)) {
+    if (same(value, before[key])) continue
+    out[key] = key === 'options' ? differing(value as Fields, (before[key] ?? {}) as Fields) : value
+  }
+  return out
+}
+
+/**
+ * Leaves of an edit only what was touched since its form was opened, so that
+ * what a colleague changed meanwhile is not put back.
+ */
+export function touched(edit: Edit | null, untouched: Edit | null): Edit | null {
+  if (!edit || !untouched || edit.op !== 'edit') return edit
+  const out = { ...edit } as unknown as Fields
+  const before = untouched as unknown as Fields
+  for (const kind of ['scope', 'link', 'reservation', 'defaults', 'codebook', 'list', 'rule', 'trial']) {
+    if (out[kind] && before[kind]) out[kind] = differing(out[kind] as Fields, before[kind] as Fields)
+  }
+  return out as unknown as Edit
+}
+
+/** A value as it was when something was opened, however it changes meanwhile. */
+export function useOpened<T>(open: boolean, value: T): T {
+  const [kept, keep] = useState({ open, value })
+  if (kept.open === open) return open ? kept.value : value
+  keep({ open, value })
+  return value
+}

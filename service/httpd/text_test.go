@@ -1,0 +1,142 @@
+package httpd
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"yarnpost/api"
+)
+
+// What comes in says each thing once, in characters that are for reading; what
+// is refused is named and not repeated.
+func TestCheckJSON(t *testing.T) {
+	for in, says := range map[string]string{
+		`{"a":"b","n":[1,2,{"x":null}],"note":"two\nlines"}`: "",
+		`{"a":1,"a":2}`:                              "a is given twice",
+		`{"a":1,"A":2}`:                              "A is given twice",
+		`{"s":{"t":1,"t":1}}`:                        "s.t is given twice",
+		`{"list":[{"n":"x\u0000y"}]}`:                "list.0.n has the character U+0000",
+		`{"n":"\u001b[31msecret"}`:                   "n has the character U+001B",
+		`{"n":"\u202ecod.exe"}`:                      "n has the character U+202E",
+		`{"n":"a\nb"}`:                               "n has the character U+000A",
+		`{"b\u0007":1}`:                              "U+0007",
+		`{"n":"` + strings.Repeat("x", 1<<17) + `"}`: "n takes 131072 octets",
+		`{"a":1} {"b":2}`:                            "more behind",
+		`{"a":`:                                      "EOF",
+	} {
+		err := checkJSON([]byte(in))
+		if says == "" && err != nil || says != "" && (err == nil || !strings.Contains(err.Error(), says)) {
+			t.Errorf("%.60s: %v, want %q", in, err, says)
+		}
+		if err != nil && strings.Contains(err.Error(), "secret") {
+			t.Errorf("%v repeats the text", err)
+		}
+	}
+	for _, v := range []any{api.ChangeRequest{Edits: []api.Edit{{Op: "add"}}}, api.Ask{Options: map[string]string{"a": "b"}}} {
+		b, _ := json.Marshal(v)
+		if err := checkJSON(b); err != nil {
+			t.Errorf("%s: %v", b, err)
+		}
+	}
+}
+
+func TestCleanURL(t *testing.T) {
+	for url, ok := range map[string]bool{"/api/leases?search=loom": true, "/api/leases?search=a%00b": false, "/api/scopes/a%1b": false, "/api/leases?%e2%80%ae=1": false, "/api/leases?search=%ff": false} {
+		if err := cleanURL(httptest.NewRequest(http.MethodGet, url, nil)); (err == nil) != ok {
+			t.Errorf("%s: %v", url, err)
+		}
+	}
+}
+
+// Attempts to sign in are counted before anything is checked, by source and by
+// account; made-up names do not fill the count up; what is paced comes through.
+func TestTries(t *testing.T) {
+	now := time.Unix(1_800_000_000, 0)
+	tr := newTries(func() time.Time { return now })
+	ctx, stop := context.WithCancel(context.Background())
+	stop() // nobody waits here: whoever would have to gives up
+	begin := func(source, account string, known bool) error {
+		_, err := tr.begin(ctx, source, account, known)
+		return err
+	}
+	free := func(source string) (n int) {
+		for ; n < 200; n++ {
+			tr.mu.Lock()
+			x := tr.sourceOf(place(source))
+			wait, ok := x.turn(now, sourceFree, sourcePace, sourceQueue)
+			if ok && wait == 0 {
+				x.failed = append(x.failed, now)
+			}
+			tr.mu.Unlock()
+			if wait > 0 || !ok {
+				return n
+			}
+		}
+		return n
+	}
+	if n := free("10.0.0.1"); n != sourceFree+1 {
+		t.Errorf("%d failures before a source is paced", n)
+	}
+	if n := free("10.0.0.2"); n != sourceFree+1 {
+		t.Error("one source is paced because of another")
+	}
+	if a, b := place("2001:db8::1"), place("2001:db8::ffff"); a != b || a == place("2001:db8:0:1::1") {
+		t.Error("the addresses of one network are not one source")
+	}
+	for n := range 3 * sourcesMost {
+		begin(fmt.Sprintf("10.%d.%d.%d", n>>16, n>>8&255, n&255), fmt.Sprint("made-up-", n), false)
+	}
+	if len(tr.sources) > sourcesMost || len(tr.accounts) != 0 {
+		t.Errorf("%d sources and %d accounts are remembered", len(tr.sources), len(tr.accounts))
+	}
+	for n := range accountFree + 1 {
+		begin(fmt.Sprintf("11.0.%d.1", n), "admin", true)
+	}
+	of := tr.accounts["admin"]
+	if wait, ok := of.turn(now, accountFree, accountPace, accountQueue); wait == 0 && ok && of.next.IsZero() {
+		t.Error("an account that is attacked from everywhere is not paced")
+	}
+	now = now.Add(2 * triesSpan)
+	if n := free("10.0.0.1"); n != sourceFree+1 {
+		t.Error("a minute later a source is still paced")
+	}
+	x, err := newTries(func() time.Time { return now }).begin(context.Background(), "10.0.0.9", "admin", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(x.source.failed) != 1 {
+		t.Error("an attempt is not counted before it is checked")
+	}
+	if x.good(); len(x.source.failed) != 0 || !x.source.good["admin"] {
+		t.Error("a right password stays counted")
+	}
+}
+
+func TestStrongPasswords(t *testing.T) {
+	for password, ok := range map[string]bool{"warp and weft": true, "blaue Wolle 7": true, "short": false, "aaaaaaaaaaaa": false, "password123": false, "adminadmin12": false, "1234567890": false, "the old one": false, strings.Repeat("xyzuv", 60): false} {
+		if err := strong("admin", "the old one", password); (err == nil) != ok {
+			t.Errorf("%q: %v", password, err)
+		}
+	}
+}
+
+// A page of another site that has its name resolved to loopback reads nothing.
+func TestOwnHost(t *testing.T) {
+	s := &Server{addr: addrOf("127.0.0.1:8067")}
+	for host, own := range map[string]bool{"127.0.0.1:8067": true, "localhost:8067": true, "[::1]:8067": true, "evil.example:8067": false, "evil.example": false, "": false} {
+		if s.own(host) != own {
+			t.Errorf("Host %q: %v", host, !own)
+		}
+	}
+}
+
+type addrOf string
+
+func (addrOf) Network() string  { return "tcp" }
+func (a addrOf) String() string { return string(a) }

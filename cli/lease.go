@@ -281,7 +281,8 @@ func statusCommands() []command {
 				if i == 0 {
 					fmt.Fprintln(k.out)
 				}
-				fmt.Fprintf(k.out, "WARN  %s.\n      %s\n", w.Text, w.Mend)
+				k.say("WARN  ", w.Text+".")
+				k.say("      ", w.Mend)
 			}
 			return nil
 		}

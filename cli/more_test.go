@@ -136,7 +136,7 @@ func TestTracePrints(t *testing.T) {
 	x := api.Exchange{Seq: 7, At: at, Type: "REQUEST", Hardware: "02:00:00:00:00:01", Hostname: "loom", Relay: "10.0.0.2", Circuit: "eth7", Text: "acknowledged 10.0.0.9", Fate: "sent", Millis: 2.345, Trail: []string{"a step"},
 		Request: api.Decoded{Type: "REQUEST", Size: 300}, Reply: &api.Decoded{Type: "ACK", Size: 301}}
 	f := &fake{answers: map[string]any{"GET /api/exchanges": api.Exchanges{List: []api.Exchange{x}, Last: 7}}}
-	out, _, _ := f.run(t, "trace", "--client", "loom", "--outcome", "acknowledged")
+	out, _, _ := f.run(t, "trace", "--client", "loom", "--outcome", "acknowledged", "--wide")
 	for _, text := range []string{":00.123  REQUEST", "02:00:00:00:00:01  loom", "via 10.0.0.2 eth7", "→ acknowledged 10.0.0.9  [2.3 ms]"} {
 		if !strings.Contains(out, text) {
 			t.Errorf("the trace does not say %q:\n%s", text, out)

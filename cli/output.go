@@ -107,24 +107,35 @@ func (t *table) write(w io.Writer, width int) (left []string, cut bool) {
 				shown, left = slices.Delete(shown, at, at+1), append(left, name)
 			}
 		}
-		for total() > width {
-			widest := shown[0]
-			for _, i := range shown {
-				if widths[i] > widths[widest] {
-					widest = i
-				}
+	}
+	for width > 0 && total() > width {
+		widest := -1
+		for _, i := range shown {
+			if (widest < 0 || widths[i] > widths[widest]) && widths[i] > cellLeast && !t.solid(i) {
+				widest = i
 			}
-			if widths[widest] <= cellLeast {
-				break
-			}
-			widths[widest]--
-			cut = true
 		}
+		if widest < 0 {
+			break
+		}
+		widths[widest]--
+		cut = !folds
 	}
 	for _, line := range lines {
-		writeLine(w, line, shown, widths, folds, width)
+		writeLine(w, line, shown, widths, folds)
 	}
 	return left, cut
+}
+
+// solid reports whether a column is of addresses and numbers, which are never
+// cut or folded.
+func (t *table) solid(column int) bool {
+	for _, r := range t.rows {
+		if column < len(r) && strings.Trim(r[column], "0123456789abcdef.:/-×%") != "" {
+			return false
+		}
+	}
+	return len(t.rows) > 0
 }
 
 func measure(lines [][]string) (widths []int) {
@@ -139,34 +150,35 @@ func measure(lines [][]string) (widths []int) {
 	return widths
 }
 
-func writeLine(w io.Writer, line []string, shown, widths []int, folds bool, width int) {
-	var b strings.Builder
-	at := 0
+// writeLine prints a row: cells that do not fit are folded below themselves, or
+// cut.
+func writeLine(w io.Writer, line []string, shown, widths []int, folds bool) {
+	height := 1
+	parts := make([][]string, len(shown))
 	for n, i := range shown {
 		cell := ""
 		if i < len(line) {
 			cell = line[i]
 		}
-		if folds && n == len(shown)-1 && width > 0 {
-			parts := fold(cell, max(width-at, 24))
-			b.WriteString(parts[0])
-			for _, p := range parts[1:] {
-				b.WriteString("\n" + strings.Repeat(" ", at) + p)
+		if parts[n] = []string{clip(cell, widths[i])}; folds {
+			parts[n] = fold(cell, widths[i])
+			height = max(height, len(parts[n]))
+		}
+	}
+	for row := range height {
+		var b strings.Builder
+		for n, i := range shown {
+			part := ""
+			if row < len(parts[n]) {
+				part = parts[n][row]
 			}
-			break
+			b.WriteString(part)
+			if n < len(shown)-1 {
+				b.WriteString(strings.Repeat(" ", max(widths[i]-utf8.RuneCountInString(part), 0)+gap))
+			}
 		}
-		cell = clip(cell, widths[i])
-		b.WriteString(cell)
-		if n < len(shown)-1 {
-			b.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell)+gap))
-		}
-		at += widths[i] + gap
+		io.WriteString(w, strings.TrimRight(b.String(), " ")+"\n")
 	}
-	var out strings.Builder
-	for _, l := range strings.Split(b.String(), "\n") {
-		out.WriteString(strings.TrimRight(l, " ") + "\n")
-	}
-	io.WriteString(w, out.String())
 }
 
 // clip cuts a text to a number of characters, and shows that it was cut.

@@ -138,7 +138,7 @@ func scopeCommands() []command {
 				if err != nil {
 					return err
 				}
-				t := newTable("Name", "Subnet", "Link", "Mode", "Lease", "Size", "Active", "Headroom", "Used", "Reserved", "Abandoned")
+				t := newTable("Name", "Subnet", "Link", "Mode", "Lease", "Size", "Active", "Headroom", "Used", "Reserved", "Abandoned").without("Link", "Reserved", "Abandoned", "Size")
 				for _, s := range list {
 					t.row(s.Name, s.Subnet, s.Link, s.Mode, s.Lease, count(s.Usage.Size), count(s.Usage.Active), count(s.Usage.Headroom), used(s.Usage), count(s.Usage.Reserved), count(s.Usage.Abandoned))
 				}

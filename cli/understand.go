@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"yarnpost/api"
 	"yarnpost/client"
@@ -176,15 +177,33 @@ func (k *call) follow(q client.ExchangeQuery, long bool) error {
 
 // exchange prints one message and what came of it.
 func (k *call) exchange(x api.Exchange, long bool) {
-	way := x.Interface
+	from := x.Interface
 	if x.Relay != "" {
-		way = strings.TrimSpace("via " + x.Relay + " " + x.Circuit)
+		from = strings.TrimSpace("via " + x.Relay + " " + x.Circuit)
 	}
 	fate := x.Fate
 	if fate == "sent" {
 		fate = fmt.Sprintf("%.1f ms", x.Millis)
 	}
-	fmt.Fprintf(k.out, "%s  %-8s  %s  %-16s  %-28s  → %s  [%s]\n", x.At.Local().Format("15:04:05.000"), x.Type, x.Hardware, clip(harmless(x.Hostname), 16), clip(harmless(way), 28), x.Text, fate)
+	// The way and the name go first where there is no room.
+	width := widthOf(k.out)
+	line := func(name, way int) string {
+		out := fmt.Sprintf("%s  %-8s  %s  ", x.At.Local().Format("15:04:05.000"), x.Type, x.Hardware)
+		if name > 0 {
+			out += fmt.Sprintf("%-*s  ", name, clip(harmless(x.Hostname), name))
+		}
+		if way > 0 {
+			out += fmt.Sprintf("%-*s  ", way, clip(harmless(from), way))
+		}
+		return out + fmt.Sprintf("→ %s  [%s]", x.Text, fate)
+	}
+	text := line(16, 28)
+	for _, room := range [][2]int{{12, 22}, {10, 13}, {12, 0}, {0, 0}} {
+		if !k.wide && !long && utf8.RuneCountInString(text) > width {
+			text = line(room[0], room[1])
+		}
+	}
+	fmt.Fprintln(k.out, text)
 	if !long {
 		return
 	}
@@ -318,7 +337,7 @@ func listeningCommand() command {
 				if err != nil {
 					return err
 				}
-				t := newTable("Client", "Host name", "Scope", "Took", "From", "Would offer", "Agrees", "Difference")
+				t := newTable("Client", "Host name", "Scope", "Took", "From", "Would offer", "Agrees", "Difference").without("From", "Host name")
 				for _, a := range l.Clients {
 					agrees := "yes"
 					if !a.Agrees {

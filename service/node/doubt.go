@@ -75,7 +75,7 @@ func (c *changes) note(r store.Revision, items []plan.Change, lines []plan.Line)
 // now: that is shown, and never undone in silence.
 func (c changes) between(base, now int64, wanted []plan.Change) error {
 	if base > now {
-		return fmt.Errorf("%w: your change was made against revision %d, and the plan is at %d; look at it again", store.ErrStale, base, now)
+		return fmt.Errorf("%w: your change was made against revision %d, and the plan is at revision %d; look at it again", store.ErrStale, base, now)
 	}
 	known := now
 	for i := len(c) - 1; i >= 0 && c[i].revision.Number > base; i-- {

@@ -245,7 +245,7 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 	if d.Drop.IsValid() {
 		e.table.DropOffer(d.Drop)
 	}
-	if d.New && d.Scope != nil {
+	if d.New && d.Scope != nil && d.Scope.Limits.NewPerMinute >= 0 { // who comes while there is no limit is not counted against one
 		e.table.Welcome(d.Scope.ID, portOf(req), now)
 	}
 	if d.Offer != nil {

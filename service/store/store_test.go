@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -218,6 +219,7 @@ type proxy struct {
 	target   string
 	mu       sync.Mutex
 	cut      string // "request": drop what is sent; "reply": drop what comes back
+	when     string // only from a request with this text on; "" for at once
 	refuse   bool
 	conns    []net.Conn
 }
@@ -260,7 +262,10 @@ func (p *proxy) pump(to, from net.Conn, kind string) {
 	for {
 		n, err := from.Read(buf)
 		p.mu.Lock()
-		cut := p.cut == kind
+		if kind == "request" && p.when != "" && bytes.Contains(buf[:n], []byte(p.when)) {
+			p.when, p.refuse = "", true
+		}
+		cut := p.cut == kind && p.when == ""
 		p.mu.Unlock()
 		if cut {
 			if kind == "reply" { // the commit happened; nobody hears of it
@@ -342,6 +347,89 @@ func TestUnknownOutcome(t *testing.T) {
 				t.Errorf("the lease is recorded: %v", there)
 			}
 		})
+	}
+}
+
+// The connection dies at the commit of a plan change. Whether it happened can be
+// asked afterwards, and nothing is held up by it.
+func TestPlanInDoubt(t *testing.T) {
+	for _, cut := range []string{"reply", "request"} {
+		t.Run(cut, func(t *testing.T) {
+			ctx := context.Background()
+			p := startProxy(t, filepath.Join(filepath.Dir(cluster.data), "socket"))
+			s := open(t, strings.Replace(fresh(t), "host=", "host="+filepath.Dir(p.listener.Addr().String())+"&application_name=", 1))
+			d := plan.New().Draft()
+			d.SetDefaults(plan.Defaults{Note: "x"})
+			next, changes := d.Finish()
+			r := Revision{Number: next.Revision, At: time.Now().Truncate(time.Microsecond), Author: "ada"}
+			p.mu.Lock()
+			p.cut, p.when = cut, "commit"
+			p.mu.Unlock()
+			if err := s.SavePlan(ctx, r, changes, noLines); !errors.Is(err, ErrUnknown) {
+				t.Fatalf("a change cut off at its commit: %v", err)
+			}
+			if _, err := s.PlanRecorded(ctx, r); err == nil {
+				t.Error("without the database it is known what became of it")
+			}
+			p.set("", false)
+			there, err := s.PlanRecorded(ctx, r)
+			if err != nil || there != (cut == "reply") {
+				t.Errorf("recorded: %v, %v", there, err)
+			}
+			other := r
+			other.Author = "bram"
+			if there, _ := s.PlanRecorded(ctx, other); there {
+				t.Error("another's change is taken for it")
+			}
+			if !there {
+				if err := s.SavePlan(ctx, r, changes, noLines); err != nil {
+					t.Errorf("once more: %v", err)
+				}
+			} else if err := s.SavePlan(ctx, r, changes, noLines); !errors.Is(err, ErrStale) {
+				t.Errorf("twice: %v", err)
+			}
+		})
+	}
+}
+
+// A change of the plan and a commit of leases do not wait for each other, however
+// large the change is.
+func TestPlanAndJournalSideBySide(t *testing.T) {
+	s := open(t, fresh(t))
+	j, o := journal(t, s)
+	tx, err := s.pool.Begin(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback(context.Background())
+	// What SavePlan holds while its transaction is open.
+	if _, err := tx.Exec(context.Background(), "select epoch from server, pg_advisory_xact_lock_shared($1)", planLock); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := tx.Exec(context.Background(), "insert into plan_revision (revision, at, author, reason, last_id) values (99, now(), '', '', 1)"); err != nil {
+		t.Fatal(err)
+	}
+	j.Add(Entry{After: sample(1)})
+	o.await(t, 1, 0)
+}
+
+// Entries that belong together are never split over two commits.
+func TestTogether(t *testing.T) {
+	s := open(t, fresh(t))
+	j, o := journal(t, s)
+	for n := range 3 * batchLimit {
+		one, two := sample(n%200), sample(200+n%50)
+		if !j.Add(Entry{After: one}, Entry{After: two}) {
+			t.Fatal("not taken")
+		}
+	}
+	o.await(t, 6*batchLimit, 0)
+	if j.Room() != gatherLimit {
+		t.Errorf("room for %d entries is left", j.Room())
+	}
+	big := make([]Entry, gatherLimit+1)
+	if j.Add(big...) {
+		t.Error("more was taken than there is room for")
 	}
 }
 
@@ -482,6 +570,73 @@ func TestKeepHistory(t *testing.T) {
 	name := "lease_history_" + now.Format("20060102") + "_address"
 	if err := s.pool.QueryRow(ctx, "select to_regclass($1) is not null", name).Scan(&indexed); err != nil || !indexed {
 		t.Errorf("yesterday has no index by address: %v", err)
+	}
+}
+
+// Rows of a day that had no partition do not stop the keeping of history: they
+// move into it when it is made.
+func TestStrayHistory(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	now := time.Now().UTC()
+	far, past := now.AddDate(0, 0, 20), now.AddDate(0, 0, -400)
+	for _, at := range []time.Time{far, far.Add(time.Minute), past} {
+		if _, err := s.pool.Exec(ctx, "insert into lease_history (at, address, status, client, hardware, hostname, circuit, since, expires) values ($1, '10.0.0.1', 1, '', '', '', '', 0, 0)", at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	in := func(table string) (n int) {
+		if err := s.pool.QueryRow(ctx, "select count(*) from "+table).Scan(&n); err != nil {
+			t.Error(err)
+		}
+		return n
+	}
+	if n := in(restTable); n != 3 {
+		t.Fatalf("%d rows are in no partition", n)
+	}
+	if err := s.OpenHistory(ctx, far); err != nil { // as a start does that day
+		t.Fatal(err)
+	}
+	if n := in(dayTable(far)); n != 2 {
+		t.Errorf("%d of two rows moved to their day", n)
+	}
+	if err := s.KeepHistory(ctx, now); err != nil {
+		t.Fatal(err)
+	}
+	if n := in(restTable); n != 0 {
+		t.Errorf("%d rows are still in no partition", n)
+	}
+	if n := in("lease_history"); n != 3 {
+		t.Errorf("%d of three rows are left", n)
+	}
+}
+
+// When the host's clock was set while the service was away, all leases move
+// along.
+func TestShiftLeases(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	if m, err := s.LoadClock(ctx); err != nil || m != (ClockMark{}) {
+		t.Errorf("the first mark is %+v, %v", m, err)
+	}
+	j, o := journal(t, s)
+	l, never := sample(1), sample(2)
+	never.Expires = lease.Never
+	j.Add(Entry{After: l}, Entry{After: never})
+	o.await(t, 2, 0)
+	mark := ClockMark{"a", time.Hour, time.Now().UTC().Truncate(time.Microsecond)}
+	if err := s.ShiftLeases(ctx, -time.Hour, mark); err != nil {
+		t.Fatal(err)
+	}
+	got := stored(t, s)
+	if a := got[l.Address]; a.Expires != l.Expires-3600 || a.Since != l.Since-3600 || a.Heard != l.Heard-3600 || a.Changed != l.Changed-3600 {
+		t.Errorf("moved to %+v", a)
+	}
+	if got[never.Address].Expires != lease.Never {
+		t.Error("a lease for ever ends now")
+	}
+	if m, err := s.LoadClock(ctx); err != nil || m.Host != "a" || m.Boot != time.Hour || !m.At.Equal(mark.At) {
+		t.Errorf("the mark reads %+v, %v", m, err)
 	}
 }
 

@@ -239,10 +239,11 @@ type decider struct {
 	scopes  []*plan.View // of the link
 	message dhcp4.Message
 	values  []plan.Value
-	octets  [16]byte // of the server identifier and the times
-	rulings []ruling // of the scopes looked at so far
-	circuit string   // as reservations have it; worked out when it is asked for
-	chosen  bool     // the client chose its subnet by option 118
+	octets  [16]byte   // of the server identifier and the times
+	rulings []ruling   // of the scopes looked at so far
+	circuit string     // as reservations have it; worked out when it is asked for
+	behind  *plan.View // at the relay's address
+	chosen  bool       // the client chose its subnet by option 118
 }
 
 // Decide says what to do about a request. The decision, its reply and its trail

@@ -49,6 +49,9 @@ func (d *decider) circuitText() string {
 // reservedIn is the client's reservation in a scope, or nil.
 func (d *decider) reservedIn(v *plan.View) *plan.Reservation {
 	id, _ := d.msg.Options.Get(option.ClientID)
+	if len(d.Relay.Circuit) == 0 {
+		return d.plan.ReservationFor(v.ID, d.msg.CHAddr, string(id), nil)
+	}
 	return d.plan.ReservationFor(v.ID, d.msg.CHAddr, string(id), d.circuitText)
 }
 
@@ -120,7 +123,7 @@ func (d *decider) former(v *plan.View) *lease.Lease {
 // free reports whether the scope's pools could give the address to this client
 // now.
 func (d *decider) free(v *plan.View, a netip.Addr) bool {
-	if !v.Allocatable(a) || d.plan.ReservationAt(a) != nil || d.ofNetwork(a) || !d.inItsPool(v, a) {
+	if !v.Allocatable(a) || d.plan.ReservationAt(a) != nil || d.ofNetwork(a, true) || !d.inItsPool(v, a) {
 		return false
 	}
 	if o, ok := d.Table.OfferOf(a); ok && o.Client != d.Client {
@@ -158,7 +161,7 @@ func (d *decider) reservation() (r *plan.Reservation, v *plan.View, available bo
 			continue
 		}
 		if r := d.reservedIn(v); r != nil {
-			return r, v, !d.ofNetwork(r.Address) && !d.taken(r)
+			return r, v, !d.ofNetwork(r.Address, v.Allocatable(r.Address)) && !d.taken(r)
 		}
 	}
 	return nil, nil, false

@@ -152,11 +152,11 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 	if r.pool.Valid() {
 		d.step("rules send it to pool {t}", netip.Addr{}, r.pool.String())
 	}
-	if a, ok := d.Table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a) && d.unused(v, a) }); ok {
+	if a, ok := d.Table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.unused(v, a) }); ok {
 		d.step("{a} is free for longest in scope {t}", a, v.Name)
 		return a, true
 	}
-	if a, ok := d.Table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a) && d.probe(v, a) == Unprobed }); ok {
+	if a, ok := d.Table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.probe(v, a) == Unprobed }); ok {
 		d.step("{a} is next in scope {t}, and is probed first", a, v.Name)
 		d.Probe = a
 		return netip.Addr{}, false

@@ -5,6 +5,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/option"
+	"yarnpost/core/plan"
 )
 
 // findLink finds the scopes of the client's link: for relayed messages by link
@@ -12,13 +13,13 @@ import (
 // straight to the server by ciaddr; else by the interface.
 func (d *decider) findLink() {
 	m := d.msg
-	at := func(a netip.Addr) bool {
-		if v := d.plan.ScopeAt(a); v != nil {
+	of := func(v *plan.View) bool {
+		if v != nil {
 			d.scopes = d.plan.OnLink(v.Link)
-			return true
 		}
-		return false
+		return v != nil
 	}
+	at := func(a netip.Addr) bool { return of(d.plan.ScopeAt(a)) }
 	selected, selects := m.Options.Addr(option.SubnetSelection)
 	relayed := !m.GIAddr.IsUnspecified()
 	switch {
@@ -34,7 +35,7 @@ func (d *decider) findLink() {
 			d.scopes = d.plan.OnLink(id)
 		} else {
 			d.step("came through relay {a}", m.GIAddr, "")
-			at(m.GIAddr)
+			of(d.behind)
 		}
 	case d.Unicast && !m.CIAddr.IsUnspecified():
 		d.step("came straight from {a}", m.CIAddr, "")
@@ -57,27 +58,25 @@ func (d *decider) findLink() {
 }
 
 // oddRelay says why no relay can have the address that the message came through,
-// or "".
+// or "". It finds the scope of that address, too.
 func (d *decider) oddRelay() string {
 	g := d.msg.GIAddr
 	if g.IsUnspecified() {
 		return ""
 	}
-	b := g.As4()
-	switch {
-	case b[0] == 0 || b[0] >= 224: // this network; groups, class E, everybody
+	if b := g.As4(); b[0] == 0 || b[0] >= 224 { // this network; groups, class E, everybody
 		return "no host can have that address"
-	case d.plan.ScopeAt(g) == nil:
-		return ""
 	}
-	if v := d.plan.ScopeAt(g); v.Subnet.Bits() < 31 && (g == v.Subnet.Addr() || g == addr.Broadcast(v.Subnet)) {
+	d.behind = d.plan.ScopeAt(g)
+	if v := d.behind; v != nil && v.Subnet.Bits() < 31 && (g == v.Subnet.Addr() || g == addr.Broadcast(v.Subnet)) {
 		return "that is the network or broadcast address of scope " + v.Name
 	}
 	return ""
 }
 
 // ofNetwork reports whether an address is of the network's own: this server's, a
-// router's, or a relay's.
-func (d *decider) ofNetwork(a netip.Addr) bool {
-	return d.Ours(a) || a == d.msg.GIAddr || d.plan.NetworkAt(a) != "" || d.Network != nil && d.Network(a)
+// router's, or a relay's. Those that the plan names are in no scope's ranges, so
+// for an address out of them the plan is not asked again.
+func (d *decider) ofNetwork(a netip.Addr, allocatable bool) bool {
+	return d.Ours(a) || a == d.msg.GIAddr || !allocatable && d.plan.NetworkAt(a) != "" || d.Network != nil && d.Network(a)
 }

@@ -83,10 +83,20 @@ func (d *decider) dropOffers() {
 	}
 }
 
+// onLink is the scope of the client's link that an address is in, or nil.
+func (d *decider) onLink(a netip.Addr) *plan.View {
+	for _, v := range d.scopes {
+		if v.Subnet.Contains(a) {
+			return v
+		}
+	}
+	return nil
+}
+
 // grant decides whether the client may have the address it asks for.
 func (d *decider) grant(s state, a netip.Addr) {
-	v := d.plan.ScopeAt(a)
-	if v == nil || v.Link != d.scopes[0].Link {
+	v := d.onLink(a)
+	if v == nil {
 		d.Scope = d.scopes[0]
 		if d.allHeld() {
 			d.step("every scope of its link is held", netip.Addr{}, "")
@@ -103,12 +113,12 @@ func (d *decider) grant(s state, a netip.Addr) {
 		d.ignore(ScopeHeld)
 		return
 	}
-	l := d.Table.Get(a)
+	l := d.Table.In(v.ID, a)
 	mine := d.mine(l)
 	r, rv, available := d.reservation()
 	here := r != nil && r.Address == a
 	switch {
-	case d.ofNetwork(a):
+	case d.ofNetwork(a, v.Allocatable(a)):
 		d.step("{a} belongs to the network: to a router, a relay or a server", a, "")
 		d.refuse(OfNetwork, "address of the network")
 		d.giveUp(l, mine)
@@ -159,8 +169,13 @@ func (d *decider) grant(s state, a netip.Addr) {
 		d.giveUp(l, mine)
 		return
 	}
-	o, offered := d.Table.OfferOf(a)
-	if offered && o.Client != d.Client && !here && !(mine && l.Status == lease.Active) {
+	held := mine && l.Status == lease.Active
+	var o lease.Offer
+	offered := false
+	if !held {
+		o, offered = d.Table.OfferOf(a)
+	}
+	if offered && o.Client != d.Client && !here {
 		d.step("{a} is on offer to another client", a, "")
 		d.refuse(HeldByAnother, "address offered to another client")
 		return
@@ -216,7 +231,7 @@ func (d *decider) giveUp(l *lease.Lease, mine bool) {
 // roomInPool reports whether the pool that rules send the client to has an
 // address for it.
 func (d *decider) roomInPool(v *plan.View) bool {
-	_, ok := d.Table.Pick(v.ID, d.ruling(v).pool, func(a netip.Addr) bool { return !d.ofNetwork(a) })
+	_, ok := d.Table.Pick(v.ID, d.ruling(v).pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) })
 	return ok
 }
 

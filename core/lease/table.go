@@ -284,6 +284,14 @@ func (t *Table) Get(a netip.Addr) *Lease {
 	return s.get(a)
 }
 
+// In is the record of an address of a scope, or nil.
+func (t *Table) In(scope plan.ID, a netip.Addr) *Lease {
+	if s := t.shards[scope]; s != nil {
+		return s.get(a)
+	}
+	return nil
+}
+
 // ByClient is what a client last had in a scope, or nil.
 func (t *Table) ByClient(scope plan.ID, c Client) *Lease {
 	if s := t.shards[scope]; s != nil {

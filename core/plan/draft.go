@@ -637,12 +637,12 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 
 // count keeps the numbers of a scope's reservations.
 func (x reservations) count(r *Reservation, n int) {
-	all, _ := x.perScope.get(r.Scope)
-	x.perScope.set(r.Scope, all+n)
+	t, _ := x.perScope.get(r.Scope)
+	t.all += n
 	if r.Circuit != "" {
-		circuits, _ := x.circuits.get(r.Scope)
-		x.circuits.set(r.Scope, circuits+n)
+		t.circuits += n
 	}
+	x.perScope.set(r.Scope, t)
 }
 
 func (d *Draft) dropReservation(r *Reservation) {

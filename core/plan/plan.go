@@ -81,9 +81,11 @@ type reservations struct {
 	byID      *shards[ID, *Reservation]
 	byAddress *bart.Table[*Reservation]
 	byClient  *shards[whoKey, *Reservation]
-	circuits  *shards[ID, int] // reservations by circuit, by scope
-	perScope  *shards[ID, int]
+	perScope  *shards[ID, tally]
 }
+
+// tally counts reservations.
+type tally struct{ all, circuits int }
 
 // View is a scope compiled: what a decision needs, worked out beforehand.
 type View struct {
@@ -152,12 +154,12 @@ func New() *Plan {
 		subnets: new(bart.Table[*View]), onLink: new(shards[ID, []*View]), interfaces: new(shards[string, ID]),
 		relays: new(bart.Table[ID]), routers: new(bart.Table[int]), few: few{}.fork().compiled(),
 		reserved: reservations{byID: new(shards[ID, *Reservation]), byAddress: new(bart.Table[*Reservation]), byClient: new(shards[whoKey, *Reservation]),
-			perScope: new(shards[ID, int]), circuits: new(shards[ID, int])}}
+			perScope: new(shards[ID, tally])}}
 }
 
 // fork returns indexes that may be written; the originals must not be any more.
 func (x reservations) fork() reservations {
-	return reservations{byID: x.byID.fork(), byAddress: x.byAddress, byClient: x.byClient.fork(), perScope: x.perScope.fork(), circuits: x.circuits.fork()}
+	return reservations{byID: x.byID.fork(), byAddress: x.byAddress, byClient: x.byClient.fork(), perScope: x.perScope.fork()}
 }
 
 // Scope is the scope with that id, or nil.
@@ -224,11 +226,8 @@ func (p *Plan) LinkOfRelay(a netip.Addr) ID {
 
 // ReservationFor is a client's reservation in a scope, or nil: by its client
 // identifier, its hardware address, or the circuit it is plugged into, in this
-// order. What is not known of a client is empty.
+// order. What is not known of a client is empty, or nil.
 func (p *Plan) ReservationFor(scope ID, hw addr.Hardware, identifier string, circuit func() string) *Reservation {
-	if n, _ := p.reserved.perScope.get(scope); n == 0 {
-		return nil
-	}
 	if identifier != "" {
 		if r, ok := p.reserved.byClient.get(whoKey{scope, 'i', identifier}); ok {
 			return r
@@ -239,7 +238,10 @@ func (p *Plan) ReservationFor(scope ID, hw addr.Hardware, identifier string, cir
 			return r
 		}
 	}
-	if n, _ := p.reserved.circuits.get(scope); n > 0 && circuit != nil {
+	if circuit == nil {
+		return nil
+	}
+	if n, _ := p.reserved.perScope.get(scope); n.circuits > 0 {
 		if c := circuit(); c != "" {
 			r, _ := p.reserved.byClient.get(whoKey{scope, 'c', c})
 			return r
@@ -263,7 +265,7 @@ func (p *Plan) ReservationNamed(name string) *Reservation {
 // ReservationCount is the number of reservations in a scope.
 func (p *Plan) ReservationCount(scope ID) int {
 	n, _ := p.reserved.perScope.get(scope)
-	return n
+	return n.all
 }
 
 // Reservations lists reservations by address: of one scope, or of all for 0.

@@ -149,6 +149,8 @@ type result struct {
 	span              time.Duration
 	latency           []time.Duration
 	offers            []time.Duration // of those exchanges that began with a DISCOVER
+	offerWait         time.Duration   // the longest from a DISCOVER to its OFFER
+	ackWait           time.Duration   // the longest from a REQUEST to its ACK
 }
 
 func (r *result) rate() float64 { return float64(r.done) / r.span.Seconds() }
@@ -240,6 +242,7 @@ func (g *generator) receive(slots []slot, r *result, until time.Time, free func(
 		}
 		if !s.taking && !s.renews {
 			s.taking = true
+			r.offerWait = max(r.offerWait, now.Sub(s.sent))
 			copy(s.offer[:], b[16:20])
 			copy(s.server[:], b[245:249]) // 53 is first, 54 second in every reply
 			g.queue(i, s, now)
@@ -249,6 +252,7 @@ func (g *generator) receive(slots []slot, r *result, until time.Time, free func(
 			panic(fmt.Sprintf("the service answered %s to a REQUEST", dhcp4.Type(b[242])))
 		}
 		r.done++
+		r.ackWait = max(r.ackWait, now.Sub(s.sent))
 		r.latency = append(r.latency, now.Sub(s.begun))
 		if !s.renews {
 			r.offers = append(r.offers, now.Sub(s.begun))
@@ -290,6 +294,11 @@ func (g *generator) drain(slots []slot, r *result) {
 // open begins exchanges at a steady rate, whether or not earlier ones are
 // answered, and counts latency from when each was due to begin.
 func (g *generator) open(span time.Duration, rate float64) *result {
+	return g.openUntil(rate, func(since time.Duration) bool { return since >= span })
+}
+
+// openUntil does the same until it is done.
+func (g *generator) openUntil(rate float64, done func(since time.Duration) bool) *result {
 	slots := make([]slot, 1<<16)
 	var idle []int
 	for i := range slots {
@@ -298,7 +307,7 @@ func (g *generator) open(span time.Duration, rate float64) *result {
 	r := &result{}
 	begin := time.Now()
 	started := 0
-	for now := begin; now.Sub(begin) < span; now = time.Now() {
+	for now := begin; !done(now.Sub(begin)); now = time.Now() {
 		for due := int(now.Sub(begin).Seconds() * rate); started < due && len(idle) > 0; started++ {
 			i := idle[len(idle)-1]
 			idle = idle[:len(idle)-1]

@@ -19,7 +19,7 @@ func main() {
 	pairs := flag.Int("pairs", 5, "alternating pairs of echo and service")
 	span := flag.Duration("span", 4*time.Second, "length of one measurement")
 	garbage := flag.String("garbage", "", "flood this address with what is no DHCP message")
-	scale := flag.Bool("scale", false, "measure start, one more reservation and pages in a big network alone")
+	scale := flag.Bool("scale", false, "measure a big network alone: start, changes, pages, what holds clients up")
 	probing := flag.Bool("probing", false, "measure probing alone, inside a network namespace made for it")
 	flag.Parse()
 	if *garbage != "" {

@@ -64,7 +64,10 @@ func atScale() error {
 	if err := addReservations(ctx, s.client); err != nil {
 		return err
 	}
-	return pages(ctx, s.client)
+	if err := pages(ctx, s.client); err != nil {
+		return err
+	}
+	return heldUp(ctx, s, load)
 }
 
 // reservation is number r of scope n.

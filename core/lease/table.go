@@ -36,6 +36,7 @@ type shard struct {
 	ports   map[Port]int
 	crowd   crowd
 	refused declines
+	moved   map[netip.Addr]*plan.Plan // by whose reservations came or went: the plan before; not yet in taken
 }
 
 // part is what a pool has to give.
@@ -133,6 +134,7 @@ func (s *shard) slotOf(c Client) int {
 
 // change runs a mutation of one address and keeps the headroom count true.
 func (s *shard) change(p *plan.Plan, a netip.Addr, mutate func()) {
+	s.arrive(p, a)
 	before := s.takes(p, a)
 	mutate()
 	s.account(before, s.takes(p, a))
@@ -146,8 +148,14 @@ func (s *shard) account(before, after bool) {
 	}
 }
 
-// reservationMoved accounts for a reservation that came or went.
-func (s *shard) reservationMoved(old, p *plan.Plan, a netip.Addr) {
+// arrive accounts for a reservation that came or went, if there is one: later
+// than that happened, but before anything else happens to the address.
+func (s *shard) arrive(p *plan.Plan, a netip.Addr) {
+	old := s.moved[a]
+	if old == nil {
+		return
+	}
+	delete(s.moved, a)
 	s.account(s.takes(old, a), s.takes(p, a))
 	if p.ReservationAt(a) == nil {
 		s.giveBack(p, a, false)
@@ -211,6 +219,7 @@ func (s *shard) set(p *plan.Plan, l *Lease) int {
 
 // store is set without the queues.
 func (s *shard) store(p *plan.Plan, l *Lease) int {
+	s.arrive(p, l.Address)
 	wasBusy := false
 	i := s.slotAt(l.Address)
 	if i < 0 {

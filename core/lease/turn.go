@@ -11,12 +11,11 @@ import (
 // Turn is a change of the plan on its way into the table. What a new revision
 // needs is built beside what serves, a part at a time, while whatever happens to
 // the table meanwhile happens to both; so nobody is held up however many leases
-// there are. Begin, Step and End need the table to themselves; NewTurn and Sort
-// only that nobody else changes the plan.
+// there are. Begin, Step, End and Rest need the table to themselves; NewTurn and
+// Sort only that nobody else changes the plan.
 type Turn struct {
 	table   *Table
 	plan    *plan.Plan
-	changes []plan.Change
 	fresh   map[plan.ID]*shard // built anew
 	gone    []plan.ID
 	orphans *shard // built anew, or nil
@@ -26,11 +25,18 @@ type Turn struct {
 	cursors []*shard     // whose cursors have to move
 	free    []freed      // addresses of the fresh shards, in the order of the walk
 	queues  map[*part][]freed
+	moved   map[plan.ID]map[netip.Addr]*plan.Plan // whose reservations come or go, of scopes that stay
+	rest    []movedAt
+}
+
+type movedAt struct {
+	scope   plan.ID
+	address netip.Addr
 }
 
 // NewTurn works out what a new revision needs, given what changed.
 func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
-	u := &Turn{table: t, plan: p, changes: changes, fresh: map[plan.ID]*shard{}}
+	u := &Turn{table: t, plan: p, fresh: map[plan.ID]*shard{}, moved: map[plan.ID]map[netip.Addr]*plan.Plan{}}
 	ids, subnets := plan.Reshaped(t.plan, p, changes)
 	for _, id := range ids {
 		if s := t.shards[id]; s != nil {
@@ -48,6 +54,22 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 	if subnets {
 		u.orphans = newShard(nil)
 		u.sources = append(u.sources, t.orphans)
+	}
+	for _, c := range changes {
+		if c.Kind != plan.KindReservation {
+			continue
+		}
+		for _, item := range []plan.Item{c.Before, c.After} {
+			r, ok := item.(plan.Reservation)
+			if !ok || u.fresh[r.Scope] != nil || t.shards[r.Scope] == nil {
+				continue
+			}
+			if u.moved[r.Scope] == nil {
+				u.moved[r.Scope] = map[netip.Addr]*plan.Plan{}
+			}
+			u.moved[r.Scope][r.Address] = t.plan
+			u.rest = append(u.rest, movedAt{r.Scope, r.Address})
+		}
 	}
 	return u
 }
@@ -160,7 +182,8 @@ func (u *Turn) Sort() {
 	}
 }
 
-// End makes the table follow the new revision.
+// End makes the table follow the new revision. What reservations that came or
+// went do to the headroom is left to Rest.
 func (u *Turn) End() {
 	t := u.table
 	for u.Step(1 << 20) {
@@ -171,7 +194,6 @@ func (u *Turn) End() {
 	for q, list := range u.queues {
 		q.returned = append(list, q.returned...)
 	}
-	old := t.plan
 	t.turn, t.plan = nil, u.plan
 	for _, id := range u.gone {
 		delete(t.shards, id)
@@ -190,17 +212,26 @@ func (u *Turn) End() {
 			s.view = v
 		}
 	}
-	for _, c := range u.changes {
-		if c.Kind != plan.KindReservation {
-			continue
-		}
-		for _, item := range []plan.Item{c.Before, c.After} {
-			r, ok := item.(plan.Reservation)
-			if s := t.shards[r.Scope]; ok && s != nil && u.fresh[r.Scope] == nil {
-				s.reservationMoved(old, u.plan, r.Address)
-			}
+	for id, moved := range u.moved {
+		if s := t.shards[id]; s != nil {
+			s.moved = moved
 		}
 	}
+}
+
+// Rest accounts for about n reservations that came or went, and reports whether
+// there are more. The next change of the plan waits until there are none.
+func (u *Turn) Rest(n int) (more bool) {
+	for ; n > 0 && len(u.rest) > 0; n-- {
+		if s := u.table.shards[u.rest[0].scope]; s != nil {
+			s.arrive(u.plan, u.rest[0].address)
+			if len(s.moved) == 0 {
+				s.moved = nil
+			}
+		}
+		u.rest = u.rest[1:]
+	}
+	return len(u.rest) > 0
 }
 
 // Drop gives the change up.
@@ -211,6 +242,8 @@ func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
 	u := t.NewTurn(p, changes)
 	u.Begin()
 	u.End()
+	for u.Rest(1 << 20) {
+	}
 }
 
 // Settle looks for the first address of each pool that nobody ever had. Without

@@ -14,7 +14,7 @@ import (
 // While a change of the plan is on its way in, whatever happens to the table is
 // there afterwards: as if the change had been made at once in the end.
 func TestTurnBesideTraffic(t *testing.T) {
-	for seed := range uint64(60) {
+	for seed := range uint64(80) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		slow, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
 		quick, _ := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
@@ -47,16 +47,37 @@ func TestTurnBesideTraffic(t *testing.T) {
 		for range 200 {
 			touch()
 		}
+		reserve := func(d *plan.Draft, from, to int) {
+			for n := from; n < to; n++ {
+				hw := addr.Hardware([]byte{2, 0, 0, 0, 1, byte(n)})
+				if _, err := d.PutReservation(plan.Reservation{Name: fmt.Sprint("r-", n), Scope: id, Hardware: hw, Address: netip.AddrFrom4([4]byte{10, 77, 0, byte(8 + 2*n)})}); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
 		d := slow.Plan().Draft()
+		reserve(d, 0, 20)
+		next, changes := d.Finish()
+		slow.SetPlan(next, changes)
+		quick.SetPlan(next, changes)
+		d = slow.Plan().Draft()
 		edit := func() error {
 			s := d.Plan().Scope(id).Scope
-			switch seed % 3 {
+			switch seed % 4 {
 			case 0:
 				s.Pools = []addr.Range{{From: netip.MustParseAddr("10.77.0.30"), To: netip.MustParseAddr("10.77.0.120")}}
 			case 1:
 				s.Subnet, s.Pools = netip.MustParsePrefix("10.77.0.0/25"), []addr.Range{{From: netip.MustParseAddr("10.77.0.30"), To: netip.MustParseAddr("10.77.0.90")}}
 			case 2:
 				return d.RemoveScope("looms")
+			case 3:
+				for n := range 10 {
+					if err := d.RemoveReservation(fmt.Sprint("r-", n)); err != nil {
+						return err
+					}
+				}
+				reserve(d, 20, 40)
+				return nil
 			}
 			_, err := d.PutScope(s)
 			return err
@@ -64,7 +85,7 @@ func TestTurnBesideTraffic(t *testing.T) {
 		if err := edit(); err != nil {
 			t.Fatal(err)
 		}
-		next, changes := d.Finish()
+		next, changes = d.Finish()
 		u := slow.NewTurn(next, changes)
 		u.Begin()
 		for u.Step(7) {
@@ -76,6 +97,9 @@ func TestTurnBesideTraffic(t *testing.T) {
 		}
 		u.End()
 		quick.SetPlan(next, changes)
+		for u.Rest(3) {
+			touch()
+		}
 		for range 50 {
 			touch()
 		}

@@ -19,8 +19,14 @@ import (
 	"yarnpost/service/node"
 )
 
+// changeOctets is how long a change may be: ten thousand edits with what they
+// may say.
+const changeOctets = 16 << 20
+
 func (s *Server) registerPlan(a huma.API) {
-	huma.Register(a, op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan"), func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
+	change := op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan")
+	change.MaxBodyBytes = changeOctets
+	huma.Register(a, change, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
 		ed := &editor{Server: s, ctx: ctx}
 		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm}, func(d *plan.Draft) error {

@@ -280,6 +280,7 @@ func limited(next http.Handler) http.Handler {
 		c := http.NewResponseController(w)
 		if r.ContentLength != 0 {
 			c.SetReadDeadline(clock.Deadline(bodyTime))
+			r = r.WithContext(r.Context()) // the server looks at the body of its own, to see whether all was read
 			r.Body = &untilRead{r.Body, c}
 		}
 		if r.URL.Path != "/api/events" {

@@ -146,6 +146,10 @@ func (e *Engine) take(next *plan.Plan, items []plan.Change) {
 	}
 	u.Sort()
 	e.With(func(*lease.Table) { u.End() })
+	for more := true; more; {
+		e.With(func(*lease.Table) { more = u.Rest(turnPart) })
+		runtime.Gosched()
+	}
 }
 
 func clients(n int) string {

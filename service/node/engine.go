@@ -26,8 +26,9 @@ type Recorder interface {
 	// Add queues entries that belong together and reports whether they were
 	// taken.
 	Add(...store.Entry) bool
-	// Room is how many entries can be added now.
-	Room() int
+	// Spare is how many entries of what can wait may be added now, so that clients
+	// do not wait for them; less than none while nothing can be recorded.
+	Spare() int
 	// Pending reports whether an address has a record that is not yet durable.
 	Pending(netip.Addr) bool
 	// Down is why nothing can be recorded now, or nil.
@@ -454,10 +455,11 @@ func (e *Engine) Unsent(r wire.Reply, err error) {
 }
 
 // Parts of the work that time asks for: how many leases end while the lock is
-// held, and what is left of the journal's room for clients.
+// held, and how often a tick waits until they can be recorded.
 const (
-	duePart = 128
-	dueRoom = 12_000
+	duePart  = 128
+	duePause = 2 * time.Millisecond
+	dueWaits = 50
 )
 
 // Tick does what time asks for: offers lapse, leases end, addresses are probed
@@ -467,9 +469,17 @@ func (e *Engine) Tick() {
 	e.part("a tick", func() { e.table.Lapse(now) })
 	e.part("a tick", func() { e.unserved.age(now); e.probes.age(now) })
 	e.part("a tick", func() { e.probeAhead(now) })
-	for more := true; more && e.journal.Room() > dueRoom; {
-		e.part("a lease that ends", func() { more = e.end(now) })
-		runtime.Gosched()
+	for more, waits := true, 0; more && waits < dueWaits; {
+		switch spare := e.journal.Spare(); {
+		case spare < 0:
+			return
+		case spare < duePart:
+			waits++
+			time.Sleep(duePause)
+		default:
+			e.part("a lease that ends", func() { more = e.end(now) })
+			runtime.Gosched()
+		}
 	}
 }
 

@@ -30,14 +30,19 @@ type paper struct {
 }
 
 func (p *paper) Add(entries ...store.Entry) bool {
-	if p.down != nil || p.Room() < len(entries) {
+	if p.down != nil || len(p.queue)+len(entries) > 16384 {
 		return false
 	}
 	p.queue = append(p.queue, entries...)
 	return true
 }
 
-func (p *paper) Room() int                    { return 16384 - len(p.queue) }
+func (p *paper) Spare() int {
+	if p.down != nil {
+		return -1
+	}
+	return 1024
+}
 func (p *paper) Down() error                  { return p.down }
 func (p *paper) Snapshot() (store.Stats, int) { return store.Stats{}, len(p.queue) }
 func (p *paper) Forget([]uint64)              {}

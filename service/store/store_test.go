@@ -424,8 +424,8 @@ func TestTogether(t *testing.T) {
 		}
 	}
 	o.await(t, 6*batchLimit, 0)
-	if j.Room() != gatherLimit {
-		t.Errorf("room for %d entries is left", j.Room())
+	if j.Spare() != spareLimit {
+		t.Errorf("room for %d entries is left", j.Spare())
 	}
 	big := make([]Entry, gatherLimit+1)
 	if j.Add(big...) {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 
@@ -43,7 +44,18 @@ func main() {
 	}
 }
 
+// moreProcessors lets more threads run than there are processors. Then it is the
+// kernel that puts a packet that has just come before long work, such as a change
+// of ten thousand items or a collection of garbage; the runtime would let either
+// finish its ten milliseconds first.
+func moreProcessors() {
+	if os.Getenv("GOMAXPROCS") == "" {
+		runtime.GOMAXPROCS(2 * runtime.GOMAXPROCS(0))
+	}
+}
+
 func run(ctx context.Context, args []string) error {
+	moreProcessors()
 	command := ""
 	if len(args) > 0 {
 		command = args[0]

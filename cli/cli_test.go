@@ -216,3 +216,21 @@ func TestHelpAndCompletion(t *testing.T) {
 		})
 	}
 }
+
+// What mends a client has a name that the plan takes, whatever the client calls
+// itself, and a scope for its link leaves its relay out of the pools.
+func TestMendingNames(t *testing.T) {
+	for hostname, want := range map[string]string{"loom-3.mill": "loom-3-mill", "..": "client-020000000001", "<b>Ünter</b>": "b-nter-b", "": "client-020000000001", strings.Repeat("a", 59) + ".b": strings.Repeat("a", 59)} {
+		e, _ := mending(api.Unserved{Reason: "pool-empty", Scope: "looms", Hardware: "02:00:00:00:00:01", Hostname: hostname}, "")
+		if e == nil || e.Name != want {
+			t.Errorf("for %q: %+v", hostname, e)
+		}
+	}
+	e, _ := mending(api.Unserved{Reason: "no-scope", Guess: "10.9.0.0/24", Relay: "10.9.0.1"}, "")
+	if e == nil || len(e.Scope.AddExclusions) != 1 || e.Scope.AddExclusions[0].Range != "10.9.0.1" {
+		t.Errorf("a scope is proposed as %+v", e)
+	}
+	if e, _ := mending(api.Unserved{Reason: "no-scope", Guess: "10.9.0.0/24", Relay: "192.0.2.1"}, ""); len(e.Scope.AddExclusions) != 0 {
+		t.Errorf("a scope is proposed as %+v", e.Scope)
+	}
+}

@@ -182,6 +182,9 @@ func unservedCommands() []command {
 			if err != nil {
 				return err
 			}
+			if len(list) == 0 && (*reason != "" || len(k.args) > 0) {
+				return k.show(list, newTable(), "No unserved client fits.")
+			}
 			if k.json || k.csv || len(list) == 0 {
 				return k.show(list, newTable(), "Every client that asked was served.")
 			}

@@ -85,7 +85,10 @@ func reservationCommands() []command {
 				for _, r := range list {
 					t.row(r.Name, r.Scope, r.Address, r.Client, r.Hostname, r.Status, r.Note)
 				}
-				return k.show(list, t, "No reservation fits. yarnpost reservation add -h shows how to make one.")
+				if *scope != "" || *search != "" {
+					return k.show(list, t, "No reservation fits.")
+				}
+				return k.show(list, t, "No address is reserved. yarnpost reservation add -h shows how.")
 			}
 		}},
 		{name: "reservation remove", args: "NAME…", short: "Remove reservations", least: 1, most: -1, write: true, flags: func(f *flag.FlagSet) func(*call) error {

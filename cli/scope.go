@@ -142,6 +142,9 @@ func scopeCommands() []command {
 				for _, s := range list {
 					t.row(s.Name, s.Subnet, s.Link, s.Mode, s.Lease, count(s.Usage.Size), count(s.Usage.Active), count(s.Usage.Headroom), used(s.Usage), count(s.Usage.Reserved), count(s.Usage.Abandoned))
 				}
+				if *search != "" {
+					return k.show(list, t, fmt.Sprintf("No scope fits %q.", *search))
+				}
 				return k.show(list, t, "No scope is defined yet. yarnpost scope add -h shows how to begin.")
 			}
 		}},

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"yarnpost/api"
@@ -561,6 +562,13 @@ func mendCommand() command {
 	}}
 }
 
+// nameFrom makes a name for an item of what a client calls itself, or "".
+func nameFrom(hostname string) string {
+	parts := strings.FieldsFunc(hostname, func(r rune) bool { return !(r < unicode.MaxASCII && (unicode.IsLetter(r) || unicode.IsDigit(r))) })
+	name := strings.Join(parts, "-")
+	return strings.TrimRight(name[:min(len(name), 60)], "-")
+}
+
 // mending is the edit that would serve a client, and what it does in words.
 func mending(u api.Unserved, name string) (*api.Edit, string) {
 	serving := "serving"
@@ -569,7 +577,7 @@ func mending(u api.Unserved, name string) (*api.Edit, string) {
 		return &api.Edit{Op: "edit", Kind: "scope", Name: u.Scope, Scope: &api.ScopeEdit{Mode: &serving}}, "Serving scope " + u.Scope + " mends it."
 	case slices.Contains([]string{"pool-empty", "reserved-only", "no-bootp", "too-many-new"}, u.Reason) && u.Scope != "":
 		if name == "" {
-			if name = u.Hostname; name == "" {
+			if name = nameFrom(u.Hostname); name == "" {
 				name = "client-" + strings.ReplaceAll(u.Hardware, ":", "")
 			}
 		}
@@ -578,7 +586,12 @@ func mending(u api.Unserved, name string) (*api.Edit, string) {
 		if name == "" {
 			name = "subnet-" + strings.NewReplacer("/", "-", ".", "-").Replace(u.Guess)
 		}
-		return &api.Edit{Op: "add", Kind: "scope", Name: name, Scope: &api.ScopeEdit{Subnet: &u.Guess, Pools: &[]string{"all"}, Mode: &serving}}, "A scope for its link mends it; the subnet is a guess from the relay's address."
+		scope := &api.ScopeEdit{Subnet: &u.Guess, Pools: &[]string{"all"}, Mode: &serving}
+		relay, bad := netip.ParseAddr(u.Relay)
+		if of, err := netip.ParsePrefix(u.Guess); err == nil && bad == nil && of.Contains(relay) {
+			scope.AddExclusions = []api.Exclusion{{Range: u.Relay, User: "relay agent"}}
+		}
+		return &api.Edit{Op: "add", Kind: "scope", Name: name, Scope: scope}, "A scope for its link mends it; the subnet is a guess from the relay's address."
 	}
 	return nil, ""
 }

@@ -311,6 +311,37 @@ func TestTwoAdministrators(t *testing.T) {
 	}
 }
 
+// Ten thousand edits are one change; what is longer than any change can be is
+// refused with words, and the connection it came on is not used again.
+func TestLargeChange(t *testing.T) {
+	s := startService(t)
+	s.must("scope", "add", "mill", "--subnet", "10.64.0.0/14", "--pool", "10.67.0.1-10.67.255.254", "--serve")
+	scope := "mill"
+	edits := make([]api.Edit, 10_000)
+	for n := range edits {
+		hw, at := fmt.Sprintf("02:00:00:00:%02x:%02x", n>>8, n&255), fmt.Sprintf("10.64.%d.%d", 1+n/200, 1+n%200)
+		edits[n] = api.Edit{Op: "add", Kind: "reservation", Name: fmt.Sprintf("client-%05d", n), Reservation: &api.ReservationEdit{Scope: &scope, Hardware: &hw, Address: &at}}
+	}
+	out, err := s.api().Change(context.Background(), api.ChangeRequest{Edits: edits})
+	if err != nil || !out.Applied {
+		t.Fatalf("ten thousand edits: %v", err)
+	}
+	if got, err := s.api().Scope(context.Background(), "mill"); err != nil || got.Usage.Reserved != 10_000 {
+		t.Errorf("%d are reserved, %v", got.Usage.Reserved, err)
+	}
+	c := s.api()
+	for range 3 { // one client, one connection as long as it lasts
+		var problem *client.Problem
+		_, err := c.Change(context.Background(), api.ChangeRequest{Reason: strings.Repeat("a", 20<<20), Edits: edits[:1]})
+		if err != nil && !errors.As(err, &problem) && !strings.Contains(err.Error(), "cannot reach") || errors.As(err, &problem) && problem.Status != 413 || err == nil {
+			t.Errorf("twenty megabytes: %v", err)
+		}
+		if _, err := c.Status(context.Background()); err != nil {
+			t.Errorf("after that: %v", err)
+		}
+	}
+}
+
 // No change silences clients without saying so, and each says what it does
 // itself, once.
 func TestSilencingChanges(t *testing.T) {

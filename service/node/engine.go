@@ -457,7 +457,7 @@ func (e *Engine) Unsent(r wire.Reply, err error) {
 // Parts of the work that time asks for: how many leases end while the lock is
 // held, and how often a tick waits until they can be recorded.
 const (
-	duePart  = 128
+	duePart  = 64
 	duePause = 2 * time.Millisecond
 	dueWaits = 50
 )

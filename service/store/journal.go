@@ -28,7 +28,7 @@ type Entry struct {
 const (
 	gatherLimit = 16384 // waiting for a commit; more is refused
 	batchLimit  = 1024  // in one commit
-	spareLimit  = 256   // waiting, when what is not urgent may be added
+	spareLimit  = 64    // waiting, when what is not urgent may be added
 )
 
 // Journal records leases: while one batch commits, the next gathers. Entries

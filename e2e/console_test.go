@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -94,6 +95,14 @@ func TestConsole(t *testing.T) {
 	s.must("link", "edit", "looms", "--listening", "--yes")
 	do("listening", open("/unserved/listening"), see("looms"), click("button=Go live"), see("is answered from now on"), click("button=Apply"), see("every link is answered"))
 	do("who did it", open("/changes"), see("reservation weaver added"), see("admin"))
+	live, err := s.api().Status(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	do("undoing it, which silences clients", open(fmt.Sprint("/changes?open=", live.Revision)), click("button=Undo"), see("would not be able to renew here"), func() error {
+		return p.Wait("[...document.querySelectorAll('.ant-modal button')].find((b) => b.innerText === 'Apply').disabled")
+	}, click(".ant-modal .ant-checkbox-input"), click("button=Apply"), see(fmt.Sprint("undoes revision ", live.Revision)))
+	s.must("link", "edit", "looms", "--listening=false")
 	do("search", func() error { return p.Keys("/") }, see("Hardware addresses may be written in any way"), func() error { return p.Keys("0200.0000.0002") }, see("10.77.0.101"))
 	do("today", open("/today"), see("Every client that asked was served"), see("looms"))
 	text, _ := p.Text()

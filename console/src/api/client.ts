@@ -92,5 +92,10 @@ export async function call<T>(method: string, path: string, query: Query = {}, b
 
 export const get = <T>(path: string, query?: Query) => call<T>('GET', path, query)
 
-export const change = (edits: Edit[], how: Partial<ChangeRequest> = {}) =>
-  call<ChangeResult>('POST', '/plan/changes', {}, { ...how, edits })
+/** What somebody wants to change: edits, or a revision undone. */
+export type Wish = Edit[] | { undo: number }
+
+export const change = (wish: Wish, how: Omit<Partial<ChangeRequest>, 'edits'> = {}) =>
+  Array.isArray(wish)
+    ? call<ChangeResult>('POST', '/plan/changes', {}, { ...how, edits: wish })
+    : call<ChangeResult>('POST', `/plan/revisions/${wish.undo}/revert`, {}, how)

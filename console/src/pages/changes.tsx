@@ -4,6 +4,7 @@ import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { get, type Revision } from '../api/client'
 import { Empty, Failure, plural, When } from '../parts/bits'
+import { Confirm } from '../parts/preview'
 
 /** What changed in a few words. */
 export function summarise({ diff, items, lines }: Revision): string {
@@ -20,6 +21,7 @@ const perPage = 50
 
 /** What a revision changed, line by line; a long one whole when it is asked for. */
 function Diff({ of: r }: { of: Revision }) {
+  const [undo, setUndo] = useState<number | null>(null)
   const [whole, setWhole] = useState(false)
   const full = useQuery({ queryKey: ['revision', r.number], queryFn: () => get<Revision>('/plan/revisions/' + r.number), enabled: whole })
   const diff = full.data?.diff ?? r.diff
@@ -30,6 +32,8 @@ function Diff({ of: r }: { of: Revision }) {
       </ul>
       <Failure error={full.error} />
       {diff.length < r.lines && <Button size="small" style={{ marginTop: 6 }} loading={full.isFetching} onClick={() => setWhole(true)}>Show all {plural(r.lines, 'line')}</Button>}
+      <Button size="small" style={{ marginTop: 6 }} onClick={() => setUndo(r.number)}>Undo</Button>
+      <Confirm title={`Undo revision ${r.number}`} wish={undo === null ? null : { undo }} onClose={() => setUndo(null)} />
     </>
   )
 }

@@ -84,7 +84,7 @@ export default function Codebooks() {
             <Form.Item name="note" label="Note"><Input /></Form.Item>
           </>
         )} />}
-      <Confirm title="Remove the codebook" edits={edits} onClose={() => setEdits(null)} />
+      <Confirm title="Remove the codebook" wish={edits} onClose={() => setEdits(null)} />
     </>
   )
 }

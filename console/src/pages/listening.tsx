@@ -60,7 +60,7 @@ export default function ListeningPage() {
           </section>
         </div>
       )}
-      <Confirm title="Go live" edits={edits} onClose={() => setEdits(null)} />
+      <Confirm title="Go live" wish={edits} onClose={() => setEdits(null)} />
     </>
   )
 }

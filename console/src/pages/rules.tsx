@@ -132,7 +132,7 @@ export default function Rules() {
             <Form.Item name="note" label="Note"><Input /></Form.Item>
           </>
         )} />}
-      <Confirm title="Remove it" edits={edits} onClose={() => setEdits(null)} />
+      <Confirm title="Remove it" wish={edits} onClose={() => setEdits(null)} />
     </>
   )
 }

@@ -84,7 +84,7 @@ export default function ScopePage() {
       </div>
       <ScopeForm open={editing} old={s} onClose={() => setEditing(false)} onDone={(n) => n !== name && go('/plan/' + n)} />
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />
-      <Confirm title={ask?.title ?? ''} edits={ask?.edits ?? null} onClose={() => setAsk(null)} onDone={(r) => {
+      <Confirm title={ask?.title ?? ''} wish={ask?.edits ?? null} onClose={() => setAsk(null)} onDone={(r) => {
         message.success(`Revision ${r.revision} is in force.`)
         queries.invalidateQueries()
         if (ask?.leave) go('/plan')

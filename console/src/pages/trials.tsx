@@ -77,7 +77,7 @@ export default function Trials() {
             <Form.Item name="note" label="Note"><Input /></Form.Item>
           </>
         )} />}
-      <Confirm title="Remove the trial" edits={edits} onClose={() => setEdits(null)} />
+      <Confirm title="Remove the trial" wish={edits} onClose={() => setEdits(null)} />
     </>
   )
 }

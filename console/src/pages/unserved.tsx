@@ -56,7 +56,7 @@ export default function UnservedPage() {
           ]} />
       </div>
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />
-      <Confirm title="Serve the scope" edits={edits} onClose={() => setEdits(null)} />
+      <Confirm title="Serve the scope" wish={edits} onClose={() => setEdits(null)} />
     </>
   )
 }

@@ -1,9 +1,6 @@
 import { App, Button, Drawer, Form } from 'antd'
-import { useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
-import { change, revisionOf, type Edit } from '../api/client'
-import { Failure } from './bits'
-import { Effects, usePreview } from './preview'
+import { revisionOf, type Edit } from '../api/client'
+import { useChange } from './preview'
 import { touched, useOpened } from './touched'
 
 interface Props<F> {
@@ -24,34 +21,23 @@ export function ItemForm<F extends object>({ open, title, initial: given, toEdit
   const initial = useOpened(open, given)
   const base = revisionOf(useOpened(open, of))
   const { message } = App.useApp()
-  const queries = useQueryClient()
   const [form] = Form.useForm<F>()
   const values = (Form.useWatch([], form) ?? initial) as F
   const edit = open ? touched(toEdit(values), toEdit(initial)) : null
-  const preview = usePreview(edit ? [edit] : null, base)
-  const [error, setError] = useState<unknown>()
-  const submit = async () => {
-    try {
-      const done = await change([edit!], { base: base ?? preview.data?.base })
-      message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
-      queries.invalidateQueries()
-      setError(undefined)
-      onClose()
-    } catch (e) {
-      setError(e)
-    }
-  }
+  const c = useChange(edit && [edit], (done) => {
+    message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
+    onClose()
+  }, base)
   return (
     <Drawer open={open} onClose={onClose} size={960} destroyOnHidden title={title}
-      extra={<Button type="primary" onClick={submit} disabled={!edit || !preview.data || preview.isError}>Apply</Button>}>
+      extra={<Button type="primary" onClick={c.apply} loading={c.busy} danger={c.danger} disabled={!c.ready}>Apply</Button>}>
       <div className="grid" style={{ gridTemplateColumns: 'minmax(0, 1fr) minmax(0, 1fr)', columnGap: 22 }}>
         <Form form={form} layout="vertical" initialValues={initial} requiredMark={false} preserve={false}>{fields(values)}</Form>
         <div>
           {aside?.(values)}
           <h2>What this does</h2>
-          <Failure error={error ?? (edit ? preview.error : undefined)} />
           {!edit && <p className="quiet">{hint}</p>}
-          {edit && preview.data && !preview.isError && <Effects result={preview.data} />}
+          {c.view}
         </div>
       </div>
     </Drawer>

@@ -1,11 +1,11 @@
-import { useQuery } from '@tanstack/react-query'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { Button, Checkbox, Modal } from 'antd'
 import { useEffect, useState } from 'react'
-import { change, type ChangeResult, type Edit } from '../api/client'
+import { change, type ChangeResult, type Wish } from '../api/client'
 import { Failure, plural } from './bits'
 
 /** What a change does, in plain words. */
-export function Effects({ result }: { result: ChangeResult }) {
+function Effects({ result }: { result: ChangeResult }) {
   return (
     <>
       {result.scopes.map((s) => (
@@ -36,15 +36,15 @@ export function Effects({ result }: { result: ChangeResult }) {
   )
 }
 
-/** Asks the server what edits would do, a moment after the last keystroke. */
-export function usePreview(edits: Edit[] | null, base?: number) {
-  const text = JSON.stringify(edits)
+/** Asks the server what a change would do, a moment after the last keystroke. */
+function usePreview(wish: Wish | null, base?: number) {
+  const text = JSON.stringify(wish)
   const [settled, setSettled] = useState(text)
   useEffect(() => {
     const t = setTimeout(() => setSettled(text), 250)
     return () => clearTimeout(t)
   }, [text])
-  const asked = JSON.parse(settled) as Edit[] | null
+  const asked = JSON.parse(settled) as Wish | null
   return useQuery({
     queryKey: ['preview', settled, base],
     queryFn: () => change(asked!, { dryRun: true, base }),
@@ -55,47 +55,63 @@ export function usePreview(edits: Edit[] | null, base?: number) {
   })
 }
 
-/** Shows what edits would do and applies them on a click. */
-export function Confirm({ title, edits, onClose, onDone }: { title: string; edits: Edit[] | null; onClose: () => void; onDone?: (r: ChangeResult) => void }) {
-  const preview = usePreview(edits)
+/**
+ * A change of the plan that is being thought over: what it would do, and what
+ * makes it so. One that leaves clients without service has to be meant.
+ */
+export function useChange(wish: Wish | null, onDone: (r: ChangeResult) => void, base?: number) {
+  const queries = useQueryClient()
+  const preview = usePreview(wish, base)
   const [meant, setMeant] = useState(false)
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
+  const text = JSON.stringify(wish)
   useEffect(() => {
     setMeant(false)
     setError(undefined)
-  }, [edits])
-  const strands = preview.data?.effects.filter((e) => e.strands).reduce((n, e) => n + e.clients, 0) ?? 0
+  }, [text])
+  const shown = wish && !preview.isError ? preview.data : undefined
+  const silencing = shown?.effects.filter((e) => e.strands) ?? []
+  const clients = silencing.reduce((n, e) => n + e.clients, 0)
   const apply = async () => {
     setBusy(true)
     try {
-      const done = await change(edits!, { confirm: meant, base: preview.data?.base })
-      onDone?.(done)
-      onClose()
+      const done = await change(wish!, { confirm: meant, base: base ?? preview.data?.base })
+      setError(undefined)
+      queries.invalidateQueries()
+      onDone(done)
     } catch (e) {
       setError(e)
     }
     setBusy(false)
   }
-  return (
-    <Modal
-      open={edits !== null}
-      title={title}
-      onCancel={onClose}
-      width={620}
-      footer={[
-        <Button key="no" onClick={onClose}>Leave it</Button>,
-        <Button key="yes" type="primary" danger={strands > 0} loading={busy} onClick={apply}
-          disabled={!preview.data || preview.isError || (strands > 0 && !meant)}>Apply</Button>,
-      ]}
-    >
-      <Failure error={preview.error ?? error} />
-      {preview.data && !preview.isError && <Effects result={preview.data} />}
-      {strands > 0 && (
+  const view = (
+    <>
+      <Failure error={error ?? (wish ? preview.error : undefined)} />
+      {shown && <Effects result={shown} />}
+      {silencing.length > 0 && (
         <Checkbox checked={meant} onChange={(e) => setMeant(e.target.checked)}>
-          Go ahead although {plural(strands, 'client')} would be left without service
+          Go ahead although {clients > 0 ? plural(clients, 'client') : 'clients'} would be left without service
         </Checkbox>
       )}
+    </>
+  )
+  return { view, apply, busy, danger: silencing.length > 0, ready: shown !== undefined && (silencing.length === 0 || meant) }
+}
+
+/** Shows what a change would do and applies it on a click. */
+export function Confirm({ title, wish, onClose, onDone }: { title: string; wish: Wish | null; onClose: () => void; onDone?: (r: ChangeResult) => void }) {
+  const c = useChange(wish, (done) => {
+    onDone?.(done)
+    onClose()
+  })
+  return (
+    <Modal open={wish !== null} title={title} onCancel={onClose} width={620}
+      footer={[
+        <Button key="no" onClick={onClose}>Leave it</Button>,
+        <Button key="yes" type="primary" danger={c.danger} loading={c.busy} onClick={c.apply} disabled={!c.ready}>Apply</Button>,
+      ]}>
+      {c.view}
     </Modal>
   )
 }

@@ -1,19 +1,18 @@
-import { App, Form, Input, Modal, Select, Space } from 'antd'
-import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
-import { change, get, type Edit, type Scope } from '../api/client'
-import { Failure } from './bits'
-import { Effects, usePreview } from './preview'
+import { App, Form, Input, Modal, Select, Space, Switch } from 'antd'
+import { useQuery } from '@tanstack/react-query'
+import { useEffect } from 'react'
+import { get, type Edit, type Scope } from '../api/client'
+import { useChange } from './preview'
 
 type By = 'hardware' | 'identifier' | 'circuit'
-export interface Wanted { name: string; hardware: string; by?: By; scope: string; address?: string; hostname?: string }
+export interface Wanted { name: string; hardware: string; by?: By; scope: string; address?: string; hostname?: string; insist?: boolean }
 
 /** A name for the reservation of a client: its host name, or its hardware address. */
-export const nameFor = (hostname: string, hardware: string) => (hostname || 'client-' + hardware).toLowerCase().replace(/[^a-z0-9.-]+/g, '-')
+export const nameFor = (hostname: string, hardware: string) => (hostname || 'client-' + hardware).toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-+/, '').slice(0, 60).replace(/-+$/, '') || 'client'
 
 function editOf(v: Partial<Wanted> | undefined): Edit | null {
   if (!v?.name || !v.hardware || !v.scope) return null
-  return { op: 'add', kind: 'reservation', name: v.name, reservation: { [v.by ?? 'hardware']: v.hardware, scope: v.scope, address: v.address || undefined, hostname: v.hostname || undefined } }
+  return { op: 'add', kind: 'reservation', name: v.name, reservation: { [v.by ?? 'hardware']: v.hardware, scope: v.scope, address: v.address || undefined, hostname: v.hostname || undefined, insist: v.insist || undefined } }
 }
 
 const hints: Record<By, string> = { hardware: '02:00:00:00:00:17', identifier: '01:02:00:00:00:00:17', circuit: 'sw1/0/7: whoever is plugged in there' }
@@ -21,30 +20,20 @@ const hints: Record<By, string> = { hardware: '02:00:00:00:00:17', identifier: '
 /** Reserves an address; the effect shows before it is kept. */
 export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: () => void }) {
   const { message } = App.useApp()
-  const queries = useQueryClient()
   const [form] = Form.useForm<Wanted>()
   const values = Form.useWatch([], form) as Partial<Wanted> | undefined
   const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes'), enabled: wanted !== null })
   const edit = wanted ? editOf(values) : null
-  const preview = usePreview(edit ? [edit] : null)
-  const [error, setError] = useState<unknown>()
+  const c = useChange(edit && [edit], (done) => {
+    message.success(`Reserved, revision ${done.revision}.`)
+    onClose()
+  })
   useEffect(() => {
-    setError(undefined)
-    if (wanted) form.setFieldsValue({ address: '', by: 'hardware', ...wanted })
+    if (wanted) form.setFieldsValue({ address: '', by: 'hardware', insist: false, ...wanted })
   }, [wanted, form])
-  const submit = async () => {
-    try {
-      const done = await change([edit!], { base: preview.data?.base })
-      message.success(`Reserved, revision ${done.revision}.`)
-      queries.invalidateQueries()
-      onClose()
-    } catch (e) {
-      setError(e)
-    }
-  }
   return (
-    <Modal open={wanted !== null} title="Reserve an address" okText="Reserve" onOk={submit} onCancel={onClose} width={620} forceRender
-      okButtonProps={{ disabled: !edit || !preview.data || preview.isError }}>
+    <Modal open={wanted !== null} title="Reserve an address" okText="Reserve" onOk={c.apply} confirmLoading={c.busy} onCancel={onClose} width={620} forceRender
+      okButtonProps={{ disabled: !c.ready, danger: c.danger }}>
       <Form form={form} layout="vertical" requiredMark={false}>
         <div className="grid two" style={{ gap: '0 14px' }}>
           <Form.Item name="name" label="Name"><Input /></Form.Item>
@@ -57,10 +46,10 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
           <Form.Item name="scope" label="Scope"><Select showSearch options={scopes.data?.map((s) => ({ value: s.name, label: `${s.name}  ${s.subnet}` }))} /></Form.Item>
           <Form.Item name="address" label="Address"><Input className="mono" placeholder="the one it has, or a free one" /></Form.Item>
           <Form.Item name="hostname" label="Host name"><Input placeholder="its own" /></Form.Item>
+          <Form.Item name="insist" label="Even if another host answers there" valuePropName="checked"><Switch size="small" /></Form.Item>
         </div>
       </Form>
-      <Failure error={error ?? (edit ? preview.error : undefined)} />
-      {edit && preview.data && !preview.isError && <Effects result={preview.data} />}
+      {c.view}
     </Modal>
   )
 }

@@ -1,9 +1,7 @@
 import { App, Button, Collapse, Drawer, Form, Input, InputNumber, Select, Switch } from 'antd'
-import { useState } from 'react'
-import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { change, get, revisionOf, type Edit, type Link, type Scope } from '../api/client'
-import { Failure } from './bits'
-import { Effects, usePreview } from './preview'
+import { useQuery } from '@tanstack/react-query'
+import { get, revisionOf, type Edit, type Link, type Scope } from '../api/client'
+import { useChange } from './preview'
 import { touched, useOpened } from './touched'
 
 interface Fields {
@@ -79,33 +77,23 @@ const fieldsOf = (s: Scope): Fields => ({
 /** Adds or edits a scope; what it does is shown before it is kept. */
 export function ScopeForm({ open, old: live, subnet, onClose, onDone }: { open: boolean; old?: Scope; subnet?: string; onClose: () => void; onDone?: (name: string) => void }) {
   const { message } = App.useApp()
-  const queries = useQueryClient()
   const [form] = Form.useForm<Fields>()
   const values = Form.useWatch([], form) as Fields | undefined
   const old = useOpened(open, live)
   const base = revisionOf(old)
   const initial: Fields = old ? fieldsOf(old) : { serving: true, subnet, probe: true, identity: '', bootp: 'reserved' }
   const edit = open && values ? touched(editOf(values, old), editOf(initial, old)) : null
-  const preview = usePreview(edit ? [edit] : null, base)
+  const c = useChange(edit && [edit], (done) => {
+    message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
+    onClose()
+    onDone?.(values!.name!)
+  }, base)
   const links = useQuery({ queryKey: ['links'], queryFn: () => get<Link[]>('/links'), enabled: open })
-  const [error, setError] = useState<unknown>()
-  const submit = async () => {
-    if (!edit) return
-    try {
-      const done = await change([edit], { base: base ?? preview.data?.base })
-      message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
-      queries.invalidateQueries()
-      onClose()
-      onDone?.(values!.name!)
-    } catch (e) {
-      setError(e)
-    }
-  }
   return (
     <Drawer
       open={open} onClose={onClose} size={900} destroyOnHidden
       title={old ? `Edit scope ${old.name}` : 'Add a scope'}
-      extra={<Button type="primary" onClick={submit} disabled={!edit || !preview.data || preview.isError}>{old ? 'Apply' : 'Add it'}</Button>}
+      extra={<Button type="primary" onClick={c.apply} loading={c.busy} danger={c.danger} disabled={!c.ready}>{old ? 'Apply' : 'Add it'}</Button>}
     >
       <div className="grid" style={{ gridTemplateColumns: '340px minmax(0, 1fr)', columnGap: 22 }}>
         <Form form={form} layout="vertical" initialValues={initial} requiredMark={false} preserve={false}>
@@ -137,9 +125,8 @@ export function ScopeForm({ open, old: live, subnet, onClose, onDone }: { open: 
         </Form>
         <div>
           <h2>What this does</h2>
-          <Failure error={error ?? (edit ? preview.error : undefined)} />
           {!edit && <p className="quiet">Give a name and a subnet, and the effect shows here before anything is changed.</p>}
-          {edit && preview.data && !preview.isError && <Effects result={preview.data} />}
+          {c.view}
         </div>
       </div>
     </Drawer>

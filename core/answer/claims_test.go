@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/netip"
+	"strings"
 	"testing"
 	"time"
 
@@ -362,5 +363,32 @@ func TestNudgeBehindOverride(t *testing.T) {
 	}
 	if told, _ := back.Options.Addr(option.ServerID); told.String() != "10.77.0.2" {
 		t.Errorf("it names server %s", told)
+	}
+}
+
+// An explanation says why a client does not get back what it had.
+func TestWhyLost(t *testing.T) {
+	for want, take := range map[string]func(f *fixture, a netip.Addr){
+		"reserved as r": func(f *fixture, a netip.Addr) { f.reserve("r", 9, a.String()) },
+		"excluded or outside the pools of scope looms": func(f *fixture, a netip.Addr) {
+			f.change(func(d *plan.Draft) error {
+				s := d.Plan().Scope(f.scope()).Scope
+				s.Exclusions = []plan.Exclusion{{Range: addr.Range{From: a, To: a}}}
+				_, err := d.PutScope(s)
+				return err
+			})
+		},
+		"on offer to another client": func(f *fixture, a netip.Addr) {
+			f.table.Put(f.table.Get(a).Ended(lease.Released, f.now))
+			f.table.PutOffer(lease.Offer{Address: a, Client: lease.ByIdentifier([]byte("\x01other")), Until: f.now + 30})
+		},
+	} {
+		f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.110")
+		a := f.get(1)
+		take(f, a)
+		d := f.do(f.message(dhcp4.Discover, 1))
+		if d.Outcome != Offered || d.Address == a || !strings.Contains(fmt.Sprint(d.Trail), want) {
+			t.Errorf("%s: %s %s, %v", want, d.Outcome, d.Address, d.Trail)
+		}
 	}
 }

@@ -139,6 +139,26 @@ func (d *decider) free(v *plan.View, a netip.Addr) bool {
 	return l.Status == lease.Active && d.mine(l)
 }
 
+// whyLost says why a client does not get back what it last had in a scope.
+func (d *decider) whyLost(v *plan.View, l *lease.Lease) (text string, a netip.Addr, name string) {
+	a = l.Address
+	r := d.plan.ReservationAt(a)
+	o, offered := d.Table.OfferOf(a)
+	switch {
+	case r != nil:
+		return "it had {a}, which is reserved as {t}", a, r.Name
+	case d.ofNetwork(a, v.Allocatable(a)):
+		return "it had {a}, which belongs to the network: to a router, a relay or a server", a, ""
+	case !v.Allocatable(a):
+		return "it had {a}, which is excluded or outside the pools of scope {t} now", a, v.Name
+	case !d.inItsPool(v, a):
+		return "it had {a}, which is in a pool that rules keep from it", a, ""
+	case offered && o.Client != d.Client:
+		return "it had {a}, which is on offer to another client", a, ""
+	}
+	return "it had {a}, which is " + l.Status.String() + " and not to be had now", a, ""
+}
+
 // inItsPool reports whether rules let the client have an address of that pool:
 // the one it is sent to, or else any that is not kept for others.
 func (d *decider) inItsPool(v *plan.View, a netip.Addr) bool {

@@ -96,6 +96,8 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 		if l := d.former(v); l != nil && d.free(v, l.Address) {
 			d.step("it had {a} before", l.Address, "")
 			return v, l.Address
+		} else if l != nil {
+			d.step(d.whyLost(v, l))
 		}
 		if a, ok := d.Table.OfferTo(v.ID, d.Client); ok && d.free(v, a) {
 			d.step("{a} is on offer to it already", a, "")

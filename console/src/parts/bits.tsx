@@ -24,7 +24,7 @@ export const Mono = ({ children }: { children: React.ReactNode }) => <span class
 
 /** A value that may fold, at blanks, commas and ranges, and never inside an address or a name. */
 export function Folding({ text }: { text: string }) {
-  const parts = text.split(/(?<=[,\s;])|(?<=\d)(?=-\d)/)
+  const parts = text.split(text.includes(', ') ? /(?<=, )/ : /(?<=[,\s;/])|(?<=\d)(?=-\d)/)
   return <span className="mono folding">{parts.map((p, i) => <span key={i}><span className={p.length > 40 ? 'long' : ''}>{p}</span><wbr /></span>)}</span>
 }
 

@@ -214,7 +214,7 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[[]api.Leas
 	case past.Before.IsZero():
 		past.Before = s.node.Clock().Now().Add(time.Minute)
 	}
-	events, err := s.node.Store().History(ctx, past)
+	events, err := s.node.Store().History(ctx, past, s.node.Clock().Now())
 	if err != nil {
 		return nil, failure(err)
 	}

@@ -37,12 +37,6 @@ func (p *paper) Add(entries ...store.Entry) bool {
 	return true
 }
 
-func (p *paper) Spare() int {
-	if p.down != nil {
-		return -1
-	}
-	return 1024
-}
 func (p *paper) Down() error                  { return p.down }
 func (p *paper) Snapshot() (store.Stats, int) { return store.Stats{}, len(p.queue) }
 func (p *paper) Forget([]uint64)              {}

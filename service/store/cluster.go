@@ -184,7 +184,7 @@ func (c *Cluster) run(ready chan<- error) {
 	defer close(c.done)
 	for attempt := 0; ; attempt++ {
 		cmd := c.command("postgres", "-D", c.data, "-k", c.socket, "-c", "listen_addresses=", "-c", "shared_buffers=256MB",
-			"-c", "max_wal_size=4GB", "-c", "min_wal_size=1GB", "-c", "checkpoint_timeout=15min", "-c", "max_connections=40", "-c", "log_checkpoints=off")
+			"-c", "max_wal_size=4GB", "-c", "min_wal_size=1GB", "-c", "checkpoint_timeout=15min", "-c", "max_connections=40", "-c", "wal_level=minimal", "-c", "max_wal_senders=0", "-c", "log_checkpoints=off")
 		cmd.Stdout, cmd.Stderr = c.output, c.output
 		c.mu.Lock()
 		if c.stopped {

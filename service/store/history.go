@@ -119,7 +119,9 @@ func (s *Store) strayDays(ctx context.Context) ([]time.Time, error) {
 	return pgx.CollectRows(rows, pgx.RowTo[time.Time])
 }
 
-// closeDay indexes a day that is over by address and by hardware address.
+// closeDay indexes a day that is over by address and by hardware address. The
+// moment is not in the indexes: without it equal keys share an entry, so there is
+// a fraction to be written and flushed while commits wait for the same disk.
 func (s *Store) closeDay(ctx context.Context, day time.Time) error {
 	name := dayTable(day)
 	for _, column := range []string{"address", "hardware"} {
@@ -135,8 +137,8 @@ func (s *Store) closeDay(ctx context.Context, day time.Time) error {
 			return err
 		}
 		// No time limit: the day is over, so nobody waits for its lock.
-		_, err = conn.Exec(ctx, fmt.Sprintf("set statement_timeout = 0; set max_parallel_maintenance_workers = 0; create index if not exists %s_%s on %s (%s, at)", name, column, name, column))
-		if _, after := conn.Exec(context.WithoutCancel(ctx), "reset statement_timeout; reset max_parallel_maintenance_workers"); after != nil {
+		_, err = conn.Exec(ctx, fmt.Sprintf("set statement_timeout = 0; set max_parallel_maintenance_workers = 0; set maintenance_work_mem = '256MB'; create index if not exists %s_%s on %s (%s)", name, column, name, column))
+		if _, after := conn.Exec(context.WithoutCancel(ctx), "reset statement_timeout; reset max_parallel_maintenance_workers; reset maintenance_work_mem"); after != nil {
 			conn.Conn().Close(ctx)
 		}
 		conn.Release()

@@ -28,7 +28,6 @@ type Entry struct {
 const (
 	gatherLimit = 16384 // waiting for a commit; more is refused
 	batchLimit  = 1024  // in one commit
-	spareLimit  = 64    // waiting, when what is not urgent may be added
 )
 
 // Journal records leases: while one batch commits, the next gathers. Entries
@@ -103,17 +102,6 @@ func (j *Journal) Add(entries ...Entry) bool {
 	}
 	j.wake.Signal()
 	return true
-}
-
-// Spare is how many entries of what can wait may be added now, so that clients do
-// not wait for them; less than none while nothing can be recorded.
-func (j *Journal) Spare() int {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.down != nil || j.closing {
-		return -1
-	}
-	return max(spareLimit-len(j.gathered), 0)
 }
 
 // Forget drops sets to which no lease refers any more, before it writes the

@@ -10,8 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/netip"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -19,8 +17,6 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/tern/v2/migrate"
 
-	"yarnpost/core/addr"
-	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 )
 
@@ -425,68 +421,6 @@ func (s *Store) LoadSets(ctx context.Context) (map[uint64][]byte, error) {
 		return nil
 	}); err != nil {
 		return nil, fmt.Errorf("load given options: %w", err)
-	}
-	return out, nil
-}
-
-// Event is one line of history: what became of a lease at a moment.
-type Event struct {
-	At       time.Time
-	Address  netip.Addr
-	Status   lease.Status
-	Client   lease.Client
-	Hardware addr.Hardware
-	Hostname string
-	Vendor   string
-	Circuit  string
-	Relay    netip.Addr
-	Since    lease.Time
-	Expires  lease.Time
-	Given    uint64
-}
-
-// Past says which part of history is wanted.
-type Past struct {
-	Address  netip.Addr    // of this address, if valid
-	Hardware addr.Hardware // of this hardware address, unless empty
-	Client   lease.Client  // of this client, unless empty
-	Hostname string        // of clients that said this host name, unless empty; case does not matter
-	Before   time.Time     // only what happened before
-	Limit    int
-}
-
-// History lists what happened, newest first.
-func (s *Store) History(ctx context.Context, q Past) ([]Event, error) {
-	where, args := "at < $1", []any{q.Before, q.Limit}
-	for _, w := range []struct {
-		column string
-		value  any
-		set    bool
-	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""}, {"client", []byte(q.Client), q.Client != ""},
-		{"lower(hostname)", strings.ToLower(q.Hostname), q.Hostname != ""}} {
-		if w.set {
-			args = append(args, w.value)
-			where += fmt.Sprintf(" and %s = $%d", w.column, len(args))
-		}
-	}
-	rows, err := s.pool.Query(ctx, `select at, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given
-		from lease_history where `+where+` order by at desc limit $2`, args...)
-	if err != nil {
-		return nil, fmt.Errorf("read history: %w", err)
-	}
-	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (e Event, err error) {
-		var client, hw, circuit []byte
-		var relay *netip.Addr
-		var given int64
-		err = row.Scan(&e.At, &e.Address, &e.Status, &client, &hw, &e.Hostname, &e.Vendor, &circuit, &relay, &e.Since, &e.Expires, &given)
-		e.Client, e.Hardware, e.Circuit, e.Given = lease.Client(client), addr.Hardware(hw), string(circuit), uint64(given)
-		if relay != nil {
-			e.Relay = *relay
-		}
-		return e, err
-	})
-	if err != nil {
-		return nil, fmt.Errorf("read history: %w", err)
 	}
 	return out, nil
 }

@@ -161,12 +161,82 @@ func TestLeasesRoundTrip(t *testing.T) {
 			t.Errorf("%s came back as\n%+v, want\n%+v", want.Address, got[want.Address], want)
 		}
 	}
-	events, err := s.History(context.Background(), Past{Address: renewed.Address, Before: time.Now().Add(time.Minute), Limit: 10})
+	events, err := s.History(context.Background(), Past{Address: renewed.Address, Before: time.Now().Add(time.Minute), Limit: 10}, time.Unix(8000, 0))
 	if err != nil || len(events) != 2 || events[0].Hardware != renewed.Hardware || events[0].Circuit != renewed.Circuit {
 		t.Errorf("history %+v, %v", events, err)
 	}
 	if j.Pending(renewed.Address) {
 		t.Error("a durable address is pending")
+	}
+}
+
+// That a lease ended by time is told though it was never written, at the moment
+// at which it did, and once.
+func TestHistoryEnds(t *testing.T) {
+	s := open(t, fresh(t))
+	at := func(minutes int) time.Time {
+		return time.Now().Add(time.Duration(minutes) * time.Minute).Truncate(time.Second)
+	}
+	moment := at(-60)
+	j, err := s.NewJournal(context.Background(), quiet, &owner{}, func() time.Time { return moment })
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(j.Close)
+	write := func(when time.Time, n int, who string, status lease.Status, until time.Time) {
+		t.Helper()
+		l := sample(n)
+		l.Hostname, l.Hardware, l.Client, l.Status, l.Expires = who, addr.Hardware(who), lease.ByIdentifier([]byte(who)), status, lease.At(until)
+		j.mu.Lock() // commits read the moment without a lock
+		for len(j.pending) > 0 {
+			j.mu.Unlock()
+			time.Sleep(time.Millisecond)
+			j.mu.Lock()
+		}
+		moment = when
+		j.mu.Unlock()
+		j.Add(Entry{After: l})
+	}
+	write(at(-60), 1, "one", lease.Active, at(-50))   // ends, and then another has it
+	write(at(-45), 1, "two", lease.Active, at(-35))   // renewed in time
+	write(at(-40), 1, "two", lease.Active, at(-30))   // given back
+	write(at(-32), 1, "two", lease.Released, at(-32)) //
+	write(at(-31), 1, "six", lease.Active, at(-25))   // says another name before it ends
+	write(at(-28), 1, "ten", lease.Active, at(-20))   // ends, and nobody comes
+	write(at(-19), 2, "ten", lease.Active, at(+20))   // still there
+	write(at(-18), 3, "old", lease.Active, at(-10))   // of an older service, that wrote endings
+	write(at(-9), 3, "old", lease.Expired, at(-10))
+	for j.Pending(sample(3).Address) {
+		time.Sleep(time.Millisecond)
+	}
+	for _, c := range []struct {
+		q    Past
+		want string
+	}{
+		{Past{Address: sample(1).Address}, "ten expired, ten active, six active, two released, two active, two active, one expired, one active"},
+		{Past{Address: sample(1).Address, Before: at(-20).Add(-time.Second), Limit: 1}, "ten active"},
+		{Past{Address: sample(1).Address, Limit: 1}, "ten expired"},
+		{Past{Hostname: "six"}, "six active"}, // it lives on under its other name
+		{Past{Hardware: "ten"}, "ten active, ten expired, ten active"},
+		{Past{Address: sample(3).Address}, "old expired, old active"},
+	} {
+		if c.q.Limit == 0 {
+			c.q.Limit = 50
+		}
+		if c.q.Before.IsZero() {
+			c.q.Before = time.Now().Add(time.Minute)
+		}
+		events, err := s.History(context.Background(), c.q, time.Now())
+		if err != nil {
+			t.Fatal(err)
+		}
+		var lines []string
+		for _, e := range events {
+			lines = append(lines, e.Hostname+" "+e.Status.String())
+		}
+		if got := strings.Join(lines, ", "); got != c.want {
+			t.Errorf("%+v: %s; want %s", c.q, got, c.want)
+		}
 	}
 }
 
@@ -424,9 +494,6 @@ func TestTogether(t *testing.T) {
 		}
 	}
 	o.await(t, 6*batchLimit, 0)
-	if j.Spare() != spareLimit {
-		t.Errorf("room for %d entries is left", j.Spare())
-	}
 	big := make([]Entry, gatherLimit+1)
 	if j.Add(big...) {
 		t.Error("more was taken than there is room for")

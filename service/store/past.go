@@ -1,0 +1,136 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+)
+
+// Event is one line of history: what became of a lease at a moment.
+type Event struct {
+	At       time.Time
+	Address  netip.Addr
+	Status   lease.Status
+	Client   lease.Client
+	Hardware addr.Hardware
+	Hostname string
+	Vendor   string
+	Circuit  string
+	Relay    netip.Addr
+	Since    lease.Time
+	Expires  lease.Time
+	Given    uint64
+}
+
+// Past says which part of history is wanted.
+type Past struct {
+	Address  netip.Addr    // of this address, if valid
+	Hardware addr.Hardware // of this hardware address, unless empty
+	Client   lease.Client  // of this client, unless empty
+	Hostname string        // of clients that said this host name, unless empty; case does not matter
+	Before   time.Time     // only what happened before
+	Limit    int
+}
+
+// History lists what happened, newest first. That a lease ended by time is not on
+// record, but follows from it: such lines are added.
+func (s *Store) History(ctx context.Context, q Past, now time.Time) ([]Event, error) {
+	out, err := s.written(ctx, q)
+	if err == nil {
+		out, err = s.withEndings(ctx, q, out, now)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read history: %w", err)
+	}
+	return out, nil
+}
+
+// withEndings adds a line for each lease whose time was over before anything else
+// became of its address.
+func (s *Store) withEndings(ctx context.Context, q Past, written []Event, now time.Time) ([]Event, error) {
+	if q.Before.Before(now) {
+		now = q.Before
+	}
+	next := map[netip.Addr]Event{} // the line behind, by address
+	var out, last []Event          // last: of leases behind which nothing is known
+	for _, e := range written {
+		behind, known := next[e.Address]
+		next[e.Address] = e
+		end := e.Expires.Std()
+		if out = append(out, e); e.Status != lease.Active || !end.After(e.At) {
+			continue
+		}
+		ended := e
+		ended.At, ended.Status, ended.Given = end, lease.Expired, 0
+		switch {
+		case known && behind.At.After(end) && behind.Status != lease.Expired:
+			out = append(out, ended)
+		case !known && end.Before(now):
+			last = append(last, ended)
+		}
+	}
+	if len(last) > 0 && !q.Address.IsValid() { // another name, or another client, may have come before the end
+		var err error
+		if last, err = s.notFollowed(ctx, last, next); err != nil {
+			return nil, err
+		}
+	}
+	out = append(out, last...)
+	slices.SortStableFunc(out, func(a, b Event) int { return b.At.Compare(a.At) })
+	return out[:min(len(out), q.Limit)], nil
+}
+
+// notFollowed keeps those endings before which nothing else became of the address.
+func (s *Store) notFollowed(ctx context.Context, endings []Event, next map[netip.Addr]Event) (kept []Event, err error) {
+	for _, e := range endings {
+		var followed bool
+		err := s.pool.QueryRow(ctx, "select exists (select from lease_history where address = $1 and at > $2 and at <= $3)", e.Address, next[e.Address].At, e.At).Scan(&followed)
+		if err != nil {
+			return nil, err
+		}
+		if !followed {
+			kept = append(kept, e)
+		}
+	}
+	return kept, nil
+}
+
+// written lists what is on record, newest first.
+func (s *Store) written(ctx context.Context, q Past) ([]Event, error) {
+	where, args := "at < $1", []any{q.Before, q.Limit}
+	for _, w := range []struct {
+		column string
+		value  any
+		set    bool
+	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""}, {"client", []byte(q.Client), q.Client != ""},
+		{"lower(hostname)", strings.ToLower(q.Hostname), q.Hostname != ""}} {
+		if w.set {
+			args = append(args, w.value)
+			where += fmt.Sprintf(" and %s = $%d", w.column, len(args))
+		}
+	}
+	rows, err := s.pool.Query(ctx, `select at, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given
+		from lease_history where `+where+` order by at desc limit $2`, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (e Event, err error) {
+		var client, hw, circuit []byte
+		var relay *netip.Addr
+		var given int64
+		err = row.Scan(&e.At, &e.Address, &e.Status, &client, &hw, &e.Hostname, &e.Vendor, &circuit, &relay, &e.Since, &e.Expires, &given)
+		e.Client, e.Hardware, e.Circuit, e.Given = lease.Client(client), addr.Hardware(hw), string(circuit), uint64(given)
+		if relay != nil {
+			e.Relay = *relay
+		}
+		return e, err
+	})
+}

@@ -255,7 +255,7 @@ func (s *service) oneByOne(span time.Duration) (float64, error) {
 		a := netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)})
 		hw := addr.Hardware([]byte{2, 0, 0, byte(n >> 16), byte(n >> 8), byte(n)})
 		now := lease.At(time.Now())
-		l := &lease.Lease{Address: a, Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw, Hostname: "bench-00000000", Vendor: "bench",
+		l := &lease.Lease{Prefix: lease.Host(a), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw, Hostname: "bench-00000000", Vendor: "bench",
 			Circuit: "sw1/0/1", Relay: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Since: now, Changed: now, Heard: now, Granted: 8 * time.Hour, Expires: now.Add(8 * time.Hour), Revision: 1}
 		if !j.Add(store.Entry{After: l}) {
 			return 0, fmt.Errorf("one by one: %w", j.Down())

@@ -294,7 +294,7 @@ func (d *decider) decide() {
 		d.ignore(BadRequest)
 		return
 	}
-	if m.CHAddr.Zero() && d.Client[0] == 'h' {
+	if m.CHAddr.Zero() && d.Client.Kind == lease.Hardware {
 		d.step("neither a hardware address nor an identifier says who the client is", netip.Addr{}, "")
 		d.ignore(BadRequest)
 		return

@@ -109,14 +109,14 @@ func (f *fixture) do(m *dhcp4.Message, how ...func(*Request)) *Decision {
 	}
 	d := f.decider.Decide(req, f.world())
 	if d.Drop.IsValid() {
-		f.table.DropOffer(d.Drop)
+		f.table.DropOffer(lease.Host(d.Drop))
 	}
 	if d.Offer != nil {
 		f.table.PutOffer(*d.Offer)
 	}
 	if d.Lease != nil {
 		f.table.Put(d.Lease)
-		f.table.DropOffer(d.Lease.Address)
+		f.table.DropOffer(d.Lease.Prefix)
 	}
 	for _, l := range d.Ends {
 		f.table.Put(l)
@@ -312,7 +312,7 @@ func TestReservations(t *testing.T) {
 	if a := f.get(1); a.String() != "10.77.0.55" {
 		t.Errorf("after the refusal it got %s", a)
 	}
-	if l := f.table.Get(netip.MustParseAddr("10.77.0.55")); !l.Reserved || l.Hostname != "loom-1" {
+	if l := f.table.At(netip.MustParseAddr("10.77.0.55")); !l.Reserved || l.Hostname != "loom-1" {
 		t.Errorf("recorded as %+v", l)
 	}
 	// A reservation on an address that another client holds waits for it.
@@ -503,7 +503,7 @@ func FuzzNobodyShares(f *testing.F) {
 				}
 				seconds, _ := d.Reply.Options.Uint32(option.AddressTime)
 				holds[d.Address], ends[d.Address] = n, w.now+lease.Time(seconds)
-				if l := w.table.Get(d.Address); l == nil || !l.HeldAt(w.now) || l.Expires < ends[d.Address] {
+				if l := w.table.At(d.Address); l == nil || !l.HeldAt(w.now) || l.Expires < ends[d.Address] {
 					t.Fatalf("%s was acknowledged and the table says %+v", d.Address, l)
 				}
 			case Released, Declined:

@@ -106,7 +106,7 @@ func newNetwork(b *testing.B, scopes int) *network {
 				a = i + 8 // inside the pool
 			}
 			hw := w.hardware(n, i)
-			w.table.Put(&lease.Lease{Address: w.address(n, a), Status: lease.Active, Client: lease.ByHardware(1, hw), Hardware: hw, Granted: 3600, Since: 999_000, Expires: 1_003_000, Relay: w.address(n, 1)})
+			w.table.Put(&lease.Lease{Prefix: lease.Host(w.address(n, a)), Status: lease.Active, Client: lease.ByHardware(1, hw), Hardware: hw, Granted: 3600, Since: 999_000, Expires: 1_003_000, Relay: w.address(n, 1)})
 		}
 	}
 	return w

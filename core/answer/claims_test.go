@@ -32,7 +32,7 @@ func TestOneAddressALink(t *testing.T) {
 	}
 	a := f.get(1)
 	f.expect("an address beside its own", f.do(f.selecting(1, "10.77.0.150")), Refused, NotOffered, "")
-	if l := f.table.Get(a); !l.HeldAt(f.now) {
+	if l := f.table.At(a); !l.HeldAt(f.now) {
 		t.Errorf("the refusal of another address ended its lease: %s", l.Status)
 	}
 	for range 20 { // wishing for another does not help while it has one
@@ -43,7 +43,7 @@ func TestOneAddressALink(t *testing.T) {
 	f.reserve("r", 1, "10.77.0.9")
 	d := f.do(f.message(dhcp4.Discover, 1))
 	d = f.do(f.selecting(1, d.Address.String()))
-	if d.Address.String() != "10.77.0.9" || len(d.Ends) != 1 || d.Ends[0].Address != a {
+	if d.Address.String() != "10.77.0.9" || len(d.Ends) != 1 || d.Ends[0].Address() != a {
 		t.Fatalf("it took %s and leaves %v", d.Address, d.Ends)
 	}
 	if active() != 1 {
@@ -56,7 +56,7 @@ func TestOneAddressALink(t *testing.T) {
 func TestKeptAddress(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.100")
 	a := f.get(1)
-	l := f.table.Get(a)
+	l := f.table.At(a)
 	f.table.Put(l.KeptUntil(f.now, l.Expires))
 	f.expect("a newcomer", f.do(f.message(dhcp4.Discover, 2)), Ignored, PoolEmpty, "")
 	f.expect("one that wishes for it", f.do(f.message(dhcp4.Discover, 2, at(option.AddressRequest, a.String()))), Ignored, PoolEmpty, "")
@@ -209,7 +209,7 @@ func TestSharedIdentifier(t *testing.T) {
 		one := *f.do(f.message(dhcp4.Discover, 11, id(useless)))
 		two := f.do(f.message(dhcp4.Discover, 12, id(useless)))
 		if one.Client == two.Client || one.Address == two.Address && one.Address.IsValid() {
-			t.Errorf("with the identifier %x both are %q", useless, one.Client)
+			t.Errorf("with the identifier %x both are %v", useless, one.Client)
 		}
 		if echoed, ok := two.Reply.Options.Get(option.ClientID); !ok || string(echoed) != useless {
 			t.Errorf("identifier %x is not echoed (RFC 6842)", useless)
@@ -263,7 +263,7 @@ func TestSmallerClauses(t *testing.T) {
 	}
 	a := f.get(1)
 	f.expect("init-reboot with another address on record", f.do(f.message(dhcp4.Request, 1, at(option.AddressRequest, "10.77.0.108"))), Refused, OtherAddress, "")
-	if !f.table.Get(a).HeldAt(f.now) {
+	if !f.table.At(a).HeldAt(f.now) {
 		t.Error("its lease ended with the refusal")
 	}
 	release := f.message(dhcp4.Release, 1, at(option.ServerID, "10.77.0.99"))
@@ -328,7 +328,7 @@ func TestReservedInUse(t *testing.T) {
 	known = InUse
 	f.expect("somebody answers", ask(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.100")
 	f.expect("somebody answers, after a reboot", ask(reboot), Refused, ReservedInUse, "")
-	f.table.Put((&lease.Lease{Address: netip.MustParseAddr("10.77.0.9"), Hardware: hw(66)}).Abandon(f.now))
+	f.table.Put((&lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.77.0.9")), Hardware: hw(66)}).Abandon(f.now))
 	f.expect("it is on record who", ask(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.100")
 	f.change(func(d *plan.Draft) error {
 		r := *d.Plan().ReservationNamed("r")
@@ -379,8 +379,8 @@ func TestWhyLost(t *testing.T) {
 			})
 		},
 		"on offer to another client": func(f *fixture, a netip.Addr) {
-			f.table.Put(f.table.Get(a).Ended(lease.Released, f.now))
-			f.table.PutOffer(lease.Offer{Address: a, Client: lease.ByIdentifier([]byte("\x01other")), Until: f.now + 30})
+			f.table.Put(f.table.At(a).Ended(lease.Released, f.now))
+			f.table.PutOffer(lease.Offer{Prefix: lease.Host(a), Client: lease.ByIdentifier([]byte("\x01other")), Until: f.now + 30})
 		},
 	} {
 		f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.110")

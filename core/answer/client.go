@@ -50,9 +50,9 @@ func (d *decider) circuitText() string {
 func (d *decider) reservedIn(v *plan.View) *plan.Reservation {
 	id, _ := d.msg.Options.Get(option.ClientID)
 	if len(d.Relay.Circuit) == 0 {
-		return d.plan.ReservationFor(v.ID, d.msg.CHAddr, string(id), nil)
+		return d.plan.ReservationFor(v, d.msg.CHAddr, string(id), nil)
 	}
-	return d.plan.ReservationFor(v.ID, d.msg.CHAddr, string(id), d.circuitText)
+	return d.plan.ReservationFor(v, d.msg.CHAddr, string(id), d.circuitText)
 }
 
 // isFor reports whether a reservation is this client's.
@@ -81,9 +81,9 @@ func (d *decider) mine(l *lease.Lease) bool {
 	if l.Client == d.Client {
 		return true
 	}
-	r := d.plan.ReservationAt(l.Address)
+	r := d.plan.ReservationAt(l.Address())
 	if r == nil {
-		return len(d.scopes) > 0 && d.Client[0] == 'h' && l.Hardware != "" && l.Hardware == d.msg.CHAddr && d.anyByHardware()
+		return len(d.scopes) > 0 && d.Client.Kind == lease.Hardware && l.Hardware != "" && l.Hardware == d.msg.CHAddr && d.anyByHardware()
 	}
 	switch {
 	case !d.isFor(r):
@@ -110,7 +110,7 @@ func (d *decider) former(v *plan.View) *lease.Lease {
 	if l := d.Table.ByClient(v.ID, d.Client); l != nil {
 		return l
 	}
-	if d.Client[0] == 'h' && d.anyByHardware() { // known by its identifier, before hardware alone counted
+	if d.Client.Kind == lease.Hardware && d.anyByHardware() { // known by its identifier, before hardware alone counted
 		if id, ok := d.msg.Options.Get(option.ClientID); ok && len(id) >= 2 {
 			if l := d.Table.ByClient(v.ID, lease.ByIdentifier(id)); l != nil && l.Hardware == d.msg.CHAddr {
 				return l
@@ -129,7 +129,7 @@ func (d *decider) free(v *plan.View, a netip.Addr) bool {
 	if o, ok := d.Table.OfferOf(a); ok && o.Client != d.Client {
 		return false
 	}
-	l := d.Table.Get(a)
+	l := d.Table.At(a)
 	switch {
 	case l == nil || l.Status == lease.Free || l.Status == lease.Expired:
 		return true
@@ -141,7 +141,7 @@ func (d *decider) free(v *plan.View, a netip.Addr) bool {
 
 // whyLost says why a client does not get back what it last had in a scope.
 func (d *decider) whyLost(v *plan.View, l *lease.Lease) (text string, a netip.Addr, name string) {
-	a = l.Address
+	a = l.Address()
 	r := d.plan.ReservationAt(a)
 	o, offered := d.Table.OfferOf(a)
 	switch {
@@ -198,7 +198,7 @@ func (d *decider) reservedHere(a netip.Addr) *plan.Reservation {
 // taken reports whether a reserved address cannot be had because of who uses it:
 // another client holds it or may do so still, or a host answered for it.
 func (d *decider) taken(r *plan.Reservation) bool {
-	l := d.Table.Get(r.Address)
+	l := d.Table.At(r.Address)
 	switch {
 	case l == nil || d.mine(l):
 		return false
@@ -212,7 +212,7 @@ func (d *decider) taken(r *plan.Reservation) bool {
 // hardware address.
 func (d *decider) twin(l *lease.Lease) {
 	if l.Client.Identifier() != "" && l.Client == d.Client && l.HeldAt(d.Now) && l.Hardware != d.msg.CHAddr && l.Hardware != "" {
-		d.step("{a} is held by {t}, which has the same identifier", l.Address, l.Hardware.String())
+		d.step("{a} is held by {t}, which has the same identifier", l.Address(), l.Hardware.String())
 		d.Twin = l
 	}
 }

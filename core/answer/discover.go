@@ -27,7 +27,7 @@ func (d *decider) discover() {
 		return
 	}
 	d.Scope, d.Address = v, a
-	l := d.Table.Get(a)
+	l := d.Table.At(a)
 	if d.mine(l) {
 		d.twin(l)
 	}
@@ -46,7 +46,7 @@ func (d *decider) discover() {
 		return
 	}
 	d.Outcome = Offered
-	d.Offer = &lease.Offer{Address: a, Client: d.Client, Until: d.Now.Add(OfferTime), Port: d.port()}
+	d.Offer = &lease.Offer{Prefix: lease.Host(a), Client: d.Client, Until: d.Now.Add(OfferTime), Port: d.port()}
 	if r != nil {
 		d.Offer.Port = lease.Port{} // a reserved address is no part of the port's share
 	}
@@ -59,12 +59,12 @@ func (d *decider) discover() {
 func (d *decider) choose() (*plan.View, netip.Addr) {
 	if r, v, available := d.reservation(); r != nil {
 		probe := d.probe(v, r.Address)
-		if l := d.Table.Get(r.Address); probe == InUse || l != nil && l.Status == lease.Abandoned {
+		if l := d.Table.At(r.Address); probe == InUse || l != nil && l.Status == lease.Abandoned {
 			d.step("another host answers for {a}, which is reserved for it as {t}", r.Address, r.Name)
 			d.Trouble, d.Address = ReservedInUse, r.Address
 		}
 		switch {
-		case available && (d.mine(d.Table.Get(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):
+		case available && (d.mine(d.Table.At(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):
 			d.step("{a} is reserved for it as {t}", r.Address, r.Name)
 			return v, r.Address
 		case available && probe == Unprobed:
@@ -85,17 +85,17 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 			why = ReservedOnly
 		}
 		if v.Mode == plan.Draining {
-			if l := d.former(v); l != nil && l.HeldAt(d.Now) && d.free(v, l.Address) && !d.elsewhere(v) && d.leaseTime(v, nil) >= time.Minute {
-				d.step("it has {a} until the drain of scope {t} ends", l.Address, v.Name)
-				return v, l.Address
+			if l := d.former(v); l != nil && l.HeldAt(d.Now) && d.free(v, l.Address()) && !d.elsewhere(v) && d.leaseTime(v, nil) >= time.Minute {
+				d.step("it has {a} until the drain of scope {t} ends", l.Address(), v.Name)
+				return v, l.Address()
 			}
 		}
 		if v.Mode != plan.Serving {
 			continue
 		}
-		if l := d.former(v); l != nil && d.free(v, l.Address) {
-			d.step("it had {a} before", l.Address, "")
-			return v, l.Address
+		if l := d.former(v); l != nil && d.free(v, l.Address()) {
+			d.step("it had {a} before", l.Address(), "")
+			return v, l.Address()
 		} else if l != nil {
 			d.step(d.whyLost(v, l))
 		}
@@ -275,7 +275,7 @@ func (d *decider) bootp() {
 		return
 	}
 	r, v, available := d.reservation()
-	if r != nil && available && v.Bootp != plan.BootpIgnore && !d.mine(d.Table.Get(r.Address)) {
+	if r != nil && available && v.Bootp != plan.BootpIgnore && !d.mine(d.Table.At(r.Address)) {
 		if p := d.probe(v, r.Address); p == Unprobed {
 			d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
 			d.Scope, d.Address, d.Probe, d.Outcome = v, r.Address, r.Address, Waiting
@@ -286,7 +286,7 @@ func (d *decider) bootp() {
 	}
 	if r != nil && available && v.Bootp != plan.BootpIgnore {
 		d.step("{a} is reserved for it as {t}", r.Address, r.Name)
-		d.acknowledge(v, r, true, d.Table.Get(r.Address), d.mine(d.Table.Get(r.Address)), r.Address)
+		d.acknowledge(v, r, true, d.Table.At(r.Address), d.mine(d.Table.At(r.Address)), r.Address)
 		return
 	}
 	why := NoBootp
@@ -298,9 +298,9 @@ func (d *decider) bootp() {
 			d.step("scope {t} gives BOOTP clients no address from its pools", netip.Addr{}, v.Name)
 			continue
 		}
-		if l := d.former(v); l != nil && d.free(v, l.Address) {
-			d.step("it had {a} before", l.Address, "")
-			d.acknowledge(v, nil, false, l, d.mine(l), l.Address)
+		if l := d.former(v); l != nil && d.free(v, l.Address()) {
+			d.step("it had {a} before", l.Address(), "")
+			d.acknowledge(v, nil, false, l, d.mine(l), l.Address())
 			return
 		}
 		if d.crowded(v) {
@@ -308,7 +308,7 @@ func (d *decider) bootp() {
 			continue
 		}
 		if a, ok := d.pick(v); ok {
-			l := d.Table.Get(a)
+			l := d.Table.At(a)
 			d.acknowledge(v, nil, false, l, d.mine(l), a)
 			return
 		}

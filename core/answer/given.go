@@ -137,7 +137,7 @@ func (d *Decider) Renewal(l *lease.Lease, asked dhcp4.Options, w World) (decisio
 // from what is on record of it.
 func Replay(l *lease.Lease, asked dhcp4.Options) Request {
 	zero := netip.IPv4Unspecified()
-	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: l.Address, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware, Type: dhcp4.Request}
+	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: l.Address(), YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware, Type: dhcp4.Request}
 	m.Options = append(dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.Request)}}}, asked...)
 	if id := l.Client.Identifier(); id != "" {
 		m.Options = append(m.Options, dhcp4.Option{Code: option.ClientID, Data: []byte(id)})
@@ -151,7 +151,7 @@ func Replay(l *lease.Lease, asked dhcp4.Options) Request {
 	req := Request{Message: m, Server: zero, Unicast: true}
 	if l.Relay.IsValid() {
 		m.GIAddr = l.Relay
-		req.Relay = dhcp4.Relay{Circuit: []byte(l.Circuit), Link: l.Address}
+		req.Relay = dhcp4.Relay{Circuit: []byte(l.Circuit), Link: l.Address()}
 	}
 	return req
 }

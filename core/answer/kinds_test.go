@@ -29,12 +29,12 @@ func TestHardwareIdentity(t *testing.T) {
 	renew.CIAddr = had
 	f.now += 2000
 	f.expect("another identifier renews", f.do(renew), Acknowledged, "", had.String())
-	if l := f.table.Get(had); l.Client != lease.ByHardware(1, hw(1)) {
-		t.Errorf("the record is of %q", l.Client)
+	if l := f.table.At(had); l.Client != lease.ByHardware(1, hw(1)) {
+		t.Errorf("the record is of %v", l.Client)
 	}
 	f.expect("and asks anew", f.do(f.message(dhcp4.Discover, 1, id("\x00third"))), Offered, "", had.String())
 	f.expect("a stranger", f.do(f.message(dhcp4.Discover, 2, id("\x00old"))), Offered, "", "")
-	if l := f.table.Get(had); l.Hardware != hw(1) {
+	if l := f.table.At(had); l.Hardware != hw(1) {
 		t.Errorf("the address went to %s", l.Hardware)
 	}
 }

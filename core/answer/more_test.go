@@ -82,7 +82,7 @@ func TestRulesTurnAway(t *testing.T) {
 	m := f.message(dhcp4.Request, 1)
 	m.CIAddr = a
 	f.expect("its renewal", f.do(m), Refused, ByRule, a.String())
-	if l := f.table.Get(a); l.Status != lease.Released {
+	if l := f.table.At(a); l.Status != lease.Released {
 		t.Errorf("its lease is %s", l.Status)
 	}
 	f.rule(plan.Rule{Name: "reserved", Scope: f.scope(), When: `hw == "` + hw(2).String() + `"`, Action: plan.ReservedOnly})
@@ -204,7 +204,7 @@ func TestProbedFirst(t *testing.T) {
 		}
 		if d.Lease != nil {
 			f.table.Put(d.Lease)
-			f.table.DropOffer(d.Lease.Address)
+			f.table.DropOffer(d.Lease.Prefix)
 		}
 		return d
 	}
@@ -250,7 +250,7 @@ func TestGivenAndRenewal(t *testing.T) {
 		t.Errorf("given %v", set.Given)
 	}
 	again := func() (uint64, bool) {
-		_, digest, ok := new(Decider).Renewal(f.table.Get(l.Address), set.Asked, f.world())
+		_, digest, ok := new(Decider).Renewal(f.table.At(l.Address()), set.Asked, f.world())
 		return digest, ok
 	}
 	if digest, ok := again(); !ok || digest != l.Given {

@@ -86,14 +86,14 @@ func auth(replay uint64, kind byte) []byte {
 func Nudge(l *lease.Lease, server netip.Addr, replay uint64) ([]byte, error) {
 	nonce := nonceOf(l.Nudge)
 	if nonce == "" {
-		return nil, fmt.Errorf("nudge %s: the client did not say that it can be nudged", l.Address)
+		return nil, fmt.Errorf("nudge %s: the client did not say that it can be nudged", l.Address())
 	}
 	zero := netip.IPv4Unspecified()
 	xid := binary.BigEndian.Uint32([]byte(l.Nudge[nonceSize:]))
 	if told, ok := knownAs(l.Nudge); ok {
 		server = told
 	}
-	m := &dhcp4.Message{Op: dhcp4.BootReply, HType: 1, XID: xid, CIAddr: l.Address, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware}
+	m := &dhcp4.Message{Op: dhcp4.BootReply, HType: 1, XID: xid, CIAddr: l.Address(), YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware}
 	id := server.As4()
 	m.Options = dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.ForceRenew)}}, {Code: option.ServerID, Data: id[:]}}
 	if c := l.Client.Identifier(); c != "" {
@@ -102,11 +102,11 @@ func Nudge(l *lease.Lease, server netip.Addr, replay uint64) ([]byte, error) {
 	m.Options = append(m.Options, dhcp4.Option{Code: option.Authentication, Data: append(auth(replay, authHMAC), make([]byte, md5.Size)...)})
 	b, _, err := dhcp4.Append(nil, m, 0)
 	if err != nil {
-		return nil, fmt.Errorf("nudge %s: %w", l.Address, err)
+		return nil, fmt.Errorf("nudge %s: %w", l.Address(), err)
 	}
 	at, err := hmacAt(b)
 	if err != nil {
-		return nil, fmt.Errorf("nudge %s: %w", l.Address, err)
+		return nil, fmt.Errorf("nudge %s: %w", l.Address(), err)
 	}
 	h := hmac.New(md5.New, []byte(nonce))
 	h.Write(b) // with the field itself still zero

@@ -61,7 +61,7 @@ func (d *decider) request() {
 	}
 	if d.turnedAway(true) {
 		if d.Outcome == Refused {
-			l := d.Table.Get(a)
+			l := d.Table.At(a)
 			d.giveUp(l, d.mine(l))
 		}
 		return
@@ -131,7 +131,7 @@ func (d *decider) grant(s state, a netip.Addr) {
 	case s != selecting && !mine && !here && d.elsewhereOnRecord(a):
 		d.refuse(OtherAddress, "your lease is of another address")
 		return
-	case r != nil && !here && available && rv.Mode != plan.Held && d.probe(rv, r.Address) == Unprobed && !d.mine(d.Table.Get(r.Address)):
+	case r != nil && !here && available && rv.Mode != plan.Held && d.probe(rv, r.Address) == Unprobed && !d.mine(d.Table.At(r.Address)):
 		d.step("{a} is reserved for it, and is probed first", r.Address, "")
 		d.Scope, d.Probe, d.Outcome = rv, r.Address, Waiting
 		return
@@ -211,8 +211,8 @@ func (d *decider) grant(s state, a netip.Addr) {
 // another address.
 func (d *decider) elsewhereOnRecord(a netip.Addr) bool {
 	for _, v := range d.scopes {
-		if l := d.former(v); l != nil && l.Address != a && l.HeldAt(d.Now) {
-			d.step("{a} is the address of its lease", l.Address, "")
+		if l := d.former(v); l != nil && l.Address() != a && l.HeldAt(d.Now) {
+			d.step("{a} is the address of its lease", l.Address(), "")
 			return true
 		}
 	}
@@ -290,7 +290,7 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 		d.addNonce(l.Nudge)
 		return
 	}
-	n := &lease.Lease{Address: a, Status: lease.Active, Reserved: here, Client: d.Client, Hardware: d.msg.CHAddr,
+	n := &lease.Lease{Prefix: lease.Host(a), Status: lease.Active, Reserved: here, Client: d.Client, Hardware: d.msg.CHAddr,
 		Hostname: hostname(d.msg, r), Vendor: clip(d.msg.Text(option.ClassID)), Circuit: string(d.Relay.Circuit),
 		Since: d.Now, Changed: d.Now, Heard: d.Now, Granted: t, Expires: d.Now.Add(t), Revision: d.plan.Revision}
 	if t >= option.Infinite {
@@ -329,8 +329,8 @@ func (d *decider) acknowledge(v *plan.View, r *plan.Reservation, here bool, l *l
 // what it had.
 func (d *decider) leave(taken netip.Addr) {
 	for _, v := range d.scopes {
-		if l := d.former(v); l != nil && l.Address != taken && (l.Status == lease.Active || l.Kept()) && d.mine(l) {
-			d.step("it leaves {a}", l.Address, "")
+		if l := d.former(v); l != nil && l.Address() != taken && (l.Status == lease.Active || l.Kept()) && d.mine(l) {
+			d.step("it leaves {a}", l.Address(), "")
 			d.Ends = append(d.Ends, l.Ended(lease.Released, d.Now))
 		}
 	}
@@ -403,7 +403,7 @@ func (d *decider) release() {
 // close finds the client's own lease, which it gives up, or says why not.
 func (d *decider) close(a netip.Addr, outcome Outcome) *lease.Lease {
 	d.Address, d.Scope = a, d.plan.ScopeAt(a)
-	l := d.Table.Get(a)
+	l := d.Table.At(a)
 	if !d.mine(l) || l.Status != lease.Active {
 		d.step("{a} is not leased to it", a, "")
 		d.ignore(NoRecord)

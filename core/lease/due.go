@@ -10,13 +10,28 @@ import (
 // record's time or before; when its second comes and the record was prolonged
 // meanwhile, it moves on.
 type dueTimes struct {
-	at    map[Time][][16]byte
-	swept Time       // all seconds up to here were taken out
-	late  [][16]byte // taken out, and not looked at yet
-	when  []Time     // of late: the second of each
+	at    map[Time][]dueKey
+	swept Time     // all seconds up to here were taken out
+	late  []dueKey // taken out, and not looked at yet
+	when  []Time   // of late: the second of each
 }
 
-func newDueTimes(now Time) dueTimes { return dueTimes{at: map[Time][][16]byte{}, swept: now} }
+// dueKey is the key of a record, without a pointer: the octets of its address
+// (RFC 4291 section 2.5.5.2 for IPv4), and the length of the prefix.
+type dueKey [17]byte
+
+func dueKeyOf(k netip.Prefix) (out dueKey) {
+	a := k.Addr().As16()
+	copy(out[:], a[:])
+	out[16] = byte(k.Bits())
+	return out
+}
+
+func (k dueKey) prefix() netip.Prefix {
+	return netip.PrefixFrom(netip.AddrFrom16([16]byte(k[:16])).Unmap(), int(k[16]))
+}
+
+func newDueTimes(now Time) dueTimes { return dueTimes{at: map[Time][]dueKey{}, swept: now} }
 
 // expect makes sure that the record of a slot is looked at when its time comes.
 func (t *Table) expect(s *shard, i int) {
@@ -28,7 +43,7 @@ func (t *Table) expect(s *shard, i int) {
 	// What is late already is due with the next sweep.
 	if at = max(at, t.due.swept+1); s.dues[i] == 0 || at < s.dues[i] {
 		s.dues[i] = at
-		t.due.at[at] = append(t.due.at[at], l.Address.As16())
+		t.due.at[at] = append(t.due.at[at], dueKeyOf(l.Prefix))
 	}
 }
 
@@ -41,10 +56,10 @@ func (t *Table) Due(now Time, most int) (out []*Lease, more bool) {
 		if len(d.late) == 0 && !d.sweep(now) {
 			return out, false
 		}
-		a, at := netip.AddrFrom16(d.late[0]).Unmap(), d.when[0]
+		k, at := d.late[0].prefix(), d.when[0]
 		d.late, d.when = d.late[1:], d.when[1:]
-		s := t.shardAt(a)
-		i := s.slotAt(a)
+		s := t.shardOf(k)
+		i := s.slot(k)
 		if i < 0 || s.dues[i] != at {
 			continue // another entry stands for it
 		}
@@ -54,7 +69,7 @@ func (t *Table) Due(now Time, most int) (out []*Lease, more bool) {
 		} else {
 			t.expect(s, i)
 		}
-		t.turn.expected(a, s.dues[i])
+		t.turn.expected(k, s.dues[i])
 	}
 	return out, true
 }

@@ -37,6 +37,11 @@ func (x *index) of(hash uint32) *bucket {
 // find is the slot with a hash that fits, or -1.
 func (x *index) find(hash uint32, fits func(slot int) bool) int { return x.of(hash).find(hash, fits) }
 
+// each yields the slots with a hash until yield wants no more.
+func (x *index) each(hash uint32, yield func(slot int) bool) {
+	x.of(hash).find(hash, func(slot int) bool { return !yield(slot) })
+}
+
 // add puts in a slot that is not there.
 func (x *index) add(hash uint32, slot int) {
 	if x.large == nil && x.small.n >= smallMost {
@@ -65,12 +70,14 @@ func (c cell) slot() int    { return int(uint32(c)) - 1 }
 
 var seed = maphash.MakeSeed() // so that nobody can choose keys that collide; nothing else depends on it
 
-func hashAddr(a netip.Addr) uint32 {
-	b := a.As16()
+func hashKey(k netip.Prefix) uint32 {
+	b := dueKeyOf(k)
 	return uint32(maphash.Bytes(seed, b[:]))
 }
 
-func hashClient(c Client) uint32 { return uint32(maphash.String(seed, string(c))) }
+func hashClient(c Client) uint32 {
+	return uint32(maphash.String(seed, c.ID)) ^ (c.Number<<8|uint32(c.Kind))*0x9e3779b1
+}
 
 func (x *bucket) find(hash uint32, fits func(slot int) bool) int {
 	if x.n == 0 {

@@ -54,7 +54,7 @@ func TestIndex(t *testing.T) {
 
 // A lease keeps what it says when it is packed, and shares what others say.
 func TestPack(t *testing.T) {
-	w := words{}
+	w := texts{}
 	for _, l := range []Lease{
 		{},
 		{Hostname: "loom-1"},
@@ -68,13 +68,13 @@ func TestPack(t *testing.T) {
 		}
 	}
 	if len(w) != 3 { // "loom", "sw1" and ""
-		t.Errorf("%d words", len(w))
+		t.Errorf("%d texts", len(w))
 	}
-	for n := range 2 * wordsMost {
+	for n := range 2 * textsMost {
 		w.shared(fmt.Sprint(n))
 	}
-	if len(w) != wordsMost {
-		t.Errorf("clients made it remember %d words", len(w))
+	if len(w) != textsMost {
+		t.Errorf("clients made it remember %d texts", len(w))
 	}
 }
 
@@ -93,7 +93,7 @@ func BenchmarkMemory(b *testing.B) {
 				b.Fatal("empty")
 			}
 			hw := addr.Hardware([]byte{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)})
-			l := &Lease{Address: a, Status: Active, Client: ByIdentifier([]byte("\x01" + string(hw))), Hardware: hw, Hostname: fmt.Sprintf("client-%07d", i),
+			l := &Lease{Prefix: Host(a), Status: Active, Client: ByIdentifier([]byte("\x01" + string(hw))), Hardware: hw, Hostname: fmt.Sprintf("client-%07d", i),
 				Vendor: string([]byte("made-up client")), Circuit: fmt.Sprintf("sw%d/0/1", i%500), Relay: netip.AddrFrom4([4]byte{10, 0, 0, 1}), Expires: Time(1<<30 + i/1000)}
 			table.Pack(l)
 			table.Put(l)
@@ -117,7 +117,7 @@ func (x *index) size() (n int) {
 func TestIndexGrows(t *testing.T) {
 	var x index
 	const many = 3 * smallMost
-	hash := func(slot int) uint32 { return hashClient(Client(string(rune(slot)))) }
+	hash := func(slot int) uint32 { return hashClient(named(string(rune(slot)))) }
 	for slot := range many {
 		x.add(hash(slot), slot)
 	}

@@ -13,22 +13,26 @@ import (
 	"yarnpost/core/addr"
 )
 
-// Status is the binding state of an address (RFC 8156 section 7.2, less what
-// only a pair needs). Free has no record of a former client.
+// Status is the binding state of an address (RFC 8156 section 7.2). Free has no
+// record of a former client.
 type Status uint8
 
-// The statuses. Offered is ours alone and never recorded.
+// The statuses, with the numbers under which they are on record. Offered is ours
+// alone and never recorded. The last two are of pairs: an address that is free
+// once the partner agrees, and one that is free for the secondary to give.
 const (
-	Free Status = iota
-	Offered
-	Active
-	Released
-	Expired
-	Abandoned // declined by a client, or found in use
-	statuses
+	Free        Status = 0
+	Offered     Status = 1
+	Active      Status = 2
+	Released    Status = 3
+	Expired     Status = 4
+	Abandoned   Status = 5 // declined by a client, or found in use
+	PendingFree Status = 6
+	FreeBackup  Status = 7
+	statuses           = 8
 )
 
-var statusNames = [statuses]string{"free", "offered", "active", "released", "expired", "abandoned"}
+var statusNames = [statuses]string{"free", "offered", "active", "released", "expired", "abandoned", "pending-free", "free-backup"}
 
 func (s Status) String() string { return statusNames[s] }
 
@@ -70,29 +74,10 @@ func (t Time) Std() time.Time {
 	return time.Unix(int64(t), 0).UTC()
 }
 
-// Client is the key by which a client is told from others: 'i' and its client
-// identifier (RFC 2131 section 4.2), or 'h', its hardware type and address.
-type Client string
-
-// ByIdentifier is the key of a client that sends a client identifier.
-func ByIdentifier(id []byte) Client { return Client("i" + string(id)) }
-
-// ByHardware is the key of a client known by its hardware address alone.
-func ByHardware(htype uint8, hw addr.Hardware) Client {
-	return Client("h" + string(rune(htype&0x7f)) + string(hw))
-}
-
-// Identifier is the client identifier, or "" for a client known by hardware.
-func (c Client) Identifier() string {
-	if len(c) > 0 && c[0] == 'i' {
-		return string(c[1:])
-	}
-	return ""
-}
-
-// Lease is the record of one address.
+// Lease is the record of one address, or of one prefix: a binding (RFC 8156
+// section 2).
 type Lease struct {
-	Address  netip.Addr
+	Prefix   netip.Prefix // its key; an IPv4 address is a /32
 	Status   Status
 	Reserved bool // given by a reservation
 	Client   Client
@@ -114,6 +99,12 @@ type Lease struct {
 	Nudge    string        // what a FORCERENEW to the client needs, as answer makes it; "" if the client knows none
 }
 
+// Host is the key of a single address.
+func Host(a netip.Addr) netip.Prefix { return netip.PrefixFrom(a, a.BitLen()) }
+
+// Address is the address, or the first of the prefix.
+func (l *Lease) Address() netip.Addr { return l.Prefix.Addr() }
+
 // Port is where a client is plugged in, as far as its relay tells.
 type Port struct {
 	Relay   netip.Addr
@@ -126,7 +117,7 @@ func (l *Lease) Port() (p Port, ok bool) { return Port{l.Relay, l.Circuit}, l.Ci
 // Found reports whether the address is abandoned because something answered a
 // probe there, and not because a client declined it. Hardware then says who
 // answered, if that is known.
-func (l *Lease) Found() bool { return l.Status == Abandoned && l.Client == "" }
+func (l *Lease) Found() bool { return l.Status == Abandoned && !l.Client.Known() }
 
 // HeldAt reports whether a client may be using the address.
 func (l *Lease) HeldAt(now Time) bool { return l.Status == Active && now < l.Expires }
@@ -186,6 +177,9 @@ func (l *Lease) before(o *Lease) bool {
 	return l.Heard >= o.Heard
 }
 
+// live reports whether the client has it, or may still use it.
+func (l *Lease) live() bool { return l.rank() > 0 }
+
 func (l *Lease) rank() int {
 	switch {
 	case l.Status == Active:
@@ -198,8 +192,11 @@ func (l *Lease) rank() int {
 
 // Offer is a promise kept in memory only, until the client takes it or it lapses.
 type Offer struct {
-	Address netip.Addr
-	Client  Client
-	Until   Time
-	Port    Port // its Circuit is "" if the relay named none
+	Prefix netip.Prefix // its key
+	Client Client
+	Until  Time
+	Port   Port // its Circuit is "" if the relay named none
 }
+
+// Address is the address, or the first of the prefix.
+func (o Offer) Address() netip.Addr { return o.Prefix.Addr() }

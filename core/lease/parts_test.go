@@ -47,7 +47,7 @@ func TestUpcoming(t *testing.T) {
 		t.Errorf("upcoming %s", got)
 	}
 	take := func(a string, client Client) {
-		table.Put(&Lease{Address: netip.MustParseAddr(a), Status: Active, Client: client, Expires: 5000, Changed: 1000})
+		table.Put(&Lease{Prefix: Host(netip.MustParseAddr(a)), Status: Active, Client: client, Expires: 5000, Changed: 1000})
 	}
 	pick := func(pool addr.Range) string {
 		a, ok := table.Pick(id, pool, always)
@@ -60,13 +60,13 @@ func TestUpcoming(t *testing.T) {
 		t.Errorf("picked %s", got)
 	}
 	for i, a := range []string{"10.77.0.10", "10.77.0.11", "10.77.0.12"} {
-		take(a, Client(fmt.Sprint("h", i)))
+		take(a, named(fmt.Sprint(i)))
 	}
 	if got := pick(addr.Range{}) + " " + pick(kept); got != "none 20" {
 		t.Errorf("with the open pool full: %s", got)
 	}
-	table.Put(table.Get(netip.MustParseAddr("10.77.0.11")).Ended(Released, 2000))
-	table.Put(table.Get(netip.MustParseAddr("10.77.0.10")).Ended(Released, 3000))
+	table.Put(table.At(netip.MustParseAddr("10.77.0.11")).Ended(Released, 2000))
+	table.Put(table.At(netip.MustParseAddr("10.77.0.10")).Ended(Released, 3000))
 	if got := pick(addr.Range{}); got != "11" {
 		t.Errorf("the one free for longest is %s", got)
 	}
@@ -93,23 +93,23 @@ func TestPorts(t *testing.T) {
 		}
 	}
 	a := netip.MustParseAddr("10.77.0.10")
-	table.PutOffer(Offer{Address: a, Client: "hx", Until: 1030, Port: port})
+	table.PutOffer(Offer{Prefix: Host(a), Client: named("x"), Until: 1030, Port: port})
 	expect("an offer", 1)
-	table.PutOffer(Offer{Address: a, Client: "hx", Until: 1040, Port: port})
+	table.PutOffer(Offer{Prefix: Host(a), Client: named("x"), Until: 1040, Port: port})
 	expect("offered again", 1)
-	l := &Lease{Address: a, Status: Active, Client: "hx", Expires: 5000, Changed: 1000, Relay: port.Relay, Circuit: port.Circuit}
+	l := &Lease{Prefix: Host(a), Status: Active, Client: named("x"), Expires: 5000, Changed: 1000, Relay: port.Relay, Circuit: port.Circuit}
 	table.Put(l)
-	table.DropOffer(a)
+	table.DropOffer(Host(a))
 	expect("taken", 1)
 	renewed := *l
 	renewed.Expires = 9000
 	table.Put(&renewed)
 	expect("renewed", 1)
 	reserved := renewed
-	reserved.Address, reserved.Reserved, reserved.Client = netip.MustParseAddr("10.77.0.11"), true, "hr"
+	reserved.Prefix, reserved.Reserved, reserved.Client = Host(netip.MustParseAddr("10.77.0.11")), true, named("r")
 	table.Put(&reserved)
 	expect("a reserved address is not the port's", 1)
-	table.PutOffer(Offer{Address: netip.MustParseAddr("10.77.0.12"), Client: "hy", Until: 1050, Port: port})
+	table.PutOffer(Offer{Prefix: Host(netip.MustParseAddr("10.77.0.12")), Client: named("y"), Until: 1050, Port: port})
 	d := table.Plan().Draft()
 	s := table.Plan().Scope(id).Scope
 	s.Note = "rebuilt"
@@ -155,15 +155,15 @@ func TestNewcomers(t *testing.T) {
 func TestFoundAddresses(t *testing.T) {
 	table, id, _, _ := twoPools(t)
 	a := netip.MustParseAddr("10.77.0.10")
-	found := &Lease{Address: a, Status: Abandoned, Hardware: "\x02\x00\x00\x00\x05\x05", Changed: 1000}
+	found := &Lease{Prefix: Host(a), Status: Abandoned, Hardware: "\x02\x00\x00\x00\x05\x05", Changed: 1000}
 	table.Put(found)
-	if !found.Found() || (&Lease{Status: Abandoned, Client: "hx"}).Found() || (&Lease{Status: Active}).Found() {
+	if !found.Found() || (&Lease{Status: Abandoned, Client: named("x")}).Found() || (&Lease{Status: Active}).Found() {
 		t.Error("what was found is told wrongly")
 	}
 	if got := lasts(table.Upcoming(id, 9)); got != "11 12 20 21 22" {
 		t.Errorf("upcoming with a squatter: %s", got)
 	}
-	table.Put(&Lease{Address: a, Status: Free, Changed: 2000, Expires: 2000})
+	table.Put(&Lease{Prefix: Host(a), Status: Free, Changed: 2000, Expires: 2000})
 	if n := table.Count(id); n.Abandoned != 0 || n.Headroom != 6 {
 		t.Errorf("after clearing: %+v", n)
 	}

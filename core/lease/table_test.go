@@ -10,6 +10,9 @@ import (
 	"yarnpost/core/plan"
 )
 
+// named is a client that a test knows by a word.
+func named(who string) Client { return ByIdentifier([]byte(who)) }
+
 // scoped makes a plan with one scope of a pool, and a table under it.
 func scoped(tb testing.TB, subnet, pool string) (*Table, plan.ID) {
 	tb.Helper()
@@ -42,7 +45,7 @@ func change(tb testing.TB, t *Table, edit func(*plan.Draft) error) {
 
 func held(a string, n int, until Time) *Lease {
 	hw := addr.Hardware([]byte{2, 0, 0, 0, 0, byte(n)})
-	return &Lease{Address: netip.MustParseAddr(a), Status: Active, Client: ByHardware(1, hw), Hardware: hw, Since: 1000, Changed: 1000, Expires: until, Granted: time.Hour}
+	return &Lease{Prefix: Host(netip.MustParseAddr(a)), Status: Active, Client: ByHardware(1, hw), Hardware: hw, Since: 1000, Changed: 1000, Expires: until, Granted: time.Hour}
 }
 
 func anyAddr(netip.Addr) bool { return true }
@@ -52,7 +55,7 @@ func recount(t *Table, id plan.ID) (n uint64) {
 	v := t.Plan().Scope(id)
 	for _, r := range v.Ranges {
 		for a := r.From; r.Contains(a); a = a.Next() {
-			l := t.Get(a)
+			l := t.At(a)
 			_, offered := t.OfferOf(a)
 			if t.Plan().ReservationAt(a) == nil && !offered && (l == nil || !l.busy()) {
 				n++
@@ -79,7 +82,7 @@ func TestHeadroomIsExact(t *testing.T) {
 	check("new", 10)
 	table.Put(held("10.77.0.10", 1, 5000))
 	check("a lease", 9)
-	table.PutOffer(Offer{Address: netip.MustParseAddr("10.77.0.11"), Client: "hx", Until: 2000})
+	table.PutOffer(Offer{Prefix: Host(netip.MustParseAddr("10.77.0.11")), Client: named("x"), Until: 2000})
 	check("an offer", 8)
 	reserve("a", "10.77.0.12", 1)
 	check("a reservation", 7)
@@ -87,13 +90,13 @@ func TestHeadroomIsExact(t *testing.T) {
 	check("a reservation of a held address", 7)
 	reserve("c", "10.77.0.99", 3)
 	check("a reservation outside the pool", 7)
-	table.Put(table.Get(netip.MustParseAddr("10.77.0.10")).Ended(Released, 1500))
+	table.Put(table.At(netip.MustParseAddr("10.77.0.10")).Ended(Released, 1500))
 	check("released but reserved", 7)
 	change(t, table, func(d *plan.Draft) error { return d.RemoveReservation("b") })
 	check("reservation removed", 8)
 	table.Lapse(2000)
 	check("offer lapsed", 9)
-	table.Put(&Lease{Address: netip.MustParseAddr("10.77.0.13"), Status: Abandoned})
+	table.Put(&Lease{Prefix: Host(netip.MustParseAddr("10.77.0.13")), Status: Abandoned})
 	check("abandoned", 8)
 	change(t, table, func(d *plan.Draft) error {
 		s := d.Plan().Scope(id).Scope
@@ -125,10 +128,10 @@ func TestPickOrder(t *testing.T) {
 		table.Put(held(a, i, 9000))
 	}
 	expect("all held", "none")
-	table.Put(table.Get(netip.MustParseAddr("10.77.0.12")).Ended(Released, 1100))
-	table.Put(table.Get(netip.MustParseAddr("10.77.0.10")).Ended(Released, 1200))
+	table.Put(table.At(netip.MustParseAddr("10.77.0.12")).Ended(Released, 1100))
+	table.Put(table.At(netip.MustParseAddr("10.77.0.10")).Ended(Released, 1200))
 	expect("free for longest", "10.77.0.12")
-	table.PutOffer(Offer{Address: netip.MustParseAddr("10.77.0.12"), Client: "hx", Until: 1300})
+	table.PutOffer(Offer{Prefix: Host(netip.MustParseAddr("10.77.0.12")), Client: named("x"), Until: 1300})
 	expect("the other, while that is on offer", "10.77.0.10")
 	table.Lapse(1300)
 	expect("after the offer lapsed", "10.77.0.12")
@@ -198,7 +201,7 @@ func TestKept(t *testing.T) {
 	if a, ok := table.Pick(id, addr.Range{}, anyAddr); ok || table.Count(id).Headroom != 0 {
 		t.Errorf("%s would be given, headroom %d", a, table.Count(id).Headroom)
 	}
-	if mine := table.ByClient(id, l.Client); mine == nil || mine.Address != l.Address {
+	if mine := table.ByClient(id, l.Client); mine == nil || mine.Address() != l.Address() {
 		t.Error("its client does not find it")
 	}
 	list, _ := table.Due(9000, 10)
@@ -218,7 +221,7 @@ func TestOrphansComeHome(t *testing.T) {
 	l := held("10.77.0.10", 1, 9000)
 	table.Put(l)
 	change(t, table, func(d *plan.Draft) error { return d.RemoveScope("looms") })
-	if table.Get(l.Address) != l || table.Count(id).Active != 0 {
+	if table.At(l.Address()) != l || table.Count(id).Active != 0 {
 		t.Error("the lease is gone with its scope")
 	}
 	change(t, table, func(d *plan.Draft) error {
@@ -230,12 +233,12 @@ func TestOrphansComeHome(t *testing.T) {
 		return err
 	})
 	v := table.Plan().ScopeNamed("again")
-	if table.Get(l.Address) != l || table.ByClient(v.ID, l.Client) != l || table.Count(v.ID).Active != 1 {
+	if table.At(l.Address()) != l || table.ByClient(v.ID, l.Client) != l || table.Count(v.ID).Active != 1 {
 		t.Error("the lease did not come home")
 	}
 	seen := 0
-	for at, part := table.Walk(0), []*Lease(nil); ; {
-		if part = table.Next(at, part[:0], 1); len(part) == 0 {
+	for at, part := table.Snapshot(0), []*Lease(nil); ; {
+		if part = at.Next(part[:0], 1); len(part) == 0 {
 			break
 		}
 		seen += len(part)
@@ -253,7 +256,7 @@ func TestReturnedStaysSmall(t *testing.T) {
 		table.Put(l)
 		table.Put(l.Ended(Released, Time(1000+i)))
 	}
-	if n := len(table.shards[id].parts[0].returned); n > 3000 {
+	if n := len(table.shards[id].pools[0].returned); n > 3000 {
 		t.Errorf("%d entries wait for three addresses", n)
 	}
 }
@@ -295,6 +298,19 @@ func BenchmarkPickAndPut(b *testing.B) {
 		}
 		n++
 		hw := addr.Hardware([]byte{2, 0, byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
-		table.Put(&Lease{Address: a, Status: Active, Client: ByHardware(1, hw), Hardware: hw, Expires: 1 << 40})
+		table.Put(&Lease{Prefix: Host(a), Status: Active, Client: ByHardware(1, hw), Hardware: hw, Expires: 1 << 40})
 	}
+}
+
+func poolTo(tb testing.TB, table *Table, id plan.ID, pool string) {
+	tb.Helper()
+	change(tb, table, func(d *plan.Draft) error {
+		s := d.Plan().Scope(id).Scope
+		r, err := addr.ParseRange(pool)
+		s.Pools = []addr.Range{r}
+		if err == nil {
+			_, err = d.PutScope(s)
+		}
+		return err
+	})
 }

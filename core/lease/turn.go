@@ -20,11 +20,11 @@ type Turn struct {
 	gone    []plan.ID
 	orphans *shard // built anew, or nil
 	sources []*shard
-	slot    int          // of the first source
-	offers  []netip.Addr // on offer in the sources, still to be looked at
-	cursors []*shard     // whose cursors have to move
-	free    []freed      // addresses of the fresh shards, in the order of the walk
-	queues  map[*part][]freed
+	slot    int            // of the first source
+	offers  []netip.Prefix // on offer in the sources, still to be looked at
+	cursors []*shard       // whose cursors have to move
+	free    []freed        // addresses of the fresh shards, in the order of the walk
+	queues  map[*pool][]freed
 	moved   map[plan.ID]map[netip.Addr]*plan.Plan // whose reservations come or go, of scopes that stay
 	rest    []movedAt
 }
@@ -43,7 +43,7 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 			u.sources = append(u.sources, s)
 		}
 		if v := p.Scope(id); v != nil {
-			s := newShard(v)
+			s := newShard(p, v)
 			s.taken = reservedIn(p, v)
 			u.fresh[id] = s
 			u.cursors = append(u.cursors, s)
@@ -52,7 +52,7 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 		}
 	}
 	if subnets {
-		u.orphans = newShard(nil)
+		u.orphans = newShard(p, nil)
 		u.sources = append(u.sources, t.orphans)
 	}
 	for _, c := range changes {
@@ -77,8 +77,8 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 // Begin lets what happens to the table happen to both from now on.
 func (u *Turn) Begin() {
 	for _, s := range u.sources {
-		for a := range s.offers {
-			u.offers = append(u.offers, a)
+		for k := range s.offers.at {
+			u.offers = append(u.offers, k)
 		}
 	}
 	u.table.turn = u
@@ -97,38 +97,38 @@ func reservedIn(p *plan.Plan, v *plan.View) (n uint64) {
 	return n
 }
 
-// target is where an address will live, or nil if that does not change.
-func (u *Turn) target(a netip.Addr) *shard {
+// target is where the record of a key will live, or nil if that does not change.
+func (u *Turn) target(k netip.Prefix) *shard {
 	if u == nil {
 		return nil
 	}
-	if id := scopeID(u.plan.ScopeAt(a)); id != 0 {
-		return u.fresh[id]
+	if v := u.plan.ScopeAt(k.Addr()); v != nil {
+		return u.fresh[v.ID]
 	}
 	return u.orphans
 }
 
 func (u *Turn) put(l *Lease, due Time) {
-	if s := u.target(l.Address); s != nil {
-		s.dues[s.set(u.plan, l)] = due
+	if s := u.target(l.Prefix); s != nil {
+		s.dues[s.set(l)] = due
 	}
 }
 
 func (u *Turn) putOffer(o Offer) {
-	if s := u.target(o.Address); s != nil {
-		s.putOffer(u.plan, o)
+	if s := u.target(o.Prefix); s != nil {
+		s.putOffer(o)
 	}
 }
 
-func (u *Turn) dropOffer(a netip.Addr) {
-	if s := u.target(a); s != nil {
-		s.dropOffer(u.plan, a)
+func (u *Turn) dropOffer(k netip.Prefix) {
+	if s := u.target(k); s != nil {
+		s.dropOffer(k)
 	}
 }
 
-func (u *Turn) expected(a netip.Addr, due Time) {
-	if s := u.target(a); s != nil {
-		if i := s.slotAt(a); i >= 0 {
+func (u *Turn) expected(k netip.Prefix, due Time) {
+	if s := u.target(k); s != nil {
+		if i := s.slot(k); i >= 0 {
 			s.dues[i] = due
 		}
 	}
@@ -143,25 +143,25 @@ func (u *Turn) Step(n int) (more bool) {
 			continue
 		}
 		l := from.slots[u.slot]
-		if s := u.target(l.Address); s != nil && s.slotAt(l.Address) < 0 {
-			i := s.store(u.plan, l)
+		if s := u.target(l.Prefix); s != nil && s.slot(l.Prefix) < 0 {
+			i := s.store(l)
 			s.dues[i] = from.dues[u.slot]
-			if s.view != nil && !l.busy() && s.view.Allocatable(l.Address) {
-				u.free = append(u.free, freed{l.Address, l.Changed})
+			if s.view != nil && !l.busy() && s.view.Allocatable(l.Address()) {
+				u.free = append(u.free, freed{l.Address(), l.Changed})
 			}
 		}
 		u.slot++
 		n--
 	}
 	for ; n > 0 && len(u.offers) > 0; n-- {
-		a := u.offers[0]
+		k := u.offers[0]
 		u.offers = u.offers[1:]
-		if o, stands := u.table.shardAt(a).offers[a]; stands {
+		if o, stands := u.table.shardOf(k).offers.at[k]; stands {
 			u.putOffer(o)
 		}
 	}
 	for n > 0 && len(u.cursors) > 0 {
-		if n = u.cursors[0].advance(u.plan, n); n > 0 {
+		if n = u.cursors[0].advance(n); n > 0 {
 			u.cursors = u.cursors[1:]
 		}
 	}
@@ -172,11 +172,11 @@ func (u *Turn) Step(n int) (more bool) {
 // others use the table.
 func (u *Turn) Sort() {
 	slices.SortStableFunc(u.free, func(a, b freed) int { return cmp.Compare(a.since, b.since) })
-	u.queues = map[*part][]freed{}
+	u.queues = map[*pool][]freed{}
 	for _, f := range u.free {
-		s := u.target(f.address)
+		s := u.target(Host(f.address))
 		if n := s.view.PartAt(f.address); n >= 0 {
-			q := &s.parts[n]
+			q := &s.pools[n]
 			u.queues[q] = append(u.queues[q], f)
 		}
 	}
@@ -207,7 +207,9 @@ func (u *Turn) End() {
 	if u.orphans != nil {
 		t.orphans = u.orphans
 	}
+	t.orphans.plan = u.plan
 	for id, s := range t.shards { // views are recompiled when defaults or links change
+		s.plan = u.plan
 		if v := u.plan.Scope(id); s.view != v {
 			s.view = v
 		}
@@ -224,7 +226,7 @@ func (u *Turn) End() {
 func (u *Turn) Rest(n int) (more bool) {
 	for ; n > 0 && len(u.rest) > 0; n-- {
 		if s := u.table.shards[u.rest[0].scope]; s != nil {
-			s.arrive(u.plan, u.rest[0].address)
+			s.arrive(u.rest[0].address)
 			if len(s.moved) == 0 {
 				s.moved = nil
 			}
@@ -250,33 +252,6 @@ func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
 // it, the first newcomer of a full pool waits until that is found.
 func (t *Table) Settle() {
 	for _, s := range t.shards {
-		s.advance(t.plan, 1<<62)
+		s.advance(1 << 62)
 	}
-}
-
-// advance moves the cursors of a shard's pools past what is taken, n addresses
-// at most, and gives what is left of n.
-func (s *shard) advance(p *plan.Plan, n int) int {
-	if s.view == nil {
-		return n
-	}
-	for i := range s.parts {
-		q, ranges := &s.parts[i], s.view.Parts[i].Ranges
-		for n > 0 && q.rangeAt < len(ranges) {
-			r := ranges[q.rangeAt]
-			if !q.next.IsValid() || q.next.Less(r.From) {
-				q.next = r.From
-			}
-			if !r.Contains(q.next) {
-				q.rangeAt++
-				continue
-			}
-			if s.slotAt(q.next) < 0 && !s.takes(p, q.next) {
-				break
-			}
-			q.next = q.next.Next()
-			n--
-		}
-	}
-	return n
 }

@@ -24,14 +24,14 @@ func TestTurnBesideTraffic(t *testing.T) {
 			n, what := r.IntN(50), r.IntN(6)
 			now++
 			for _, table := range []*Table{slow, quick} {
-				l := table.Get(a)
+				l := table.At(a)
 				switch what {
 				case 0, 1:
 					table.Put(held(a.String(), n, now+Time(n)))
 				case 2:
-					table.PutOffer(Offer{Address: a, Client: Client(fmt.Sprint("h", n)), Until: now + 5})
+					table.PutOffer(Offer{Prefix: Host(a), Client: named(fmt.Sprint(n)), Until: now + 5})
 				case 3:
-					table.DropOffer(a)
+					table.DropOffer(Host(a))
 				case 4:
 					if l != nil {
 						table.Put(l.Ended(Released, now))
@@ -104,7 +104,7 @@ func TestTurnBesideTraffic(t *testing.T) {
 			touch()
 		}
 		for a := netip.MustParseAddr("10.77.0.0"); a != netip.MustParseAddr("10.77.0.200"); a = a.Next() {
-			one, two := slow.Get(a), quick.Get(a)
+			one, two := slow.At(a), quick.At(a)
 			if fmt.Sprint(one) != fmt.Sprint(two) && (one == nil || two == nil || *one != *two) {
 				t.Fatalf("seed %d: %s is %+v, and at once %+v", seed, a, one, two)
 			}

@@ -40,7 +40,8 @@ type Draft struct {
 	order   []ID
 	// alone marks a draft that restores what was stored: next shares no table of
 	// prefixes with another plan, and what was allowed once is not refused.
-	alone bool
+	alone  bool
+	sieves map[ID]bool // of scopes: made by this draft, so it may write to them
 }
 
 // insert writes to a table of prefixes without changing plans that share it.
@@ -60,7 +61,7 @@ func (p *Plan) Draft() *Draft {
 	n.few = p.few.fork()
 	n.onLink, n.interfaces = p.onLink.fork(), p.interfaces.fork()
 	n.reserved = p.reserved.fork()
-	return &Draft{next: &n, before: p, changes: map[ID]Change{}}
+	return &Draft{next: &n, before: p, changes: map[ID]Change{}, sieves: map[ID]bool{}}
 }
 
 // Plan is the draft as it stands; it must not be kept while edits go on.
@@ -361,15 +362,16 @@ func (d *Draft) PutScope(s Scope) (ID, error) {
 	}
 	var before Item
 	var routers []netip.Addr
+	var sieve *sieve
 	if old := d.next.Scope(s.ID); old != nil {
-		before, routers = old.Scope, old.Routers
+		before, routers, sieve = old.Scope, old.Routers, old.sieve
 		d.dropScope(old)
 	} else if s.ID == 0 {
 		s.ID = d.newID()
 	}
 	d.rename(KindScope, s.ID, "", s.Name)
 	v := d.next.compile(s)
-	d.addView(v)
+	d.addView(v, sieve)
 	d.refresh(append(slices.Clone(routers), v.Routers...), s.ID)
 	d.note(KindScope, s.ID, s.Name, before, s)
 	if err := d.checkRouters("scope "+s.Name, v.Routers); err != nil {
@@ -485,9 +487,10 @@ func overlapping(s *Scope, other *View) error {
 
 // recompile refreshes the view of a scope that did not change itself.
 func (d *Draft) recompile(s Scope) {
-	d.dropScope(d.next.Scope(s.ID))
+	old := d.next.Scope(s.ID)
+	d.dropScope(old)
 	d.rename(KindScope, s.ID, "", s.Name)
-	d.addView(d.next.compile(s))
+	d.addView(d.next.compile(s), old.sieve)
 }
 
 func (d *Draft) recompileAll() {
@@ -496,7 +499,8 @@ func (d *Draft) recompileAll() {
 	}
 }
 
-func (d *Draft) addView(v *View) {
+func (d *Draft) addView(v *View, sieve *sieve) {
+	v.sieve = sieve
 	d.next.scopes.set(v.ID, v)
 	insert(d, &d.next.subnets, v.Subnet, v)
 	peers := append(slices.Clone(d.next.OnLink(v.Link)), v)
@@ -631,6 +635,7 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 	insert(d, &x.byAddress, only(r.Address), &r)
 	x.byClient.set(r.key(), &r)
 	x.count(&r, 1)
+	d.sift(&r)
 	d.note(KindReservation, r.ID, r.Name, before, r)
 	return r.ID, nil
 }

@@ -202,9 +202,9 @@ func TestReservationsOfAllKinds(t *testing.T) {
 	p, _ := d.Finish()
 	circuit := func() string { return "sw1/0/7" }
 	for want, got := range map[string]*Reservation{
-		"id":   p.ReservationFor(scope, "\x02\x00\x00\x00\x00\x01", "\x00loom", circuit),
-		"hw":   p.ReservationFor(scope, "\x02\x00\x00\x00\x00\x01", "other", circuit),
-		"port": p.ReservationFor(scope, "\x02\x00\x00\x00\x00\x02", "other", circuit),
+		"id":   p.ReservationFor(p.Scope(scope), "\x02\x00\x00\x00\x00\x01", "\x00loom", circuit),
+		"hw":   p.ReservationFor(p.Scope(scope), "\x02\x00\x00\x00\x00\x01", "other", circuit),
+		"port": p.ReservationFor(p.Scope(scope), "\x02\x00\x00\x00\x00\x02", "other", circuit),
 	} {
 		if got == nil || got.Name != want {
 			t.Errorf("found %v, want %s", got, want)
@@ -216,11 +216,11 @@ func TestReservationsOfAllKinds(t *testing.T) {
 			t.Fatal(err)
 		}
 		p, _ = d.Finish()
-		if p.ReservationFor(scope, "\x02\x00\x00\x00\x00\x01", "", nil) == nil || p.ReservationFor(scope, "", "", circuit) == nil || p.ReservationCount(scope) != 3 {
+		if p.ReservationFor(p.Scope(scope), "\x02\x00\x00\x00\x00\x01", "", nil) == nil || p.ReservationFor(p.Scope(scope), "", "", circuit) == nil || p.ReservationCount(scope) != 3 {
 			t.Fatalf("revision %d has lost reservations", p.Revision)
 		}
 	}
-	if r := p.ReservationFor(scope, "\x02\x00\x00\x00\x00\x02", "", nil); r != nil {
+	if r := p.ReservationFor(p.Scope(scope), "\x02\x00\x00\x00\x00\x02", "", nil); r != nil {
 		t.Errorf("a stranger has reservation %s", r.Name)
 	}
 }

@@ -101,6 +101,7 @@ type View struct {
 	Mask       []byte       // as it travels
 	Values     []Value      // options of defaults and scope, by key
 	Routers    []netip.Addr // that its clients are told of, by rules too
+	sieve      *sieve       // of its reservations
 }
 
 // Part is one pool of a scope.
@@ -227,25 +228,22 @@ func (p *Plan) LinkOfRelay(a netip.Addr) ID {
 // ReservationFor is a client's reservation in a scope, or nil: by its client
 // identifier, its hardware address, or the circuit it is plugged into, in this
 // order. What is not known of a client is empty, or nil.
-func (p *Plan) ReservationFor(scope ID, hw addr.Hardware, identifier string, circuit func() string) *Reservation {
-	if identifier != "" {
-		if r, ok := p.reserved.byClient.get(whoKey{scope, 'i', identifier}); ok {
-			return r
+func (p *Plan) ReservationFor(v *View, hw addr.Hardware, identifier string, circuit func() string) *Reservation {
+	of := func(kind byte, who string) *Reservation {
+		if who == "" || !v.sieve.may(hashOfClient(kind, who)) {
+			return nil
 		}
+		r, _ := p.reserved.byClient.get(whoKey{v.ID, kind, who})
+		return r
 	}
-	if hw != "" {
-		if r, ok := p.reserved.byClient.get(whoKey{scope, 'h', string(hw)}); ok {
-			return r
-		}
+	if r := of('i', identifier); r != nil {
+		return r
 	}
-	if circuit == nil {
-		return nil
+	if r := of('h', string(hw)); r != nil || circuit == nil || v.sieve == nil {
+		return r
 	}
-	if n, _ := p.reserved.perScope.get(scope); n.circuits > 0 {
-		if c := circuit(); c != "" {
-			r, _ := p.reserved.byClient.get(whoKey{scope, 'c', c})
-			return r
-		}
+	if n, _ := p.reserved.perScope.get(v.ID); n.circuits > 0 {
+		return of('c', circuit())
 	}
 	return nil
 }

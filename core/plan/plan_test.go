@@ -187,7 +187,7 @@ func TestRestoreAndRemove(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if v := back.ScopeAt(netip.MustParseAddr("10.77.0.5")); back.Revision != 7 || v == nil || v.ID != s.ID || back.ReservationFor(v.ID, "\x02\x00\x00\x00\x00\x01", "", nil) == nil || back.ReservationCount(v.ID) != 1 {
+	if v := back.ScopeAt(netip.MustParseAddr("10.77.0.5")); back.Revision != 7 || v == nil || v.ID != s.ID || back.ReservationFor(v, "\x02\x00\x00\x00\x00\x01", "", nil) == nil || back.ReservationCount(v.ID) != 1 {
 		t.Error("the restored plan is another one")
 	}
 	d = back.Draft()

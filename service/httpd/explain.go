@@ -185,7 +185,7 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 	if in.Known {
 		l, asked := s.node.Engine().Known(string(m.CHAddr))
 		if at.IsValid() && m.CHAddr == "" {
-			s.node.Engine().With(func(table *lease.Table) { l = table.Get(at) })
+			s.node.Engine().With(func(table *lease.Table) { l = table.At(at) })
 			if l != nil {
 				m.CHAddr = l.Hardware
 				if set, ok := s.node.Engine().Given(l.Given); ok {
@@ -196,7 +196,7 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 			}
 			via = at
 		}
-		if l != nil && p.ScopeAt(l.Address) != nil {
+		if l != nil && p.ScopeAt(l.Address()) != nil {
 			if id := l.Client.Identifier(); id != "" {
 				put(option.ClientID, []byte(id))
 			}
@@ -209,16 +209,16 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 				circuit = []byte(l.Circuit)
 			}
 			if !via.IsValid() && in.Scope == "" {
-				via = l.Address
+				via = l.Address()
 			}
 			relayed = l.Relay
 			if !at.IsValid() && t == dhcp4.Request || t == dhcp4.Inform && !at.IsValid() { // it renews what it has
-				at = l.Address
+				at = l.Address()
 			}
 		}
 		if !via.IsValid() && in.Scope == "" {
 			for _, v := range p.Scopes() {
-				if r := p.ReservationFor(v.ID, m.CHAddr, in.Identifier, nil); r != nil {
+				if r := p.ReservationFor(v, m.CHAddr, in.Identifier, nil); r != nil {
 					via = r.Address
 					break
 				}

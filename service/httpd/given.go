@@ -25,7 +25,7 @@ func (s *Server) given(address string) (api.GivenOptions, error) {
 		return api.GivenOptions{}, refused("%v", err)
 	}
 	var l *lease.Lease
-	s.node.Engine().With(func(t *lease.Table) { l = t.Get(at) })
+	s.node.Engine().With(func(t *lease.Table) { l = t.At(at) })
 	if l == nil {
 		return api.GivenOptions{}, fmt.Errorf("%w: %s has no lease on record", plan.ErrNotFound, at)
 	}
@@ -88,7 +88,7 @@ func (s *Server) staleOf(scope string) (list []node.Stale, active int, err error
 	})
 	list = s.node.Engine().Stale(id)
 	slices.SortFunc(list, func(a, b node.Stale) int {
-		return cmp.Or(a.Renews.Compare(b.Renews), a.Lease.Address.Compare(b.Lease.Address))
+		return cmp.Or(a.Renews.Compare(b.Renews), a.Lease.Address().Compare(b.Lease.Address()))
 	})
 	return list, active, nil
 }
@@ -121,7 +121,7 @@ func (s *Server) nudge(ctx context.Context, in api.NudgeRequest) (api.Nudged, er
 			return api.Nudged{}, refused("%v", err)
 		}
 		var l *lease.Lease
-		s.node.Engine().With(func(t *lease.Table) { l = t.Get(at) })
+		s.node.Engine().With(func(t *lease.Table) { l = t.At(at) })
 		switch {
 		case l == nil || l.Status != lease.Active:
 			return api.Nudged{}, fmt.Errorf("%w: %s has no active lease", plan.ErrNotFound, at)

@@ -22,7 +22,7 @@ import (
 )
 
 func TestSearch(t *testing.T) {
-	l := &lease.Lease{Address: netip.MustParseAddr("10.77.0.110"), Status: lease.Active, Hardware: "\x02\x00\x5e\x00\x00\xaa", Hostname: "Card-Room", Vendor: "loomctl/2.7",
+	l := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.77.0.110")), Status: lease.Active, Hardware: "\x02\x00\x5e\x00\x00\xaa", Hostname: "Card-Room", Vendor: "loomctl/2.7",
 		Circuit: "sw1/0/7", Client: lease.ByIdentifier([]byte{0xff, 0x01, 0xbe, 0xef})}
 	for search, want := range map[string]bool{
 		"": true, "77.0.11": true, "card": true, "CARD-room": true, "02:00:5e": true, "02-00-5E": true, "0200.5e00.00aa": true, "02005e0000aa": true,
@@ -123,19 +123,19 @@ func TestEdits(t *testing.T) {
 // The rows of a page sort as they should, whatever they are sorted by.
 func TestSortRows(t *testing.T) {
 	p := plan.New()
-	a := &lease.Lease{Address: netip.MustParseAddr("10.0.0.9"), Hostname: "b", Hardware: "\x03", Expires: 5, Status: lease.Abandoned}
-	b := &lease.Lease{Address: netip.MustParseAddr("10.0.0.10"), Hostname: "A", Hardware: "\x02", Expires: lease.Never, Status: lease.Active}
+	a := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.0.0.9")), Hostname: "b", Hardware: "\x03", Expires: 5, Status: lease.Abandoned}
+	b := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.0.0.10")), Hostname: "A", Hardware: "\x02", Expires: lease.Never, Status: lease.Active}
 	for by, first := range map[string]*lease.Lease{"address": a, "hostname": b, "hardware": b, "expires": a, "status": b, "since": a} {
 		rows := []row{sortRow(p, b, by), sortRow(p, a, by)}
 		slices.SortFunc(rows, row.compare)
 		if rows[0].lease != first {
-			t.Errorf("by %s, %s comes first", by, rows[0].lease.Address)
+			t.Errorf("by %s, %s comes first", by, rows[0].lease.Address())
 		}
 	}
 }
 
 func TestViews(t *testing.T) {
-	l := &lease.Lease{Address: netip.MustParseAddr("10.77.0.9"), Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}), Hardware: addr.Hardware("\x02\x00\x00\x00\x00\x01"),
+	l := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.77.0.9")), Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}), Hardware: addr.Hardware("\x02\x00\x00\x00\x00\x01"),
 		Expires: lease.Never, Since: 1_700_000_000, Granted: time.Hour, Circuit: "\x00\x01"}
 	v := leaseView(plan.New(), l)
 	if v.Expires != nil || v.Identifier != "01:02" || v.Circuit != "00:01" || v.Relay != "" || v.Since.Format(time.RFC3339) != "2023-11-14T22:13:20Z" || v.Granted != "1h" {
@@ -180,7 +180,7 @@ func TestLeasePages(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 1))
 	var table []*lease.Lease
 	for n := range 200 {
-		table = append(table, &lease.Lease{Address: netip.AddrFrom4([4]byte{10, 0, 0, byte(n)}), Status: lease.Active, Hostname: fmt.Sprintf("host-%d", random.IntN(30)), Heard: lease.Time(random.IntN(50))})
+		table = append(table, &lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 0, 0, byte(n)})), Status: lease.Active, Hostname: fmt.Sprintf("host-%d", random.IntN(30)), Heard: lease.Time(random.IntN(50))})
 	}
 	for _, sort := range []string{"address", "hostname", "heard"} {
 		for _, desc := range []bool{false, true} {
@@ -199,9 +199,9 @@ func TestLeasePages(t *testing.T) {
 			}
 			seen, found := map[netip.Addr]bool{}, 0
 			for n, r := range all {
-				seen[r.lease.Address] = true
+				seen[r.lease.Address()] = true
 				if n > 0 && (r.compare(all[n-1]) < 0) != desc {
-					t.Fatalf("by %s, descending %v: %s comes behind %s", sort, desc, r.lease.Address, all[n-1].lease.Address)
+					t.Fatalf("by %s, descending %v: %s comes behind %s", sort, desc, r.lease.Address(), all[n-1].lease.Address())
 				}
 			}
 			for _, l := range table {

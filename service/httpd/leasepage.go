@@ -30,7 +30,7 @@ func (r row) compare(o row) int {
 	if c := strings.Compare(r.key, o.key); c != 0 {
 		return c
 	}
-	return r.lease.Address.Compare(o.lease.Address)
+	return r.lease.Address().Compare(o.lease.Address())
 }
 
 // cursor is where a page ended, as it travels.
@@ -102,7 +102,7 @@ func (s *Server) leases(q *leaseQuery) (api.LeasePage, error) {
 		if err != nil || json.Unmarshal(raw, &c) != nil {
 			return api.LeasePage{}, refused("after is not the next of an earlier page")
 		}
-		after = &row{&lease.Lease{Address: c.Addr}, string(c.Key), c.Num}
+		after = &row{&lease.Lease{Prefix: lease.Host(c.Addr)}, string(c.Key), c.Num}
 	}
 	var parts [walkers]leasePage
 	var adds []func(*lease.Lease)
@@ -120,7 +120,7 @@ func (s *Server) leases(q *leaseQuery) (api.LeasePage, error) {
 	for i, r := range all.best {
 		if i == q.Limit {
 			last := all.best[i-1]
-			c, err := json.Marshal(cursor{[]byte(last.key), last.num, last.lease.Address})
+			c, err := json.Marshal(cursor{[]byte(last.key), last.num, last.lease.Address()})
 			if err != nil {
 				return out, err
 			}
@@ -142,7 +142,7 @@ func sortRow(p *plan.Plan, l *lease.Lease, by string) row {
 	case "vendor":
 		r.key = strings.ToLower(l.Vendor)
 	case "scope":
-		if v := p.ScopeAt(l.Address); v != nil {
+		if v := p.ScopeAt(l.Address()); v != nil {
 			r.key = v.Name
 		}
 	case "status":
@@ -197,7 +197,7 @@ func (s *search) fits(l *lease.Lease) bool {
 	if len(s.statuses) > 0 && !slices.Contains(s.statuses, l.Status) {
 		return false
 	}
-	return s.text == "" || s.inAddress(l.Address) || s.inOctets(string(l.Hardware)) || s.inOctets(l.Client.Identifier()) ||
+	return s.text == "" || s.inAddress(l.Address()) || s.inOctets(string(l.Hardware)) || s.inOctets(l.Client.Identifier()) ||
 		containsFold(l.Hostname, s.text) || containsFold(l.Vendor, s.text) || containsFold(l.Circuit, s.text)
 }
 

@@ -45,7 +45,7 @@ func (s *Server) registerLeases(a huma.API) {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
 		var l *lease.Lease
-		s.node.Engine().With(func(t *lease.Table) { l = t.Get(at) })
+		s.node.Engine().With(func(t *lease.Table) { l = t.At(at) })
 		if l == nil || l.Status == lease.Free {
 			return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", at))
 		}
@@ -158,7 +158,7 @@ func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
 	}
 	s.node.EachLease(scope, func(l *lease.Lease) {
 		if l.Status == lease.Abandoned && len(list) < clearMost {
-			list = append(list, l.Address)
+			list = append(list, l.Address())
 		}
 	})
 	return list, nil
@@ -220,7 +220,7 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[[]api.Leas
 	}
 	out := []api.LeaseEvent{}
 	for _, e := range events {
-		l := leaseView(plan.New(), &lease.Lease{Address: e.Address, Status: e.Status, Client: e.Client, Hardware: e.Hardware, Hostname: e.Hostname, Circuit: e.Circuit, Relay: e.Relay})
+		l := leaseView(plan.New(), &e.Lease)
 		if !q.At.IsZero() && (e.Status != lease.Active || e.Expires != lease.Never && e.Expires.Std().Before(q.At)) {
 			continue // nobody had it then
 		}

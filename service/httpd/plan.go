@@ -222,7 +222,7 @@ func (s *Server) reservations(scope, search string, limit, offset int) (*body[[]
 	list = page(list, offset, limit)
 	s.node.Engine().With(func(t *lease.Table) {
 		for _, r := range list {
-			out = append(out, reservationView(p, r, t.Get(r.Address), now))
+			out = append(out, reservationView(p, r, t.At(r.Address), now))
 		}
 	})
 	return respond(out, nil)
@@ -368,10 +368,10 @@ func (s *Server) cells(p *plan.Plan, v *plan.View) []api.Cell {
 	for _, r := range p.Reservations(v.ID) {
 		mark(r.Address, "reserved", r.Hardware.String(), r.Hostname)
 	}
-	s.node.EachLease(v.ID, func(l *lease.Lease) { mark(l.Address, l.Status.String(), l.Hardware.String(), l.Hostname) })
+	s.node.EachLease(v.ID, func(l *lease.Lease) { mark(l.Address(), l.Status.String(), l.Hardware.String(), l.Hostname) })
 	s.node.Engine().With(func(t *lease.Table) {
 		for _, o := range t.Offers(v.ID) {
-			mark(o.Address, "offered", "", "")
+			mark(o.Address(), "offered", "", "")
 		}
 	})
 	return out

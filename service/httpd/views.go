@@ -126,7 +126,7 @@ func addrText(a netip.Addr) string {
 }
 
 func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
-	out := api.Lease{Address: l.Address.String(), Status: l.Status.String(), Hardware: l.Hardware.String(),
+	out := api.Lease{Address: l.Address().String(), Status: l.Status.String(), Hardware: l.Hardware.String(),
 		Identifier: option.Colons([]byte(l.Client.Identifier())), Hostname: l.Hostname, Vendor: l.Vendor, Reserved: l.Reserved,
 		Since: l.Since.Std(), Expires: expiry(l.Expires), Changed: l.Changed.Std(), Heard: l.Heard.Std(), Granted: option.FormatDuration(l.Granted),
 		Relay: addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision, CanNudge: l.Nudge != ""}
@@ -141,7 +141,7 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 	case l.Kept():
 		out.Evidence = "its client may still use it: kept from others until a probe meets silence, or until it expires"
 	}
-	if v := p.ScopeAt(l.Address); v != nil {
+	if v := p.ScopeAt(l.Address()); v != nil {
 		out.Scope = v.Name
 	}
 	return out

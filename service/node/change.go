@@ -173,8 +173,8 @@ func holds(r *plan.Reservation, l *lease.Lease) bool {
 // eachLease walks a scope (0: the whole table), a part at a time. A panic of one
 // that walks is that of the caller.
 func (e *Engine) eachLease(scope plan.ID, share ...func(*lease.Lease)) {
-	var at *lease.Position
-	e.With(func(t *lease.Table) { at = t.Walk(scope) })
+	var at *lease.Snapshot
+	e.With(func(t *lease.Table) { at = t.Snapshot(scope) })
 	var walking sync.WaitGroup
 	var fault atomic.Value
 	for _, f := range share {
@@ -186,7 +186,7 @@ func (e *Engine) eachLease(scope plan.ID, share ...func(*lease.Lease)) {
 			}()
 			part := make([]*lease.Lease, 0, 512)
 			for {
-				e.With(func(t *lease.Table) { part = t.Next(at, part[:0], 512) })
+				e.With(func(*lease.Table) { part = at.Next(part[:0], 512) })
 				if len(part) == 0 {
 					return
 				}
@@ -213,7 +213,7 @@ func (n *Node) Propose(p *plan.Plan, v *plan.View) (a netip.Addr, ok bool) {
 	now := lease.At(n.clock.Now())
 	n.engine.With(func(t *lease.Table) {
 		a, ok = plan.FreeForReservation(p, v, func(a netip.Addr) bool {
-			l := t.Get(a)
+			l := t.At(a)
 			_, offered := t.OfferOf(a)
 			return offered || n.engine.isOwn(a) || n.engine.isRelay(a) || l != nil && (l.HeldAt(now) || l.Kept() || l.Status == lease.Abandoned)
 		})
@@ -226,7 +226,7 @@ func (n *Node) HeldBy(scope plan.ID, r *plan.Reservation) (found netip.Addr, ok 
 	now := lease.At(n.clock.Now())
 	n.engine.eachLease(scope, func(l *lease.Lease) {
 		if holds(r, l) && l.HeldAt(now) {
-			found, ok = l.Address, true
+			found, ok = l.Address(), true
 		}
 	})
 	return found, ok

@@ -76,7 +76,7 @@ func (e *Engine) scopeEffects(before, after *plan.View, next *plan.Plan, now lea
 			return
 		}
 		active++
-		if after != nil && !after.Allocatable(l.Address) && before.Allocatable(l.Address) && next.ReservationAt(l.Address) == nil {
+		if after != nil && !after.Allocatable(l.Address()) && before.Allocatable(l.Address()) && next.ReservationAt(l.Address()) == nil {
 			moved++
 		}
 	})
@@ -142,7 +142,7 @@ func (e *Engine) reservationEffects(c plan.Change, next *plan.Plan, now lease.Ti
 		out = append(out, Effect{"reservation " + c.Name, fmt.Sprintf(format, args...), clients, strands})
 	}
 	e.With(func(t *lease.Table) {
-		if l := t.Get(was.Address); had && (!is || was.Address != r.Address) && l != nil && l.HeldAt(now) && holds(&was, l) {
+		if l := t.At(was.Address); had && (!is || was.Address != r.Address) && l != nil && l.HeldAt(now) && holds(&was, l) {
 			v := next.ScopeAt(was.Address)
 			switch {
 			case is:
@@ -154,7 +154,7 @@ func (e *Engine) reservationEffects(c plan.Change, next *plan.Plan, now lease.Ti
 		if !is || had && was.Address == r.Address && was.Client() == r.Client() {
 			return
 		}
-		switch l := t.Get(r.Address); {
+		switch l := t.At(r.Address); {
 		case l == nil || holds(&r, l) && l.Status != lease.Abandoned:
 		case l.HeldAt(now):
 			say(1, false, "%s is held by %s (%s) %s; it is moved when it renews", r.Address, l.Hardware, l.Hostname, until(l.Expires))
@@ -244,12 +244,12 @@ func (e *Engine) ruleEffects(old, next *plan.Plan, c plan.Change, now lease.Time
 	}
 	looked, hit := 0, 0
 	e.eachLease(after.Scope, func(l *lease.Lease) {
-		v := next.ScopeAt(l.Address)
-		if !l.HeldAt(now) || l.Client == "" || v == nil || looked >= ruleLooks {
+		v := next.ScopeAt(l.Address())
+		if !l.HeldAt(now) || !l.Client.Known() || v == nil || looked >= ruleLooks {
 			return
 		}
 		looked++
-		if after.Action == plan.ReservedOnly && next.ReservationAt(l.Address) != nil {
+		if after.Action == plan.ReservedOnly && next.ReservationAt(l.Address()) != nil {
 			return
 		}
 		set, _ := e.Given(l.Given)

@@ -33,7 +33,7 @@ type Ending struct {
 // when that is durable.
 func (n *Node) EndLease(ctx context.Context, a netip.Addr, preview bool) (Ending, error) {
 	var l *lease.Lease
-	n.engine.With(func(t *lease.Table) { l = t.Get(a) })
+	n.engine.With(func(t *lease.Table) { l = t.At(a) })
 	if l == nil || l.Status != lease.Active {
 		return Ending{}, fmt.Errorf("%w: %s is not active", ErrNoLease, a)
 	}
@@ -90,7 +90,7 @@ func clearable(a netip.Addr, l *lease.Lease) error {
 // out again, unless somebody answers there; it returns when that is durable.
 func (n *Node) ClearAddress(ctx context.Context, a netip.Addr, preview bool) (Ending, error) {
 	var l *lease.Lease
-	n.engine.With(func(t *lease.Table) { l = t.Get(a) })
+	n.engine.With(func(t *lease.Table) { l = t.At(a) })
 	if err := clearable(a, l); err != nil {
 		return Ending{}, err
 	}
@@ -127,7 +127,7 @@ func (n *Node) replace(ctx context.Context, a netip.Addr, change func(l *lease.L
 	e := n.engine
 	done := make(chan struct{})
 	e.With(func(t *lease.Table) {
-		l := t.Get(a)
+		l := t.At(a)
 		if next, err = change(l, lease.At(n.clock.Now())); err != nil || next == l {
 			close(done)
 		} else if !e.commit(store.Entry{Before: l, After: next, Note: waiting{lease: next, done: done}}) {

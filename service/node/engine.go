@@ -25,8 +25,8 @@ type Recorder interface {
 	// Add queues entries that belong together and reports whether they were
 	// taken.
 	Add(...store.Entry) bool
-	// Pending reports whether an address has a record that is not yet durable.
-	Pending(netip.Addr) bool
+	// Pending reports whether a key has a record that is not yet durable.
+	Pending(netip.Prefix) bool
 	// Down is why nothing can be recorded now, or nil.
 	Down() error
 	Snapshot() (store.Stats, int)
@@ -240,24 +240,24 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 	}
 	e.countFits(d, now)
 	if d.Drop.IsValid() {
-		e.table.DropOffer(d.Drop)
+		e.table.DropOffer(lease.Host(d.Drop))
 	}
 	if d.New && d.Scope != nil && d.Scope.Limits.NewPerMinute >= 0 { // who comes while there is no limit is not counted against one
 		e.table.Welcome(d.Scope.ID, portOf(req), now)
 	}
 	if d.Offer != nil {
-		old, again := e.table.OfferOf(d.Offer.Address)
+		old, again := e.table.OfferOf(d.Offer.Address())
 		if again && old.Client == d.Client && old.Until != d.Offer.Until {
 			e.unserved.note(req, d, answer.NotTaken, now)
 		}
 		e.table.PutOffer(*d.Offer)
-		e.probes.used(d.Scope.ID, d.Offer.Address, now)
+		e.probes.used(d.Scope.ID, d.Offer.Address(), now)
 	}
 	e.watch(req, d, at)
 	switch {
 	case d.Lease != nil:
 		return reply, e.record(p, req, d, reply, at, arrived)
-	case d.Outcome == answer.Acknowledged && e.journal.Pending(d.Address):
+	case d.Outcome == answer.Acknowledged && e.journal.Pending(lease.Host(d.Address)):
 		// A repeated request joins the entry that waits.
 		reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Recorded, at)
 		e.journal.Add(store.Entry{Note: waiting{reply: reply, talk: reply.Talk}})
@@ -287,16 +287,16 @@ func portOf(req *answer.Request) lease.Port {
 // which lets the reply go. The caller holds the lock. Nothing is ever sent at
 // once.
 func (e *Engine) record(p *wire.Packet, req *answer.Request, d *answer.Decision, reply wire.Reply, at, arrived time.Time) (send bool) {
-	before := e.table.Get(d.Lease.Address)
+	before := e.table.At(d.Lease.Address())
 	set := e.newSet(req, d, before, lease.At(at))
 	reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Recorded, at)
 	entries := make([]store.Entry, 0, 1+len(d.Ends))
 	entries = append(entries, store.Entry{Before: before, After: d.Lease, Set: set, Note: waiting{reply: reply, lease: d.Lease, talk: reply.Talk}})
 	for _, l := range d.Ends {
-		entries = append(entries, store.Entry{Before: e.table.Get(l.Address), After: l, Note: waiting{lease: l}})
+		entries = append(entries, store.Entry{Before: e.table.At(l.Address()), After: l, Note: waiting{lease: l}})
 	}
 	if e.commit(entries...) {
-		e.table.DropOffer(d.Lease.Address)
+		e.table.DropOffer(d.Lease.Prefix)
 		return false
 	}
 	if set != nil {
@@ -314,13 +314,13 @@ func (e *Engine) record(p *wire.Packet, req *answer.Request, d *answer.Decision,
 func (e *Engine) commit(entries ...store.Entry) bool {
 	for _, n := range entries {
 		e.table.Put(n.After)
-		delete(e.probes.ready, n.After.Address)
+		delete(e.probes.ready, n.After.Address())
 	}
 	if e.journal.Add(entries...) {
 		return true
 	}
 	for i := len(entries) - 1; i >= 0; i-- {
-		e.table.Restore(entries[i].After.Address, entries[i].Before)
+		e.table.Restore(entries[i].After.Prefix, entries[i].Before)
 	}
 	return false
 }
@@ -429,7 +429,7 @@ func (e *Engine) Undo(take func() []store.Entry) {
 	for i := len(entries) - 1; i >= 0; i-- {
 		n := entries[i]
 		if n.After != nil {
-			e.table.Restore(n.After.Address, n.Before)
+			e.table.Restore(n.After.Prefix, n.Before)
 		}
 		if n.Set != nil {
 			delete(e.sets.known, n.After.Given) // recorded with the next lease that has it

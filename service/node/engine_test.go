@@ -40,9 +40,9 @@ func (p *paper) Add(entries ...store.Entry) bool {
 func (p *paper) Down() error                  { return p.down }
 func (p *paper) Snapshot() (store.Stats, int) { return store.Stats{}, len(p.queue) }
 func (p *paper) Forget([]uint64)              {}
-func (p *paper) Pending(a netip.Addr) bool {
+func (p *paper) Pending(k netip.Prefix) bool {
 	for _, e := range p.queue {
-		if e.After != nil && e.After.Address == a {
+		if e.After != nil && e.After.Prefix == k {
 			return true
 		}
 	}
@@ -55,7 +55,7 @@ func (p *paper) commit() {
 	p.queue = nil
 	for _, e := range batch {
 		if e.After != nil {
-			p.durable[e.After.Address] = e.After
+			p.durable[e.After.Address()] = e.After
 		}
 	}
 	if len(batch) > 0 {
@@ -208,7 +208,7 @@ func TestClockSteps(t *testing.T) {
 				stepAt(3)
 				b.pass(30 * time.Minute)
 				for n, a := range map[int]netip.Addr{1: old, 2: o.YIAddr} {
-					if l := b.table.Get(a); l == nil || !l.HeldAt(lease.At(b.Engine.clock.Now())) {
+					if l := b.table.At(a); l == nil || !l.HeldAt(lease.At(b.Engine.clock.Now())) {
 						t.Errorf("the lease of client %d is %+v", n, l)
 					}
 				}
@@ -220,7 +220,7 @@ func TestClockSteps(t *testing.T) {
 				}
 				b.pass(31 * time.Minute) // the second lease is over, the first was renewed
 				b.paper.commit()
-				if l := b.table.Get(o.YIAddr); l.Status != lease.Expired {
+				if l := b.table.At(o.YIAddr); l.Status != lease.Expired {
 					t.Errorf("a lease that is over is %s", l.Status)
 				}
 				if a, ok := b.get(3); !ok || a != o.YIAddr {
@@ -283,10 +283,10 @@ func TestUndoneTogether(t *testing.T) {
 		t.Fatalf("%d entries for an address taken and one left", n)
 	}
 	b.paper.fail()
-	if l := b.table.Get(old); l.Status != lease.Active {
+	if l := b.table.At(old); l.Status != lease.Active {
 		t.Errorf("undone, the old lease is %s", l.Status)
 	}
-	if l := b.table.Get(o.YIAddr); l != nil && l.Status != lease.Free {
+	if l := b.table.At(o.YIAddr); l != nil && l.Status != lease.Free {
 		t.Errorf("undone, the new lease is %s", l.Status)
 	}
 	b.say(true, dhcp4.Request, 1, asks(o.YIAddr))
@@ -399,7 +399,7 @@ func TestStillInUse(t *testing.T) {
 	}
 	b.say(true, dhcp4.Discover, 3, nil)
 	b.settle()
-	l := b.table.Get(a)
+	l := b.table.At(a)
 	if !l.Kept() || l.Client != lease.ByHardware(1, hwOf(1)) {
 		t.Errorf("the address in use is %s until %d", l.Status, l.Expires)
 	}
@@ -412,18 +412,18 @@ func TestStillInUse(t *testing.T) {
 	hosts[a.String()] = hwOf(99)
 	b.say(true, dhcp4.Discover, 4, asks(a))
 	b.settle()
-	if l = b.table.Get(a); l.Status != lease.Abandoned || l.Hardware != hwOf(99) {
+	if l = b.table.At(a); l.Status != lease.Abandoned || l.Hardware != hwOf(99) {
 		t.Errorf("a squatted address is %s of %s", l.Status, l.Hardware)
 	}
 	b.pass(90 * time.Minute)
 	b.settle()
-	if l = b.table.Get(a); l.Status != lease.Abandoned {
+	if l = b.table.At(a); l.Status != lease.Abandoned {
 		t.Errorf("while somebody answers it becomes %s", l.Status)
 	}
 	delete(hosts, a.String())
 	b.pass(90 * time.Minute)
 	b.settle()
-	if l = b.table.Get(a); l.Status != lease.Free {
+	if l = b.table.At(a); l.Status != lease.Free {
 		t.Errorf("once silent it is %s", l.Status)
 	}
 }

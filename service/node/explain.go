@@ -71,10 +71,10 @@ func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
 // of the table, as they asked last.
 func (e *Engine) TryRule(p *plan.Plan, fits func(req *answer.Request, v *plan.View) bool) (matching, all int, examples []*lease.Lease) {
 	e.eachLease(0, func(l *lease.Lease) {
-		if l.Client == "" {
+		if !l.Client.Known() {
 			return
 		}
-		v := p.ScopeAt(l.Address)
+		v := p.ScopeAt(l.Address())
 		if v == nil {
 			return
 		}

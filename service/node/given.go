@@ -59,7 +59,7 @@ func (e *Engine) Unmet() []Unmet {
 				counts[c] = u
 			}
 			u.Clients++
-			if v := p.ScopeAt(l.Address); v != nil {
+			if v := p.ScopeAt(l.Address()); v != nil {
 				u.Scopes[v.Name]++
 			}
 			u.Vendors[l.Vendor]++
@@ -121,9 +121,9 @@ const nudgePause = 50 * time.Millisecond
 
 // Nudge makes the holder of a lease renew at once.
 func (n *Node) Nudge(l *lease.Lease) error {
-	from, i := n.facing(l.Address)
+	from, i := n.facing(l.Address())
 	if !from.IsValid() || from.IsLoopback() {
-		return fmt.Errorf("nudge %s: this server only has an address on loopback, and reaches no client", l.Address)
+		return fmt.Errorf("nudge %s: this server only has an address on loopback, and reaches no client", l.Address())
 	}
 	var b [4]byte
 	rand.Read(b[:])
@@ -132,9 +132,9 @@ func (n *Node) Nudge(l *lease.Lease) error {
 	if err != nil {
 		return err
 	}
-	n.wire.Send([]wire.Reply{{Data: data, From: from, To: netip.AddrPortFrom(l.Address, wire.ClientPort), Interface: i}})
+	n.wire.Send([]wire.Reply{{Data: data, From: from, To: netip.AddrPortFrom(l.Address(), wire.ClientPort), Interface: i}})
 	n.metrics.nudges.Inc()
-	n.log.Info("nudged", "address", l.Address)
+	n.log.Info("nudged", "address", l.Address())
 	return nil
 }
 
@@ -146,7 +146,7 @@ func (n *Node) NudgeAll(ctx context.Context, list []Stale) {
 				continue
 			}
 			if err := n.Nudge(s.Lease); err != nil {
-				n.log.Warn("a client could not be nudged", "address", s.Lease.Address, "err", err)
+				n.log.Warn("a client could not be nudged", "address", s.Lease.Address(), "err", err)
 			}
 			select {
 			case <-ctx.Done():

@@ -253,7 +253,7 @@ func (e *Engine) differences(d *answer.Decision, p *plan.Plan, v *plan.View, too
 	case !v.Allocatable(took):
 		out = append(out, fmt.Sprintf("%s is excluded, or outside the pools of scope %s", took, v.Name))
 	default:
-		if l := e.table.Get(took); l != nil && l.Status == lease.Active && l.Client != d.Client {
+		if l := e.table.At(took); l != nil && l.Status == lease.Active && l.Client != d.Client {
 			out = append(out, fmt.Sprintf("%s is known as the address of %s", took, l.Hardware))
 		}
 	}
@@ -264,12 +264,12 @@ func (e *Engine) differences(d *answer.Decision, p *plan.Plan, v *plan.View, too
 // is not this server's lease (its revision is 0), but it keeps the address for
 // the client.
 func (e *Engine) learn(req *answer.Request, c lease.Client, v *plan.View, took netip.Addr, now lease.Time) {
-	before := e.table.Get(took)
+	before := e.table.At(took)
 	if before != nil && before.Status == lease.Active && before.Client == c && before.Expires.Sub(now) > v.Lease/2 {
 		return
 	}
 	m := req.Message
-	n := &lease.Lease{Address: took, Status: lease.Active, Client: c, Hardware: m.CHAddr, Hostname: m.Text(option.Hostname), Vendor: m.Text(option.ClassID),
+	n := &lease.Lease{Prefix: lease.Host(took), Status: lease.Active, Client: c, Hardware: m.CHAddr, Hostname: m.Text(option.Hostname), Vendor: m.Text(option.ClassID),
 		Circuit: string(req.Relay.Circuit), Since: now, Changed: now, Heard: now, Granted: v.Lease, Expires: now.Add(v.Lease)}
 	if r := e.table.Plan().ReservationAt(took); r != nil && r.Hardware == m.CHAddr {
 		n.Reserved = true
@@ -277,7 +277,7 @@ func (e *Engine) learn(req *answer.Request, c lease.Client, v *plan.View, took n
 	if !m.GIAddr.IsUnspecified() {
 		n.Relay = m.GIAddr
 	}
-	if old := e.table.ByClient(v.ID, c); old != nil && old.Address != took && old.Status == lease.Active && old.Revision == 0 { // it moved
+	if old := e.table.ByClient(v.ID, c); old != nil && old.Address() != took && old.Status == lease.Active && old.Revision == 0 { // it moved
 		e.become(old, old.Ended(lease.Released, now))
 	}
 	e.become(before, n)
@@ -310,7 +310,7 @@ func (e *Engine) Overheard(i *wire.Interface, from netip.Addr, data []byte) {
 	if m.Type != dhcp4.Ack {
 		return
 	}
-	if e.shadow.asked.get(m.XID).client != "" {
+	if e.shadow.asked.get(m.XID).client.Known() {
 		e.compareOptions(m.XID, m.Options)
 		return
 	}

@@ -151,7 +151,7 @@ func TestEffects(t *testing.T) {
 	table := lease.New(p, 1000)
 	for i := range 3 {
 		hw := addr.Hardware([]byte{2, 0, 0, 0, 0, byte(i)})
-		table.Put(&lease.Lease{Address: netip.AddrFrom4([4]byte{10, 77, 0, byte(10 + i)}), Status: lease.Active, Client: lease.ByHardware(1, hw), Hardware: hw, Expires: 5000})
+		table.Put(&lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 77, 0, byte(10 + i)})), Status: lease.Active, Client: lease.ByHardware(1, hw), Hardware: hw, Expires: 5000})
 	}
 	e := &Engine{table: table}
 	for name, c := range map[string]struct {

@@ -234,7 +234,7 @@ func (e *Engine) probeAhead(now lease.Time) {
 			break
 		}
 		p.kept.drop(a)
-		if v, l := e.table.Plan().ScopeAt(a), e.table.Get(a); v != nil && l != nil && l.Kept() {
+		if v, l := e.table.Plan().ScopeAt(a), e.table.At(a); v != nil && l != nil && l.Kept() {
 			p.kept.put(a, now)
 			e.ask(v, a)
 		}
@@ -316,7 +316,7 @@ func (e *Engine) probeOver(a netip.Addr, result Probed) {
 
 // silent takes in that nobody answers for an address. The caller holds the lock.
 func (e *Engine) silent(a netip.Addr, now lease.Time) {
-	l := e.table.Get(a)
+	l := e.table.At(a)
 	switch {
 	case l == nil:
 	case l.Status == lease.Active:
@@ -334,7 +334,7 @@ func (e *Engine) silent(a netip.Addr, now lease.Time) {
 // lock.
 func (e *Engine) giveBack(l *lease.Lease, now lease.Time) {
 	if e.become(l, cleared(l, now)) {
-		e.log.Info("an abandoned address is free again", "address", l.Address)
+		e.log.Info("an abandoned address is free again", "address", l.Address())
 	} else {
 		e.table.Put(l) // due again
 	}
@@ -343,7 +343,7 @@ func (e *Engine) giveBack(l *lease.Lease, now lease.Time) {
 // cleared is the record of an abandoned address that is free again.
 func cleared(l *lease.Lease, now lease.Time) *lease.Lease {
 	if l.Found() { // nobody was ever given it
-		return &lease.Lease{Address: l.Address, Status: lease.Free, Changed: now, Expires: now}
+		return &lease.Lease{Prefix: lease.Host(l.Address()), Status: lease.Free, Changed: now, Expires: now}
 	}
 	return l.Ended(lease.Expired, now)
 }
@@ -351,11 +351,11 @@ func cleared(l *lease.Lease, now lease.Time) *lease.Lease {
 // lookAgain sees whether an abandoned address is in use still: a probe tells, or
 // where none reaches it, a day. The caller holds the lock.
 func (e *Engine) lookAgain(l *lease.Lease, now lease.Time) {
-	v := e.table.Plan().ScopeAt(l.Address)
+	v := e.table.Plan().ScopeAt(l.Address())
 	switch p := e.probes; {
 	case v != nil && p.can() && p.reaches(v):
 		if p.sent < probeRate {
-			e.ask(v, l.Address)
+			e.ask(v, l.Address())
 		}
 		again := *l
 		again.Expires = now + 60 // unless the probe says more
@@ -372,7 +372,7 @@ func (e *Engine) lookAgain(l *lease.Lease, now lease.Time) {
 // answered takes in that a host answers for an address that is probed. The
 // caller holds the lock.
 func (e *Engine) answered(a netip.Addr, f *flight, who Probed, now lease.Time) {
-	l := e.table.Get(a)
+	l := e.table.At(a)
 	delete(e.probes.ready, a)
 	switch {
 	case l != nil && l.Status == lease.Active:
@@ -384,7 +384,7 @@ func (e *Engine) answered(a netip.Addr, f *flight, who Probed, now lease.Time) {
 			n.Hardware = who.Hardware
 		}
 		e.become(l, &n)
-	case l != nil && l.Client != "" && (who.Hardware == l.Hardware || who.Hardware == ""):
+	case l != nil && l.Client.Known() && (who.Hardware == l.Hardware || who.Hardware == ""):
 		// Its former client uses it still, and may have it back; nobody else.
 		until := now + stillUsed
 		if l.Kept() {
@@ -419,9 +419,9 @@ func (e *Engine) wants(a netip.Addr, f *flight, hw addr.Hardware) bool {
 // abandon records that somebody uses an address that nobody was given. The
 // caller holds the lock.
 func (e *Engine) abandon(a netip.Addr, before *lease.Lease, who Probed, now lease.Time) {
-	n := (&lease.Lease{Address: a, Hardware: who.Hardware, Since: now, Heard: now, Revision: e.table.Plan().Revision}).Abandon(now)
+	n := (&lease.Lease{Prefix: lease.Host(a), Hardware: who.Hardware, Since: now, Heard: now, Revision: e.table.Plan().Revision}).Abandon(now)
 	if e.become(before, n) {
-		e.table.DropOffer(a)
+		e.table.DropOffer(lease.Host(a))
 		e.metrics.squatters.Inc()
 		e.log.Warn("an address is in use by a client that was not given it", "address", a, "hardware", who.Hardware)
 	}

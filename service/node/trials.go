@@ -83,7 +83,7 @@ func (n *Node) RunTrial(ctx context.Context, t plan.Trial) (TrialResult, error) 
 func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Trial, r *TrialResult, note func(bool, time.Duration, string, ...any)) {
 	for _, l := range n.engine.Where(t.Hardware) {
 		if l.Hostname != trialName {
-			note(false, 0, "%s holds %s as %q: the trial would take it away; choose another hardware address", t.Hardware, l.Address, l.Hostname)
+			note(false, 0, "%s holds %s as %q: the trial would take it away; choose another hardware address", t.Hardware, l.Address(), l.Hostname)
 			return
 		}
 	}
@@ -145,7 +145,7 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 		note(false, 0, "by the plan it should get nothing: %s", expected.Decision.Why.Words(expected.Decision.Rule))
 	}
 	var l *lease.Lease
-	n.engine.With(func(table *lease.Table) { l = table.Get(c.Address) })
+	n.engine.With(func(table *lease.Table) { l = table.At(c.Address) })
 	note(l != nil && l.Hardware == t.Hardware && l.Status == lease.Active, 0, "the lease table has the lease")
 	given := c.Address
 	if err := c.Release(); err != nil {
@@ -153,7 +153,7 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 		return
 	}
 	for range 40 {
-		n.engine.With(func(table *lease.Table) { l = table.Get(given) })
+		n.engine.With(func(table *lease.Table) { l = table.At(given) })
 		if l != nil && l.Status == lease.Released {
 			note(true, 0, "given back")
 			return

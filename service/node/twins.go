@@ -31,7 +31,7 @@ const (
 // twin notes that another hardware address asks for a lease that is held. The
 // caller holds the lock.
 func (e *Engine) twin(req *answer.Request, d *answer.Decision, now lease.Time) {
-	a := d.Twin.Address
+	a := d.Twin.Address()
 	t := e.twins.get(a)
 	if t == nil || now-t.last > 3600 {
 		t = &twin{}

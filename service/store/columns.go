@@ -3,9 +3,6 @@ package store
 import (
 	"encoding/binary"
 	"net/netip"
-	"time"
-
-	"github.com/jackc/pgx/v5/pgtype"
 
 	"yarnpost/core/lease"
 )
@@ -52,107 +49,31 @@ func (c *column) bool(v bool) {
 // setBool changes an element of an array of nothing but booleans.
 func (c column) setBool(element int, v byte) { c[columnHead+5*element+4] = v }
 
-// inet adds an address, or null for none: family, prefix length, whether it is a
+// client adds the key of a client.
+func (c *column) client(k lease.Client) {
+	at := len(*c)
+	b := k.Append(append(*c, 0, 0, 0, 0))
+	binary.BigEndian.PutUint32(b[at:], uint32(len(b)-at-4))
+	*c = b
+}
+
+// inet adds an address, or null for none.
+func (c *column) inet(a netip.Addr) { c.prefix(netip.PrefixFrom(a, a.BitLen())) }
+
+// prefix adds a prefix, or null for none: family, prefix length, whether it is a
 // prefix, octets.
-func (c *column) inet(a netip.Addr) {
+func (c *column) prefix(p netip.Prefix) {
 	b := *c
-	switch {
+	switch a := p.Addr(); {
 	case a.Is4():
 		octets := a.As4()
-		b = append(append(b, 0, 0, 0, 8, 2, 32, 0, 4), octets[:]...)
+		b = append(append(b, 0, 0, 0, 8, 2, byte(p.Bits()), 0, 4), octets[:]...)
 	case a.Is6():
 		octets := a.As16()
-		b = append(append(b, 0, 0, 0, 20, 3, 128, 0, 16), octets[:]...)
+		b = append(append(b, 0, 0, 0, 20, 3, byte(p.Bits()), 0, 16), octets[:]...)
 	default:
 		b = append(b, 0xff, 0xff, 0xff, 0xff)
 		b[7] = 1 // there are nulls
 	}
 	*c = b
-}
-
-// recordTypes are the types of the columns of a batch.
-var recordTypes = [...]uint32{
-	pgtype.InetOID, pgtype.Int2OID, pgtype.BoolOID, pgtype.ByteaOID, pgtype.ByteaOID, pgtype.TextOID, pgtype.TextOID, pgtype.ByteaOID,
-	pgtype.InetOID, pgtype.Int8OID, pgtype.Int8OID, pgtype.Int8OID, pgtype.Int8OID, pgtype.Int8OID, pgtype.Int8OID, pgtype.Int8OID,
-	pgtype.ByteaOID, pgtype.BoolOID,
-}
-
-const newestColumn = len(recordTypes) - 1
-
-// rows are the parameters of record for one batch, in memory that is used again.
-type rows struct {
-	columns [len(recordTypes)]column // from $4 on
-	scalars [3][8]byte               // $1 to $3
-	params  [3 + len(recordTypes)][]byte
-	last    map[netip.Addr]int // the newest row of an address
-	count   int
-	digests []int64 // of sets never recorded before
-	sets    [][]byte
-}
-
-// fill takes a batch in, and tells how many rows it has.
-func (r *rows) fill(batch []Entry) int {
-	for i, oid := range recordTypes {
-		r.columns[i].begin(oid)
-	}
-	if r.last == nil {
-		r.last = map[netip.Addr]int{}
-	}
-	clear(r.last)
-	r.count, r.digests, r.sets = 0, r.digests[:0], r.sets[:0]
-	for i := range batch {
-		e := &batch[i]
-		l := e.After
-		if l == nil {
-			continue
-		}
-		if i, twice := r.last[l.Address]; twice {
-			r.columns[newestColumn].setBool(i, 0)
-		}
-		r.last[l.Address] = r.count
-		r.count++
-		r.add(l)
-		if e.Set != nil {
-			r.digests, r.sets = append(r.digests, int64(l.Given)), append(r.sets, e.Set)
-		}
-	}
-	for _, c := range r.columns {
-		c.end(r.count)
-	}
-	return r.count
-}
-
-func (r *rows) add(l *lease.Lease) {
-	c := &r.columns
-	c[0].inet(l.Address)
-	c[1].int2(int16(l.Status))
-	c[2].bool(l.Reserved)
-	c[3].text(string(l.Client))
-	c[4].text(string(l.Hardware))
-	c[5].text(l.Hostname)
-	c[6].text(l.Vendor)
-	c[7].text(l.Circuit)
-	c[8].inet(l.Relay)
-	c[9].int8(int64(l.Since))
-	c[10].int8(int64(l.Changed))
-	c[11].int8(int64(l.Expires))
-	c[12].int8(int64(l.Heard))
-	c[13].int8(int64(l.Granted / time.Second))
-	c[14].int8(l.Revision)
-	c[15].int8(int64(l.Given))
-	c[16].text(l.Nudge)
-	c[newestColumn].bool(true)
-}
-
-// values gives the parameters of record, all in binary format.
-func (r *rows) values(epoch, batch int64, at time.Time) [][]byte {
-	since2000 := at.Sub(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).Microseconds()
-	for i, n := range []int64{epoch, batch, since2000} {
-		binary.BigEndian.PutUint64(r.scalars[i][:], uint64(n))
-		r.params[i] = r.scalars[i][:]
-	}
-	for i := range r.columns {
-		r.params[3+i] = r.columns[i]
-	}
-	return r.params[:]
 }

@@ -41,9 +41,9 @@ type Journal struct {
 	mu       sync.Mutex
 	wake     *sync.Cond
 	gathered []Entry
-	pending  map[netip.Addr]int // entries not yet durable, by address
-	unwanted map[uint64]bool    // digests of sets that go with the next batches
-	down     error              // why nothing can be recorded; nil while all is well
+	pending  map[netip.Prefix]int // entries not yet durable, by key
+	unwanted map[uint64]bool      // digests of sets that go with the next batches
+	down     error                // why nothing can be recorded; nil while all is well
 	closing  bool
 	done     chan struct{}
 	conn     *pgx.Conn
@@ -70,7 +70,7 @@ type Owner interface {
 
 // NewJournal starts the journal; now tells the time of what is recorded.
 func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner, now func() time.Time) (*Journal, error) {
-	j := &Journal{store: s, log: log, owner: owner, now: now, pending: map[netip.Addr]int{}, unwanted: map[uint64]bool{}, done: make(chan struct{})}
+	j := &Journal{store: s, log: log, owner: owner, now: now, pending: map[netip.Prefix]int{}, unwanted: map[uint64]bool{}, rows: newRows(), done: make(chan struct{})}
 	j.wake = sync.NewCond(&j.mu)
 	if err := j.adopt(ctx, s.writer); err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
@@ -94,7 +94,7 @@ func (j *Journal) Add(entries ...Entry) bool {
 		e.more = i < len(entries)-1
 		j.gathered = append(j.gathered, e)
 		if e.After != nil {
-			j.pending[e.After.Address]++
+			j.pending[e.After.Prefix]++
 		}
 		if e.Set != nil {
 			delete(j.unwanted, e.After.Given)
@@ -132,8 +132,8 @@ func (j *Journal) forgotten() (digests []int64) {
 	return digests
 }
 
-// Pending reports whether the address has a record that is not yet durable.
-func (j *Journal) Pending(a netip.Addr) bool {
+// Pending reports whether a key has a record that is not yet durable.
+func (j *Journal) Pending(a netip.Prefix) bool {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	return j.pending[a] > 0
@@ -221,7 +221,7 @@ func (j *Journal) unpend(entries []Entry) {
 		if e.After == nil {
 			continue
 		}
-		if a := e.After.Address; j.pending[a] > 1 {
+		if a := e.After.Prefix; j.pending[a] > 1 {
 			j.pending[a]--
 		} else {
 			delete(j.pending, a)
@@ -360,27 +360,6 @@ func (j *Journal) adopt(ctx context.Context, conn *pgx.Conn) error {
 const recordName = "record"
 
 var binaryFormat = []int16{pgx.BinaryFormatCode} // of every parameter
-
-// record writes a batch in one statement, which is one transaction: the batch's
-// number (only under this process's epoch), the newest record of each address,
-// and a line of history for each entry.
-const record = `with mark as (
-	update server set last_batch = $2 where epoch = $1 returning 1
-), r as (
-	select * from unnest($4::inet[], $5::smallint[], $6::bool[], $7::bytea[], $8::bytea[], $9::text[], $10::text[], $11::bytea[],
-		$12::inet[], $13::bigint[], $14::bigint[], $15::bigint[], $16::bigint[], $17::bigint[], $18::bigint[], $19::bigint[], $20::bytea[], $21::bool[])
-	as t(address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nudge, newest)
-), h as (
-	insert into lease_history (at, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given)
-	select $3, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given from r, mark
-)
-insert into lease (` + leaseColumns + `)
-select ` + leaseColumns + ` from r, mark where newest
-on conflict (address) do update set status = excluded.status, reserved = excluded.reserved, client = excluded.client,
-	hardware = excluded.hardware, hostname = excluded.hostname, vendor = excluded.vendor, circuit = excluded.circuit,
-	relay = excluded.relay, since = excluded.since, changed = excluded.changed, expires = excluded.expires,
-	heard = excluded.heard, granted = excluded.granted, revision = excluded.revision,
-	given = excluded.given, nudge = excluded.nudge`
 
 // commit makes a batch durable. An error that wraps unknownOutcome leaves open
 // whether it is.

@@ -2,16 +2,10 @@ package store
 
 import (
 	"context"
-	"encoding/binary"
 	"fmt"
-	"net/netip"
-	"time"
 
-	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 )
-
-const leaseColumns = "address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nudge"
 
 // LoadLeases gives every recorded lease to put, telling progress now and then:
 // active ones in any order, then the others by when they ended. Reading and
@@ -70,7 +64,11 @@ func (s *Store) readLeases(ctx context.Context, which string, parts chan<- []*le
 		if part == nil {
 			part = make([]*lease.Lease, 0, partSize)
 		}
-		part = append(part, leaseOf(rows.RawValues()))
+		l, err := leaseOf(rows.RawValues())
+		if err != nil {
+			return err
+		}
+		part = append(part, l)
 		if len(part) == partSize {
 			parts <- part
 			part = nil
@@ -78,27 +76,4 @@ func (s *Store) readLeases(ctx context.Context, which string, parts chan<- []*le
 	}
 	parts <- part
 	return rows.Err()
-}
-
-// leaseOf reads a row of leaseColumns in PostgreSQL's binary format: integers
-// big-endian; an address behind four octets on its family. Reading rows by
-// reflection takes several times as long, and a start waits for it.
-func leaseOf(row [][]byte) *lease.Lease {
-	n := 0
-	next := func() []byte { n++; return row[n-1] }
-	number := func() int64 { return int64(binary.BigEndian.Uint64(next())) }
-	inet := func() netip.Addr {
-		b := next()
-		if len(b) < 4 { // null
-			return netip.Addr{}
-		}
-		a, _ := netip.AddrFromSlice(b[4:])
-		return a
-	}
-	moment := func() lease.Time { return lease.Time(number()) }
-	return &lease.Lease{
-		Address: inet(), Status: lease.Status(binary.BigEndian.Uint16(next())), Reserved: next()[0] == 1, Client: lease.Client(next()), Hardware: addr.Hardware(next()),
-		Hostname: string(next()), Vendor: string(next()), Circuit: string(next()), Relay: inet(), Since: moment(), Changed: moment(), Expires: moment(), Heard: moment(),
-		Granted: time.Duration(number()) * time.Second, Revision: number(), Given: uint64(number()), Nudge: string(next()),
-	}
 }

@@ -9,25 +9,17 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 )
 
-// Event is one line of history: what became of a lease at a moment.
+// Event is one line of history: what became of a lease at a moment. Of the lease
+// it has what the history keeps.
 type Event struct {
-	At       time.Time
-	Address  netip.Addr
-	Status   lease.Status
-	Client   lease.Client
-	Hardware addr.Hardware
-	Hostname string
-	Vendor   string
-	Circuit  string
-	Relay    netip.Addr
-	Since    lease.Time
-	Expires  lease.Time
-	Given    uint64
+	At time.Time
+	lease.Lease
 }
 
 // Past says which part of history is wanted.
@@ -62,8 +54,8 @@ func (s *Store) withEndings(ctx context.Context, q Past, written []Event, now ti
 	next := map[netip.Addr]Event{} // the line behind, by address
 	var out, last []Event          // last: of leases behind which nothing is known
 	for _, e := range written {
-		behind, known := next[e.Address]
-		next[e.Address] = e
+		behind, known := next[e.Address()]
+		next[e.Address()] = e
 		end := e.Expires.Std()
 		if out = append(out, e); e.Status != lease.Active || !end.After(e.At) {
 			continue
@@ -92,7 +84,7 @@ func (s *Store) withEndings(ctx context.Context, q Past, written []Event, now ti
 func (s *Store) notFollowed(ctx context.Context, endings []Event, next map[netip.Addr]Event) (kept []Event, err error) {
 	for _, e := range endings {
 		var followed bool
-		err := s.pool.QueryRow(ctx, "select exists (select from lease_history where address = $1 and at > $2 and at <= $3)", e.Address, next[e.Address].At, e.At).Scan(&followed)
+		err := s.pool.QueryRow(ctx, "select exists (select from lease_history where address = $1 and at > $2 and at <= $3)", e.Address(), next[e.Address()].At, e.At).Scan(&followed)
 		if err != nil {
 			return nil, err
 		}
@@ -110,27 +102,33 @@ func (s *Store) written(ctx context.Context, q Past) ([]Event, error) {
 		column string
 		value  any
 		set    bool
-	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""}, {"client", []byte(q.Client), q.Client != ""},
+	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""}, {"client", q.Client.Append(nil), q.Client.Known()},
 		{"lower(hostname)", strings.ToLower(q.Hostname), q.Hostname != ""}} {
 		if w.set {
 			args = append(args, w.value)
 			where += fmt.Sprintf(" and %s = $%d", w.column, len(args))
 		}
 	}
-	rows, err := s.pool.Query(ctx, `select at, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given
-		from lease_history where `+where+` order by at desc limit $2`, args...)
+	rows, err := s.pool.Query(ctx, "select at, "+pastColumns+" from lease_history where "+where+" order by at desc limit $2", args...)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (e Event, err error) {
-		var client, hw, circuit []byte
-		var relay *netip.Addr
-		var given int64
-		err = row.Scan(&e.At, &e.Address, &e.Status, &client, &hw, &e.Hostname, &e.Vendor, &circuit, &relay, &e.Since, &e.Expires, &given)
-		e.Client, e.Hardware, e.Circuit, e.Given = lease.Client(client), addr.Hardware(hw), string(circuit), uint64(given)
-		if relay != nil {
-			e.Relay = *relay
+		raw := row.RawValues()
+		var at time.Time
+		if err := rows.Conn().TypeMap().Scan(pgtype.TimestamptzOID, pgx.BinaryFormatCode, raw[0], &at); err != nil {
+			return e, err
 		}
-		return e, err
+		var l lease.Lease
+		n := 0
+		for i := range fields {
+			if f := &fields[i]; f.past {
+				n++
+				if err := f.get(&l, raw[n]); err != nil {
+					return e, fmt.Errorf("column %s: %w", f.name, err)
+				}
+			}
+		}
+		return Event{at, l}, nil
 	})
 }

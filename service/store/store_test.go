@@ -126,7 +126,7 @@ func journal(t *testing.T, s *Store) (*Journal, *owner) {
 
 func sample(n int) *lease.Lease {
 	hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
-	return &lease.Lease{Address: netip.AddrFrom4([4]byte{10, 77, byte(n >> 8), byte(n)}), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw,
+	return &lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 77, byte(n >> 8), byte(n)})), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw,
 		Hostname: fmt.Sprint("loom-", n), Vendor: "loomctl", Circuit: "\x00\xffsw1", Relay: netip.MustParseAddr("10.77.0.2"), Since: 1000, Changed: 1001, Heard: 1002,
 		Expires: 5000, Granted: 4000 * time.Second, Revision: 3, Reserved: n%2 == 0}
 }
@@ -134,7 +134,7 @@ func sample(n int) *lease.Lease {
 func stored(t *testing.T, s *Store) map[netip.Addr]*lease.Lease {
 	t.Helper()
 	out := map[netip.Addr]*lease.Lease{}
-	if err := s.LoadLeases(context.Background(), func(l *lease.Lease) { out[l.Address] = l }, func(int) {}); err != nil {
+	if err := s.LoadLeases(context.Background(), func(l *lease.Lease) { out[l.Address()] = l }, func(int) {}); err != nil {
 		t.Fatal(err)
 	}
 	return out
@@ -157,15 +157,15 @@ func TestLeasesRoundTrip(t *testing.T) {
 	o.await(t, 5, 0)
 	got := stored(t, s)
 	for _, want := range []*lease.Lease{&renewed, sample(2), direct} {
-		if !reflect.DeepEqual(got[want.Address], want) {
-			t.Errorf("%s came back as\n%+v, want\n%+v", want.Address, got[want.Address], want)
+		if !reflect.DeepEqual(got[want.Address()], want) {
+			t.Errorf("%s came back as\n%+v, want\n%+v", want.Address(), got[want.Address()], want)
 		}
 	}
-	events, err := s.History(context.Background(), Past{Address: renewed.Address, Before: time.Now().Add(time.Minute), Limit: 10}, time.Unix(8000, 0))
+	events, err := s.History(context.Background(), Past{Address: renewed.Address(), Before: time.Now().Add(time.Minute), Limit: 10}, time.Unix(8000, 0))
 	if err != nil || len(events) != 2 || events[0].Hardware != renewed.Hardware || events[0].Circuit != renewed.Circuit {
 		t.Errorf("history %+v, %v", events, err)
 	}
-	if j.Pending(renewed.Address) {
+	if j.Pending(renewed.Prefix) {
 		t.Error("a durable address is pending")
 	}
 }
@@ -206,19 +206,19 @@ func TestHistoryEnds(t *testing.T) {
 	write(at(-19), 2, "ten", lease.Active, at(+20))   // still there
 	write(at(-18), 3, "old", lease.Active, at(-10))   // of an older service, that wrote endings
 	write(at(-9), 3, "old", lease.Expired, at(-10))
-	for j.Pending(sample(3).Address) {
+	for j.Pending(sample(3).Prefix) {
 		time.Sleep(time.Millisecond)
 	}
 	for _, c := range []struct {
 		q    Past
 		want string
 	}{
-		{Past{Address: sample(1).Address}, "ten expired, ten active, six active, two released, two active, two active, one expired, one active"},
-		{Past{Address: sample(1).Address, Before: at(-20).Add(-time.Second), Limit: 1}, "ten active"},
-		{Past{Address: sample(1).Address, Limit: 1}, "ten expired"},
+		{Past{Address: sample(1).Address()}, "ten expired, ten active, six active, two released, two active, two active, one expired, one active"},
+		{Past{Address: sample(1).Address(), Before: at(-20).Add(-time.Second), Limit: 1}, "ten active"},
+		{Past{Address: sample(1).Address(), Limit: 1}, "ten expired"},
 		{Past{Hostname: "six"}, "six active"}, // it lives on under its other name
 		{Past{Hardware: "ten"}, "ten active, ten expired, ten active"},
-		{Past{Address: sample(3).Address}, "old expired, old active"},
+		{Past{Address: sample(3).Address()}, "old expired, old active"},
 	} {
 		if c.q.Limit == 0 {
 			c.q.Limit = 50
@@ -391,15 +391,15 @@ func TestUnknownOutcome(t *testing.T) {
 				}
 				time.Sleep(10 * time.Millisecond)
 			}
-			if j.Down() == nil || !j.Pending(sample(2).Address) {
-				t.Fatalf("down: %v, pending: %v", j.Down(), j.Pending(sample(2).Address))
+			if j.Down() == nil || !j.Pending(sample(2).Prefix) {
+				t.Fatalf("down: %v, pending: %v", j.Down(), j.Pending(sample(2).Prefix))
 			}
 			if j.Add(Entry{After: sample(3)}) {
 				t.Error("an entry was taken while the database is away")
 			}
 			p.set("", false)
 			o.await(t, c.recorded, c.undone)
-			if j.Pending(sample(2).Address) {
+			if j.Pending(sample(2).Prefix) {
 				t.Error("the lease is frozen for good")
 			}
 			for range 500 {
@@ -413,7 +413,7 @@ func TestUnknownOutcome(t *testing.T) {
 			}
 			o.await(t, c.recorded+1, c.undone)
 			got := stored(t, s)
-			if _, there := got[sample(2).Address]; there != (c.cut == "reply") {
+			if _, there := got[sample(2).Address()]; there != (c.cut == "reply") {
 				t.Errorf("the lease is recorded: %v", there)
 			}
 		})
@@ -696,10 +696,10 @@ func TestShiftLeases(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := stored(t, s)
-	if a := got[l.Address]; a.Expires != l.Expires-3600 || a.Since != l.Since-3600 || a.Heard != l.Heard-3600 || a.Changed != l.Changed-3600 {
+	if a := got[l.Address()]; a.Expires != l.Expires-3600 || a.Since != l.Since-3600 || a.Heard != l.Heard-3600 || a.Changed != l.Changed-3600 {
 		t.Errorf("moved to %+v", a)
 	}
-	if got[never.Address].Expires != lease.Never {
+	if got[never.Address()].Expires != lease.Never {
 		t.Error("a lease for ever ends now")
 	}
 	if m, err := s.LoadClock(ctx); err != nil || m.Host != "a" || m.Boot != time.Hour || !m.At.Equal(mark.At) {

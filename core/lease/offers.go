@@ -1,5 +1,29 @@
 package lease
 
+import "net/netip"
+
+// offers are promises that stand, one a key and one a client.
+type offers struct {
+	at map[netip.Prefix]Offer
+	to map[Client]netip.Prefix
+}
+
+func newOffers() offers {
+	return offers{map[netip.Prefix]Offer{}, map[Client]netip.Prefix{}}
+}
+
+func (o *offers) put(n Offer) {
+	if old, ok := o.at[n.Prefix]; ok && old.Client != n.Client {
+		delete(o.to, old.Client)
+	}
+	o.at[n.Prefix], o.to[n.Client] = n, n.Prefix
+}
+
+func (o *offers) drop(n Offer) {
+	delete(o.at, n.Prefix)
+	delete(o.to, n.Client)
+}
+
 // offerQueue holds offers in the order of Until, those that were taken
 // included. It grows by blocks: a busy server has hundreds of thousands, and
 // moving them all at once would hold up the packets.

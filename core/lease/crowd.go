@@ -31,3 +31,40 @@ func (d *declines) counts(c Client, at Port, now Time) (own, behind int) {
 	}
 	return d.clients[c], behind
 }
+
+// crowd counts clients never seen before in the present minute.
+type crowd struct {
+	minute Time
+	all    int
+	ports  map[Port]int
+}
+
+func (c *crowd) note(at Port, now Time) {
+	if minute := now / 60; c.minute != minute {
+		*c = crowd{minute: minute, ports: map[Port]int{}}
+	}
+	c.all++
+	if at.Circuit != "" {
+		c.ports[at]++
+	}
+}
+
+func (c *crowd) counts(at Port, now Time) (all, behind int) {
+	if c.minute != now/60 {
+		return 0, 0
+	}
+	return c.all, c.ports[at]
+}
+
+// ports count the dynamic addresses that clients behind a port hold or have on
+// offer.
+type ports map[Port]int
+
+func (p ports) count(at Port, n int) {
+	if at.Circuit == "" {
+		return
+	}
+	if p[at] += n; p[at] <= 0 {
+		delete(p, at)
+	}
+}

@@ -1,0 +1,215 @@
+package store
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+)
+
+// field is what of a lease is a column of its own: in the table, in its history
+// and on the way there. A new one is a line here and a migration.
+type field struct {
+	name string
+	kind kind
+	past bool // the history has it, too
+	put  func(*column, *lease.Lease)
+	get  func(*lease.Lease, []byte) error // what PostgreSQL sends, binary; nil for null
+}
+
+// kind is a type of PostgreSQL.
+type kind struct {
+	oid   uint32
+	array string
+}
+
+var (
+	inet    = kind{pgtype.InetOID, "inet[]"}
+	int2    = kind{pgtype.Int2OID, "smallint[]"}
+	int8    = kind{pgtype.Int8OID, "bigint[]"}
+	boolean = kind{pgtype.BoolOID, "bool[]"}
+	bytea   = kind{pgtype.ByteaOID, "bytea[]"}
+	text    = kind{pgtype.TextOID, "text[]"}
+)
+
+// fields are the columns of a lease. The first is its key.
+var fields = []field{
+	{"address", inet, true, func(c *column, l *lease.Lease) { c.prefix(l.Prefix) }, func(l *lease.Lease, b []byte) error { return readPrefix(&l.Prefix, b) }},
+	{"status", int2, true, func(c *column, l *lease.Lease) { c.int2(int16(l.Status)) },
+		func(l *lease.Lease, b []byte) error { l.Status = lease.Status(binary.BigEndian.Uint16(b)); return nil }},
+	{"reserved", boolean, false, func(c *column, l *lease.Lease) { c.bool(l.Reserved) }, func(l *lease.Lease, b []byte) error { l.Reserved = b[0] == 1; return nil }},
+	{"client", bytea, true, func(c *column, l *lease.Lease) { c.client(l.Client) }, func(l *lease.Lease, b []byte) (err error) { l.Client, err = lease.ParseClient(b); return err }},
+	octets("hardware", bytea, true, func(l *lease.Lease) *addr.Hardware { return &l.Hardware }),
+	octets("hostname", text, true, func(l *lease.Lease) *string { return &l.Hostname }),
+	octets("vendor", text, true, func(l *lease.Lease) *string { return &l.Vendor }),
+	octets("circuit", bytea, true, func(l *lease.Lease) *string { return &l.Circuit }),
+	{"relay", inet, true, func(c *column, l *lease.Lease) { c.inet(l.Relay) }, func(l *lease.Lease, b []byte) error {
+		var p netip.Prefix
+		err := readPrefix(&p, b)
+		l.Relay = p.Addr()
+		return err
+	}},
+	number("since", true, func(l *lease.Lease) *lease.Time { return &l.Since }),
+	number("changed", false, func(l *lease.Lease) *lease.Time { return &l.Changed }),
+	number("expires", true, func(l *lease.Lease) *lease.Time { return &l.Expires }),
+	number("heard", false, func(l *lease.Lease) *lease.Time { return &l.Heard }),
+	{"granted", int8, false, func(c *column, l *lease.Lease) { c.int8(int64(l.Granted / time.Second)) },
+		func(l *lease.Lease, b []byte) error {
+			l.Granted = time.Duration(binary.BigEndian.Uint64(b)) * time.Second
+			return nil
+		}},
+	number("revision", false, func(l *lease.Lease) *int64 { return &l.Revision }),
+	number("given", true, func(l *lease.Lease) *uint64 { return &l.Given }),
+	octets("nudge", bytea, false, func(l *lease.Lease) *string { return &l.Nudge }),
+}
+
+// octets is a column of a text, or of raw octets.
+func octets[T ~string](name string, k kind, past bool, of func(*lease.Lease) *T) field {
+	return field{name, k, past, func(c *column, l *lease.Lease) { c.text(string(*of(l))) }, func(l *lease.Lease, b []byte) error { *of(l) = T(b); return nil }}
+}
+
+// number is a column of an integer of eight octets.
+func number[T ~int64 | ~uint64](name string, past bool, of func(*lease.Lease) *T) field {
+	return field{name, int8, past, func(c *column, l *lease.Lease) { c.int8(int64(*of(l))) },
+		func(l *lease.Lease, b []byte) error { *of(l) = T(binary.BigEndian.Uint64(b)); return nil }}
+}
+
+// readPrefix reads an inet: family, prefix length, whether it is a prefix, how
+// many octets, octets. Null is the zero prefix.
+func readPrefix(p *netip.Prefix, b []byte) error {
+	*p = netip.Prefix{}
+	if b == nil {
+		return nil
+	}
+	if len(b) >= 4 {
+		if a, ok := netip.AddrFromSlice(b[4:]); ok {
+			*p = netip.PrefixFrom(a, int(b[1]))
+			return nil
+		}
+	}
+	return fmt.Errorf("%x is no address", b)
+}
+
+// names lists the columns that are kept for what is wanted, with commas between.
+func names(wanted func(field) bool) string {
+	var out []string
+	for _, f := range fields {
+		if wanted(f) {
+			out = append(out, f.name)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+var (
+	leaseColumns = names(func(field) bool { return true })
+	pastColumns  = names(func(f field) bool { return f.past })
+	record       = recordStatement()
+)
+
+// recordStatement writes a batch in one statement, which is one transaction: the
+// batch's number $2 (only under this process's epoch $1), the newest record of
+// each address, and a line of history at $3 for each entry. From $4 on there is
+// an array for each field, and one that says which row is the newest.
+func recordStatement() string {
+	var arrays, updates []string
+	for i, f := range fields {
+		arrays = append(arrays, fmt.Sprintf("$%d::%s", 4+i, f.kind.array))
+		if i > 0 {
+			updates = append(updates, f.name+" = excluded."+f.name)
+		}
+	}
+	return fmt.Sprintf(`with mark as (
+	update server set last_batch = $2 where epoch = $1 returning 1
+), r as (
+	select * from unnest(%s, $%d::bool[]) as t(%s, newest)
+), h as (
+	insert into lease_history (at, %[4]s) select $3, %[4]s from r, mark
+)
+insert into lease (%[3]s) select %[3]s from r, mark where newest
+on conflict (%[5]s) do update set %[6]s`, strings.Join(arrays, ", "), 4+len(fields), leaseColumns, pastColumns, fields[0].name, strings.Join(updates, ", "))
+}
+
+// rows are the parameters of record for one batch, in memory that is used again.
+type rows struct {
+	columns []column   // as fields
+	newest  column     // whether a row is the newest of its key
+	scalars [3][8]byte // $1 to $3
+	params  [][]byte
+	last    map[netip.Prefix]int // the newest row of a key
+	count   int
+	digests []int64 // of sets never recorded before
+	sets    [][]byte
+}
+
+func newRows() rows {
+	return rows{columns: make([]column, len(fields)), last: map[netip.Prefix]int{}}
+}
+
+// fill takes a batch in, and tells how many rows it has.
+func (r *rows) fill(batch []Entry) int {
+	for i := range fields {
+		r.columns[i].begin(fields[i].kind.oid)
+	}
+	r.newest.begin(boolean.oid)
+	clear(r.last)
+	r.count, r.digests, r.sets = 0, r.digests[:0], r.sets[:0]
+	for i := range batch {
+		e := &batch[i]
+		l := e.After
+		if l == nil {
+			continue
+		}
+		if i, twice := r.last[l.Prefix]; twice {
+			r.newest.setBool(i, 0)
+		}
+		r.last[l.Prefix] = r.count
+		r.count++
+		for i := range fields {
+			fields[i].put(&r.columns[i], l)
+		}
+		r.newest.bool(true)
+		if e.Set != nil {
+			r.digests, r.sets = append(r.digests, int64(l.Given)), append(r.sets, e.Set)
+		}
+	}
+	for _, c := range r.columns {
+		c.end(r.count)
+	}
+	r.newest.end(r.count)
+	return r.count
+}
+
+// values gives the parameters of record, all in binary format.
+func (r *rows) values(epoch, batch int64, at time.Time) [][]byte {
+	r.params = r.params[:0]
+	since2000 := at.Sub(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).Microseconds()
+	for i, n := range []int64{epoch, batch, since2000} {
+		binary.BigEndian.PutUint64(r.scalars[i][:], uint64(n))
+		r.params = append(r.params, r.scalars[i][:])
+	}
+	for i := range r.columns {
+		r.params = append(r.params, r.columns[i])
+	}
+	r.params = append(r.params, r.newest)
+	return r.params
+}
+
+// leaseOf reads a row of leaseColumns in PostgreSQL's binary format, integers
+// big-endian. Reading rows by reflection takes several times as long, and a
+// start waits for it.
+func leaseOf(row [][]byte) (*lease.Lease, error) {
+	l := new(lease.Lease)
+	for i := range fields {
+		if err := fields[i].get(l, row[i]); err != nil {
+			return nil, fmt.Errorf("column %s: %w", fields[i].name, err)
+		}
+	}
+	return l, nil
+}

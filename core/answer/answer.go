@@ -11,9 +11,11 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/rule"
 )
 
 // OfferTime is how long an offer stands.
@@ -52,6 +54,14 @@ type World struct {
 	Rival func(link plan.ID) bool
 	// Nonce draws sixteen unpredictable octets; nil: no client is given one.
 	Nonce func() string
+	// Pending tells keys whose records are not durable yet; nil: all are.
+	Pending func(netip.Prefix) bool
+	// Bound is how long at most a client may be promised what it would be given for
+	// a time, with what is on record of it, or nil; it must not be more than that
+	// time. A nil Bound is that time.
+	Bound func(before *lease.Lease, wanted time.Duration) time.Duration
+	// Share tells whether a free address is this server's to give; nil: all are.
+	Share func(netip.Addr) bool
 }
 
 // Probe is what probes found out about an address.
@@ -201,62 +211,160 @@ type Decision struct {
 	Client  lease.Client
 	Reply   *dhcp4.Message // nil: silence
 	To      Destination
-	Limit   int            // octets the client takes in one message
-	Lease   *lease.Lease   // to be stored, and recorded before the reply leaves
-	Ends    []*lease.Lease // of the same client, to be stored and recorded after Lease: it takes their place
-	Twin    *lease.Lease   // of this address, given to another hardware address with the same identifier
-	Trouble Reason         // that the client has although it is served
-	Offer   *lease.Offer   // to be noted
+	Limit   int // octets the client takes in one message
+	Delay   time.Duration
+	Effects effect.List    // what is to be done, in this order
+	Changes []lease.Change // of leases, that are recorded; the first is of Address
+	Offer   *lease.Offer   // that is made
 	Drop    netip.Addr     // an offer to be forgotten
 	Probe   netip.Addr     // with Waiting: decide again when it is known whether somebody uses it
-	Delay   time.Duration
-	New     bool // the scope never saw the client before
+	New     bool           // the scope never saw the client before
+	Twin    *lease.Lease   // of this address, given to another hardware address with the same identifier
+	Trouble Reason         // that the client has although it is served
 	Trail   []Step
 	// Withheld is why nothing of this must be carried out or sent, or "".
 	Withheld Reason
 	Rule     string               // that ignores or refuses, with ByRule
 	Fitted   []*plan.CompiledRule // rules of the scope concerned that fit
 	Values   []plan.Value         // what the reply was chosen from, by key, with levels
+
+	memory *memory
 }
 
-// Decider decides requests, one at a time. Its memory is used again for each,
-// so that a busy server leaves little behind to be collected.
-type Decider struct {
-	decider
+// memory is what a decision is made in. It is used again, so that a busy server
+// leaves little behind to be collected.
+type memory struct {
+	v4      v4
+	message dhcp4.Message
+	octets  [16]byte // of the server identifier and the times
 	steps   [12]Step
 	options [40]dhcp4.Option
 	values  [64]plan.Value
 	rulings [4]ruling
+	effects [6]effect.Effect
+	changes [2]lease.Change
 }
 
-// decider is one request on its way to a decision.
+// Lease is the record that the address concerned gets, or nil.
+func (d *Decision) Lease() *lease.Lease {
+	if len(d.Changes) == 0 {
+		return nil
+	}
+	return d.Changes[0].After
+}
+
+// decider is one request on its way to a decision, as far as it is the same for
+// each protocol: who asks, from which link, under which rules, for what.
 type decider struct {
-	Request
-	World
-	Decision
-	msg     *dhcp4.Message
+	world   World
+	table   *lease.Table
 	plan    *plan.Plan
+	now     lease.Time
+	out     *Decision
+	who     asker
 	scopes  []*plan.View // of the link
-	message dhcp4.Message
-	values  []plan.Value
-	octets  [16]byte   // of the server identifier and the times
-	rulings []ruling   // of the scopes looked at so far
-	circuit string     // as reservations have it; worked out when it is asked for
-	behind  *plan.View // at the relay's address
-	chosen  bool       // the client chose its subnet by option 118
+	rulings []ruling     // of the scopes looked at so far
 }
 
-// Decide says what to do about a request. The decision, its reply and its trail
-// hold until the next call; what it gives to be stored is for keeps.
-func (d *Decider) Decide(req Request, w World) *Decision {
-	d.decider = decider{Request: req, World: w, msg: req.Message, plan: w.Table.Plan(), values: d.values[:0], rulings: d.rulings[:0]}
-	d.message.Options = d.options[:0]
-	d.Trail = d.steps[:0]
-	d.Client = d.clientKey(false)
-	d.Limit = maxSize(req.Message)
+// asker is who asks, and what of its request a choice depends on.
+type asker struct {
+	client     lease.Client
+	hardware   addr.Hardware
+	identifier []byte        // as it is sent, even where it does not tell
+	circuit    []byte        // raw octets; nil if no relay named one
+	shown      string        // circuit as reservations have it; worked out when it is asked for
+	via        netip.Addr    // the relay's address, or the unspecified one
+	wish       netip.Addr    // that it would like to have, if valid
+	time       time.Duration // that it would like to have it for; 0: it does not say
+	forever    bool          // what it is given never ends
+	hostname   string
+	vendor     string
+	facts      rule.Request // what rules ask about
+}
+
+// v4 is a request by DHCPv4 on its way.
+type v4 struct {
+	decider
+	req    Request
+	msg    *dhcp4.Message
+	behind *plan.View // at the relay's address
+	chosen bool       // the client chose its subnet by option 118
+}
+
+// Decide says what to do about a request. Into is a decision whose memory is used
+// again, and which is not to be used any more; nil makes a new one. What a
+// decision gives to be stored is for keeps.
+func Decide(req Request, w World, into *Decision) *Decision {
+	if into == nil {
+		into = new(Decision)
+	}
+	m := into.memory
+	if m == nil {
+		m = new(memory)
+	}
+	*into = Decision{memory: m, Trail: m.steps[:0], Effects: m.effects[:0], Changes: m.changes[:0]}
+	m.message.Options = m.options[:0]
+	d := &m.v4
+	*d = v4{decider: decider{world: w, table: w.Table, plan: w.Table.Plan(), now: w.Now, out: into, rulings: m.rulings[:0]}, req: req, msg: req.Message}
+	d.ask()
+	into.Limit = maxSize(req.Message)
 	d.decide()
 	d.withhold()
-	return &d.Decision
+	into.Client = d.who.client
+	into.order(w)
+	return into
+}
+
+// ask says who asks.
+func (d *v4) ask() {
+	m := d.msg
+	d.who = asker{client: d.clientKey(false), hardware: m.CHAddr, circuit: d.req.Relay.Circuit, via: m.GIAddr, forever: m.Type == dhcp4.None,
+		facts: rule.Request{Message: m, Relay: &d.req.Relay}}
+	d.who.identifier, _ = m.Options.Get(option.ClientID)
+	d.who.hostname, d.who.vendor = hostname(m), clip(m.Text(option.ClassID))
+	d.who.wish, _ = m.Options.Addr(option.AddressRequest)
+	if s, ok := m.Options.Uint32(option.AddressTime); ok {
+		d.who.time = max(option.FromSeconds(s), time.Minute)
+	}
+}
+
+// order lists what the decision does. This is the one place that says what waits
+// for what: nothing that tells a client of a lease leaves before the lease is
+// durable (RFC 2131 section 3.1), and a repeated request joins the record that is
+// on its way.
+func (d *Decision) order(w World) {
+	if d.Withheld != "" || d.Outcome == Waiting {
+		return
+	}
+	do := func(e effect.Effect) { d.Effects = append(d.Effects, e) }
+	if d.Drop.IsValid() {
+		do(effect.Effect{Do: effect.Forget, Key: lease.Host(d.Drop)})
+	}
+	if d.New && d.Scope != nil && d.Scope.Limits.NewPerMinute >= 0 { // who comes while there is no limit is not counted against one
+		do(effect.Effect{Do: effect.Welcome})
+	}
+	if d.Outcome == Declined && d.Why == "" && d.Scope != nil {
+		do(effect.Effect{Do: effect.Blame})
+	}
+	if d.Offer != nil {
+		do(effect.Effect{Do: effect.Offer, Note: d.Offer})
+	}
+	switch {
+	case len(d.Changes) > 0:
+		do(effect.Effect{Do: effect.Record, Changes: d.Changes})
+		do(effect.Effect{Do: effect.Forget, Key: d.Changes[0].After.Prefix})
+		do(effect.Effect{Do: effect.Await})
+	case d.Outcome == Acknowledged && w.Pending != nil && w.Pending(lease.Host(d.Address)):
+		do(effect.Effect{Do: effect.Await})
+	}
+	if d.Reply != nil {
+		do(effect.Effect{Do: effect.Reply})
+	}
+}
+
+// change notes what becomes of a record.
+func (d *decider) change(before, after *lease.Lease) {
+	d.out.Changes = append(d.out.Changes, lease.Change{Before: before, After: after})
 }
 
 // etherMTU is what an Ethernet frame carries: replies to clients without an
@@ -272,14 +380,14 @@ func maxSize(m *dhcp4.Message) int {
 }
 
 func (d *decider) step(text string, a netip.Addr, name string) {
-	d.Trail = append(d.Trail, Step{text, a, name})
+	d.out.Trail = append(d.out.Trail, Step{text, a, name})
 }
 
-func (d *decider) ignore(why Reason) { d.Outcome, d.Why = Ignored, why }
+func (d *decider) ignore(why Reason) { d.out.Outcome, d.out.Why = Ignored, why }
 
-func (d *decider) decide() {
+func (d *v4) decide() {
 	m := d.msg
-	if d.Fenced {
+	if d.world.Fenced {
 		d.step("another server has taken over the database", netip.Addr{}, "")
 		d.ignore(Fenced)
 		return
@@ -294,7 +402,7 @@ func (d *decider) decide() {
 		d.ignore(BadRequest)
 		return
 	}
-	if m.CHAddr.Zero() && d.Client.Kind == lease.Hardware {
+	if m.CHAddr.Zero() && d.who.client.Kind == lease.Hardware {
 		d.step("neither a hardware address nor an identifier says who the client is", netip.Addr{}, "")
 		d.ignore(BadRequest)
 		return
@@ -307,7 +415,7 @@ func (d *decider) decide() {
 	d.findLink()
 	for _, v := range d.scopes {
 		if v.ByHardware && len(m.CHAddr) > 0 {
-			d.Client = d.clientKey(true)
+			d.who.client = d.clientKey(true)
 		}
 	}
 	switch m.Type {
@@ -328,8 +436,8 @@ func (d *decider) decide() {
 		d.ignore(NotServed)
 	}
 	for i := range d.rulings { // if they were asked at all
-		if d.Scope != nil && d.rulings[i].scope == d.Scope.ID {
-			d.Fitted = d.rulings[i].fitted
+		if d.out.Scope != nil && d.rulings[i].scope == d.out.Scope.ID {
+			d.out.Fitted = d.rulings[i].fitted
 		}
 	}
 }
@@ -341,14 +449,14 @@ func (d *decider) withhold() {
 	if len(d.scopes) > 0 {
 		on := d.scopes[0].On
 		listening = listening || on.Listening
-		aside = on.StandAside && d.Rival != nil && d.Rival(on.ID)
+		aside = on.StandAside && d.world.Rival != nil && d.world.Rival(on.ID)
 	}
 	switch {
 	case listening:
 		d.step("the link is listened to: nothing is sent", netip.Addr{}, "")
-		d.Withheld = Listening
+		d.out.Withheld = Listening
 	case aside:
 		d.step("another server answers on the link, and this one stands aside", netip.Addr{}, "")
-		d.Withheld = StandsAside
+		d.out.Withheld = StandsAside
 	}
 }

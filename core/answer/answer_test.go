@@ -10,6 +10,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -22,7 +23,6 @@ type fixture struct {
 	table    *lease.Table
 	now      lease.Time
 	writable bool
-	decider  Decider
 }
 
 var server = netip.MustParseAddr("10.77.0.1")
@@ -107,21 +107,29 @@ func (f *fixture) do(m *dhcp4.Message, how ...func(*Request)) *Decision {
 	for _, h := range how {
 		h(&req)
 	}
-	d := f.decider.Decide(req, f.world())
-	if d.Drop.IsValid() {
-		f.table.DropOffer(lease.Host(d.Drop))
-	}
-	if d.Offer != nil {
-		f.table.PutOffer(*d.Offer)
-	}
-	if d.Lease != nil {
-		f.table.Put(d.Lease)
-		f.table.DropOffer(d.Lease.Prefix)
-	}
-	for _, l := range d.Ends {
-		f.table.Put(l)
-	}
+	d := Decide(req, f.world(), nil)
+	f.carryOut(d)
 	return d
+}
+
+// carryOut does what a decision says, in its order, as if all that is recorded
+// were durable at once.
+func (f *fixture) carryOut(d *Decision) {
+	for _, e := range d.Effects {
+		switch e.Do {
+		case effect.Forget:
+			f.table.DropOffer(e.Key)
+		case effect.Offer:
+			f.table.PutOffer(*e.Note)
+		case effect.Record:
+			for _, c := range e.Changes {
+				if now := f.table.Get(c.After.Prefix); now != c.Before {
+					f.Errorf("%s is to be put in place of %+v, and there is %+v", c.After.Prefix, c.Before, now)
+				}
+				f.table.Put(c.After)
+			}
+		}
+	}
 }
 
 // get does the whole exchange for client n and gives its address.
@@ -397,8 +405,8 @@ func TestWithoutDatabase(t *testing.T) {
 	m.CIAddr = a
 	d := f.do(m)
 	f.expect("renewal", d, Acknowledged, "", a.String())
-	if s, _ := d.Reply.Options.Uint32(option.AddressTime); s != 1200 || d.Lease != nil {
-		t.Errorf("1200 s are left; promised %d s, write %v", s, d.Lease != nil)
+	if s, _ := d.Reply.Options.Uint32(option.AddressTime); s != 1200 || d.Lease() != nil {
+		t.Errorf("1200 s are left; promised %d s, write %v", s, d.Lease() != nil)
 	}
 	f.now += 1300
 	f.expect("renewal after the end", f.do(m), Ignored, NoDatabase, "")
@@ -412,16 +420,16 @@ func TestEarlyRenewal(t *testing.T) {
 	m.CIAddr = a
 	f.now += 300
 	d := f.do(m)
-	if s, _ := d.Reply.Options.Uint32(option.AddressTime); d.Lease != nil || s != 3300 {
-		t.Errorf("early: write %v, %d s", d.Lease != nil, s)
+	if s, _ := d.Reply.Options.Uint32(option.AddressTime); d.Lease() != nil || s != 3300 {
+		t.Errorf("early: write %v, %d s", d.Lease() != nil, s)
 	}
 	f.now += 100
 	d = f.do(m)
-	if s, _ := d.Reply.Options.Uint32(option.AddressTime); d.Lease == nil || s != 3600 {
-		t.Errorf("due: write %v, %d s", d.Lease != nil, s)
+	if s, _ := d.Reply.Options.Uint32(option.AddressTime); d.Lease() == nil || s != 3600 {
+		t.Errorf("due: write %v, %d s", d.Lease() != nil, s)
 	}
 	f.edit(func(s *plan.Scope) { s.Lease = plan.Duration(30 * time.Minute) })
-	if d = f.do(m); d.Lease == nil || d.Lease.Granted != 30*time.Minute {
+	if d = f.do(m); d.Lease() == nil || d.Lease().Granted != 30*time.Minute {
 		t.Error("a changed lease time waits for the next renewal instead of holding at once")
 	}
 }
@@ -459,7 +467,7 @@ func TestClean(t *testing.T) {
 		}
 	}
 	m := &dhcp4.Message{Options: dhcp4.Options{{Code: option.ClientFQDN, Data: []byte("\x04\x00\x00\x04loom\x04mill\x00")}}}
-	if got := hostname(m, nil); got != "loom.mill" {
+	if got := hostname(m); got != "loom.mill" {
 		t.Errorf("FQDN read as %q", got)
 	}
 }
@@ -520,8 +528,9 @@ func FuzzNobodyShares(f *testing.F) {
 func TestReservedOnly(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24")
 	f.reserve("loom-1", 1, "10.77.0.9")
-	f.expect("a client without a reservation", f.do(f.message(dhcp4.Discover, 2)), Ignored, ReservedOnly, "")
-	if trail := fmt.Sprint(f.decider.Trail); !strings.Contains(trail, "looms has no pool") {
+	d := f.do(f.message(dhcp4.Discover, 2))
+	f.expect("a client without a reservation", d, Ignored, ReservedOnly, "")
+	if trail := fmt.Sprint(d.Trail); !strings.Contains(trail, "looms has no pool") {
 		t.Errorf("trail: %s", trail)
 	}
 	f.expect("the reserved client", f.do(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.9")
@@ -538,3 +547,108 @@ func TestTrailReads(t *testing.T) {
 		t.Errorf("trail: %s", got)
 	}
 }
+
+// The list of effects is in the order that makes it safe: whatever tells a client
+// of a lease stands behind the record of it, and behind the wait for that.
+func TestEffectsAreInOrder(t *testing.T) {
+	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
+	list := func(d *Decision) (out string) {
+		for _, e := range d.Effects {
+			out += e.Do.String() + " "
+		}
+		return strings.TrimSpace(out)
+	}
+	expect := func(what string, d *Decision, want string) *Decision {
+		t.Helper()
+		if got := list(d); got != want {
+			t.Errorf("%s (%s): %s; want %s", what, d.Outcome, got, want)
+		}
+		return d
+	}
+	o := expect("DISCOVER", f.do(f.message(dhcp4.Discover, 1)), "offer reply")
+	expect("REQUEST", f.do(f.selecting(1, o.Address.String())), "welcome record forget await reply")
+	renew := f.message(dhcp4.Request, 1)
+	renew.CIAddr = o.Address
+	expect("an early renewal", f.do(renew), "reply")
+	w := f.world()
+	w.Pending = func(k netip.Prefix) bool { return k == lease.Host(o.Address) }
+	expect("one whose record is on its way", Decide(Request{Message: renew, Server: server, Unicast: true}, w, nil), "await reply")
+	f.now += 1800
+	d := expect("a renewal", f.do(renew), "record forget await reply")
+	if c := d.Changes[0]; c.Before == nil || c.After.Expires <= c.Before.Expires {
+		t.Errorf("it changes %+v", c)
+	}
+	f.reserve("r", 9, o.Address.String())
+	expect("a NAK that ends a lease", f.do(renew), "record forget await reply")
+	expect("a NAK that ends none", f.do(renew), "reply")
+	f.get(3)
+	had := f.table.ByClient(f.scope(), lease.ByHardware(1, hw(3))).Address()
+	f.do(f.message(dhcp4.Discover, 4))
+	expect("one that goes elsewhere", f.do(f.message(dhcp4.Request, 4, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, "10.77.0.7"))), "forget")
+	expect("DECLINE", f.do(f.message(dhcp4.Decline, 3, at(option.AddressRequest, had.String()))), "blame record forget await")
+	f.get(5)
+	release := f.message(dhcp4.Release, 5)
+	release.CIAddr = f.table.ByClient(f.scope(), lease.ByHardware(1, hw(5))).Address()
+	expect("RELEASE", f.do(release), "record forget await")
+	inform := f.message(dhcp4.Inform, 6)
+	inform.CIAddr = netip.MustParseAddr("10.77.0.9")
+	expect("INFORM", f.do(inform), "reply")
+	w.Fenced = true
+	expect("anything, once fenced", Decide(Request{Message: renew, Server: server, Unicast: true}, w, nil), "")
+}
+
+// What a partner allows reaches the decision as two answers: how long a promise
+// may be, and whose a free address is.
+func TestBounds(t *testing.T) {
+	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
+	w := f.world()
+	w.Bound = func(before *lease.Lease, wanted time.Duration) time.Duration {
+		if before == nil || before.Granted == 0 {
+			return min(wanted, 10*time.Minute)
+		}
+		return wanted
+	}
+	w.Share = func(a netip.Addr) bool { return a.As4()[3]%2 == 1 }
+	decide := func(m *dhcp4.Message) *Decision {
+		d := Decide(Request{Message: m, Server: server}, w, nil)
+		f.carryOut(d)
+		return d
+	}
+	o := decide(f.message(dhcp4.Discover, 1))
+	if o.Address.String() != "10.77.0.101" {
+		t.Fatalf("it is offered %s, which is not of this server's share", o.Address)
+	}
+	if s, _ := o.Reply.Options.Uint32(option.AddressTime); s != 600 {
+		t.Errorf("it is offered for %d s", s)
+	}
+	k := decide(f.selecting(1, "10.77.0.101"))
+	if k.Lease() == nil || k.Lease().Granted != 10*time.Minute || !strings.Contains(fmt.Sprint(k.Trail), "until the partner has confirmed") {
+		t.Fatalf("the first lease is %+v, %v", k.Lease(), k.Trail)
+	}
+	if s, _ := k.Reply.Options.Uint32(option.AddressTime); s != 600 {
+		t.Errorf("it is promised %d s", s)
+	}
+	renew := f.message(dhcp4.Request, 1)
+	renew.CIAddr = o.Address
+	if k = decide(renew); k.Lease() == nil || k.Lease().Granted != time.Hour {
+		t.Errorf("once more is allowed, a renewal gives %+v", k.Lease())
+	}
+	asks := f.message(dhcp4.Discover, 2, at(option.AddressRequest, "10.77.0.104"))
+	if d := decide(asks); d.Address.String() != "10.77.0.103" {
+		t.Errorf("asking for the partner's address, it is offered %s", d.Address)
+	}
+	w.Share = func(netip.Addr) bool { return false }
+	if d := decide(f.message(dhcp4.Discover, 3)); d.Why != PoolEmpty {
+		t.Errorf("with nothing of its own it says %s %s", d.Outcome, d.Why)
+	}
+	f.now += 7200
+	for _, l := range must(f.table.Due(f.now, 10)) {
+		f.table.Put(l.Ended(lease.Expired, l.Expires))
+	}
+	w.Now = f.now
+	if d := decide(f.message(dhcp4.Discover, 1)); d.Address != o.Address {
+		t.Errorf("the client of an address that is nobody's now gets %s", d.Address)
+	}
+}
+
+func must(list []*lease.Lease, _ bool) []*lease.Lease { return list }

@@ -23,14 +23,14 @@ func BenchmarkDiscover(b *testing.B) {
 		b.Fatal(err)
 	}
 	var m dhcp4.Message
-	var d Decider
+	var d Decision
 	out := make([]byte, 0, 600)
 	b.ReportAllocs()
 	for b.Loop() {
 		if err := dhcp4.Decode(&m, packet); err != nil {
 			b.Fatal(err)
 		}
-		got := d.Decide(Request{Message: &m, Relay: dhcp4.ParseRelay(nil), Server: netip.MustParseAddr("10.77.0.1"), Unicast: true}, w.world())
+		got := Decide(Request{Message: &m, Relay: dhcp4.ParseRelay(nil), Server: netip.MustParseAddr("10.77.0.1"), Unicast: true}, w.world(), &d)
 		if got.Outcome != Offered {
 			b.Fatal(got.Outcome, got.Why)
 		}
@@ -66,7 +66,7 @@ func BenchmarkScale(b *testing.B) {
 type network struct {
 	scopes  int
 	table   *lease.Table
-	decider Decider
+	into    Decision
 	random  *rand.Rand
 	message dhcp4.Message
 }
@@ -125,7 +125,7 @@ func (w *network) decide(b *testing.B) {
 		m.CIAddr = w.address(scope, n+8)
 	}
 	m.Options = append(m.Options, dhcp4.Option{Code: option.MessageType, Data: []byte{byte(m.Type)}}, dhcp4.Option{Code: option.ParameterList, Data: []byte{1, 3, 6, 15}})
-	if d := w.decider.Decide(Request{Message: m, Server: server, Unicast: true}, World{Table: w.table, Now: 1_002_000, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}); d.Outcome != want {
+	if d := Decide(Request{Message: m, Server: server, Unicast: true}, World{Table: w.table, Now: 1_002_000, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}, &w.into); d.Outcome != want {
 		b.Fatalf("%s of %s: %s, %s", m.Type, m.CHAddr, d.Outcome, d.Why)
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -43,8 +44,8 @@ func TestOneAddressALink(t *testing.T) {
 	f.reserve("r", 1, "10.77.0.9")
 	d := f.do(f.message(dhcp4.Discover, 1))
 	d = f.do(f.selecting(1, d.Address.String()))
-	if d.Address.String() != "10.77.0.9" || len(d.Ends) != 1 || d.Ends[0].Address() != a {
-		t.Fatalf("it took %s and leaves %v", d.Address, d.Ends)
+	if d.Address.String() != "10.77.0.9" || len(d.Changes) != 2 || d.Changes[1].After.Address() != a {
+		t.Fatalf("it took %s and leaves %v", d.Address, d.Changes)
 	}
 	if active() != 1 {
 		t.Errorf("it has %d addresses", active())
@@ -87,7 +88,7 @@ func TestNetworkAddresses(t *testing.T) {
 	ask := func(m *dhcp4.Message) *Decision {
 		w := f.world()
 		w.Network = func(a netip.Addr) bool { return a == heard }
-		return f.decider.Decide(Request{Message: m, Server: server}, w)
+		return Decide(Request{Message: m, Server: server}, w, nil)
 	}
 	f.expect("the one address that is no relay's and no router's", ask(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.5")
 	for _, a := range []string{"10.77.0.2", "10.77.0.3", "10.77.0.4", "10.77.0.1"} {
@@ -153,8 +154,8 @@ func TestDeclinesAreBounded(t *testing.T) {
 		a := o.Address.String()
 		f.do(f.selecting(n, a, port))
 		d := f.do(f.message(dhcp4.Decline, n, port, at(option.AddressRequest, a), at(option.ServerID, server.String())))
-		if d.Outcome == Declined && d.Lease.Status == lease.Abandoned {
-			f.table.Declined(f.scope(), d.Client, lease.Port{Relay: d.Lease.Relay, Circuit: d.Lease.Circuit}, f.now)
+		if d.Effects.Has(effect.Blame) {
+			f.table.Declined(f.scope(), d.Client, lease.Port{Relay: d.Lease().Relay, Circuit: d.Lease().Circuit}, f.now)
 		}
 		return d
 	}
@@ -168,8 +169,8 @@ func TestDeclinesAreBounded(t *testing.T) {
 	if abandoned() != declinesOwn {
 		t.Errorf("one client made %d addresses unusable", abandoned())
 	}
-	if d := decline(1, circuit("a")); d.Why != TooManyDeclines || d.Lease.Status != lease.Released {
-		t.Errorf("one more is %s %s", d.Why, d.Lease.Status)
+	if d := decline(1, circuit("a")); d.Why != TooManyDeclines || d.Lease().Status != lease.Released {
+		t.Errorf("one more is %s %s", d.Why, d.Lease().Status)
 	}
 	for n := range 20 {
 		decline(10+n, circuit("a"))
@@ -274,7 +275,7 @@ func TestSmallerClauses(t *testing.T) {
 	w := f.world()
 	w.Fenced = true
 	again := renew(1, a.String())
-	f.expect("once fenced nothing is said", f.decider.Decide(Request{Message: again, Server: server, Unicast: true}, w), Ignored, Fenced, "")
+	f.expect("once fenced nothing is said", Decide(Request{Message: again, Server: server, Unicast: true}, w, nil), Ignored, Fenced, "")
 	f.writable = true
 
 	wants := dhcp4.Option{Code: option.ParameterList, Data: []byte{15, 59, 3, 51, 1, 58}}
@@ -314,7 +315,7 @@ func TestReservedInUse(t *testing.T) {
 			}
 			return Silent
 		}
-		return f.decider.Decide(Request{Message: m, Server: server}, w)
+		return Decide(Request{Message: m, Server: server}, w, nil)
 	}
 	if d := ask(f.message(dhcp4.Discover, 1)); d.Outcome != Waiting || d.Probe.String() != "10.77.0.9" {
 		t.Errorf("%s for %s", d.Outcome, d.Probe)
@@ -349,11 +350,11 @@ func TestNudgeBehindOverride(t *testing.T) {
 	w.Nonce = func() string { return "0123456789abcdef" }
 	m := f.message(dhcp4.Request, 1, append(over, at(option.AddressRequest, o.Address.String()), at(option.ServerID, "10.77.0.2"))...)
 	relay, _ := m.Options.Get(option.RelayAgent)
-	d := f.decider.Decide(Request{Message: m, Relay: dhcp4.ParseRelay(relay), Server: server}, w)
+	d := Decide(Request{Message: m, Relay: dhcp4.ParseRelay(relay), Server: server}, w, nil)
 	if d.Outcome != Acknowledged {
 		t.Fatal(d.Outcome, d.Why)
 	}
-	b, err := Nudge(d.Lease, server, 1)
+	b, err := Nudge(d.Lease(), server, 1)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -71,7 +71,7 @@ func TestBootpClients(t *testing.T) {
 	f.reserve("old", 1, "10.77.0.9")
 	d := ask(1)
 	f.expect("with one", d, Acknowledged, "", "10.77.0.9")
-	if d.Lease.Expires != lease.Never || d.Reply.Type != dhcp4.None || d.Limit != dhcp4.BootpSize {
+	if d.Lease().Expires != lease.Never || d.Reply.Type != dhcp4.None || d.Limit != dhcp4.BootpSize {
 		t.Errorf("answered with %+v", d.Reply)
 	}
 	for _, o := range d.Reply.Options {
@@ -79,7 +79,7 @@ func TestBootpClients(t *testing.T) {
 			t.Errorf("the reply has option %d", o.Code)
 		}
 	}
-	if again := ask(1); again.Lease != nil {
+	if again := ask(1); again.Lease() != nil {
 		t.Error("the same request is recorded twice")
 	}
 	f.edit(func(s *plan.Scope) { s.Bootp = plan.BootpDynamic })
@@ -100,7 +100,7 @@ func TestRapidCommit(t *testing.T) {
 	f.expect("a client that does not ask for it", f.do(f.message(dhcp4.Discover, 2)), Offered, "", "")
 	d := f.do(f.message(dhcp4.Discover, 1, rapid))
 	f.expect("a client that does", d, Acknowledged, "", "10.77.0.100")
-	if d.Lease == nil || !d.New || d.Reply.Type != dhcp4.Ack {
+	if d.Lease() == nil || !d.New || d.Reply.Type != dhcp4.Ack {
 		t.Errorf("decided %+v", d)
 	}
 	if _, told := d.Reply.Options.Get(option.RapidCommit); !told {

@@ -198,13 +198,13 @@ func TestProbedFirst(t *testing.T) {
 			}
 			return Unprobed
 		}
-		d := f.decider.Decide(Request{Message: m, Server: server}, w)
+		d := Decide(Request{Message: m, Server: server}, w, nil)
 		if d.Offer != nil {
 			f.table.PutOffer(*d.Offer)
 		}
-		if d.Lease != nil {
-			f.table.Put(d.Lease)
-			f.table.DropOffer(d.Lease.Prefix)
+		if d.Lease() != nil {
+			f.table.Put(d.Lease())
+			f.table.DropOffer(d.Lease().Prefix)
 		}
 		return d
 	}
@@ -238,7 +238,7 @@ func TestGivenAndRenewal(t *testing.T) {
 	o := f.do(f.message(dhcp4.Discover, 1, class))
 	m := f.message(dhcp4.Request, 1, class, at(option.AddressRequest, o.Address.String()), at(option.ServerID, server.String()))
 	d := f.do(m)
-	l := d.Lease
+	l := d.Lease()
 	set, err := ParseSet(AppendSet(nil, m, d.Reply))
 	if err != nil || l.Given == 0 {
 		t.Fatal(err, l.Given)
@@ -250,7 +250,7 @@ func TestGivenAndRenewal(t *testing.T) {
 		t.Errorf("given %v", set.Given)
 	}
 	again := func() (uint64, bool) {
-		_, digest, ok := new(Decider).Renewal(f.table.At(l.Address()), set.Asked, f.world())
+		_, digest, ok := Renewal(f.table.At(l.Address()), set.Asked, f.world(), nil)
 		return digest, ok
 	}
 	if digest, ok := again(); !ok || digest != l.Given {
@@ -284,8 +284,8 @@ func TestNudge(t *testing.T) {
 		w.Nonce = func() string { return secret }
 		o := f.do(f.message(dhcp4.Discover, n, more...))
 		m := f.message(dhcp4.Request, n, append(more, at(option.AddressRequest, o.Address.String()), at(option.ServerID, server.String()), dhcp4.Option{Code: option.RelayAgent, Data: []byte("\x01\x01x")})...)
-		d := f.decider.Decide(Request{Message: m, Server: server}, w)
-		f.table.Put(d.Lease)
+		d := Decide(Request{Message: m, Server: server}, w, nil)
+		f.table.Put(d.Lease())
 		return d
 	}
 	d := take(1, can)
@@ -293,7 +293,7 @@ func TestNudge(t *testing.T) {
 	if last := d.Reply.Options[len(d.Reply.Options)-1]; last.Code != option.RelayAgent {
 		t.Errorf("option %d comes behind option 82", last.Code)
 	}
-	b, err := Nudge(d.Lease, server, 9)
+	b, err := Nudge(d.Lease(), server, 9)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -311,21 +311,21 @@ func TestNudge(t *testing.T) {
 		}
 		b[at] ^= 1
 	}
-	if d := take(2); d.Lease.Nudge != "" {
+	if d := take(2); d.Lease().Nudge != "" {
 		t.Error("a client that cannot be nudged has a nonce")
-	} else if _, err := Nudge(d.Lease, server, 9); err == nil {
+	} else if _, err := Nudge(d.Lease(), server, 9); err == nil {
 		t.Error("a client without a nonce is nudged")
 	}
 	// A message sent twice is answered from the record; an exchange of another
 	// transaction is not, since a FORCERENEW has to repeat the last one.
 	early := f.message(dhcp4.Request, 1, can)
 	early.CIAddr, early.XID = mine, m.XID
-	if d := f.do(early); d.Outcome != Acknowledged || d.Lease != nil {
-		t.Errorf("a repeated message is %s and recorded: %v", d.Outcome, d.Lease != nil)
+	if d := f.do(early); d.Outcome != Acknowledged || d.Lease() != nil {
+		t.Errorf("a repeated message is %s and recorded: %v", d.Outcome, d.Lease() != nil)
 	}
 	early.XID++
-	if d := f.do(early); d.Lease == nil || d.Lease.Nudge != string(binary.BigEndian.AppendUint32([]byte(secret), early.XID)) {
-		t.Errorf("after another transaction the record is %+v", d.Lease)
+	if d := f.do(early); d.Lease() == nil || d.Lease().Nudge != string(binary.BigEndian.AppendUint32([]byte(secret), early.XID)) {
+		t.Errorf("after another transaction the record is %+v", d.Lease())
 	}
 	// A renewal keeps the nonce, with the nonce told again.
 	f.now += 2000
@@ -333,9 +333,9 @@ func TestNudge(t *testing.T) {
 	r.CIAddr = mine
 	w := f.world()
 	w.Nonce = func() string { return strings.Repeat("x", 16) }
-	again := f.decider.Decide(Request{Message: r, Server: server}, w)
-	if auth, _ := again.Reply.Options.Get(option.Authentication); nonceOf(again.Lease.Nudge) != secret || !strings.HasSuffix(string(auth), secret) {
-		t.Errorf("the nonce became %q, told as %x", again.Lease.Nudge, auth)
+	again := Decide(Request{Message: r, Server: server}, w, nil)
+	if auth, _ := again.Reply.Options.Get(option.Authentication); nonceOf(again.Lease().Nudge) != secret || !strings.HasSuffix(string(auth), secret) {
+		t.Errorf("the nonce became %q, told as %x", again.Lease().Nudge, auth)
 	}
 }
 
@@ -360,7 +360,7 @@ func TestWithheld(t *testing.T) {
 	}
 	w := f.world()
 	w.Rival = func(plan.ID) bool { return true }
-	if d := f.decider.Decide(Request{Message: f.message(dhcp4.Discover, 1), Server: server}, w); d.Withheld != StandsAside {
+	if d := Decide(Request{Message: f.message(dhcp4.Discover, 1), Server: server}, w, nil); d.Withheld != StandsAside {
 		t.Errorf("beside another server: %q", d.Withheld)
 	}
 	f.change(func(d *plan.Draft) error { return d.SetDefaults(plan.Defaults{Listening: true}) })

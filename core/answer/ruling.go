@@ -7,7 +7,6 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/core/rule"
 )
 
 // ruling is what the rules say about the client in one scope.
@@ -37,7 +36,8 @@ func (d *decider) ruling(v *plan.View) *ruling {
 	if len(d.plan.RulesOf(0)) == 0 && len(d.plan.RulesOf(v.ID)) == 0 {
 		return out
 	}
-	asked := rule.Request{Message: d.msg, Relay: &d.Relay, Link: v.LinkName, Scope: v.Name, Lists: d.plan.ReadyLists()}
+	asked := d.who.facts
+	asked.Link, asked.Scope, asked.Lists = v.LinkName, v.Name, d.plan.ReadyLists()
 	set := map[option.Key]bool{}
 	for _, of := range [...]plan.ID{0, v.ID} {
 		for _, r := range d.plan.RulesOf(of) {
@@ -83,36 +83,19 @@ func (d *decider) ruling(v *plan.View) *ruling {
 	return out
 }
 
-// turnedAway drops the scopes whose rules ignore or refuse the client. If none is
-// left it says so and reports true; a refusal becomes a NAK where one fits.
-func (d *decider) turnedAway(nak bool) bool {
-	var open []*plan.View
-	var last *ruling
-	for i, v := range d.scopes {
-		r := d.ruling(v)
-		if r.action != plan.Ignore && r.action != plan.Refuse {
-			if open != nil {
-				open = append(open, v)
-			}
-			continue
-		}
-		if open == nil {
-			open = append(make([]*plan.View, 0, len(d.scopes)), d.scopes[:i]...)
-		}
-		last, d.Scope = r, v
+// settled is what the plan gives a client of the scope, by key: scope, then
+// rules, then reservation.
+func (d *decider) settled(v *plan.View, r *plan.Reservation) []plan.Value {
+	of := d.ruling(v)
+	return d.plan.Reserved(plan.Overlay(v.Values, of.values, of.takes), r)
+}
+
+// valueOf is what the plan gives a client without a reservation for one option
+// of the message, or nil.
+func (d *decider) valueOf(v *plan.View, code uint8) *plan.Value {
+	values := d.settled(v, nil)
+	if i, ok := find(values, option.Std(code)); ok {
+		return &values[i]
 	}
-	if open == nil {
-		return false
-	}
-	if len(open) > 0 {
-		d.scopes, d.Scope = open, nil
-		return false
-	}
-	d.Rule = last.by
-	if nak && last.action == plan.Refuse {
-		d.refuse(ByRule, "refused by the administrator")
-	} else {
-		d.ignore(ByRule)
-	}
-	return true
+	return nil
 }

@@ -53,9 +53,10 @@ func TestSeveralBindings(t *testing.T) {
 			t.Errorf("%s: it had %+v last, want .%d", what, l, former)
 		}
 		got := map[netip.Prefix]bool{}
-		for _, l := range table.Bindings(id, who) {
+		table.Bindings(id, who, func(l *Lease) bool {
 			got[l.Prefix] = true
-		}
+			return true
+		})
 		for _, n := range live {
 			if !got[at(n)] {
 				t.Errorf("%s: it does not hold .%d", what, n)

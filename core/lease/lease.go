@@ -200,3 +200,7 @@ type Offer struct {
 
 // Address is the address, or the first of the prefix.
 func (o Offer) Address() netip.Addr { return o.Prefix.Addr() }
+
+// Change is what becomes of one record. Before is nil if there was none; both are
+// of one key.
+type Change struct{ Before, After *Lease }

@@ -90,17 +90,12 @@ func (t *Table) ByClient(scope plan.ID, c Client) *Lease {
 	return nil
 }
 
-// Bindings lists all that a client holds in a scope, or may still use.
-func (t *Table) Bindings(scope plan.ID, c Client) (out []*Lease) {
+// Bindings yields all that a client holds in a scope, or may still use, until
+// yield wants no more.
+func (t *Table) Bindings(scope plan.ID, c Client, yield func(*Lease) bool) {
 	if s := t.shards[scope]; s != nil {
-		s.of(c, func(i int) bool {
-			if l := s.slots[i]; l.live() {
-				out = append(out, l)
-			}
-			return true
-		})
+		s.of(c, func(i int) bool { return !s.slots[i].live() || yield(s.slots[i]) })
 	}
-	return out
 }
 
 // PutOffer notes an offer; it replaces an earlier one to the same client.

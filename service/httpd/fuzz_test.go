@@ -93,7 +93,7 @@ func FuzzEdits(f *testing.F) {
 // answered: no plan that was accepted makes a client end the service.
 func serveUnder(t *testing.T, p *plan.Plan) {
 	table := lease.New(p, 1000)
-	var d answer.Decider
+	var d answer.Decision
 	w := answer.World{Table: table, Now: 1000, Writable: true, Ours: func(netip.Addr) bool { return false }, Nonce: func() string { return "0123456789abcdef" }}
 	zero := netip.IPv4Unspecified()
 	for n, v := range p.Scopes() {
@@ -111,7 +111,7 @@ func serveUnder(t *testing.T, p *plan.Plan) {
 				if kind == dhcp4.Inform {
 					m.CIAddr = at
 				}
-				x := d.Decide(answer.Request{Message: m, Server: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Relay: dhcp4.Relay{Link: v.Subnet.Addr()}, Unicast: true}, w)
+				x := answer.Decide(answer.Request{Message: m, Server: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Relay: dhcp4.Relay{Link: v.Subnet.Addr()}, Unicast: true}, w, &d)
 				if x.Reply == nil {
 					continue
 				}
@@ -123,8 +123,8 @@ func serveUnder(t *testing.T, p *plan.Plan) {
 				if err := dhcp4.Decode(&back, b); err != nil {
 					t.Fatalf("the reply to %s cannot be read: %v", kind, err)
 				}
-				if x.Lease != nil {
-					table.Put(x.Lease)
+				for _, c := range x.Changes {
+					table.Put(c.After)
 				}
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -49,7 +50,7 @@ type Engine struct {
 
 	mu       sync.Mutex // orders decisions, plan changes and undoing
 	table    *lease.Table
-	decider  answer.Decider
+	decision *answer.Decision // of handle; its memory is used again
 	unserved *unservedList
 	served   *Window // acknowledgements, for Today
 	sets     givenSets
@@ -100,6 +101,7 @@ type waiting struct {
 	reply wire.Reply // without Data: nothing to send
 	lease *lease.Lease
 	talk  uint64        // number of the exchange
+	kept  bool          // an entry has it
 	done  chan struct{} // closed once it is durable; may be nil
 }
 
@@ -150,7 +152,8 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 	defer e.mu.Unlock()
 	now := e.clock.Now()
 	w := e.world(now)
-	d := e.decider.Decide(req, w)
+	e.decision = answer.Decide(req, w, e.decision)
+	d := e.decision
 	if d.Outcome == answer.Waiting && d.Withheld == "" {
 		if e.probes.hold(p, d.Probe, arrived) {
 			e.askNow(d.Scope, d.Probe, w.Now)
@@ -173,7 +176,7 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 func (e *Engine) world(at time.Time) answer.World {
 	now, down := lease.At(at), e.journal.Down()
 	w := answer.World{Table: e.table, Now: now, Ours: e.isOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down, store.ErrFenced), Nonce: nonce,
-		Network: e.isRelay, Rival: func(link plan.ID) bool { return e.shadow.rivalOn(link, now) }}
+		Network: e.isRelay, Pending: e.journal.Pending, Rival: func(link plan.ID) bool { return e.shadow.rivalOn(link, now) }}
 	if e.probes.can() {
 		w.Probed = func(a netip.Addr, client addr.Hardware) answer.Probe { return e.probed(a, client, now) }
 	}
@@ -214,22 +217,11 @@ func nonce() string {
 	return string(b[:])
 }
 
-// carryOut does what a decision says. The caller holds the lock.
+// carryOut does what a decision says, in its order. The caller holds the lock.
 func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decision, at, arrived time.Time) (reply wire.Reply, send bool) {
-	now := lease.At(at)
 	if d.Reply != nil {
-		data, omitted, err := dhcp4.Append(e.buffers.take(), d.Reply, d.Limit)
-		if err != nil {
-			e.metrics.drop("not-encodable")
-			e.lost(p, req, d, answer.TooLong, err.Error(), at, arrived)
-			return wire.Reply{}, false
-		}
-		if len(omitted) > 0 {
-			e.metrics.omitted.Add(float64(len(omitted)))
-		}
-		if reply, err = route(p, req, d, data); err != nil {
-			e.metrics.drop("no-way-back")
-			e.lost(p, req, d, answer.NoWayBack, err.Error(), at, arrived)
+		var ok bool
+		if reply, ok = e.encode(p, req, d, at, arrived); !ok {
 			return wire.Reply{}, false
 		}
 	}
@@ -238,73 +230,119 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 		e.overhearRequest(req, d, at)
 		return wire.Reply{}, false
 	}
-	e.countFits(d, now)
-	if d.Drop.IsValid() {
-		e.table.DropOffer(lease.Host(d.Drop))
-	}
-	if d.New && d.Scope != nil && d.Scope.Limits.NewPerMinute >= 0 { // who comes while there is no limit is not counted against one
-		e.table.Welcome(d.Scope.ID, portOf(req), now)
-	}
-	if d.Offer != nil {
-		old, again := e.table.OfferOf(d.Offer.Address())
-		if again && old.Client == d.Client && old.Until != d.Offer.Until {
-			e.unserved.note(req, d, answer.NotTaken, now)
-		}
-		e.table.PutOffer(*d.Offer)
-		e.probes.used(d.Scope.ID, d.Offer.Address(), now)
-	}
+	e.countFits(d, lease.At(at))
 	e.watch(req, d, at)
+	fate := Silent
 	switch {
-	case d.Lease != nil:
-		return reply, e.record(p, req, d, reply, at, arrived)
-	case d.Outcome == answer.Acknowledged && e.journal.Pending(lease.Host(d.Address)):
-		// A repeated request joins the entry that waits.
-		reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Recorded, at)
-		e.journal.Add(store.Entry{Note: waiting{reply: reply, talk: reply.Talk}})
-		return reply, false
-	case d.Reply == nil:
-		e.Talk.begin(p, arrived, req, d, &reply, Silent, at)
-		return reply, false
-	case d.Delay > 0 && d.Outcome == answer.Offered:
-		reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Recorded, at)
-		later := []wire.Reply{reply}
-		time.AfterFunc(d.Delay, func() {
-			defer e.guard("a delayed offer", nil)
-			e.send(later)
-			e.Talk.settle(later[0].Talk, Sent, e.clock.Now())
-		})
+	case d.Effects.Has(effect.Await) || d.Reply != nil && d.Delay > 0:
+		fate = Recorded
+	case d.Reply != nil:
+		fate = Sent
+	}
+	reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, fate, at)
+	return reply, e.run(req, d, reply, lease.At(at))
+}
+
+// encode makes the datagram of a reply; ok is false if there can be none.
+func (e *Engine) encode(p *wire.Packet, req *answer.Request, d *answer.Decision, at, arrived time.Time) (reply wire.Reply, ok bool) {
+	data, omitted, err := dhcp4.Append(e.buffers.take(), d.Reply, d.Limit)
+	if err != nil {
+		e.metrics.drop("not-encodable")
+		e.lost(p, req, d, answer.TooLong, err.Error(), at, arrived)
 		return reply, false
 	}
-	reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Sent, at)
+	if len(omitted) > 0 {
+		e.metrics.omitted.Add(float64(len(omitted)))
+	}
+	if reply, err = route(p, req, d, data); err != nil {
+		e.metrics.drop("no-way-back")
+		e.lost(p, req, d, answer.NoWayBack, err.Error(), at, arrived)
+		return reply, false
+	}
 	return reply, true
+}
+
+// run carries out the list of effects, from the first to the last: what stands
+// behind Await is left to the recorder. It reports whether the reply can leave at
+// once. The caller holds the lock.
+func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, now lease.Time) (send bool) {
+	waits := waiting{talk: reply.Talk} // what is done once the record is durable
+	behind := false
+	for _, f := range d.Effects {
+		behind = behind || f.Do == effect.Await
+		if behind && f.Do == effect.Reply {
+			waits.reply = reply
+		}
+	}
+	for _, f := range d.Effects {
+		switch f.Do {
+		case effect.Forget:
+			e.table.DropOffer(f.Key)
+		case effect.Welcome:
+			e.table.Welcome(d.Scope.ID, portOf(req), now)
+		case effect.Blame:
+			e.table.Declined(d.Scope.ID, d.Client, lease.Port{Relay: d.Lease().Relay, Circuit: d.Lease().Circuit}, now)
+		case effect.Offer:
+			old, again := e.table.OfferOf(f.Note.Address())
+			if again && old.Client == d.Client && old.Until != f.Note.Until {
+				e.unserved.note(req, d, answer.NotTaken, now)
+			}
+			e.table.PutOffer(*f.Note)
+			e.probes.used(d.Scope.ID, f.Note.Address(), now)
+		case effect.Record:
+			if !e.record(req, d, f.Changes, waits, now) {
+				return false
+			}
+			waits.kept = true
+		case effect.Await:
+			if !waits.kept { // it joins what is on its way
+				e.journal.Add(store.Entry{Note: waits})
+			}
+			return false
+		case effect.Reply:
+			if d.Delay > 0 && d.Outcome == answer.Offered {
+				e.later(reply, d.Delay)
+				return false
+			}
+			return true
+		}
+	}
+	return false
+}
+
+// later lets a reply go after a while.
+func (e *Engine) later(reply wire.Reply, wait time.Duration) {
+	time.AfterFunc(wait, func() {
+		defer e.guard("a delayed offer", nil)
+		e.send([]wire.Reply{reply})
+		e.Talk.settle(reply.Talk, Sent, e.clock.Now())
+	})
 }
 
 func portOf(req *answer.Request) lease.Port {
 	return lease.Port{Relay: req.Message.GIAddr, Circuit: string(req.Relay.Circuit)}
 }
 
-// record puts a decision's leases into the table and hands them to the journal,
-// which lets the reply go. The caller holds the lock. Nothing is ever sent at
-// once.
-func (e *Engine) record(p *wire.Packet, req *answer.Request, d *answer.Decision, reply wire.Reply, at, arrived time.Time) (send bool) {
-	before := e.table.At(d.Lease.Address())
-	set := e.newSet(req, d, before, lease.At(at))
-	reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, Recorded, at)
-	entries := make([]store.Entry, 0, 1+len(d.Ends))
-	entries = append(entries, store.Entry{Before: before, After: d.Lease, Set: set, Note: waiting{reply: reply, lease: d.Lease, talk: reply.Talk}})
-	for _, l := range d.Ends {
-		entries = append(entries, store.Entry{Before: e.table.At(l.Address()), After: l, Note: waiting{lease: l}})
+// record puts leases into the table and hands them to the recorder, with what is
+// to be done then. If that takes nothing, it is as if nothing had been decided.
+// The caller holds the lock.
+func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease.Change, waits waiting, now lease.Time) bool {
+	set := e.newSet(req, d, changes[0].Before, now)
+	entries := make([]store.Entry, len(changes))
+	for i, c := range changes {
+		entries[i] = store.Entry{Before: c.Before, After: c.After, Note: waiting{lease: c.After}}
 	}
+	waits.lease = changes[0].After
+	entries[0].Set, entries[0].Note = set, waits
 	if e.commit(entries...) {
-		e.table.DropOffer(d.Lease.Prefix)
-		return false
+		return true
 	}
 	if set != nil {
-		delete(e.sets.known, d.Lease.Given)
+		delete(e.sets.known, d.Lease().Given)
 	}
 	e.metrics.drop("overload")
-	e.Talk.settle(reply.Talk, Dropped, at)
-	e.unserved.note(req, d, answer.Overload, lease.At(at))
+	e.Talk.settle(waits.talk, Dropped, e.clock.Now())
+	e.unserved.note(req, d, answer.Overload, now)
 	return false
 }
 
@@ -368,8 +406,6 @@ func (e *Engine) watch(req *answer.Request, d *answer.Decision, at time.Time) {
 	case answer.Declined:
 		if d.Why != "" {
 			e.unserved.trouble(req, d, d.Why, now)
-		} else if d.Scope != nil {
-			e.table.Declined(d.Scope.ID, d.Client, lease.Port{Relay: d.Lease.Relay, Circuit: d.Lease.Circuit}, now)
 		}
 	case answer.Offered:
 		if d.Why == answer.V6Only {

@@ -25,12 +25,11 @@ func (e *Engine) Explain(req answer.Request) (Explained, error) {
 	if b, ok := m.Options.Get(option.RelayAgent); ok {
 		req.Relay = dhcp4.ParseRelay(b)
 	}
-	var d answer.Decider
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	w := e.world(e.clock.Now())
 	w.Probed, w.Nonce = nil, func() string { return "................" }
-	decision := d.Decide(req, w)
+	decision := answer.Decide(req, w, nil)
 	out := Explained{Decision: *decision, Plan: e.table.Plan(), Values: append([]plan.Value(nil), decision.Values...)}
 	for _, s := range decision.Trail {
 		out.Trail = append(out.Trail, s.String())

@@ -90,7 +90,7 @@ type Stale struct {
 // options are not what they would be given now. The very code that serves
 // decides what that is.
 func (e *Engine) Stale(scope plan.ID) []Stale {
-	var d answer.Decider
+	var d answer.Decision
 	var out []Stale
 	e.eachLease(scope, func(l *lease.Lease) {
 		if l.Status != lease.Active || l.Given == 0 {
@@ -102,7 +102,7 @@ func (e *Engine) Stale(scope plan.ID) []Stale {
 		}
 		e.mu.Lock()
 		w := e.world(e.clock.Now())
-		_, digest, served := d.Renewal(l, set.Asked, w)
+		_, digest, served := answer.Renewal(l, set.Asked, w, &d)
 		e.mu.Unlock()
 		if served && digest == l.Given {
 			return

@@ -199,7 +199,7 @@ func (e *Engine) compare(req *answer.Request, p *plan.Plan, took, server netip.A
 	}
 	w := e.world(at)
 	w.Probed, w.Writable = nil, true
-	d := e.decider.Decide(again, w)
+	d := answer.Decide(again, w, nil)
 
 	c := e.shadow.clients.get(d.Client)
 	if c == nil {

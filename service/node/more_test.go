@@ -231,9 +231,9 @@ func TestGivenSets(t *testing.T) {
 	e.sets.most = 3
 	now := lease.At(time.Now())
 	give := func(digest uint64, before *lease.Lease, now lease.Time) (*lease.Lease, []byte) {
-		d := &answer.Decision{Reply: &dhcp4.Message{SIAddr: netip.IPv4Unspecified()}, Lease: &lease.Lease{Given: digest}}
+		d := &answer.Decision{Reply: &dhcp4.Message{SIAddr: netip.IPv4Unspecified()}, Changes: []lease.Change{{After: &lease.Lease{Given: digest}}}}
 		set := e.newSet(&answer.Request{Message: &dhcp4.Message{}}, d, before, now)
-		return d.Lease, set
+		return d.Lease(), set
 	}
 	for digest := uint64(1); digest <= 3; digest++ {
 		if l, set := give(digest, nil, now); l.Given != digest || set == nil {

@@ -39,16 +39,16 @@ func (e *Engine) newSet(req *answer.Request, d *answer.Decision, before *lease.L
 	if before != nil {
 		e.sets.use(before.Given, now) // undoing may bring it back
 	}
-	if d.Reply == nil || d.Lease.Given == 0 || e.sets.use(d.Lease.Given, now) {
+	if d.Reply == nil || d.Lease().Given == 0 || e.sets.use(d.Lease().Given, now) {
 		return nil
 	}
 	if len(e.sets.known) >= e.sets.most {
 		e.metrics.setsLost.Inc()
-		d.Lease.Given = 0
+		d.Lease().Given = 0
 		return nil
 	}
 	body := answer.AppendSet([]byte{}, req.Message, d.Reply)
-	e.sets.known[d.Lease.Given] = &givenSet{body, now}
+	e.sets.known[d.Lease().Given] = &givenSet{body, now}
 	return body
 }
 

@@ -24,7 +24,7 @@ const (
 
 // nudgeable reports whether the client says that it understands FORCERENEW with
 // a nonce and HMAC-MD5 (option 145).
-func (d *decider) nudgeable() bool {
+func (d *v4) nudgeable() bool {
 	b, ok := d.msg.Options.Get(option.ForceRenewNonce)
 	return ok && slices.Contains(b, authHMACMD5)
 }
@@ -33,15 +33,21 @@ func (d *decider) nudgeable() bool {
 // transaction of its last exchange, big-endian, since clients drop a message of
 // any other, and the server identifier by which the client knows this server if
 // a relay chose that (RFC 5107).
-func (d *decider) nudge(nonce string) string {
+func (d *v4) nudge(nonce string) string {
 	if len(nonce) != nonceSize {
 		return ""
 	}
 	out := binary.BigEndian.AppendUint32([]byte(nonce), d.msg.XID)
-	if d.Relay.ServerID.Is4() {
-		out = append(out, d.Relay.ServerID.AsSlice()...)
+	if d.req.Relay.ServerID.Is4() {
+		out = append(out, d.req.Relay.ServerID.AsSlice()...)
 	}
 	return string(out)
+}
+
+// nudgeFits reports whether a record still has what it takes to nudge the client,
+// if the client can be nudged.
+func (d *v4) nudgeFits(l *lease.Lease) bool {
+	return !d.nudgeable() || l != nil && l.Nudge != "" && l.Nudge == d.nudge(nonceOf(l.Nudge))
 }
 
 // nonceOf is the nonce in what a lease keeps, or "".
@@ -61,18 +67,18 @@ func knownAs(kept string) (netip.Addr, bool) {
 }
 
 // addNonce tells the client the nonce of its lease, before what is echoed last.
-func (d *decider) addNonce(kept string) {
+func (d *v4) addNonce(kept string) {
 	nonce := nonceOf(kept)
-	if nonce == "" || !d.nudgeable() || d.Reply == nil {
+	if nonce == "" || !d.nudgeable() || d.out.Reply == nil {
 		return
 	}
-	data := append(auth(uint64(d.Now)<<32, authNonce), nonce...)
-	o := d.Reply.Options
+	data := append(auth(uint64(d.now)<<32, authNonce), nonce...)
+	o := d.out.Reply.Options
 	at := len(o)
 	for at > 0 && (o[at-1].Code == option.RelayAgent || o[at-1].Code == option.ClientID) {
 		at--
 	}
-	d.Reply.Options = slices.Insert(o, at, dhcp4.Option{Code: option.Authentication, Data: data})
+	d.out.Reply.Options = slices.Insert(o, at, dhcp4.Option{Code: option.Authentication, Data: data})
 }
 
 // auth begins option 90. The replay value is big-endian and must grow.

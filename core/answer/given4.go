@@ -122,11 +122,12 @@ func (s Set) Unmet() (out []uint8) {
 
 // Renewal decides what the holder of a lease would be given if it renewed now,
 // asking as it did last. It returns the decision and the digest of what would
-// be given; ok is false if it would not be given the address.
-func (d *Decider) Renewal(l *lease.Lease, asked dhcp4.Options, w World) (decision *Decision, digest uint64, ok bool) {
+// be given; ok is false if it would not be given the address. Into is as with
+// Decide.
+func Renewal(l *lease.Lease, asked dhcp4.Options, w World, into *Decision) (decision *Decision, digest uint64, ok bool) {
 	req := Replay(l, asked)
 	w.Writable, w.Probed, w.Nonce = true, nil, nil
-	decision = d.Decide(req, w)
+	decision = Decide(req, w, into)
 	if decision.Outcome != Acknowledged || decision.Reply == nil {
 		return decision, 0, false
 	}

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 )
@@ -11,7 +12,7 @@ import (
 // findLink finds the scopes of the client's link: for relayed messages by link
 // selection (RFC 3527), subnet selection (RFC 3011) or giaddr; for renewals sent
 // straight to the server by ciaddr; else by the interface.
-func (d *decider) findLink() {
+func (d *v4) findLink() {
 	m := d.msg
 	of := func(v *plan.View) bool {
 		if v != nil {
@@ -23,9 +24,9 @@ func (d *decider) findLink() {
 	selected, selects := m.Options.Addr(option.SubnetSelection)
 	relayed := !m.GIAddr.IsUnspecified()
 	switch {
-	case relayed && d.Relay.Link.IsValid():
-		d.step("the relay selects the link of {a}", d.Relay.Link, "")
-		at(d.Relay.Link)
+	case relayed && d.req.Relay.Link.IsValid():
+		d.step("the relay selects the link of {a}", d.req.Relay.Link, "")
+		at(d.req.Relay.Link)
 	case selects:
 		d.step("the client selects the subnet of {a}", selected, "")
 		d.chosen = at(selected)
@@ -37,16 +38,16 @@ func (d *decider) findLink() {
 			d.step("came through relay {a}", m.GIAddr, "")
 			of(d.behind)
 		}
-	case d.Unicast && !m.CIAddr.IsUnspecified():
+	case d.req.Unicast && !m.CIAddr.IsUnspecified():
 		d.step("came straight from {a}", m.CIAddr, "")
 		at(m.CIAddr)
-	case d.Interface != "":
-		d.step("heard on interface {t}", netip.Addr{}, d.Interface)
-		if id := d.plan.LinkOnInterface(d.Interface); id != 0 {
+	case d.req.Interface != "":
+		d.step("heard on interface {t}", netip.Addr{}, d.req.Interface)
+		if id := d.plan.LinkOnInterface(d.req.Interface); id != 0 {
 			d.scopes = d.plan.OnLink(id)
 			break
 		}
-		for _, p := range d.Prefixes {
+		for _, p := range d.req.Prefixes {
 			if at(p.Addr()) {
 				break
 			}
@@ -59,7 +60,7 @@ func (d *decider) findLink() {
 
 // oddRelay says why no relay can have the address that the message came through,
 // or "". It finds the scope of that address, too.
-func (d *decider) oddRelay() string {
+func (d *v4) oddRelay() string {
 	g := d.msg.GIAddr
 	if g.IsUnspecified() {
 		return ""
@@ -74,9 +75,26 @@ func (d *decider) oddRelay() string {
 	return ""
 }
 
-// ofNetwork reports whether an address is of the network's own: this server's, a
-// router's, or a relay's. Those that the plan names are in no scope's ranges, so
-// for an address out of them the plan is not asked again.
-func (d *decider) ofNetwork(a netip.Addr, allocatable bool) bool {
-	return d.Ours(a) || a == d.msg.GIAddr || !allocatable && d.plan.NetworkAt(a) != "" || d.Network != nil && d.Network(a)
+// clientKey is by what the client is told from others: its client identifier if
+// it sends one, unless only the hardware address counts.
+func (d *v4) clientKey(byHardware bool) lease.Client {
+	m := d.msg
+	if id, ok := m.Options.Get(option.ClientID); ok && !byHardware && telling(id) {
+		return lease.ByIdentifier(id)
+	}
+	return lease.ByHardware(m.HType, m.CHAddr)
+}
+
+// telling reports whether a client identifier tells its client from others. What
+// is too short or too long does not, nor do well-known useless ones: nothing but
+// zeros, or nothing but ones, behind the octet for the type.
+func telling(id []byte) bool {
+	if len(id) < 2 || len(id) > 255 {
+		return false
+	}
+	zeros, ones := true, true
+	for _, b := range id[1:] {
+		zeros, ones = zeros && b == 0, ones && b == 0xff
+	}
+	return !zeros && !ones
 }

@@ -19,45 +19,53 @@ import (
 // A client that renews straight from behind a relay is not reached by broadcast:
 // it is answered at its address. Without the records nobody is refused, since
 // what this server believes may not be so any more.
-func (d *decider) refuse(why Reason, message string) {
-	if !d.Writable {
+func (d *v4) refuse(why Reason) {
+	if !d.world.Writable {
 		d.step("it would be refused, but nothing can be recorded now, so the record may be old", netip.Addr{}, "")
 		d.ignore(NoDatabase)
 		return
 	}
-	d.Outcome, d.Why = Refused, why
+	d.out.Outcome, d.out.Why = Refused, why
 	r := d.header(dhcp4.Nak)
-	r.Options = append(r.Options, dhcp4.Option{Code: option.Message, Data: []byte(message)})
+	r.Options = append(r.Options, dhcp4.Option{Code: option.Message, Data: []byte(refusals[why])})
 	r.CIAddr, r.YIAddr = netip.IPv4Unspecified(), netip.IPv4Unspecified()
 	switch c := d.msg.CIAddr; {
 	case !d.msg.GIAddr.IsUnspecified():
-		d.To = ToRelay
+		d.out.To = ToRelay
 		r.Flags |= dhcp4.BroadcastFlag
-	case d.Unicast && !c.IsUnspecified() && !slices.ContainsFunc(d.Prefixes, func(p netip.Prefix) bool { return p.Masked().Contains(c) }):
-		d.To = ToAddress
+	case d.req.Unicast && !c.IsUnspecified() && !slices.ContainsFunc(d.req.Prefixes, func(p netip.Prefix) bool { return p.Masked().Contains(c) }):
+		d.out.To = ToAddress
 	default:
-		d.To = ToAll
+		d.out.To = ToAll
 	}
 	d.echo(r)
 }
 
+// refusals are what a NAK tells the client of the reason.
+var refusals = map[Reason]string{
+	WrongNetwork: "wrong network", OfNetwork: "address of the network", ForAnother: "address reserved for another client",
+	OtherAddress: "your lease is of another address", HasReservation: "a reserved address is waiting", HeldByAnother: "address held by another client",
+	NotHandedOut: "address not handed out", ReservedOnly: "reserved clients only", ScopeDraining: "scope is draining", ReservedInUse: "address in use",
+	NoRecord: "no lease on record", NotOffered: "address not offered", ByRule: "refused by the administrator",
+}
+
 // header begins a reply. One to BOOTP has no type and names no server.
-func (d *decider) header(t dhcp4.Type) *dhcp4.Message {
+func (d *v4) header(t dhcp4.Type) *dhcp4.Message {
 	m := d.msg
-	d.message = dhcp4.Message{Op: dhcp4.BootReply, HType: m.HType, XID: m.XID, Flags: m.Flags, CIAddr: netip.IPv4Unspecified(),
-		SIAddr: netip.IPv4Unspecified(), GIAddr: m.GIAddr, CHAddr: m.CHAddr, Type: t, Options: d.message.Options[:0]}
-	d.Reply = &d.message
+	d.out.memory.message = dhcp4.Message{Op: dhcp4.BootReply, HType: m.HType, XID: m.XID, Flags: m.Flags, CIAddr: netip.IPv4Unspecified(),
+		SIAddr: netip.IPv4Unspecified(), GIAddr: m.GIAddr, CHAddr: m.CHAddr, Type: t, Options: d.out.memory.message.Options[:0]}
+	d.out.Reply = &d.out.memory.message
 	if t == dhcp4.None {
-		return d.Reply
+		return d.out.Reply
 	}
-	server := d.Server
-	if d.Relay.ServerID.IsValid() { // RFC 5107
-		server = d.Relay.ServerID
+	server := d.req.Server
+	if d.req.Relay.ServerID.IsValid() { // RFC 5107
+		server = d.req.Relay.ServerID
 	}
 	id := server.As4()
-	copy(d.octets[:4], id[:])
-	d.message.Options = append(d.message.Options, dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]}, dhcp4.Option{Code: option.ServerID, Data: d.octets[:4]})
-	return d.Reply
+	copy(d.out.memory.octets[:4], id[:])
+	d.out.memory.message.Options = append(d.out.memory.message.Options, dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]}, dhcp4.Option{Code: option.ServerID, Data: d.out.memory.octets[:4]})
+	return d.out.Reply
 }
 
 var messageTypes = []byte{0, 1, 2, 3, 4, 5, 6, 7, 8}
@@ -65,7 +73,7 @@ var messageTypes = []byte{0, 1, 2, 3, 4, 5, 6, 7, 8}
 // echo ends a reply with what goes back as it came: the subnet that the client
 // selected (RFC 3011), its virtual network if it is the one there is (RFC 6607),
 // its identifier (RFC 6842), and option 82 (RFC 3046).
-func (d *decider) echo(r *dhcp4.Message) {
+func (d *v4) echo(r *dhcp4.Message) {
 	back := func(code uint8) {
 		if b, ok := d.msg.Options.Get(code); ok {
 			r.Options = append(r.Options, dhcp4.Option{Code: code, Data: b})
@@ -81,24 +89,24 @@ func (d *decider) echo(r *dhcp4.Message) {
 		back(option.ClientID)
 	}
 	if b, ok := d.msg.Options.Get(option.RelayAgent); ok {
-		r.Options = append(r.Options, dhcp4.Option{Code: option.RelayAgent, Data: d.Relay.Echo(b)})
+		r.Options = append(r.Options, dhcp4.Option{Code: option.RelayAgent, Data: d.req.Relay.Echo(b)})
 	}
 }
 
 // reply makes an OFFER, an ACK or a BOOTP reply. A lease time of 0 leaves the
 // times out (RFC 2131 section 4.3.5), and so does BOOTP.
-func (d *decider) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a netip.Addr, leaseTime time.Duration) {
+func (d *v4) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a netip.Addr, leaseTime time.Duration) {
 	m := d.msg
 	if m.Type == dhcp4.None {
-		t, leaseTime, d.Limit = dhcp4.None, 0, dhcp4.BootpSize
+		t, leaseTime, d.out.Limit = dhcp4.None, 0, dhcp4.BootpSize
 	}
 	r := d.header(t)
 	r.YIAddr = a
 	if t == dhcp4.Ack || t == dhcp4.None {
 		r.CIAddr = m.CIAddr
 	}
-	values := appendValues(d.values[:0], d.settled(v, res), v, res, leaseTime, d.octets[4:])
-	d.Values = values
+	values := appendValues(d.out.memory.values[:0], d.settled(v, res), v, res, leaseTime, d.out.memory.octets[4:])
+	d.out.Values = values
 	if i, ok := find(values, option.Std(option.AddressTime)); ok && values[i].Level == plan.AtService {
 		values[i].Level, values[i].Rule = d.leaseLevel(v, res)
 	}
@@ -143,41 +151,25 @@ func (d *decider) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a net
 	d.aim()
 }
 
-// leaseLevel is the level that the lease time comes from.
-func (d *decider) leaseLevel(v *plan.View, r *plan.Reservation) (plan.Level, string) {
-	of := d.ruling(v)
-	switch {
-	case r != nil && r.Lease != 0:
-		return plan.AtReservation, ""
-	case of.lease != 0:
-		return plan.AtRule, of.leased
-	case v.Scope.Lease != 0:
-		return plan.AtScope, ""
-	case d.plan.Defaults.Lease != 0:
-		return plan.AtDefaults, ""
-	}
-	return plan.AtService, ""
-}
-
 // aim says where the reply goes (RFC 2131 section 4.1).
-func (d *decider) aim() {
+func (d *v4) aim() {
 	m := d.msg
 	switch {
 	case !m.GIAddr.IsUnspecified():
-		d.To = ToRelay
+		d.out.To = ToRelay
 	case !m.CIAddr.IsUnspecified():
-		d.To = ToAddress
-	case m.Broadcast() || d.Reply.YIAddr.IsUnspecified() || m.CHAddr.Zero():
-		d.To = ToAll
+		d.out.To = ToAddress
+	case m.Broadcast() || d.out.Reply.YIAddr.IsUnspecified() || m.CHAddr.Zero():
+		d.out.To = ToAll
 	default:
-		d.To = ToHardware
+		d.out.To = ToHardware
 	}
 }
 
 // addBooked adds what codebooks carry: the fixed fields for booting, sub-options
 // of option 43 for the client's vendor class, and those of option 125 for
 // enterprise numbers that the client names (124, 125) or asks for.
-func (d *decider) addBooked(r *dhcp4.Message, values []plan.Value) {
+func (d *v4) addBooked(r *dhcp4.Message, values []plan.Value) {
 	first := slices.IndexFunc(values, func(v plan.Value) bool { return v.Book != "" })
 	if first < 0 {
 		return
@@ -232,7 +224,7 @@ func (d *decider) addBooked(r *dhcp4.Message, values []plan.Value) {
 
 // knows reports whether the client names an enterprise number (RFC 3925), or
 // asks for option 125 as such.
-func (d *decider) knows(enterprise uint32) bool {
+func (d *v4) knows(enterprise uint32) bool {
 	for _, code := range [...]uint8{option.VIVendorClass, option.VIVendorOptions} {
 		b, _ := d.msg.Options.Get(code)
 		for len(b) >= 5 && len(b) >= 5+int(b[4]) {
@@ -249,7 +241,7 @@ func (d *decider) knows(enterprise uint32) bool {
 // addFQDN answers option 81: the server does no DNS updates for the client, and
 // keeps it from none (RFC 4702 section 4: N set, S clear, O if that overrides
 // the client's wish; both result codes 255).
-func (d *decider) addFQDN(r *dhcp4.Message) {
+func (d *v4) addFQDN(r *dhcp4.Message) {
 	b, ok := d.msg.Options.Get(option.ClientFQDN)
 	if !ok || len(b) < 3 || len(b) > 3 && !plan.HostName(d.msg.FQDN()) { // what is no name is not repeated
 		return
@@ -260,23 +252,6 @@ func (d *decider) addFQDN(r *dhcp4.Message) {
 		flags |= o
 	}
 	r.Options = append(r.Options, dhcp4.Option{Code: option.ClientFQDN, Data: append([]byte{flags, 255, 255}, b[3:]...)})
-}
-
-// settled is what the plan gives a client of the scope, by key: scope, then
-// rules, then reservation.
-func (d *decider) settled(v *plan.View, r *plan.Reservation) []plan.Value {
-	of := d.ruling(v)
-	return d.plan.Reserved(plan.Overlay(v.Values, of.values, of.takes), r)
-}
-
-// valueOf is what the plan gives a client without a reservation for one option
-// of the message, or nil.
-func (d *decider) valueOf(v *plan.View, code uint8) *plan.Value {
-	values := d.settled(v, nil)
-	if i, ok := find(values, option.Std(code)); ok {
-		return &values[i]
-	}
-	return nil
 }
 
 func find(values []plan.Value, k option.Key) (int, bool) {

@@ -5,54 +5,28 @@ import (
 
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
-	"yarnpost/core/option"
 	"yarnpost/core/plan"
 )
 
-// clientKey is by what the client is told from others: its client identifier if
-// it sends one, unless only the hardware address counts.
-func (d *decider) clientKey(byHardware bool) lease.Client {
-	m := d.msg
-	if id, ok := m.Options.Get(option.ClientID); ok && !byHardware && telling(id) {
-		return lease.ByIdentifier(id)
-	}
-	return lease.ByHardware(m.HType, m.CHAddr)
-}
-
-// telling reports whether a client identifier tells its client from others. What
-// is too short or too long does not, nor do well-known useless ones: nothing but
-// zeros, or nothing but ones, behind the octet for the type.
-func telling(id []byte) bool {
-	if len(id) < 2 || len(id) > 255 {
-		return false
-	}
-	zeros, ones := true, true
-	for _, b := range id[1:] {
-		zeros, ones = zeros && b == 0, ones && b == 0xff
-	}
-	return !zeros && !ones
-}
-
 // port is where the client is plugged in; its Circuit is "" if no relay says.
-func (d *decider) port() lease.Port {
-	return lease.Port{Relay: d.msg.GIAddr, Circuit: string(d.Relay.Circuit)}
+func (w *asker) port() lease.Port {
+	return lease.Port{Relay: w.via, Circuit: string(w.circuit)}
 }
 
 // circuitText is the circuit as reservations have it.
-func (d *decider) circuitText() string {
-	if d.circuit == "" && len(d.Relay.Circuit) > 0 {
-		d.circuit = dhcp4.Show(d.Relay.Circuit)
+func (w *asker) circuitText() string {
+	if w.shown == "" && len(w.circuit) > 0 {
+		w.shown = dhcp4.Show(w.circuit)
 	}
-	return d.circuit
+	return w.shown
 }
 
 // reservedIn is the client's reservation in a scope, or nil.
 func (d *decider) reservedIn(v *plan.View) *plan.Reservation {
-	id, _ := d.msg.Options.Get(option.ClientID)
-	if len(d.Relay.Circuit) == 0 {
-		return d.plan.ReservationFor(v, d.msg.CHAddr, string(id), nil)
+	if len(d.who.circuit) == 0 {
+		return d.plan.ReservationFor(v, d.who.hardware, string(d.who.identifier), nil)
 	}
-	return d.plan.ReservationFor(v, d.msg.CHAddr, string(id), d.circuitText)
+	return d.plan.ReservationFor(v, d.who.hardware, string(d.who.identifier), d.who.circuitText)
 }
 
 // isFor reports whether a reservation is this client's.
@@ -62,12 +36,11 @@ func (d *decider) isFor(r *plan.Reservation) bool {
 	}
 	switch {
 	case r.Identifier != "":
-		id, _ := d.msg.Options.Get(option.ClientID)
-		return string(id) == string(r.Identifier)
+		return string(d.who.identifier) == string(r.Identifier)
 	case r.Circuit != "":
-		return d.circuitText() == r.Circuit
+		return d.who.circuitText() == r.Circuit
 	}
-	return r.Hardware == d.msg.CHAddr
+	return r.Hardware == d.who.hardware
 }
 
 // mine reports whether the record is this client's: by its key; by hardware,
@@ -78,12 +51,12 @@ func (d *decider) mine(l *lease.Lease) bool {
 	if l == nil || l.Status == lease.Abandoned || l.Status == lease.Free {
 		return false
 	}
-	if l.Client == d.Client {
+	if l.Client == d.who.client {
 		return true
 	}
 	r := d.plan.ReservationAt(l.Address())
 	if r == nil {
-		return len(d.scopes) > 0 && d.Client.Kind == lease.Hardware && l.Hardware != "" && l.Hardware == d.msg.CHAddr && d.anyByHardware()
+		return len(d.scopes) > 0 && d.who.client.Kind == lease.Hardware && l.Hardware != "" && l.Hardware == d.who.hardware && d.anyByHardware()
 	}
 	switch {
 	case !d.isFor(r):
@@ -91,7 +64,7 @@ func (d *decider) mine(l *lease.Lease) bool {
 	case r.Circuit != "":
 		return dhcp4.Show([]byte(l.Circuit)) == r.Circuit
 	case r.Hardware != "":
-		return l.Hardware == d.msg.CHAddr
+		return l.Hardware == d.who.hardware
 	}
 	return false
 }
@@ -107,12 +80,12 @@ func (d *decider) anyByHardware() bool {
 
 // former is what the client last had in a scope, or nil.
 func (d *decider) former(v *plan.View) *lease.Lease {
-	if l := d.Table.ByClient(v.ID, d.Client); l != nil {
+	if l := d.table.ByClient(v.ID, d.who.client); l != nil {
 		return l
 	}
-	if d.Client.Kind == lease.Hardware && d.anyByHardware() { // known by its identifier, before hardware alone counted
-		if id, ok := d.msg.Options.Get(option.ClientID); ok && len(id) >= 2 {
-			if l := d.Table.ByClient(v.ID, lease.ByIdentifier(id)); l != nil && l.Hardware == d.msg.CHAddr {
+	if d.who.client.Kind == lease.Hardware && d.anyByHardware() { // known by its identifier, before hardware alone counted
+		if id := d.who.identifier; len(id) >= 2 {
+			if l := d.table.ByClient(v.ID, lease.ByIdentifier(id)); l != nil && l.Hardware == d.who.hardware {
 				return l
 			}
 		}
@@ -126,24 +99,27 @@ func (d *decider) free(v *plan.View, a netip.Addr) bool {
 	if !v.Allocatable(a) || d.plan.ReservationAt(a) != nil || d.ofNetwork(a, true) || !d.inItsPool(v, a) {
 		return false
 	}
-	if o, ok := d.Table.OfferOf(a); ok && o.Client != d.Client {
+	if o, ok := d.table.OfferOf(a); ok && o.Client != d.who.client {
 		return false
 	}
-	l := d.Table.At(a)
+	l := d.table.At(a)
 	switch {
-	case l == nil || l.Status == lease.Free || l.Status == lease.Expired:
-		return true
+	case l == nil || l.Status == lease.Free || l.Status == lease.Expired || l.Status == lease.Released && !l.Kept():
+		return d.share(a) || d.mine(l)
 	case l.Status == lease.Released:
-		return !l.Kept() || d.mine(l)
+		return d.mine(l)
 	}
 	return l.Status == lease.Active && d.mine(l)
 }
+
+// share reports whether a free address is this server's to give to anybody.
+func (d *decider) share(a netip.Addr) bool { return d.world.Share == nil || d.world.Share(a) }
 
 // whyLost says why a client does not get back what it last had in a scope.
 func (d *decider) whyLost(v *plan.View, l *lease.Lease) (text string, a netip.Addr, name string) {
 	a = l.Address()
 	r := d.plan.ReservationAt(a)
-	o, offered := d.Table.OfferOf(a)
+	o, offered := d.table.OfferOf(a)
 	switch {
 	case r != nil:
 		return "it had {a}, which is reserved as {t}", a, r.Name
@@ -153,7 +129,7 @@ func (d *decider) whyLost(v *plan.View, l *lease.Lease) (text string, a netip.Ad
 		return "it had {a}, which is excluded or outside the pools of scope {t} now", a, v.Name
 	case !d.inItsPool(v, a):
 		return "it had {a}, which is in a pool that rules keep from it", a, ""
-	case offered && o.Client != d.Client:
+	case offered && o.Client != d.who.client:
 		return "it had {a}, which is on offer to another client", a, ""
 	}
 	return "it had {a}, which is " + l.Status.String() + " and not to be had now", a, ""
@@ -198,7 +174,7 @@ func (d *decider) reservedHere(a netip.Addr) *plan.Reservation {
 // taken reports whether a reserved address cannot be had because of who uses it:
 // another client holds it or may do so still, or a host answered for it.
 func (d *decider) taken(r *plan.Reservation) bool {
-	l := d.Table.At(r.Address)
+	l := d.table.At(r.Address)
 	switch {
 	case l == nil || d.mine(l):
 		return false
@@ -211,8 +187,15 @@ func (d *decider) taken(r *plan.Reservation) bool {
 // twin notes that the holder on record has the client's identifier, and another
 // hardware address.
 func (d *decider) twin(l *lease.Lease) {
-	if l.Client.Identifier() != "" && l.Client == d.Client && l.HeldAt(d.Now) && l.Hardware != d.msg.CHAddr && l.Hardware != "" {
+	if l.Client.Identifier() != "" && l.Client == d.who.client && l.HeldAt(d.now) && l.Hardware != d.who.hardware && l.Hardware != "" {
 		d.step("{a} is held by {t}, which has the same identifier", l.Address(), l.Hardware.String())
-		d.Twin = l
+		d.out.Twin = l
 	}
+}
+
+// ofNetwork reports whether an address is of the network's own: this server's, a
+// router's, or a relay's. Those that the plan names are in no scope's ranges, so
+// for an address out of them the plan is not asked again.
+func (d *decider) ofNetwork(a netip.Addr, allocatable bool) bool {
+	return d.world.Ours(a) || a == d.who.via || !allocatable && d.plan.NetworkAt(a) != "" || d.world.Network != nil && d.world.Network(a)
 }

@@ -1,0 +1,176 @@
+package answer
+
+import (
+	"net/netip"
+	"time"
+
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+)
+
+// elsewhereOnRecord reports whether the client has a lease on its link, of
+// another address.
+func (d *decider) elsewhereOnRecord(a netip.Addr) bool {
+	for _, v := range d.scopes {
+		if l := d.former(v); l != nil && l.Address() != a && l.HeldAt(d.now) {
+			d.step("{a} is the address of its lease", l.Address(), "")
+			return true
+		}
+	}
+	return false
+}
+
+// giveUp ends the lease of a client that is moved away: once refused, it may
+// not use the address any more (RFC 2131 section 3.1.4).
+func (d *decider) giveUp(g grant) {
+	if g.mine && g.record.Status == lease.Active && d.out.Outcome == Refused {
+		d.change(g.record, g.record.Ended(lease.Released, d.now))
+	}
+}
+
+// roomInPool reports whether the pool that rules send the client to has an
+// address for it.
+func (d *decider) roomInPool(v *plan.View) bool {
+	_, ok := d.table.Pick(v.ID, d.ruling(v).pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) })
+	return ok
+}
+
+func (d *decider) allHeld() bool {
+	for _, v := range d.scopes {
+		if v.Mode != plan.Held {
+			return false
+		}
+	}
+	return true
+}
+
+// elsewhere reports whether another scope of the link could take the client.
+func (d *decider) elsewhere(from *plan.View) bool {
+	for _, v := range d.scopes {
+		if v.ID != from.ID && v.Mode == plan.Serving && d.table.Count(v.ID).Headroom > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// dropOffers forgets what was offered to a client that went elsewhere.
+func (d *decider) dropOffers() {
+	for _, v := range d.scopes {
+		if a, ok := d.table.OfferTo(v.ID, d.who.client); ok {
+			d.out.Drop = a
+		}
+	}
+}
+
+// onLink is the scope of the client's link that an address is in, or nil.
+func (d *decider) onLink(a netip.Addr) *plan.View {
+	for _, v := range d.scopes {
+		if v.Subnet.Contains(a) {
+			return v
+		}
+	}
+	return nil
+}
+
+// earlyPart of a lease passes before a renewal is worth a write: until then
+// the record answers, with what is left of it.
+const earlyPart = 10 // one tenth
+
+// grant is an address that a client is to have.
+type grant struct {
+	address netip.Addr
+	scope   *plan.View
+	by      *plan.Reservation // that it is reserved for the client by, or nil
+	record  *lease.Lease      // of the address, or nil
+	mine    bool              // the record is the client's
+}
+
+// grantOf is the grant of an address with what is on record of it.
+func (d *decider) grantOf(v *plan.View, a netip.Addr, by *plan.Reservation) grant {
+	l := d.table.At(a)
+	return grant{a, v, by, l, d.mine(l)}
+}
+
+// bind gives an address: from the record where that is enough, unless fresh asks
+// for a new one, or by a new record, which it returns. It says for how long the
+// client has the address. If it cannot be given, the outcome says so.
+func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
+	l, held := g.record, g.mine && g.record.HeldAt(d.now)
+	if !d.world.Writable && !held {
+		d.step("nothing can be recorded now, so nobody new is served", netip.Addr{}, "")
+		d.ignore(NoDatabase)
+		return nil, 0
+	}
+	d.out.Outcome, d.out.Scope, d.out.Address = Acknowledged, g.scope, g.address
+	t = d.promise(l, d.leaseTime(g.scope, g.by))
+	if held && (!d.world.Writable || !fresh && d.early(l, t)) {
+		d.step("answered from the record, with what is left of the lease", netip.Addr{}, "")
+		if l.Expires != lease.Never {
+			t = min(t, l.Expires.Sub(d.now))
+		}
+		return nil, t
+	}
+	n = &lease.Lease{Prefix: lease.Host(g.address), Status: lease.Active, Reserved: g.by != nil, Client: d.who.client, Hardware: d.who.hardware,
+		Hostname: d.who.hostname, Vendor: d.who.vendor, Circuit: string(d.who.circuit),
+		Since: d.now, Changed: d.now, Heard: d.now, Granted: t, Expires: d.now.Add(t), Revision: d.plan.Revision}
+	if g.by != nil && g.by.Hostname != "" {
+		n.Hostname = g.by.Hostname
+	}
+	if t >= option.Infinite {
+		n.Expires = lease.Never
+	}
+	if !d.who.via.IsUnspecified() {
+		n.Relay = d.who.via
+	}
+	if g.mine && l.Status == lease.Active {
+		n.Since, n.Changed = l.Since, l.Changed
+		if !n.Relay.IsValid() { // a renewal sent straight here does not say how it came
+			n.Relay, n.Circuit = l.Relay, l.Circuit
+		}
+	}
+	d.table.Pack(n)
+	d.step("{a} for {t}", g.address, option.FormatDuration(t))
+	d.change(l, n)
+	d.leave(g.address)
+	d.out.New = !g.mine && g.by == nil && d.former(g.scope) == nil
+	return n, t
+}
+
+// promise is how long at most a client may be promised what it would be given for
+// a time: a partner may have to know first.
+func (d *decider) promise(before *lease.Lease, wanted time.Duration) time.Duration {
+	if d.world.Bound == nil {
+		return wanted
+	}
+	t := d.world.Bound(before, wanted)
+	if t < wanted {
+		d.step("{t} for now, until the partner has confirmed more", netip.Addr{}, option.FormatDuration(t))
+	}
+	return t
+}
+
+// leave ends what else the client has on its link: whatever it takes replaces
+// what it had.
+func (d *decider) leave(taken netip.Addr) {
+	for _, v := range d.scopes {
+		d.table.Bindings(v.ID, d.who.client, func(l *lease.Lease) bool {
+			if l.Address() != taken && d.mine(l) {
+				d.step("it leaves {a}", l.Address(), "")
+				d.change(l, l.Ended(lease.Released, d.now))
+			}
+			return true
+		})
+		if l := d.former(v); l != nil && l.Client != d.who.client && l.Address() != taken && (l.Status == lease.Active || l.Kept()) && d.mine(l) {
+			d.step("it leaves {a}", l.Address(), "")
+			d.change(l, l.Ended(lease.Released, d.now))
+		}
+	}
+}
+
+// early reports whether the record is enough of an answer: it is the client's,
+// fresh, and made under this revision of the plan.
+func (d *decider) early(l *lease.Lease, t time.Duration) bool {
+	return l.Client == d.who.client && l.Granted == t && l.Revision == d.plan.Revision && (l.Expires == lease.Never || l.Expires.Sub(d.now) > t-t/earlyPart)
+}

@@ -1,0 +1,213 @@
+package answer
+
+import (
+	"net/netip"
+	"time"
+
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+)
+
+// choose picks the address to offer: reserved, held, on offer, former,
+// requested, and then whatever is free for longest.
+func (d *decider) choose() (*plan.View, netip.Addr) {
+	if r, v, available := d.reservation(); r != nil {
+		probe := d.probe(v, r.Address)
+		if l := d.table.At(r.Address); probe == InUse || l != nil && l.Status == lease.Abandoned {
+			d.step("another host answers for {a}, which is reserved for it as {t}", r.Address, r.Name)
+			d.out.Trouble, d.out.Address = ReservedInUse, r.Address
+		}
+		switch {
+		case available && (d.mine(d.table.At(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):
+			d.step("{a} is reserved for it as {t}", r.Address, r.Name)
+			return v, r.Address
+		case available && probe == Unprobed:
+			d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
+			d.out.Scope, d.out.Address, d.out.Probe, d.out.Outcome = v, r.Address, r.Address, Waiting
+			return nil, netip.Addr{}
+		}
+		d.step("{a} is reserved for it, but cannot be had now", r.Address, "")
+	}
+	why := ScopeHeld
+	for _, v := range d.scopes {
+		switch {
+		case v.Mode == plan.Draining && why == ScopeHeld:
+			why = ScopeDraining
+		case v.Mode == plan.Serving && len(v.Pools) > 0 && d.ruling(v).action != plan.ReservedOnly:
+			why = PoolEmpty
+		case v.Mode == plan.Serving && why != PoolEmpty:
+			why = ReservedOnly
+		}
+		if v.Mode == plan.Draining {
+			if l := d.former(v); l != nil && l.HeldAt(d.now) && d.free(v, l.Address()) && !d.elsewhere(v) && d.leaseTime(v, nil) >= time.Minute {
+				d.step("it has {a} until the drain of scope {t} ends", l.Address(), v.Name)
+				return v, l.Address()
+			}
+		}
+		if v.Mode != plan.Serving {
+			continue
+		}
+		if l := d.former(v); l != nil && d.free(v, l.Address()) {
+			d.step("it had {a} before", l.Address(), "")
+			return v, l.Address()
+		} else if l != nil {
+			d.step(d.whyLost(v, l))
+		}
+		if a, ok := d.table.OfferTo(v.ID, d.who.client); ok && d.free(v, a) {
+			d.step("{a} is on offer to it already", a, "")
+			return v, a
+		}
+	}
+	if a := d.who.wish; a.IsValid() {
+		for _, v := range d.scopes {
+			if v.Mode != plan.Serving || !v.Subnet.Contains(a) || !d.free(v, a) || d.crowded(v) {
+				continue
+			}
+			switch d.probe(v, a) {
+			case Unprobed:
+				d.step("it asks for {a}, which is probed first", a, "")
+				d.out.Scope, d.out.Address, d.out.Probe, d.out.Outcome = v, a, a, Waiting
+				return nil, netip.Addr{}
+			case InUse:
+				d.step("it asks for {a}, which somebody answers for", a, "")
+				continue
+			}
+			d.step("it asks for {a}, which is free", a, "")
+			return v, a
+		}
+	}
+	for _, v := range d.scopes {
+		if v.Mode != plan.Serving {
+			continue
+		}
+		if d.crowded(v) {
+			why = TooMany
+			continue
+		}
+		if a, ok := d.pick(v); ok {
+			return v, a
+		}
+		if d.out.Probe.IsValid() {
+			d.out.Scope, d.out.Address, d.out.Outcome = v, d.out.Probe, Waiting
+			return nil, netip.Addr{}
+		}
+	}
+	d.out.Scope = d.scopes[0]
+	d.ignore(why)
+	return nil, netip.Addr{}
+}
+
+// pick takes the best address of a scope that nobody has, or says in Probe which
+// one has to be probed first.
+func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
+	r := d.ruling(v)
+	if r.action == plan.ReservedOnly {
+		d.step("rule {t} lets reserved clients alone have an address", netip.Addr{}, r.by)
+		return netip.Addr{}, false
+	}
+	if r.pool.Valid() {
+		d.step("rules send it to pool {t}", netip.Addr{}, r.pool.String())
+	}
+	if a, ok := d.table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) && d.unused(v, a) }); ok {
+		d.step("{a} is free for longest in scope {t}", a, v.Name)
+		return a, true
+	}
+	if a, ok := d.table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) && d.probe(v, a) == Unprobed }); ok {
+		d.step("{a} is next in scope {t}, and is probed first", a, v.Name)
+		d.out.Probe = a
+		return netip.Addr{}, false
+	}
+	text := "scope {t} has no address left"
+	if len(v.Pools) == 0 {
+		text = "scope {t} has no pool: only reserved clients are served"
+	}
+	d.step(text, netip.Addr{}, v.Name)
+	return netip.Addr{}, false
+}
+
+// probe is what is known of an address by probing, for this client.
+func (d *decider) probe(v *plan.View, a netip.Addr) Probe {
+	if v.NoProbe || d.world.Probed == nil {
+		return Unreachable
+	}
+	return d.world.Probed(a, d.who.hardware)
+}
+
+// unused reports whether an address may be offered without another probe.
+func (d *decider) unused(v *plan.View, a netip.Addr) bool {
+	p := d.probe(v, a)
+	return p == Silent || p == Unreachable
+}
+
+// Default limits of a scope: newcomers a minute, of which a port may be half,
+// and offers that stand.
+const (
+	newcomersLeast = 60
+	newcomersPart  = 10 // one tenth of the pools
+	offersLeast    = 64
+)
+
+// crowded reports whether the client, which has no record in the scope, is one
+// too many: more than the scope's limits let in at a time. So made-up hardware
+// addresses do not empty a pool in moments, and one port does not for all.
+func (d *decider) crowded(v *plan.View) bool {
+	at := d.who.port()
+	if n := v.Limits.PerCircuit; n > 0 && at.Circuit != "" && d.table.Behind(v.ID, at) >= n {
+		d.step("clients behind its circuit have all addresses that scope {t} allows a circuit", netip.Addr{}, v.Name)
+		return true
+	}
+	most := v.Limits.NewPerMinute
+	if most < 0 {
+		return false
+	}
+	if most == 0 {
+		most = max(newcomersLeast, int(min(v.Size, 1<<30))/newcomersPart)
+	}
+	all, behind := d.table.Newcomers(v.ID, at, d.now)
+	n := d.table.Count(v.ID)
+	switch {
+	case all >= most || at.Circuit != "" && behind >= (most+1)/2:
+		d.step("scope {t} takes no more clients this minute that it never saw before", netip.Addr{}, v.Name)
+	case n.Offered >= offersLeast && uint64(n.Offered) > n.Headroom:
+		d.step("more of scope {t} is on offer than is left", netip.Addr{}, v.Name)
+	default:
+		return false
+	}
+	return true
+}
+
+// leaseTime is what the client gets: what it asks for, if that is less than
+// the plan grants, but never under a minute. BOOTP leases never end.
+func (d *decider) leaseTime(v *plan.View, r *plan.Reservation) time.Duration {
+	if d.who.forever {
+		return option.Infinite
+	}
+	t := v.LeaseFor(r)
+	if of := d.ruling(v).lease; of != 0 && (r == nil || r.Lease == 0) {
+		t = of
+	}
+	if d.who.time != 0 {
+		t = min(t, d.who.time)
+	}
+	if v.Mode == plan.Draining && r == nil && !v.DrainUntil.IsZero() {
+		t = min(t, max(lease.At(v.DrainUntil).Sub(d.now), 0))
+	}
+	return t
+}
+
+// leaseLevel is the level that the lease time comes from.
+func (d *decider) leaseLevel(v *plan.View, r *plan.Reservation) (plan.Level, string) {
+	of := d.ruling(v)
+	switch {
+	case r != nil && r.Lease != 0:
+		return plan.AtReservation, ""
+	case of.lease != 0:
+		return plan.AtRule, of.leased
+	case v.Scope.Lease != 0:
+		return plan.AtScope, ""
+	case d.plan.Defaults.Lease != 0:
+		return plan.AtDefaults, ""
+	}
+	return plan.AtService, ""
+}

@@ -1,0 +1,151 @@
+package answer
+
+import (
+	"net/netip"
+	"time"
+
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// how says in which way a client claims an address.
+type how struct {
+	selecting bool // it takes what this server offered
+	alone     bool // it speaks to this server and no other
+}
+
+// verdict is what becomes of a claim.
+type verdict struct {
+	why    Reason // that it is turned down; "" if it is granted
+	silent bool   // it is not answered, since another server may know better
+	over   bool   // what the client holds of it ends
+	wait   bool   // for the probe of an address
+}
+
+// claim judges whether a client may have an address that it names.
+func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
+	v := d.onLink(a)
+	if v == nil {
+		d.out.Scope = d.scopes[0]
+		if d.allHeld() {
+			d.step("every scope of its link is held", netip.Addr{}, "")
+			return grant{}, verdict{why: ScopeHeld, silent: true}
+		}
+		d.step("{a} does not belong to its link", a, "")
+		return grant{}, verdict{why: WrongNetwork}
+	}
+	d.out.Scope = v
+	if v.Mode == plan.Held {
+		d.step("scope {t} is held", netip.Addr{}, v.Name)
+		return grant{}, verdict{why: ScopeHeld, silent: true}
+	}
+	l := d.table.In(v.ID, a)
+	g := grant{a, v, nil, l, d.mine(l)}
+	r, rv, available := d.reservation()
+	if r != nil && r.Address == a {
+		g.by = r
+	}
+	if out, judged := d.barred(g, h); judged {
+		return g, out
+	}
+	if r != nil && g.by == nil && available && rv.Mode != plan.Held {
+		switch probe := d.probe(rv, r.Address); {
+		case probe == Unprobed && !d.mine(d.table.At(r.Address)):
+			d.step("{a} is reserved for it, and is probed first", r.Address, "")
+			d.out.Scope, d.out.Probe, d.out.Outcome = rv, r.Address, Waiting
+			return g, verdict{wait: true}
+		case probe != InUse:
+			d.step("{a} is reserved for it and can be had now", r.Address, "")
+			return g, verdict{why: HasReservation, over: true}
+		}
+	}
+	if out, judged := d.unavailable(g, h); judged {
+		return g, out
+	}
+	return g, d.unoffered(g, h)
+}
+
+// barred turns down what no client may have, or not this one.
+func (d *decider) barred(g grant, h how) (verdict, bool) {
+	switch a := g.address; {
+	case d.ofNetwork(a, g.scope.Allocatable(a)):
+		d.step("{a} belongs to the network: to a router, a relay or a server", a, "")
+		return verdict{why: OfNetwork, over: true}, true
+	case g.by == nil && d.plan.ReservationIn(g.scope, a) != nil:
+		d.step("{a} is reserved for another client", a, "")
+		return verdict{why: ForAnother, over: true}, true
+	case !h.selecting && !g.mine && g.by == nil && d.elsewhereOnRecord(a):
+		return verdict{why: OtherAddress}, true
+	}
+	return verdict{}, false
+}
+
+// unavailable turns down what another client has, and what the plan does not let
+// this one have.
+func (d *decider) unavailable(g grant, h how) (verdict, bool) {
+	a, v, l := g.address, g.scope, g.record
+	switch {
+	case l != nil && !g.mine && (l.Status == lease.Active || l.Kept() || l.Status == lease.Abandoned && (g.by == nil || !g.by.Insist)):
+		d.step("{a} is not free: {t}", a, l.Status.String())
+		return verdict{why: HeldByAnother}, true
+	case g.by != nil:
+		return verdict{}, false
+	case !v.Allocatable(a):
+		if !g.mine && !d.answersUnknown(h, v) {
+			return verdict{why: NoRecord, silent: true}, true
+		}
+		d.step("{a} is not handed out (any more)", a, "")
+		return verdict{why: NotHandedOut, over: true}, true
+	case !d.inItsPool(v, a) && d.ruling(v).action == plan.ReservedOnly:
+		d.step("rule {t} lets reserved clients alone have an address", netip.Addr{}, d.ruling(v).by)
+		return verdict{why: ReservedOnly, over: true}, true
+	case !d.inItsPool(v, a) && (!g.mine || d.roomInPool(v)):
+		d.step("rules give it no address of that pool", netip.Addr{}, "")
+		return verdict{why: NotHandedOut, over: true}, true
+	case v.Mode == plan.Draining && (!g.mine || d.elsewhere(v) || d.leaseTime(v, nil) < time.Minute):
+		d.step("scope {t} is draining", netip.Addr{}, v.Name)
+		return verdict{why: ScopeDraining, over: true}, true
+	}
+	return verdict{}, false
+}
+
+// unoffered turns down what the client neither has nor was offered.
+func (d *decider) unoffered(g grant, h how) verdict {
+	a := g.address
+	var o lease.Offer
+	offered := false
+	if !g.mine || g.record.Status != lease.Active {
+		o, offered = d.table.OfferOf(a)
+	}
+	if offered && o.Client != d.who.client && g.by == nil {
+		d.step("{a} is on offer to another client", a, "")
+		return verdict{why: HeldByAnother}
+	}
+	offered = offered && o.Client == d.who.client
+	switch probe := d.probe(g.scope, a); {
+	case g.mine:
+		d.twin(g.record)
+	case g.by != nil && !offered && probe == Unprobed:
+		d.step("{a} is reserved for it, and is probed first", a, "")
+		d.out.Probe, d.out.Outcome = a, Waiting
+		return verdict{wait: true}
+	case g.by != nil && !offered && probe == InUse && !g.by.Insist:
+		d.step("{a} is reserved for it, and somebody else answers for it", a, "")
+		return verdict{why: ReservedInUse}
+	case g.by != nil:
+	case !h.selecting:
+		return verdict{why: NoRecord, silent: !d.answersUnknown(h, g.scope)}
+	case !offered:
+		d.step("{a} is not on offer to it", a, "")
+		return verdict{why: NotOffered}
+	}
+	return verdict{}
+}
+
+// answersUnknown reports whether a client without a record is refused rather
+// than met with silence: it spoke to this server alone, or the scope is
+// authoritative.
+func (d *decider) answersUnknown(h how, v *plan.View) bool {
+	d.step("no lease of it is on record", netip.Addr{}, "")
+	return h.alone || v.Authoritative
+}

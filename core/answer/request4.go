@@ -1,0 +1,266 @@
+package answer
+
+import (
+	"net/netip"
+
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+)
+
+// state is which of the four requests it is (RFC 2131 section 4.3.2).
+type state uint8
+
+const (
+	selecting state = iota
+	initReboot
+	renewing
+	rebinding
+)
+
+var stateNames = [...]string{"selecting", "init-reboot", "renewing", "rebinding"}
+
+func (d *v4) request() {
+	m := d.msg
+	server, hasServer := m.Options.Addr(option.ServerID)
+	asked, hasAsked := m.Options.Addr(option.AddressRequest)
+	var s state
+	a := asked
+	switch {
+	case hasServer:
+		s = selecting
+		if !hasAsked {
+			a = m.CIAddr
+		}
+	case !m.CIAddr.IsUnspecified():
+		s, a = rebinding, m.CIAddr
+		if d.req.Unicast && m.GIAddr.IsUnspecified() || d.req.Relay.Unicast {
+			s = renewing
+		}
+	case hasAsked:
+		s = initReboot
+	}
+	if !a.IsValid() || a.IsUnspecified() {
+		d.step("the request names no address", netip.Addr{}, "")
+		d.ignore(BadRequest)
+		return
+	}
+	d.out.Address = a
+	d.step("{t} {a}", a, stateNames[s])
+	if s == selecting && !d.named(server) {
+		d.step("it chose server {a}", server, "")
+		d.dropOffers()
+		d.ignore(OtherServer)
+		return
+	}
+	if len(d.scopes) == 0 {
+		d.ignore(NoScope)
+		return
+	}
+	if d.turnedAway(true) {
+		if d.out.Outcome == Refused {
+			d.giveUp(d.grantOf(nil, a, nil))
+		}
+		return
+	}
+	d.grant(s, a)
+}
+
+// named reports whether a server identifier is one of this server's.
+func (d *v4) named(server netip.Addr) bool {
+	return server == d.req.Server || server == d.req.Relay.ServerID || d.world.Ours(server)
+}
+
+// grant gives the client the address it asks for, or says why not.
+func (d *v4) grant(s state, a netip.Addr) {
+	g, v := d.claim(a, how{selecting: s == selecting, alone: s == selecting || s == renewing})
+	switch {
+	case v.wait:
+		return
+	case v.why == "":
+		d.acknowledge(g)
+	case v.silent:
+		d.ignore(v.why)
+	default:
+		d.refuse(v.why)
+		if v.over {
+			d.giveUp(g)
+		}
+	}
+}
+
+// acknowledge gives an address that the client may have.
+func (d *v4) acknowledge(g grant) {
+	n, t := d.bind(g, !d.nudgeFits(g.record))
+	if d.out.Outcome != Acknowledged {
+		return
+	}
+	d.reply(dhcp4.Ack, g.scope, g.by, g.address, t)
+	if n == nil {
+		d.addNonce(g.record.Nudge)
+		return
+	}
+	n.Given = Digest(d.msg, d.out.Reply)
+	if d.nudgeable() {
+		nonce := ""
+		if g.mine {
+			nonce = nonceOf(g.record.Nudge)
+		}
+		if nonce == "" && d.world.Nonce != nil {
+			nonce = d.world.Nonce()
+		}
+		n.Nudge = d.nudge(nonce)
+		d.addNonce(n.Nudge)
+	}
+}
+
+// Limits of what clients can make unusable by declining it, in an hour: a client,
+// those behind one relay port, and a part of the pools in all.
+const (
+	declinesOwn  = 3
+	declinesPort = 8
+	declinesPart = 8 // one eighth of the pools
+)
+
+func (d *v4) decline() {
+	a, ok := d.msg.Options.Addr(option.AddressRequest)
+	server, hasServer := d.msg.Options.Addr(option.ServerID)
+	if !ok {
+		d.ignore(BadRequest)
+		return
+	}
+	if hasServer && !d.named(server) {
+		d.step("it chose server {a}", server, "")
+		d.ignore(OtherServer)
+		return
+	}
+	l := d.close(a, Declined)
+	if l == nil {
+		return
+	}
+	v := d.out.Scope
+	own, behind := d.table.Declines(scopeOf(v), d.who.client, d.who.port(), d.now)
+	switch {
+	case l.Reserved || v == nil:
+	case own >= declinesOwn, behind >= declinesPort, uint64(d.table.Count(v.ID).Abandoned) >= max(2, v.Size/declinesPart):
+		d.step("so many addresses were declined lately that it is not believed", netip.Addr{}, "")
+		d.out.Why = TooManyDeclines
+		d.change(l, l.Ended(lease.Released, d.now))
+		return
+	}
+	d.change(l, l.Abandon(d.now))
+}
+
+func scopeOf(v *plan.View) plan.ID {
+	if v == nil {
+		return 0
+	}
+	return v.ID
+}
+
+func (d *v4) release() {
+	if server, named := d.msg.Options.Addr(option.ServerID); named && !d.named(server) {
+		d.step("it has its lease of server {a}", server, "")
+		d.ignore(OtherServer)
+		return
+	}
+	if l := d.close(d.msg.CIAddr, Released); l != nil {
+		d.change(l, l.Ended(lease.Released, d.now))
+	}
+}
+
+// close finds the client's own lease, which it gives up, or says why not.
+func (d *v4) close(a netip.Addr, outcome Outcome) *lease.Lease {
+	d.out.Address, d.out.Scope = a, d.plan.ScopeAt(a)
+	l := d.table.At(a)
+	if !d.mine(l) || l.Status != lease.Active {
+		d.step("{a} is not leased to it", a, "")
+		d.ignore(NoRecord)
+		return nil
+	}
+	if !d.world.Writable {
+		d.ignore(NoDatabase)
+		return nil
+	}
+	d.step("it gives {a} up: {t}", a, string(outcome))
+	d.out.Outcome = outcome
+	return l
+}
+
+// inform answers a client that has an address and wants options alone
+// (RFC 2131 section 4.3.5).
+func (d *v4) inform() {
+	a := d.msg.CIAddr
+	v := d.plan.ScopeAt(a)
+	switch {
+	case a.IsUnspecified():
+		d.step("the message names no address", netip.Addr{}, "")
+		d.ignore(BadRequest)
+		return
+	case v == nil:
+		d.step("no scope holds {a}", a, "")
+		d.ignore(NoScope)
+		return
+	case v.Mode == plan.Held:
+		d.out.Scope = v
+		d.ignore(ScopeHeld)
+		return
+	}
+	d.scopes = []*plan.View{v}
+	if d.turnedAway(false) {
+		return
+	}
+	d.out.Scope, d.out.Address = v, a
+	d.out.Outcome = Informed
+	d.step("options of scope {t} for {a}", a, v.Name)
+	d.reply(dhcp4.Ack, v, d.reservedHere(a), netip.IPv4Unspecified(), 0)
+}
+
+// hostname is what the client says of itself (options 12 and 81).
+func hostname(m *dhcp4.Message) string {
+	name := m.Text(option.Hostname)
+	if name == "" {
+		name = m.FQDN()
+	}
+	return clip(name)
+}
+
+func clip(text string) string { return text[:min(len(text), textMost)] }
+
+// textMost bounds what is kept of a text that a client sends, in octets.
+const textMost = 255
+
+// turnedAway drops the scopes whose rules ignore or refuse the client. If none is
+// left it says so and reports true; a refusal becomes a NAK where one fits.
+func (d *v4) turnedAway(nak bool) bool {
+	var open []*plan.View
+	var last *ruling
+	for i, v := range d.scopes {
+		r := d.ruling(v)
+		if r.action != plan.Ignore && r.action != plan.Refuse {
+			if open != nil {
+				open = append(open, v)
+			}
+			continue
+		}
+		if open == nil {
+			open = append(make([]*plan.View, 0, len(d.scopes)), d.scopes[:i]...)
+		}
+		last, d.out.Scope = r, v
+	}
+	if open == nil {
+		return false
+	}
+	if len(open) > 0 {
+		d.scopes, d.out.Scope = open, nil
+		return false
+	}
+	d.out.Rule = last.by
+	if nak && last.action == plan.Refuse {
+		d.refuse(ByRule)
+	} else {
+		d.ignore(ByRule)
+	}
+	return true
+}

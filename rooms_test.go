@@ -11,7 +11,7 @@ import (
 // floors gives each room its floor; arrows run downward only.
 var floors = [][]string{
 	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay"}, {"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"},
-	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"}, {"yarnpost/service/clock", "yarnpost/service/rights"}, {"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
+	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"}, {"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful"}, {"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight"}, {"yarnpost/service/observe", "yarnpost/service/probe"}, {"yarnpost/service/engine"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
 	{"yarnpost/cli", "yarnpost/demo"}, {"yarnpost/bench", "yarnpost/e2e", "yarnpost/e2e/browser", "yarnpost/e2e/shots", "yarnpost/cmd/yarnpost", "yarnpost/cmd/yarnpostd"},
 }
 

@@ -10,7 +10,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/observe"
 )
 
 // Messages read as people need them: relay information, vendor options by their
@@ -74,7 +74,7 @@ func TestExchangeFilter(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	x := &node.Exchange{Hardware: m.CHAddr, In: b, Address: netip.MustParseAddr("10.77.0.9"), Relay: m.GIAddr, Scope: "looms", Outcome: answer.Refused, Why: answer.PoolEmpty, Fate: node.Sent}
+	x := &observe.Exchange{Hardware: m.CHAddr, In: b, Address: netip.MustParseAddr("10.77.0.9"), Relay: m.GIAddr, Scope: "looms", Outcome: answer.Refused, Why: answer.PoolEmpty, Fate: observe.Sent}
 	for _, c := range []struct {
 		q    exchangeQuery
 		want bool

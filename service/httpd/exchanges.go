@@ -16,7 +16,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/observe"
 	"yarnpost/service/wire"
 )
 
@@ -34,7 +34,7 @@ type exchangeQuery struct {
 }
 
 // keep makes the filter.
-func (q *exchangeQuery) keep() (func(*node.Exchange) bool, error) {
+func (q *exchangeQuery) keep() (func(*observe.Exchange) bool, error) {
 	var at, relay netip.Addr
 	var err error
 	if q.Address != "" {
@@ -52,7 +52,7 @@ func (q *exchangeQuery) keep() (func(*node.Exchange) bool, error) {
 	if hw, err := addr.ParseHardware(who); err == nil {
 		octets = hw.String()
 	}
-	return func(x *node.Exchange) bool {
+	return func(x *observe.Exchange) bool {
 		if at.IsValid() && x.Address != at || relay.IsValid() && x.Relay != relay || q.Scope != "" && !strings.EqualFold(q.Scope, x.Scope) {
 			return false
 		}
@@ -72,7 +72,7 @@ func (s *Server) exchanges(q *exchangeQuery) (*body[api.Exchanges], error) {
 	if err != nil {
 		return nil, failure(err)
 	}
-	list, last := s.node.Engine().Talk.Since(q.Since, q.Limit, keep)
+	list, last := s.node.Engine().Talk().Since(q.Since, q.Limit, keep)
 	p := s.node.Engine().Plan()
 	out := api.Exchanges{List: []api.Exchange{}, Last: last}
 	for i := range list {
@@ -81,7 +81,7 @@ func (s *Server) exchanges(q *exchangeQuery) (*body[api.Exchanges], error) {
 	return respond(out, nil)
 }
 
-func exchangeView(p *plan.Plan, x *node.Exchange) api.Exchange {
+func exchangeView(p *plan.Plan, x *observe.Exchange) api.Exchange {
 	out := api.Exchange{Seq: x.Seq, At: x.At.UTC(), Hardware: x.Hardware.String(), Client: x.Hardware.String(), Outcome: string(x.Outcome), Reason: string(x.Why), Fate: string(x.Fate),
 		Address: addrText(x.Address), Scope: x.Scope, Link: x.Link, Relay: addrText(x.Relay), Circuit: circuitText(x.Circuit), Interface: x.Wire, From: x.From.String(), To: x.To.String(),
 		Millis: float64(x.Took.Microseconds()) / 1000, Trail: []string{}, Request: decoded(p, x.In, "")}
@@ -116,7 +116,7 @@ func (s *Server) capture(q *exchangeQuery) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, _ := s.node.Engine().Talk.Since(q.Since, q.Limit, keep)
+	list, _ := s.node.Engine().Talk().Since(q.Since, q.Limit, keep)
 	var b bytes.Buffer
 	w := pcapgo.NewWriter(&b)
 	if err := w.WriteFileHeader(65535, layers.LinkTypeEthernet); err != nil {
@@ -150,7 +150,7 @@ func (s *Server) capture(q *exchangeQuery) ([]byte, error) {
 		if err := write(x.At, client, nobody, from, to, x.In); err != nil {
 			return nil, err
 		}
-		if len(x.Out) > 0 && x.Fate != node.Withheld {
+		if len(x.Out) > 0 && x.Fate != observe.Withheld {
 			back := x.OutTo
 			if x.Relay.IsValid() {
 				back = netip.AddrPortFrom(back.Addr(), wire.ServerPort)

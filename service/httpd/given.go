@@ -14,7 +14,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/engine"
 )
 
 // This file is about what clients were given, would be given, and ask for in vain.
@@ -71,7 +71,7 @@ func (s *Server) unmet() []api.UnmetOption {
 	return out
 }
 
-func (s *Server) staleOf(scope string) (list []node.Stale, active int, err error) {
+func (s *Server) staleOf(scope string) (list []engine.Stale, active int, err error) {
 	p := s.node.Engine().Plan()
 	var id plan.ID
 	if scope != "" {
@@ -87,7 +87,7 @@ func (s *Server) staleOf(scope string) (list []node.Stale, active int, err error
 		}
 	})
 	list = s.node.Engine().Stale(id)
-	slices.SortFunc(list, func(a, b node.Stale) int {
+	slices.SortFunc(list, func(a, b engine.Stale) int {
 		return cmp.Or(a.Renews.Compare(b.Renews), a.Lease.Address().Compare(b.Lease.Address()))
 	})
 	return list, active, nil

@@ -18,7 +18,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/observe"
 )
 
 func TestSearch(t *testing.T) {
@@ -55,12 +55,12 @@ func TestWords(t *testing.T) {
 	for _, why := range []answer.Reason{answer.NoScope, answer.ScopeHeld, answer.ScopeDraining, answer.PoolEmpty, answer.ReservedOnly, answer.WrongNetwork, answer.ForAnother,
 		answer.HeldByAnother, answer.NotHandedOut, answer.HasReservation, answer.NoRecord, answer.NoDatabase, answer.NotTaken, answer.ByRule, answer.TooMany, answer.NoBootp,
 		answer.NotOffered, answer.OtherAddress, answer.OfNetwork, answer.TooManyDeclines, answer.ReservedInUse, answer.SharedIdentifier, answer.TooLong, answer.Overload, answer.Fenced, answer.NoWayBack} {
-		text, mend := words(node.Unserved{Reason: why, Scope: "looms", Link: "looms"})
+		text, mend := words(observe.Unserved{Reason: why, Scope: "looms", Link: "looms"})
 		if text == string(why) || text == "" || mend == "" {
 			t.Errorf("%s: %q, %q", why, text, mend)
 		}
 	}
-	u := node.Unserved{Reason: answer.NoScope, Relay: netip.MustParseAddr("127.0.0.1"), Selected: netip.MustParseAddr("10.40.99.1")}
+	u := observe.Unserved{Reason: answer.NoScope, Relay: netip.MustParseAddr("127.0.0.1"), Selected: netip.MustParseAddr("10.40.99.1")}
 	if _, mend := words(u); !strings.Contains(mend, "10.40.99.0/24") {
 		t.Errorf("no guess at the missing scope: %s", mend)
 	}

@@ -17,6 +17,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/node"
+	"yarnpost/service/observe"
 	"yarnpost/service/preflight"
 )
 
@@ -143,7 +144,7 @@ func (s *Server) relays() []api.Relay {
 	return out
 }
 
-func rivalView(r node.Rival) api.Rival {
+func rivalView(r observe.Rival) api.Rival {
 	return api.Rival{Link: r.Link, Server: r.Server.String(), How: r.How, First: r.First.Std(), Last: r.Last.Std(), Count: r.Count}
 }
 

@@ -16,6 +16,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/node"
+	"yarnpost/service/observe"
 )
 
 // This file turns values of the core into the API's types.
@@ -148,7 +149,7 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 }
 
 // words gives a reason in words and the one-step mend.
-func words(u node.Unserved) (text, mend string) {
+func words(u observe.Unserved) (text, mend string) {
 	text = u.Reason.Words(u.Rule)
 	switch {
 	case u.Reason == answer.SharedIdentifier:
@@ -162,7 +163,7 @@ func words(u node.Unserved) (text, mend string) {
 }
 
 // mendFor is what to do for an unserved client.
-func mendFor(u node.Unserved) string {
+func mendFor(u observe.Unserved) string {
 	from := "interface " + u.Interface
 	if u.Relay.IsValid() {
 		from = "relay " + u.Relay.String()
@@ -228,14 +229,14 @@ func mendFor(u node.Unserved) string {
 }
 
 // guessSubnet guesses the subnet that a missing scope would have.
-func guessSubnet(u node.Unserved) string {
+func guessSubnet(u observe.Unserved) string {
 	if u.Reason != answer.NoScope || !u.Selected.IsValid() || u.Selected.IsLoopback() {
 		return ""
 	}
 	return netip.PrefixFrom(u.Selected, 24).Masked().String()
 }
 
-func unservedView(u node.Unserved) api.Unserved {
+func unservedView(u observe.Unserved) api.Unserved {
 	text, mend := words(u)
 	return api.Unserved{Hardware: u.Hardware.String(), Identifier: option.Colons([]byte(u.Client.Identifier())), Hostname: u.Hostname, Vendor: u.Vendor,
 		Reason: string(u.Reason), Text: text, Mend: mend, Scope: u.Scope, Link: u.Link, Relay: addrText(u.Relay), Interface: u.Interface,

@@ -5,16 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"runtime"
-	"runtime/debug"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/engine"
 	"yarnpost/service/store"
 )
 
@@ -78,7 +75,7 @@ func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 			c.Scopes = append(c.Scopes, v)
 		}
 	}
-	c.Effects = e.effects(old, next, items, lease.At(n.clock.Now()))
+	c.Effects = n.effects(old, next, items, lease.At(n.clock.Now()))
 	if o.Preview || len(items) == 0 {
 		return c, nil
 	}
@@ -127,29 +124,10 @@ func confirmed(o Order, effects []Effect) error {
 // adopt puts a recorded revision in force. The table takes it in a part at a
 // time, so that packets are answered meanwhile. The caller holds planMu.
 func (n *Node) adopt(r store.Revision, next *plan.Plan, items []plan.Change, lines []plan.Line) {
-	n.engine.take(next, items)
+	n.engine.Take(next, items)
 	n.changed.note(r, items, lines)
-	n.engine.events.publish(Event{Revision: next.Revision})
+	n.events.Publish(engine.Event{Revision: next.Revision})
 	n.log.Info("plan changed", "revision", next.Revision, "author", r.Author, "changes", len(lines))
-}
-
-// turnPart is how many leases move to a new revision while the lock is held.
-const turnPart = 256
-
-// take makes the table follow a revision.
-func (e *Engine) take(next *plan.Plan, items []plan.Change) {
-	u := e.table.NewTurn(next, items) // nobody else changes the plan
-	e.With(func(*lease.Table) { u.Begin() })
-	for more := true; more; {
-		e.With(func(*lease.Table) { more = u.Step(turnPart) })
-		runtime.Gosched()
-	}
-	u.Sort()
-	e.With(func(*lease.Table) { u.End() })
-	for more := true; more; {
-		e.With(func(*lease.Table) { more = u.Rest(turnPart) })
-		runtime.Gosched()
-	}
 }
 
 func clients(n int) string {
@@ -170,42 +148,10 @@ func holds(r *plan.Reservation, l *lease.Lease) bool {
 	return l.Hardware == r.Hardware
 }
 
-// eachLease walks a scope (0: the whole table), a part at a time. A panic of one
-// that walks is that of the caller.
-func (e *Engine) eachLease(scope plan.ID, share ...func(*lease.Lease)) {
-	var at *lease.Snapshot
-	e.With(func(t *lease.Table) { at = t.Snapshot(scope) })
-	var walking sync.WaitGroup
-	var fault atomic.Value
-	for _, f := range share {
-		walking.Go(func() {
-			defer func() {
-				if r := recover(); r != nil {
-					fault.Store(fmt.Sprintf("%v\n%s", r, debug.Stack()))
-				}
-			}()
-			part := make([]*lease.Lease, 0, 512)
-			for {
-				e.With(func(*lease.Table) { part = at.Next(part[:0], 512) })
-				if len(part) == 0 {
-					return
-				}
-				for _, l := range part {
-					f(l)
-				}
-			}
-		})
-	}
-	walking.Wait()
-	if text := fault.Load(); text != nil {
-		panic(text)
-	}
-}
-
 // EachLease walks the leases of a scope, or of the whole table for 0, without
 // holding up the service. Of several functions each gets a share, side by side.
 func (n *Node) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
-	n.engine.eachLease(scope, share...)
+	n.engine.EachLease(scope, share...)
 }
 
 // Propose gives a free address of a scope for a reservation.
@@ -215,7 +161,7 @@ func (n *Node) Propose(p *plan.Plan, v *plan.View) (a netip.Addr, ok bool) {
 		a, ok = plan.FreeForReservation(p, v, func(a netip.Addr) bool {
 			l := t.At(a)
 			_, offered := t.OfferOf(a)
-			return offered || n.engine.isOwn(a) || n.engine.isRelay(a) || l != nil && (l.HeldAt(now) || l.Kept() || l.Status == lease.Abandoned)
+			return offered || n.engine.OfNetwork(a) || l != nil && (l.HeldAt(now) || l.Kept() || l.Status == lease.Abandoned)
 		})
 	})
 	return a, ok
@@ -224,7 +170,7 @@ func (n *Node) Propose(p *plan.Plan, v *plan.View) (a netip.Addr, ok bool) {
 // HeldBy is the address that a reservation's client holds in a scope now.
 func (n *Node) HeldBy(scope plan.ID, r *plan.Reservation) (found netip.Addr, ok bool) {
 	now := lease.At(n.clock.Now())
-	n.engine.eachLease(scope, func(l *lease.Lease) {
+	n.engine.EachLease(scope, func(l *lease.Lease) {
 		if holds(r, l) && l.HeldAt(now) {
 			found, ok = l.Address(), true
 		}

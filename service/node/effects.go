@@ -13,22 +13,22 @@ import (
 
 // effects counts the clients that a change touches: what it does, and not what
 // was so before.
-func (e *Engine) effects(old, next *plan.Plan, items []plan.Change, now lease.Time) []Effect {
+func (n *Node) effects(old, next *plan.Plan, items []plan.Change, now lease.Time) []Effect {
 	var out []Effect
 	for _, c := range items {
 		switch c.Kind {
 		case plan.KindDefaults:
-			out = append(out, e.listeningEffects(c, now)...)
+			out = append(out, n.listeningEffects(c, now)...)
 		case plan.KindScope:
 			if before := old.Scope(c.ID); before != nil {
-				out = append(out, e.scopeEffects(before, next.Scope(c.ID), next, now)...)
+				out = append(out, n.scopeEffects(before, next.Scope(c.ID), next, now)...)
 			}
 		case plan.KindLink:
-			out = append(out, e.linkEffects(old, c, now)...)
+			out = append(out, n.linkEffects(old, c, now)...)
 		case plan.KindReservation:
-			out = append(out, e.reservationEffects(c, next, now)...)
+			out = append(out, n.reservationEffects(c, next, now)...)
 		case plan.KindRule:
-			out = append(out, e.ruleEffects(old, next, c, now)...)
+			out = append(out, n.ruleEffects(old, next, c, now)...)
 		}
 	}
 	return out
@@ -36,13 +36,13 @@ func (e *Engine) effects(old, next *plan.Plan, items []plan.Change, now lease.Ti
 
 // listeningEffects says what it means that the whole server ceases to answer, or
 // begins to.
-func (e *Engine) listeningEffects(c plan.Change, now lease.Time) []Effect {
+func (n *Node) listeningEffects(c plan.Change, now lease.Time) []Effect {
 	before, _ := c.Before.(plan.Defaults)
 	after, _ := c.After.(plan.Defaults)
 	if before.Listening == after.Listening {
 		return nil
 	}
-	ours, known := e.heldBy(0, now)
+	ours, known := n.heldBy(0, now)
 	if after.Listening {
 		text := "the whole server would hear and answer nobody"
 		if ours > 0 {
@@ -55,8 +55,8 @@ func (e *Engine) listeningEffects(c plan.Change, now lease.Time) []Effect {
 
 // heldBy counts the active leases of a scope (0: of all) that this server gave,
 // and those that it learned by listening.
-func (e *Engine) heldBy(scope plan.ID, now lease.Time) (ours, learned int) {
-	e.eachLease(scope, func(l *lease.Lease) {
+func (n *Node) heldBy(scope plan.ID, now lease.Time) (ours, learned int) {
+	n.engine.EachLease(scope, func(l *lease.Lease) {
 		switch {
 		case !l.HeldAt(now):
 		case l.Revision == 0:
@@ -68,10 +68,10 @@ func (e *Engine) heldBy(scope plan.ID, now lease.Time) (ours, learned int) {
 	return ours, learned
 }
 
-func (e *Engine) scopeEffects(before, after *plan.View, next *plan.Plan, now lease.Time) []Effect {
+func (n *Node) scopeEffects(before, after *plan.View, next *plan.Plan, now lease.Time) []Effect {
 	subject := "scope " + before.Name
 	active, moved := 0, 0
-	e.eachLease(before.ID, func(l *lease.Lease) {
+	n.engine.EachLease(before.ID, func(l *lease.Lease) {
 		if !l.HeldAt(now) {
 			return
 		}
@@ -135,13 +135,13 @@ func until(t lease.Time) string {
 }
 
 // reservationEffects says whom a reservation that comes, moves or goes touches.
-func (e *Engine) reservationEffects(c plan.Change, next *plan.Plan, now lease.Time) (out []Effect) {
+func (n *Node) reservationEffects(c plan.Change, next *plan.Plan, now lease.Time) (out []Effect) {
 	was, had := c.Before.(plan.Reservation)
 	r, is := c.After.(plan.Reservation)
 	say := func(clients int, strands bool, format string, args ...any) {
 		out = append(out, Effect{"reservation " + c.Name, fmt.Sprintf(format, args...), clients, strands})
 	}
-	e.With(func(t *lease.Table) {
+	n.engine.With(func(t *lease.Table) {
 		if l := t.At(was.Address); had && (!is || was.Address != r.Address) && l != nil && l.HeldAt(now) && holds(&was, l) {
 			v := next.ScopeAt(was.Address)
 			switch {
@@ -169,7 +169,7 @@ func (e *Engine) reservationEffects(c plan.Change, next *plan.Plan, now lease.Ti
 
 // linkEffects says what going live, or ceasing to answer, means for clients, and
 // whom a relay or an interface that goes no longer brings.
-func (e *Engine) linkEffects(old *plan.Plan, c plan.Change, now lease.Time) (out []Effect) {
+func (n *Node) linkEffects(old *plan.Plan, c plan.Change, now lease.Time) (out []Effect) {
 	before, was := c.Before.(plan.Link)
 	after, is := c.After.(plan.Link)
 	if !was || !is {
@@ -181,7 +181,7 @@ func (e *Engine) linkEffects(old *plan.Plan, c plan.Change, now lease.Time) (out
 	if before.Listening != after.Listening {
 		known, ours := 0, 0
 		for _, v := range old.OnLink(c.ID) {
-			a, b := e.heldBy(v.ID, now)
+			a, b := n.heldBy(v.ID, now)
 			ours, known = ours+a, known+b
 		}
 		if !after.Listening {
@@ -194,7 +194,7 @@ func (e *Engine) linkEffects(old *plan.Plan, c plan.Change, now lease.Time) (out
 		if slices.Contains(after.Relays, a) {
 			continue
 		}
-		if n := e.through(old, c.ID, a, now); n > 0 {
+		if n := n.through(old, c.ID, a, now); n > 0 {
 			say(n, true, "%s came through relay %s, which would lead to no scope of link %s any more", clients(n), a, after.Name)
 		}
 	}
@@ -202,7 +202,7 @@ func (e *Engine) linkEffects(old *plan.Plan, c plan.Change, now lease.Time) (out
 		if slices.Contains(after.Interfaces, name) {
 			continue
 		}
-		if n := e.through(old, c.ID, netip.Addr{}, now); n > 0 {
+		if n := n.through(old, c.ID, netip.Addr{}, now); n > 0 {
 			say(n, true, "%s of link %s may have been heard on interface %s, which would not lead to it any more", clients(n), after.Name, name)
 		}
 	}
@@ -211,25 +211,25 @@ func (e *Engine) linkEffects(old *plan.Plan, c plan.Change, now lease.Time) (out
 
 // through counts the active leases of a link whose clients came through a relay,
 // or through none.
-func (e *Engine) through(p *plan.Plan, link plan.ID, relay netip.Addr, now lease.Time) (n int) {
+func (n *Node) through(p *plan.Plan, link plan.ID, relay netip.Addr, now lease.Time) (count int) {
 	for _, v := range p.OnLink(link) {
 		if relay.IsValid() && v.Subnet.Contains(relay) {
 			continue // its own address still leads to that scope
 		}
-		e.eachLease(v.ID, func(l *lease.Lease) {
+		n.engine.EachLease(v.ID, func(l *lease.Lease) {
 			if l.HeldAt(now) && l.Relay == relay {
-				n++
+				count++
 			}
 		})
 	}
-	return n
+	return count
 }
 
 // ruleLooks bounds how many clients a change of a rule is tried on.
 const ruleLooks = 200_000
 
 // ruleEffects counts the holders of leases that a changed rule would turn away.
-func (e *Engine) ruleEffects(old, next *plan.Plan, c plan.Change, now lease.Time) []Effect {
+func (n *Node) ruleEffects(old, next *plan.Plan, c plan.Change, now lease.Time) []Effect {
 	after, is := c.After.(plan.Rule)
 	if !is || !turnsAway(after) {
 		return nil
@@ -243,7 +243,7 @@ func (e *Engine) ruleEffects(old, next *plan.Plan, c plan.Change, now lease.Time
 		earlier, _ = rule.Compile(before.When)
 	}
 	looked, hit := 0, 0
-	e.eachLease(after.Scope, func(l *lease.Lease) {
+	n.engine.EachLease(after.Scope, func(l *lease.Lease) {
 		v := next.ScopeAt(l.Address())
 		if !l.HeldAt(now) || !l.Client.Known() || v == nil || looked >= ruleLooks {
 			return
@@ -252,7 +252,7 @@ func (e *Engine) ruleEffects(old, next *plan.Plan, c plan.Change, now lease.Time
 		if after.Action == plan.ReservedOnly && next.ReservationAt(l.Address()) != nil {
 			return
 		}
-		set, _ := e.Given(l.Given)
+		set, _ := n.engine.Given(l.Given)
 		req := answer.Replay(l, set.Asked)
 		ask := rule.Request{Message: req.Message, Relay: &req.Relay, Link: v.LinkName, Scope: v.Name, Lists: next.ReadyLists()}
 		if fits, _ := program.Fits(&ask); !fits {

@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
-	"time"
 
 	"yarnpost/core/lease"
-	"yarnpost/service/store"
+	"yarnpost/service/engine"
+	"yarnpost/service/probe"
 )
 
 // ErrNoLease is wrapped when an address has nothing to end or to clear.
@@ -17,9 +17,6 @@ var ErrNoLease = errors.New("nothing to do")
 
 // ErrInUse is wrapped when an address that is to be cleared still answers.
 var ErrInUse = errors.New("still in use")
-
-// patience is how long a person waits for a record to become durable.
-const patience = 30 * time.Second
 
 // Ending is what became, or would become, of a lease that a person ends or of an
 // address that is cleared.
@@ -51,7 +48,7 @@ func (n *Node) EndLease(ctx context.Context, a netip.Addr, preview bool) (Ending
 	if preview {
 		return out, nil
 	}
-	next, err := n.replace(ctx, a, func(l *lease.Lease, now lease.Time) (*lease.Lease, error) {
+	next, err := n.engine.Replace(ctx, a, func(l *lease.Lease, now lease.Time) (*lease.Lease, error) {
 		switch {
 		case l == nil || l.Status != lease.Active:
 			return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, a)
@@ -61,13 +58,13 @@ func (n *Node) EndLease(ctx context.Context, a netip.Addr, preview bool) (Ending
 		return l.KeptUntil(now, l.Expires), nil
 	})
 	if err == nil && next.Kept() {
-		n.engine.With(func(*lease.Table) { n.engine.probes.kept.put(a, lease.At(n.clock.Now())) })
+		n.engine.ProbeAgain(a)
 	}
 	out.Lease = next
 	return out, err
 }
 
-func from(who Probed) string {
+func from(who probe.Result) string {
 	if who.Hardware == "" {
 		return ""
 	}
@@ -105,7 +102,7 @@ func (n *Node) ClearAddress(ctx context.Context, a netip.Addr, preview bool) (En
 	if preview {
 		return out, nil
 	}
-	next, err := n.replace(ctx, a, func(l *lease.Lease, now lease.Time) (*lease.Lease, error) {
+	next, err := n.engine.Replace(ctx, a, func(l *lease.Lease, now lease.Time) (*lease.Lease, error) {
 		if l != nil && (l.Status == lease.Expired || l.Status == lease.Free || l.Status == lease.Released && !l.Kept()) {
 			return l, nil // the probe did it
 		}
@@ -115,34 +112,8 @@ func (n *Node) ClearAddress(ctx context.Context, a netip.Addr, preview bool) (En
 		if l.Kept() {
 			return l.Ended(lease.Released, now), nil
 		}
-		return cleared(l, now), nil
+		return engine.Cleared(l, now), nil
 	})
 	out.Lease = next
 	return out, err
-}
-
-// replace puts another record in place of an address's, and returns when that is
-// durable.
-func (n *Node) replace(ctx context.Context, a netip.Addr, change func(l *lease.Lease, now lease.Time) (*lease.Lease, error)) (next *lease.Lease, err error) {
-	e := n.engine
-	done := make(chan struct{})
-	e.With(func(t *lease.Table) {
-		l := t.At(a)
-		if next, err = change(l, lease.At(n.clock.Now())); err != nil || next == l {
-			close(done)
-		} else if !e.commit(store.Entry{Before: l, After: next, Note: waiting{lease: next, done: done}}) {
-			err = fmt.Errorf("the database is away, so nothing can be recorded: %w", e.journal.Down())
-		}
-	})
-	if err != nil {
-		return nil, err
-	}
-	select {
-	case <-done:
-		return next, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	case <-time.After(patience):
-		return nil, errors.New("the change could not be recorded in time; look at the lease again")
-	}
 }

@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
+	"yarnpost/service/forgetful"
 	"yarnpost/service/preflight"
 	"yarnpost/service/wire"
 )
@@ -68,17 +69,17 @@ func (n *Node) noteServer(o wire.Overheard) {
 	if !ok {
 		server = o.From
 	}
-	if n.engine.isOwn(server) {
+	if n.engine.IsOwn(server) {
 		return
 	}
 	n.lookMu.Lock()
 	defer n.lookMu.Unlock()
 	of := n.servers[o.Interface.Name]
 	if of == nil {
-		of = newForgetful[netip.Addr, time.Time](100)
+		of = forgetful.New[netip.Addr, time.Time](100)
 		n.servers[o.Interface.Name] = of
 	}
-	of.put(server, n.clock.Now())
+	of.Put(server, n.clock.Now())
 }
 
 // OtherServers broadcasts a DISCOVER on an interface, as a client would, and
@@ -97,7 +98,7 @@ func (n *Node) OtherServers(ctx context.Context, name string) ([]netip.Addr, err
 	defer n.lookMu.Unlock()
 	out := []netip.Addr{}
 	if of := n.servers[name]; of != nil {
-		for a, at := range of.all() {
+		for a, at := range of.All() {
 			if at.After(begun) {
 				out = append(out, a)
 			}

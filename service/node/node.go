@@ -20,6 +20,9 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/clock"
+	"yarnpost/service/engine"
+	"yarnpost/service/forgetful"
+	"yarnpost/service/probe"
 	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
@@ -43,9 +46,9 @@ type Node struct {
 	store   *store.Store
 	journal *store.Journal
 	wire    *wire.Server
-	engine  *Engine
-	events  *Events
-	metrics *metrics
+	engine  *engine.Engine
+	events  *engine.Events
+	metrics *engine.Metrics
 	planMu  sync.Mutex // one change of the plan at a time
 	doubted *doubted   // a change of the plan that may be on record; under planMu
 	changed changes    // the last changes of the plan; under planMu
@@ -54,8 +57,8 @@ type Node struct {
 	config  Config
 
 	lookMu  sync.Mutex
-	looked  look                                         // the last preflight
-	servers map[string]*forgetful[netip.Addr, time.Time] // DHCP servers heard, by interface
+	looked  look                                             // the last preflight
+	servers map[string]*forgetful.Map[netip.Addr, time.Time] // DHCP servers heard, by interface
 
 	running context.Context // ends when the node stops
 	stop    context.CancelFunc
@@ -65,8 +68,8 @@ type Node struct {
 // Start brings the service up. It answers once Start returns.
 func Start(ctx context.Context, c Config) (*Node, error) {
 	at := clock.New()
-	n := &Node{log: c.Log, clock: at, Started: at.Now(), events: &Events{}, metrics: newMetrics(), config: c, trials: trials{results: map[string][]TrialResult{}},
-		servers: map[string]*forgetful[netip.Addr, time.Time]{}}
+	n := &Node{log: c.Log, clock: at, Started: at.Now(), events: &engine.Events{}, metrics: engine.NewMetrics(), config: c, trials: trials{results: map[string][]TrialResult{}},
+		servers: map[string]*forgetful.Map[netip.Addr, time.Time]{}}
 	n.running, n.stop = context.WithCancel(context.Background())
 	ok := false
 	defer func() {
@@ -91,17 +94,17 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	n.engine = newEngine(table, sets, n.events, n.metrics, n.wire.Send, n.clock, c.Log)
+	n.engine = engine.New(engine.Parts{Table: table, Sets: sets, Events: n.events, Metrics: n.metrics, Send: n.wire.Send, Clock: n.clock, Log: c.Log})
 	n.wire.Unsent = n.engine.Unsent
 	n.noteInterfaces()
 	if n.journal, err = n.store.NewJournal(ctx, c.Log, n.engine, n.clock.Now); err != nil {
 		return nil, err
 	}
-	n.engine.journal = n.journal
+	n.engine.RecordTo(n.journal)
 	if err := n.loadRecall(ctx); err != nil {
 		return nil, err
 	}
-	n.metrics.watch(n)
+	n.watch()
 	run := n.running
 	n.openProbes()
 	n.workers.Go(func() {
@@ -139,7 +142,7 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 // openProbes opens what probing and overhearing need. Where raw sockets are not
 // permitted the service goes without, and says so.
 func (n *Node) openProbes() {
-	e, p := n.engine, n.engine.probes
+	e := n.engine
 	local := func(v *plan.View) *wire.Interface {
 		for _, i := range n.wire.Interfaces() {
 			for _, at := range i.Prefixes {
@@ -158,19 +161,19 @@ func (n *Node) openProbes() {
 		}
 		e.Heard(o.Address, o.Speaker)
 	})
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	p.local = func(v *plan.View) bool { return local(v) != nil }
+	e.Probing(func(p *probe.Probes) {
+		p.Local = func(v *plan.View) bool { return local(v) != nil }
+		if err == nil && len(n.config.Interfaces) > 0 {
+			p.ARP = func(v *plan.View, a netip.Addr) error {
+				if i := local(v); i != nil {
+					return n.wire.ProbeARP(i, a)
+				}
+				return errors.New("no served interface reaches it")
+			}
+		}
+	})
 	if err != nil {
 		n.log.Warn("addresses on local links are offered without a probe, and other servers are not heard", "err", err)
-	} else if len(n.config.Interfaces) > 0 {
-		p.arp = func(v *plan.View, a netip.Addr) error {
-			i := local(v)
-			if i == nil {
-				return errNoWay
-			}
-			return n.wire.ProbeARP(i, a)
-		}
 	}
 	if n.wire.Addr().Addr().IsLoopback() {
 		n.log.Info("the server is on loopback, so nothing beyond relays is probed")
@@ -180,7 +183,7 @@ func (n *Node) openProbes() {
 		n.log.Warn("addresses beyond relays are offered without a probe", "err", err)
 		return
 	}
-	p.ping = n.pinger.Ping
+	e.Probing(func(p *probe.Probes) { p.Ping = n.pinger.Ping })
 }
 
 func (n *Node) openStore(ctx context.Context, c Config) (err error) {
@@ -323,10 +326,10 @@ func (n *Node) Health() error {
 func (n *Node) Store() *store.Store { return n.store }
 
 // Engine gives the lease table.
-func (n *Node) Engine() *Engine { return n.engine }
+func (n *Node) Engine() *engine.Engine { return n.engine }
 
 // Events gives what happens as it happens.
-func (n *Node) Events() *Events { return n.events }
+func (n *Node) Events() *engine.Events { return n.events }
 
 // Clock gives the service's time.
 func (n *Node) Clock() *clock.Clock { return n.clock }
@@ -335,16 +338,13 @@ func (n *Node) Clock() *clock.Clock { return n.clock }
 func (n *Node) CountSignIn(result string) { n.metrics.SignIns.WithLabelValues(result).Inc() }
 
 // Registry gives the metrics.
-func (n *Node) Registry() *prometheus.Registry { return n.metrics.registry }
+func (n *Node) Registry() *prometheus.Registry { return n.metrics.Registry }
 
 // DHCP4 is where the service hears relays.
 func (n *Node) DHCP4() netip.AddrPort { return n.wire.Addr() }
 
 // Served counts acknowledgements over the last span, up to a day.
-func (n *Node) Served(span time.Duration) (count int) {
-	n.engine.With(func(*lease.Table) { count = n.engine.served.Sum(lease.At(n.clock.Now()), span) })
-	return count
-}
+func (n *Node) Served(span time.Duration) int { return n.engine.Served(span) }
 
 // WriteSecret writes a file that only its owner can read.
 func WriteSecret(dir, name, text string) error {
@@ -368,4 +368,12 @@ func WriteSecret(dir, name, text string) error {
 func (n *Node) Recorded() (entries, commits uint64) {
 	s, _ := n.journal.Snapshot()
 	return s.Entries, s.Batches
+}
+
+// guarded wraps work that runs by itself.
+func (n *Node) guarded(what string, f func()) func() {
+	return func() {
+		defer n.engine.Guard(what, nil)
+		f()
+	}
 }

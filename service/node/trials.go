@@ -13,6 +13,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/service/observe"
 	"yarnpost/service/trial"
 )
 
@@ -136,7 +137,7 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 	if expected.Decision.Outcome == answer.Offered {
 		var would dhcp4.Message
 		if dhcp4.Decode(&would, expected.Bytes) == nil {
-			different := optionDifferences(p, would.Options, c.Last.Options)
+			different := observe.OptionDifferences(p, would.Options, c.Last.Options)
 			note(len(different) == 0, 0, "%s", say(different, "its options are what the plan says"))
 		}
 		want := p.ScopeAt(c.Address).LeaseFor(p.ReservationAt(c.Address))

@@ -1,4 +1,4 @@
-package node
+package engine
 
 import (
 	"yarnpost/core/answer"
@@ -50,7 +50,7 @@ func (e *Engine) Explain(req answer.Request) (Explained, error) {
 // has, or had last, and what it asked with.
 func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
 	now := lease.At(e.clock.Now())
-	e.eachLease(0, func(x *lease.Lease) {
+	e.EachLease(0, func(x *lease.Lease) {
 		if string(x.Hardware) != hw {
 			return
 		}
@@ -69,7 +69,7 @@ func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
 // TryRule asks which of the clients on record a rule's condition would fit: all
 // of the table, as they asked last.
 func (e *Engine) TryRule(p *plan.Plan, fits func(req *answer.Request, v *plan.View) bool) (matching, all int, examples []*lease.Lease) {
-	e.eachLease(0, func(l *lease.Lease) {
+	e.EachLease(0, func(l *lease.Lease) {
 		if !l.Client.Known() {
 			return
 		}

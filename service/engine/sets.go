@@ -1,4 +1,4 @@
-package node
+package engine
 
 import (
 	"yarnpost/core/answer"
@@ -66,18 +66,14 @@ func (e *Engine) SweepSets() {
 	now := lease.At(e.clock.Now())
 	e.mu.Lock()
 	due := now-e.sets.swept >= setsPause || len(e.sets.known) >= e.sets.most
-	revision := e.table.Plan().Revision
 	e.mu.Unlock()
 	if !due || e.journal.Down() != nil { // what is not recorded may be undone
 		return
 	}
 	held := map[uint64]bool{}
-	e.eachLease(0, func(l *lease.Lease) { held[l.Given] = true })
+	e.EachLease(0, func(l *lease.Lease) { held[l.Given] = true })
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if e.table.Plan().Revision != revision {
-		return // the walk may have missed leases of a scope that was edited
-	}
 	e.journal.Forget(e.sets.sweep(held, now))
 }
 

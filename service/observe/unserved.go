@@ -1,4 +1,4 @@
-package node
+package observe
 
 import (
 	"net/netip"
@@ -9,6 +9,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
+	"yarnpost/service/forgetful"
 )
 
 // Limits of the list of unserved clients.
@@ -43,13 +44,14 @@ type unservedKey struct {
 	from   string // relay or interface; for a trouble beside its being served, "!" and an address
 }
 
-type unservedList struct {
-	clients *forgetful[unservedKey, *Unserved]
+// UnservedList is who goes without, and who has a trouble although it is served.
+type UnservedList struct {
+	clients *forgetful.Map[unservedKey, *Unserved]
 	swept   lease.Time
 }
 
-func newUnservedList() *unservedList {
-	return &unservedList{clients: newForgetful[unservedKey, *Unserved](unservedMost)}
+func newUnserved() *UnservedList {
+	return &UnservedList{clients: forgetful.New[unservedKey, *Unserved](unservedMost)}
 }
 
 func keyOf(req *answer.Request, d *answer.Decision) unservedKey {
@@ -85,12 +87,13 @@ func describe(req *answer.Request, d *answer.Decision) Unserved {
 	return c
 }
 
-func (u *unservedList) note(req *answer.Request, d *answer.Decision, why answer.Reason, now lease.Time) {
+// Note notes that a client goes without, and why.
+func (u *UnservedList) Note(req *answer.Request, d *answer.Decision, why answer.Reason, now lease.Time) {
 	u.tell(keyOf(req, d), describe(req, d), why, now)
 }
 
-// trouble notes what is wrong with a client although it is served.
-func (u *unservedList) trouble(req *answer.Request, d *answer.Decision, why answer.Reason, now lease.Time) {
+// Trouble notes what is wrong with a client although it is served.
+func (u *UnservedList) Trouble(req *answer.Request, d *answer.Decision, why answer.Reason, now lease.Time) {
 	c := describe(req, d)
 	if d.Address.IsValid() {
 		c.Asked = d.Address
@@ -98,8 +101,8 @@ func (u *unservedList) trouble(req *answer.Request, d *answer.Decision, why answ
 	u.tell(troubleKey(d.Client, c.Asked), c, why, now)
 }
 
-// noteExchange notes a client of an earlier exchange.
-func (u *unservedList) noteExchange(x *Exchange, why answer.Reason, now lease.Time) {
+// NoteExchange notes a client of an earlier exchange.
+func (u *UnservedList) NoteExchange(x *Exchange, why answer.Reason, now lease.Time) {
 	c := Unserved{Client: x.Client, Hardware: x.Hardware, Relay: x.Relay, Selected: x.Relay, Interface: x.Wire, Circuit: x.Circuit, Scope: x.Scope, Link: x.Link, Asked: x.Address}
 	for _, s := range x.Trail {
 		c.Trail = append(c.Trail, s.String())
@@ -111,40 +114,40 @@ func (u *unservedList) noteExchange(x *Exchange, why answer.Reason, now lease.Ti
 	u.tell(k, c, why, now)
 }
 
-func (u *unservedList) tell(k unservedKey, c Unserved, why answer.Reason, now lease.Time) {
+func (u *UnservedList) tell(k unservedKey, c Unserved, why answer.Reason, now lease.Time) {
 	c.Reason, c.First, c.Last, c.Count = why, now, now, 1
-	if old := u.clients.get(k); old != nil {
+	if old := u.clients.Get(k); old != nil {
 		c.First, c.Count = min(old.First, now), old.Count+1
 	}
-	u.clients.put(k, &c)
+	u.clients.Put(k, &c)
 }
 
-func (u *unservedList) forget(req *answer.Request, d *answer.Decision) {
-	if u.clients.size() > 0 {
-		u.clients.drop(keyOf(req, d))
+// Forget drops a client that is served.
+func (u *UnservedList) Forget(req *answer.Request, d *answer.Decision) {
+	if u.clients.Size() > 0 {
+		u.clients.Drop(keyOf(req, d))
 	}
 }
 
-func (u *unservedList) age(now lease.Time) {
+// Age drops those that were silent for long.
+func (u *UnservedList) Age(now lease.Time) {
 	if now.Sub(u.swept) < time.Minute {
 		return
 	}
 	u.swept = now
-	for k, c := range u.clients.all() {
+	for k, c := range u.clients.All() {
 		silent := now.Sub(c.Last)
 		if silent > unservedAge || k.trouble() && silent > troubleAge || silent < -time.Hour {
-			u.clients.drop(k)
+			u.clients.Drop(k)
 		}
 	}
 }
 
-// Unserved lists the clients that go without. One that was offered an address
-// and did not take it counts from the second time on.
-func (e *Engine) Unserved() []Unserved {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	out := make([]Unserved, 0, e.unserved.clients.size())
-	for _, c := range e.unserved.clients.all() { // what is listed never changes, it is replaced
+// All lists the clients that go without. One that was offered an address and did
+// not take it counts from the second time on.
+func (u *UnservedList) All() []Unserved {
+	out := make([]Unserved, 0, u.clients.Size())
+	for _, c := range u.clients.All() { // what is listed never changes, it is replaced
 		if c.listed() {
 			out = append(out, *c)
 		}
@@ -154,11 +157,9 @@ func (e *Engine) Unserved() []Unserved {
 
 func (c *Unserved) listed() bool { return c.Reason != answer.NotTaken || c.Count >= 2 }
 
-// UnservedCount is how many clients Unserved lists.
-func (e *Engine) UnservedCount() (n int) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, c := range e.unserved.clients.all() {
+// Count is how many clients All lists.
+func (u *UnservedList) Count() (n int) {
+	for _, c := range u.clients.All() {
 		if c.listed() {
 			n++
 		}
@@ -166,47 +167,11 @@ func (e *Engine) UnservedCount() (n int) {
 	return n
 }
 
-// ForgetUnserved drops a client from the list, when a person has dealt with it.
-func (e *Engine) ForgetUnserved(hw addr.Hardware) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for k, c := range e.unserved.clients.all() {
+// ForgetHardware drops a client from the list, when a person has dealt with it.
+func (u *UnservedList) ForgetHardware(hw addr.Hardware) {
+	for k, c := range u.clients.All() {
 		if c.Hardware == hw {
-			e.unserved.clients.drop(k)
+			u.clients.Drop(k)
 		}
 	}
-}
-
-// Window counts events by the minute over the last day.
-type Window struct {
-	minutes [24 * 60]int
-	at      int64 // minute of the newest count
-}
-
-// Add counts one event.
-func (w *Window) Add(now lease.Time) {
-	w.roll(now)
-	w.minutes[w.at%int64(len(w.minutes))]++
-}
-
-func (w *Window) roll(now lease.Time) {
-	minute := int64(now) / 60
-	for ; w.at < minute; w.at++ {
-		if minute-w.at > int64(len(w.minutes)) {
-			w.at = minute - int64(len(w.minutes))
-		}
-		w.minutes[(w.at+1)%int64(len(w.minutes))] = 0
-	}
-}
-
-// Sum counts the events of the last span, up to a day.
-func (w *Window) Sum(now lease.Time, span time.Duration) int {
-	w.roll(now)
-	n := 0
-	for i := range min(int64(span/time.Minute), int64(len(w.minutes))) {
-		if m := w.at - i; m >= 0 {
-			n += w.minutes[m%int64(len(w.minutes))]
-		}
-	}
-	return n
 }

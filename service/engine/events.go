@@ -1,4 +1,4 @@
-package node
+package engine
 
 import (
 	"sync"
@@ -52,11 +52,12 @@ func (e *Events) Cancel(s *Subscription) {
 
 func (e *Events) lease(l *lease.Lease) {
 	if e.listeners.Load() > 0 {
-		e.publish(Event{Lease: l})
+		e.Publish(Event{Lease: l})
 	}
 }
 
-func (e *Events) publish(v Event) {
+// Publish tells those who listen.
+func (e *Events) Publish(v Event) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	for s := range e.subs {

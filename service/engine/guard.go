@@ -1,4 +1,4 @@
-package node
+package engine
 
 import (
 	"encoding/hex"
@@ -6,9 +6,9 @@ import (
 	"runtime/debug"
 )
 
-// guard ends a panic where it is deferred: it is counted and logged with what it
+// Guard ends a panic where it is deferred: it is counted and logged with what it
 // was about, and the service goes on. What is about may be nil.
-func (e *Engine) guard(what string, about []byte) {
+func (e *Engine) Guard(what string, about []byte) {
 	if fault := recover(); fault != nil {
 		e.panicked(what, about, fault)
 	}
@@ -17,12 +17,4 @@ func (e *Engine) guard(what string, about []byte) {
 func (e *Engine) panicked(what string, about []byte, fault any) {
 	e.metrics.panics.Inc()
 	e.log.Error("a fault of the program was caught; please report it", "in", what, "fault", fmt.Sprint(fault), "about", hex.EncodeToString(about), "stack", string(debug.Stack()))
-}
-
-// guarded wraps work that runs by itself.
-func (n *Node) guarded(what string, f func()) func() {
-	return func() {
-		defer n.engine.guard(what, nil)
-		f()
-	}
 }

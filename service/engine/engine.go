@@ -1,4 +1,4 @@
-package node
+package engine
 
 import (
 	"crypto/rand"
@@ -16,7 +16,8 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/clock"
+	"yarnpost/service/observe"
+	"yarnpost/service/probe"
 	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
@@ -34,52 +35,83 @@ type Recorder interface {
 	Forget([]uint64)
 }
 
+// Clock tells the service's time.
+type Clock interface{ Now() time.Time }
+
 // Engine carries out decisions: it lets one request at a time at the lease
-// table, hands what must be durable to the journal, and lets the reply go when
-// the journal says so.
+// table, hands what must be durable to the recorder, and lets the reply go when
+// that says so.
 type Engine struct {
 	log     *slog.Logger
-	clock   *clock.Clock
+	clock   Clock
 	events  *Events
-	metrics *metrics
+	metrics *Metrics
 	send    func([]wire.Reply)
-	journal Recorder // set once before the first request
-	Talk    *Conversations
-
-	own atomic.Pointer[map[netip.Addr]bool] // the host's addresses
+	journal Recorder                            // set once before the first request
+	own     atomic.Pointer[map[netip.Addr]bool] // the host's addresses
 
 	mu       sync.Mutex // orders decisions, plan changes and undoing
 	table    *lease.Table
 	decision *answer.Decision // of handle; its memory is used again
-	unserved *unservedList
-	served   *Window // acknowledgements, for Today
 	sets     givenSets
-	fits     map[plan.ID]*Fits
-	probes   *probes
-	shadow   *shadow
-	relays   *forgetful[netip.Addr, *Pulse]
-	twins    *forgetful[netip.Addr, *twin]
+	seen     *observe.Room
+	probes   *probe.Probes
 
 	buffers  buffers
 	leaving  []wire.Reply // of Handle; used again
 	recorded []wire.Reply // of Recorded; used again
 }
 
-// Fits counts how often a rule fitted since the start.
-type Fits struct {
-	Count uint64
-	Last  lease.Time
+// Parts are what an engine is made of.
+type Parts struct {
+	Table   *lease.Table
+	Sets    map[uint64][]byte // that are on record
+	Events  *Events
+	Metrics *Metrics
+	Send    func([]wire.Reply)
+	Clock   Clock
+	Log     *slog.Logger
 }
 
-// relaysMost bounds how many relays are remembered.
-const relaysMost = 10_000
-
-func newEngine(table *lease.Table, sets map[uint64][]byte, events *Events, m *metrics, send func([]wire.Reply), c *clock.Clock, log *slog.Logger) *Engine {
-	e := &Engine{log: log, clock: c, events: events, metrics: m, send: send, table: table, Talk: &Conversations{}, unserved: newUnservedList(), served: &Window{},
-		sets: newGivenSets(sets, lease.At(c.Now())), fits: map[plan.ID]*Fits{}, probes: newProbes(), shadow: newShadow(),
-		relays: newForgetful[netip.Addr, *Pulse](relaysMost), twins: newForgetful[netip.Addr, *twin](1000)}
+// New makes an engine. It needs a recorder before the first request.
+func New(p Parts) *Engine {
+	e := &Engine{log: p.Log, clock: p.Clock, events: p.Events, metrics: p.Metrics, send: p.Send, table: p.Table,
+		sets: newGivenSets(p.Sets, lease.At(p.Clock.Now())), probes: probe.New(p.Log)}
 	e.own.Store(&map[netip.Addr]bool{})
+	e.seen = observe.New(&observe.Host{Table: p.Table, Log: p.Log, Own: e.IsOwn, World: e.world, Become: e.become, Probe: e.canAsk})
+	e.probes.Over = func(a netip.Addr) { e.probeOver(a, probe.Result{}) }
+	e.probes.Guard = e.Guard
+	e.probes.Sent = func(err error) {
+		if err != nil {
+			e.metrics.drop("probe-not-sent")
+		}
+		e.metrics.probes.Inc()
+	}
 	return e
+}
+
+// RecordTo names who makes entries durable.
+func (e *Engine) RecordTo(r Recorder) { e.journal = r }
+
+// Talk gives the conversations.
+func (e *Engine) Talk() *observe.Conversations { return e.seen.Talk }
+
+// Probing sets how addresses are probed.
+func (e *Engine) Probing(set func(*probe.Probes)) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	set(e.probes)
+}
+
+// canAsk asks whether somebody is at an address, if there is a way to. The caller
+// holds the lock.
+func (e *Engine) canAsk(a netip.Addr) bool {
+	v := e.table.Plan().ScopeAt(a)
+	if v == nil || !e.probes.Can() || !e.probes.Reaches(v) || !e.probes.Spare() {
+		return false
+	}
+	e.probes.Ask(v, a)
+	return true
 }
 
 // With runs f while nothing else touches the table. Long walks must take it
@@ -123,7 +155,7 @@ func (e *Engine) Handle(packets []wire.Packet) []wire.Reply {
 // handle decides one datagram that arrived at a moment, and gives the reply
 // that can go at once, if there is one.
 func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (reply wire.Reply, send bool) {
-	defer e.guard("a datagram", p.Data)
+	defer e.Guard("a datagram", p.Data)
 	if err := dhcp4.Decode(m, p.Data); err != nil {
 		e.metrics.malformed(err)
 		return wire.Reply{}, false
@@ -155,8 +187,8 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 	e.decision = answer.Decide(req, w, e.decision)
 	d := e.decision
 	if d.Outcome == answer.Waiting && d.Withheld == "" {
-		if e.probes.hold(p, d.Probe, arrived) {
-			e.askNow(d.Scope, d.Probe, w.Now)
+		if e.probes.Hold(p, d.Probe, arrived) {
+			e.probes.AskNow(d.Scope, d.Probe, w.Now)
 			return wire.Reply{}, false
 		}
 		e.metrics.drop("too-many-probes")
@@ -167,7 +199,9 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 	if d.Why == answer.BadRelay {
 		e.metrics.drop("bad-relay")
 	} else {
-		e.pulse(m.GIAddr, d.Scope, w.Now)
+		if !m.GIAddr.IsUnspecified() && !e.IsOwn(m.GIAddr) {
+			e.seen.Relays.Pulse(m.GIAddr, d.Scope, w.Now)
+		}
 	}
 	return e.carryOut(p, &req, d, now, arrived)
 }
@@ -175,17 +209,23 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 // world is what decisions are based on now. The caller holds the lock.
 func (e *Engine) world(at time.Time) answer.World {
 	now, down := lease.At(at), e.journal.Down()
-	w := answer.World{Table: e.table, Now: now, Ours: e.isOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down, store.ErrFenced), Nonce: nonce,
-		Network: e.isRelay, Pending: e.journal.Pending, Rival: func(link plan.ID) bool { return e.shadow.rivalOn(link, now) }}
-	if e.probes.can() {
-		w.Probed = func(a netip.Addr, client addr.Hardware) answer.Probe { return e.probed(a, client, now) }
+	w := answer.World{Table: e.table, Now: now, Ours: e.IsOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down, store.ErrFenced), Nonce: nonce,
+		Network: e.isRelay, Pending: e.journal.Pending, Rival: func(link plan.ID) bool { return e.seen.Shadow.Rival(link, now) }}
+	if e.probes.Can() {
+		w.Probed = func(a netip.Addr, client addr.Hardware) answer.Probe {
+			return e.probes.Known(e.table.Plan().ScopeAt(a), a, client, now)
+		}
 	}
 	return w
 }
 
 // isRelay reports whether an address is that of a relay that was heard. The
 // caller holds the lock.
-func (e *Engine) isRelay(a netip.Addr) bool { return e.relays.get(a) != nil }
+func (e *Engine) isRelay(a netip.Addr) bool { return e.seen.Relays.Known(a) }
+
+// ofNetwork reports whether an address is this host's or a relay's. The caller
+// holds the lock.
+func (e *Engine) ofNetwork(a netip.Addr) bool { return e.IsOwn(a) || e.isRelay(a) }
 
 // NetworkAt says in words what of the network an address belongs to that the plan
 // does not know, or "".
@@ -193,7 +233,7 @@ func (e *Engine) NetworkAt(a netip.Addr) string {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	switch {
-	case e.isOwn(a):
+	case e.IsOwn(a):
 		return "this server's own address"
 	case e.isRelay(a):
 		return "a relay's, which was heard"
@@ -207,8 +247,8 @@ func (e *Engine) NetworkAt(a netip.Addr) string {
 func (e *Engine) lost(p *wire.Packet, req *answer.Request, d *answer.Decision, why answer.Reason, text string, now, arrived time.Time) {
 	d.Trail = append(d.Trail, answer.Step{Text: "nothing is sent: {t}", Name: text})
 	d.Why = why
-	e.Talk.begin(p, arrived, req, d, &wire.Reply{}, Dropped, now)
-	e.unserved.note(req, d, why, lease.At(now))
+	e.seen.Talk.Begin(p, arrived, req, d, &wire.Reply{}, observe.Dropped, now)
+	e.seen.Unserved.Note(req, d, why, lease.At(now))
 }
 
 func nonce() string {
@@ -226,20 +266,19 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 		}
 	}
 	if d.Withheld != "" {
-		e.Talk.begin(p, arrived, req, d, &reply, Withheld, at)
-		e.overhearRequest(req, d, at)
+		e.seen.Talk.Begin(p, arrived, req, d, &reply, observe.Withheld, at)
+		e.seen.Shadow.Request(req, d, at)
 		return wire.Reply{}, false
 	}
-	e.countFits(d, lease.At(at))
-	e.watch(req, d, at)
-	fate := Silent
+	e.seen.Decided(req, d, at)
+	fate := observe.Silent
 	switch {
 	case d.Effects.Has(effect.Await) || d.Reply != nil && d.Delay > 0:
-		fate = Recorded
+		fate = observe.Recorded
 	case d.Reply != nil:
-		fate = Sent
+		fate = observe.Sent
 	}
-	reply.Talk = e.Talk.begin(p, arrived, req, d, &reply, fate, at)
+	reply.Talk = e.seen.Talk.Begin(p, arrived, req, d, &reply, fate, at)
 	return reply, e.run(req, d, reply, lease.At(at))
 }
 
@@ -285,10 +324,10 @@ func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, 
 		case effect.Offer:
 			old, again := e.table.OfferOf(f.Note.Address())
 			if again && old.Client == d.Client && old.Until != f.Note.Until {
-				e.unserved.note(req, d, answer.NotTaken, now)
+				e.seen.Unserved.Note(req, d, answer.NotTaken, now)
 			}
 			e.table.PutOffer(*f.Note)
-			e.probes.used(d.Scope.ID, f.Note.Address(), now)
+			e.probes.Used(d.Scope.ID, f.Note.Address(), now)
 		case effect.Record:
 			if !e.record(req, d, f.Changes, waits, now) {
 				return false
@@ -313,9 +352,9 @@ func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, 
 // later lets a reply go after a while.
 func (e *Engine) later(reply wire.Reply, wait time.Duration) {
 	time.AfterFunc(wait, func() {
-		defer e.guard("a delayed offer", nil)
+		defer e.Guard("a delayed offer", nil)
 		e.send([]wire.Reply{reply})
-		e.Talk.settle(reply.Talk, Sent, e.clock.Now())
+		e.seen.Talk.Settle(reply.Talk, observe.Sent, e.clock.Now())
 	})
 }
 
@@ -341,8 +380,8 @@ func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease
 		delete(e.sets.known, d.Lease().Given)
 	}
 	e.metrics.drop("overload")
-	e.Talk.settle(waits.talk, Dropped, e.clock.Now())
-	e.unserved.note(req, d, answer.Overload, now)
+	e.seen.Talk.Settle(waits.talk, observe.Dropped, e.clock.Now())
+	e.seen.Unserved.Note(req, d, answer.Overload, now)
 	return false
 }
 
@@ -352,7 +391,7 @@ func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease
 func (e *Engine) commit(entries ...store.Entry) bool {
 	for _, n := range entries {
 		e.table.Put(n.After)
-		delete(e.probes.ready, n.After.Address())
+		e.probes.Taken(n.After.Address())
 	}
 	if e.journal.Add(entries...) {
 		return true
@@ -369,69 +408,9 @@ func (e *Engine) become(before, after *lease.Lease) bool {
 	return e.commit(store.Entry{Before: before, After: after, Note: waiting{lease: after}})
 }
 
-func (e *Engine) countFits(d *answer.Decision, now lease.Time) {
-	for _, r := range d.Fitted {
-		f := e.fits[r.ID]
-		if f == nil {
-			f = &Fits{}
-			e.fits[r.ID] = f
-		}
-		f.Count, f.Last = f.Count+1, now
-	}
-}
-
-// FitsOf says how often a rule fitted since the start.
-func (e *Engine) FitsOf(rule plan.ID) (f Fits) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if of := e.fits[rule]; of != nil {
-		f = *of
-	}
-	return f
-}
-
-// watch keeps the list of unserved clients.
-func (e *Engine) watch(req *answer.Request, d *answer.Decision, at time.Time) {
-	now := lease.At(at)
-	if d.Trouble != "" {
-		e.unserved.trouble(req, d, d.Trouble, now)
-	}
-	if d.Twin != nil {
-		e.twin(req, d, now)
-	}
-	switch d.Outcome {
-	case answer.Acknowledged, answer.Informed, answer.Released:
-		e.unserved.forget(req, d)
-		e.served.Add(now)
-	case answer.Declined:
-		if d.Why != "" {
-			e.unserved.trouble(req, d, d.Why, now)
-		}
-	case answer.Offered:
-		if d.Why == answer.V6Only {
-			e.unserved.forget(req, d)
-		}
-	case answer.Refused:
-		e.unserved.note(req, d, d.Why, now)
-	case answer.Ignored:
-		switch d.Why {
-		case answer.OtherServer:
-			if req.Message.Type == dhcp4.Request {
-				e.unserved.forget(req, d)
-				e.overhearRequest(req, d, at)
-			}
-		case answer.NotServed, answer.BadRequest, answer.BadRelay:
-		default:
-			if req.Message.Type != dhcp4.Release && req.Message.Type != dhcp4.Decline {
-				e.unserved.note(req, d, d.Why, now)
-			}
-		}
-	}
-}
-
 // Recorded lets the replies of durable entries go (store.Owner).
 func (e *Engine) Recorded(entries []store.Entry) {
-	defer e.guard("what is recorded", nil)
+	defer e.Guard("what is recorded", nil)
 	replies := e.recorded[:0]
 	for _, n := range entries {
 		w := n.Note.(waiting)
@@ -450,7 +429,7 @@ func (e *Engine) Recorded(entries []store.Entry) {
 	}
 	now := e.clock.Now()
 	for _, n := range entries {
-		e.Talk.settle(n.Note.(waiting).talk, Sent, now)
+		e.seen.Talk.Settle(n.Note.(waiting).talk, observe.Sent, now)
 	}
 	e.buffers.give(replies)
 	e.recorded = replies
@@ -470,20 +449,20 @@ func (e *Engine) Undo(take func() []store.Entry) {
 		if n.Set != nil {
 			delete(e.sets.known, n.After.Given) // recorded with the next lease that has it
 		}
-		e.Talk.settle(n.Note.(waiting).talk, Undone, now)
+		e.seen.Talk.Settle(n.Note.(waiting).talk, observe.Undone, now)
 	}
 }
 
 // Unsent notes that a reply could not leave.
 func (e *Engine) Unsent(r wire.Reply, err error) {
-	defer e.guard("a reply that could not leave", nil)
-	x, ok := e.Talk.fail(r.Talk, "it could not be sent: "+err.Error(), e.clock.Now())
+	defer e.Guard("a reply that could not leave", nil)
+	x, ok := e.seen.Talk.Fail(r.Talk, "it could not be sent: "+err.Error(), e.clock.Now())
 	if !ok {
 		return
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.unserved.noteExchange(&x, answer.NoWayBack, lease.At(x.At))
+	e.seen.Unserved.NoteExchange(&x, answer.NoWayBack, lease.At(x.At))
 }
 
 // Parts of the work that time asks for: how many leases end while the lock is
@@ -500,8 +479,8 @@ const (
 func (e *Engine) Tick() {
 	now := lease.At(e.clock.Now())
 	e.part("a tick", func() { e.table.Lapse(now) })
-	e.part("a tick", func() { e.unserved.age(now); e.probes.age(now) })
-	e.part("a tick", func() { e.probeAhead(now) })
+	e.part("a tick", func() { e.seen.Unserved.Age(now); e.probes.Age(now) })
+	e.part("a tick", func() { e.probes.Ahead(e.table, now, e.ofNetwork) })
 	for more, n := true, 0; more && n < dueParts; n++ {
 		if n > 0 {
 			time.Sleep(duePause)
@@ -512,7 +491,7 @@ func (e *Engine) Tick() {
 
 // part does a part of some work under the lock; a panic ends that part alone.
 func (e *Engine) part(what string, f func()) {
-	defer e.guard(what, nil)
+	defer e.Guard(what, nil)
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	f()
@@ -539,4 +518,5 @@ func (e *Engine) end(now lease.Time) (more bool) {
 // SetOwn tells the engine the host's addresses.
 func (e *Engine) SetOwn(own map[netip.Addr]bool) { e.own.Store(&own) }
 
-func (e *Engine) isOwn(a netip.Addr) bool { return (*e.own.Load())[a] }
+// IsOwn reports whether an address is this host's.
+func (e *Engine) IsOwn(a netip.Addr) bool { return (*e.own.Load())[a] }

@@ -1,4 +1,4 @@
-package node
+package observe
 
 import (
 	"math"
@@ -8,6 +8,7 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/forgetful"
 )
 
 // Pulse is how often a relay is heard.
@@ -19,13 +20,22 @@ type Pulse struct {
 	Link        string  // of the scope last concerned
 }
 
-// pulse notes that a relay was heard, with a message of some scope or of none.
-// The caller holds the lock.
-func (e *Engine) pulse(relay netip.Addr, v *plan.View, now lease.Time) {
-	if relay.IsUnspecified() || e.isOwn(relay) {
-		return
-	}
-	p := e.relays.get(relay)
+// relaysMost bounds how many relays are remembered.
+const relaysMost = 10_000
+
+// Relays are the relays that were heard.
+type Relays struct {
+	heard *forgetful.Map[netip.Addr, *Pulse]
+}
+
+func newRelays() *Relays { return &Relays{forgetful.New[netip.Addr, *Pulse](relaysMost)} }
+
+// Known reports whether an address is that of a relay that was heard.
+func (r *Relays) Known(a netip.Addr) bool { return r.heard.Get(a) != nil }
+
+// Pulse notes that a relay was heard, with a message of some scope or of none.
+func (r *Relays) Pulse(relay netip.Addr, v *plan.View, now lease.Time) {
+	p := r.heard.Get(relay)
 	if p == nil {
 		p = &Pulse{First: now}
 	} else if gap := float64(now - p.Last); gap >= 0 {
@@ -33,7 +43,7 @@ func (e *Engine) pulse(relay netip.Addr, v *plan.View, now lease.Time) {
 		p.Gap += slowly * (gap - p.Gap)
 		p.Longest = max(gap, p.Longest*math.Exp2(-gap/week))
 	}
-	e.relays.put(relay, p)
+	r.heard.Put(relay, p)
 	p.Last = now
 	p.Count++
 	if v != nil {
@@ -63,24 +73,20 @@ type Relay struct {
 	Silent bool // usually busy, and quiet for unusually long
 }
 
-// Relays lists the relays heard since the start, and those the plan names.
-func (e *Engine) Relays() []Relay {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	p := e.table.Plan()
-	now := lease.At(e.clock.Now())
+// All lists the relays heard since the start, and those that a plan names.
+func (r *Relays) All(p *plan.Plan, now lease.Time) []Relay {
 	out := []Relay{}
-	for a, pulse := range e.relays.all() {
-		r := Relay{Address: a, Pulse: *pulse}
-		if of := p.LinkOfRelay(a); of != 0 {
-			r.Link = p.Label(of)
+	for a, pulse := range r.heard.All() {
+		of := Relay{Address: a, Pulse: *pulse}
+		if link := p.LinkOfRelay(a); link != 0 {
+			of.Link = p.Label(link)
 		}
-		r.Silent = pulse.silent(now)
-		out = append(out, r)
+		of.Silent = pulse.silent(now)
+		out = append(out, of)
 	}
 	for _, l := range p.Links() {
 		for _, a := range l.Relays {
-			if e.relays.get(a) == nil {
+			if !r.Known(a) {
 				out = append(out, Relay{Address: a, Pulse: Pulse{Link: l.Name}})
 			}
 		}

@@ -1,4 +1,4 @@
-package node
+package observe
 
 import (
 	"net/netip"
@@ -11,8 +11,8 @@ import (
 	"yarnpost/service/wire"
 )
 
-// talkMost is how many exchanges are remembered; their memory is used again.
-const talkMost = 8192
+// TalkMost is how many exchanges are remembered; their memory is used again.
+const TalkMost = 8192
 
 // Fate says what became of a reply.
 type Fate string
@@ -56,16 +56,16 @@ type Exchange struct {
 // service for long.
 type Conversations struct {
 	mu   sync.Mutex
-	ring [talkMost]Exchange
+	ring [TalkMost]Exchange
 	next uint64 // number of the next exchange; the first has 1
 }
 
-// begin notes an exchange and gives its number.
-func (c *Conversations) begin(p *wire.Packet, since time.Time, req *answer.Request, d *answer.Decision, reply *wire.Reply, fate Fate, now time.Time) uint64 {
+// Begin notes an exchange and gives its number.
+func (c *Conversations) Begin(p *wire.Packet, since time.Time, req *answer.Request, d *answer.Decision, reply *wire.Reply, fate Fate, now time.Time) uint64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.next++
-	x := &c.ring[c.next%talkMost]
+	x := &c.ring[c.next%TalkMost]
 	m := req.Message
 	*x = Exchange{Seq: c.next, At: since, From: p.From, To: netip.AddrPortFrom(p.To, wire.ServerPort), In: append(x.In[:0], p.Data...), Out: append(x.Out[:0], reply.Data...),
 		OutFrom: netip.AddrPortFrom(reply.From, wire.ServerPort), OutTo: reply.To, Client: d.Client, Hardware: m.CHAddr, Outcome: d.Outcome, Why: d.Why, Rule: d.Rule, Address: d.Address,
@@ -86,24 +86,24 @@ func (c *Conversations) begin(p *wire.Packet, since time.Time, req *answer.Reque
 	return c.next
 }
 
-// settle notes what became of a reply.
-func (c *Conversations) settle(seq uint64, fate Fate, now time.Time) {
+// Settle notes what became of a reply.
+func (c *Conversations) Settle(seq uint64, fate Fate, now time.Time) {
 	if seq == 0 {
 		return
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if x := &c.ring[seq%talkMost]; x.Seq == seq && x.Fate != Dropped {
+	if x := &c.ring[seq%TalkMost]; x.Seq == seq && x.Fate != Dropped {
 		x.Fate, x.Took = fate, now.Sub(x.At)
 	}
 }
 
-// fail notes that a reply did not leave, and why; it gives a copy of the
+// Fail notes that a reply did not leave, and why; it gives a copy of the
 // exchange if that is remembered still.
-func (c *Conversations) fail(seq uint64, why string, now time.Time) (out Exchange, ok bool) {
+func (c *Conversations) Fail(seq uint64, why string, now time.Time) (out Exchange, ok bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	x := &c.ring[seq%talkMost]
+	x := &c.ring[seq%TalkMost]
 	if seq == 0 || x.Seq != seq {
 		return out, false
 	}
@@ -124,14 +124,14 @@ func (c *Conversations) Since(seq uint64, limit int, keep func(*Exchange) bool) 
 	if seq >= last {
 		return nil, last
 	}
-	first := max(seq+1, last-min(last, talkMost-1))
+	first := max(seq+1, last-min(last, TalkMost-1))
 	for at := last; at >= first && len(out) < limit; {
 		c.mu.Lock()
 		for range 256 { // a part at a time
 			if at < first || len(out) == limit {
 				break
 			}
-			if x := &c.ring[at%talkMost]; x.Seq == at && keep(x) {
+			if x := &c.ring[at%TalkMost]; x.Seq == at && keep(x) {
 				v := *x
 				v.In, v.Out = append([]byte(nil), x.In...), append([]byte(nil), x.Out...)
 				v.Trail = append([]answer.Step(nil), x.Trail...)

@@ -1,4 +1,4 @@
-package node
+package observe
 
 import (
 	"fmt"
@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/service/forgetful"
 	"yarnpost/service/wire"
 )
 
@@ -62,12 +63,13 @@ type rivalKey struct {
 	server netip.Addr
 }
 
-// shadow is what is known of other servers. It is used under the engine's lock.
-type shadow struct {
-	clients *forgetful[lease.Client, *Agreement]
-	rivals  *forgetful[rivalKey, *Rival]
-	asked   *forgetful[uint32, comparison]    // REQUESTs whose ACK may still be overheard
-	early   *forgetful[uint32, dhcp4.Options] // ACKs overheard before their REQUEST was looked at
+// Shadow is what is known of other servers.
+type Shadow struct {
+	host    *Host
+	clients *forgetful.Map[lease.Client, *Agreement]
+	rivals  *forgetful.Map[rivalKey, *Rival]
+	asked   *forgetful.Map[uint32, comparison]    // REQUESTs whose ACK may still be overheard
+	early   *forgetful.Map[uint32, dhcp4.Options] // ACKs overheard before their REQUEST was looked at
 }
 
 type comparison struct {
@@ -75,16 +77,16 @@ type comparison struct {
 	would  []dhcp4.Option
 }
 
-func newShadow() *shadow {
-	return &shadow{clients: newForgetful[lease.Client, *Agreement](shadowMost), rivals: newForgetful[rivalKey, *Rival](1000),
-		asked: newForgetful[uint32, comparison](1000), early: newForgetful[uint32, dhcp4.Options](1000)}
+func newShadow(h *Host) *Shadow {
+	return &Shadow{host: h, clients: forgetful.New[lease.Client, *Agreement](shadowMost), rivals: forgetful.New[rivalKey, *Rival](1000),
+		asked: forgetful.New[uint32, comparison](1000), early: forgetful.New[uint32, dhcp4.Options](1000)}
 }
 
-// rivalOn reports whether another server answers on a link: its own words were
+// Rival reports whether another server answers on a link: its own words were
 // heard lately, or several clients chose it. One message of a client is not
 // enough, since anybody can send one.
-func (s *shadow) rivalOn(link plan.ID, now lease.Time) bool {
-	for k, r := range s.rivals.all() {
+func (s *Shadow) Rival(link plan.ID, now lease.Time) bool {
+	for k, r := range s.rivals.All() {
 		if k.link == link && (now.Sub(r.Heard) <= rivalSpan || r.choosers(now) >= choosersLeast) {
 			return true
 		}
@@ -103,18 +105,18 @@ func (r *Rival) choosers(now lease.Time) (n int) {
 }
 
 // noteRival remembers another server on a link: its own words were heard, or a
-// client chose it. The caller holds the lock.
-func (e *Engine) noteRival(link plan.ID, server netip.Addr, how string, chooser addr.Hardware, now lease.Time) {
-	if !server.IsValid() || server.IsUnspecified() || e.isOwn(server) {
+// client chose it.
+func (s *Shadow) noteRival(link plan.ID, server netip.Addr, how string, chooser addr.Hardware, now lease.Time) {
+	if !server.IsValid() || server.IsUnspecified() || s.host.Own(server) {
 		return
 	}
 	k := rivalKey{link, server}
-	r := e.shadow.rivals.get(k)
+	r := s.rivals.Get(k)
 	if r == nil {
-		r = &Rival{Link: e.table.Plan().Label(link), Server: server, First: now, Chosen: map[addr.Hardware]lease.Time{}}
-		e.log.Warn("another DHCP server answers", "link", r.Link, "server", server, "how", how)
+		r = &Rival{Link: s.host.Table.Plan().Label(link), Server: server, First: now, Chosen: map[addr.Hardware]lease.Time{}}
+		s.host.Log.Warn("another DHCP server answers", "link", r.Link, "server", server, "how", how)
 	}
-	e.shadow.rivals.put(k, r)
+	s.rivals.Put(k, r)
 	r.How, r.Last = how, now
 	r.Count++
 	switch {
@@ -130,9 +132,9 @@ func (e *Engine) noteRival(link plan.ID, server netip.Addr, how string, chooser 
 	}
 }
 
-// overhearRequest looks at a request that names another server: what did the
-// client take, and what would this server have given? The caller holds the lock.
-func (e *Engine) overhearRequest(req *answer.Request, d *answer.Decision, at time.Time) {
+// Request looks at a request that names another server: what did the
+// client take, and what would this server have given?
+func (s *Shadow) Request(req *answer.Request, d *answer.Decision, at time.Time) {
 	now := lease.At(at)
 	m := req.Message
 	if m.Type != dhcp4.Request {
@@ -143,28 +145,28 @@ func (e *Engine) overhearRequest(req *answer.Request, d *answer.Decision, at tim
 	if !asked {
 		took = m.CIAddr
 	}
-	if !took.IsValid() || took.IsUnspecified() || named && e.isOwn(server) {
+	if !took.IsValid() || took.IsUnspecified() || named && s.host.Own(server) {
 		return
 	}
 	withheld := d.Withheld
 	if !named && withheld == "" {
 		return
 	}
-	p := e.table.Plan()
+	p := s.host.Table.Plan()
 	if named {
-		if link := e.linkOf(req, took); link != 0 {
-			e.noteRival(link, server, "a client chose it", m.CHAddr, now)
+		if link := s.linkOf(req, took); link != 0 {
+			s.noteRival(link, server, "a client chose it", m.CHAddr, now)
 		}
 	}
 	if withheld != answer.Listening {
 		return
 	}
-	e.compare(req, p, took, server, at)
+	s.compare(req, p, took, server, at)
 }
 
 // linkOf is the link a request comes from, as far as that can be told.
-func (e *Engine) linkOf(req *answer.Request, took netip.Addr) plan.ID {
-	p := e.table.Plan()
+func (s *Shadow) linkOf(req *answer.Request, took netip.Addr) plan.ID {
+	p := s.host.Table.Plan()
 	if id := p.LinkOnInterface(req.Interface); req.Interface != "" && id != 0 {
 		return id
 	}
@@ -179,7 +181,7 @@ func (e *Engine) linkOf(req *answer.Request, took netip.Addr) plan.ID {
 	return 0
 }
 
-func (e *Engine) compare(req *answer.Request, p *plan.Plan, took, server netip.Addr, at time.Time) {
+func (s *Shadow) compare(req *answer.Request, p *plan.Plan, took, server netip.Addr, at time.Time) {
 	now := lease.At(at)
 	// What would have been offered: the same client, asking anew.
 	ask := *req.Message
@@ -197,15 +199,15 @@ func (e *Engine) compare(req *answer.Request, p *plan.Plan, took, server netip.A
 	if req.Unicast && req.Message.GIAddr.IsUnspecified() && !req.Message.CIAddr.IsUnspecified() {
 		return // a renewal that was sent here by mistake
 	}
-	w := e.world(at)
+	w := s.host.World(at)
 	w.Probed, w.Writable = nil, true
 	d := answer.Decide(again, w, nil)
 
-	c := e.shadow.clients.get(d.Client)
+	c := s.clients.Get(d.Client)
 	if c == nil {
 		c = &Agreement{Client: d.Client}
 	}
-	e.shadow.clients.put(d.Client, c)
+	s.clients.Put(d.Client, c)
 	c.Hardware, c.Took, c.Would, c.At = ask.CHAddr, took, netip.Addr{}, now
 	if server.IsValid() {
 		c.Server = server
@@ -219,24 +221,24 @@ func (e *Engine) compare(req *answer.Request, p *plan.Plan, took, server netip.A
 	} else if d.Scope != nil {
 		c.Link = d.Scope.LinkName
 	}
-	c.Difference = e.differences(d, p, v, took)
+	c.Difference = s.differences(d, p, v, took)
 	c.Agrees = len(c.Difference) == 0
 	if d.Outcome == answer.Offered {
 		c.Would = d.Address
 		would := cloneOptions(d.Reply.Options)
-		e.shadow.asked.put(ask.XID, comparison{d.Client, would})
-		if theirs := e.shadow.early.get(ask.XID); theirs != nil {
-			e.compareOptions(ask.XID, theirs)
+		s.asked.Put(ask.XID, comparison{d.Client, would})
+		if theirs := s.early.Get(ask.XID); theirs != nil {
+			s.compareOptions(ask.XID, theirs)
 		}
 	}
 	if v != nil && v.Subnet.Contains(took) {
-		e.learn(req, d.Client, v, took, now)
+		s.learn(req, d.Client, v, took, now)
 	}
 }
 
 // differences says in words how what a client took differs from what this
 // server would have given it.
-func (e *Engine) differences(d *answer.Decision, p *plan.Plan, v *plan.View, took netip.Addr) (out []string) {
+func (s *Shadow) differences(d *answer.Decision, p *plan.Plan, v *plan.View, took netip.Addr) (out []string) {
 	if d.Outcome != answer.Offered {
 		return []string{fmt.Sprintf("it would have got nothing here: %s", d.Why)}
 	}
@@ -253,7 +255,7 @@ func (e *Engine) differences(d *answer.Decision, p *plan.Plan, v *plan.View, too
 	case !v.Allocatable(took):
 		out = append(out, fmt.Sprintf("%s is excluded, or outside the pools of scope %s", took, v.Name))
 	default:
-		if l := e.table.At(took); l != nil && l.Status == lease.Active && l.Client != d.Client {
+		if l := s.host.Table.At(took); l != nil && l.Status == lease.Active && l.Client != d.Client {
 			out = append(out, fmt.Sprintf("%s is known as the address of %s", took, l.Hardware))
 		}
 	}
@@ -263,69 +265,58 @@ func (e *Engine) differences(d *answer.Decision, p *plan.Plan, v *plan.View, too
 // learn seeds the lease table with what a client took from another server. It
 // is not this server's lease (its revision is 0), but it keeps the address for
 // the client.
-func (e *Engine) learn(req *answer.Request, c lease.Client, v *plan.View, took netip.Addr, now lease.Time) {
-	before := e.table.At(took)
+func (s *Shadow) learn(req *answer.Request, c lease.Client, v *plan.View, took netip.Addr, now lease.Time) {
+	before := s.host.Table.At(took)
 	if before != nil && before.Status == lease.Active && before.Client == c && before.Expires.Sub(now) > v.Lease/2 {
 		return
 	}
 	m := req.Message
 	n := &lease.Lease{Prefix: lease.Host(took), Status: lease.Active, Client: c, Hardware: m.CHAddr, Hostname: m.Text(option.Hostname), Vendor: m.Text(option.ClassID),
 		Circuit: string(req.Relay.Circuit), Since: now, Changed: now, Heard: now, Granted: v.Lease, Expires: now.Add(v.Lease)}
-	if r := e.table.Plan().ReservationAt(took); r != nil && r.Hardware == m.CHAddr {
+	if r := s.host.Table.Plan().ReservationAt(took); r != nil && r.Hardware == m.CHAddr {
 		n.Reserved = true
 	}
 	if !m.GIAddr.IsUnspecified() {
 		n.Relay = m.GIAddr
 	}
-	if old := e.table.ByClient(v.ID, c); old != nil && old.Address() != took && old.Status == lease.Active && old.Revision == 0 { // it moved
-		e.become(old, old.Ended(lease.Released, now))
+	if old := s.host.Table.ByClient(v.ID, c); old != nil && old.Address() != took && old.Status == lease.Active && old.Revision == 0 { // it moved
+		s.host.Become(old, old.Ended(lease.Released, now))
 	}
-	e.become(before, n)
+	s.host.Become(before, n)
 }
 
-// Overheard takes what another server sent to a client.
-func (e *Engine) Overheard(i *wire.Interface, from netip.Addr, data []byte) {
-	defer e.guard("what another server sent", data)
-	var m dhcp4.Message
-	if dhcp4.Decode(&m, data) != nil || m.Op != dhcp4.BootReply || m.Type != dhcp4.Offer && m.Type != dhcp4.Ack && m.Type != dhcp4.Nak {
-		return
-	}
-	server, ok := m.Options.Addr(option.ServerID)
-	if !ok {
-		server = from
-	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	p := e.table.Plan()
+// Overheard takes in what another server sent to a client, as it was heard on an
+// interface.
+func (s *Shadow) Overheard(i *wire.Interface, server netip.Addr, m *dhcp4.Message, now lease.Time) {
+	p := s.host.Table.Plan()
 	link := p.LinkOnInterface(i.Name)
 	for _, at := range i.Prefixes {
 		if v := p.ScopeAt(at.Addr()); link == 0 && v != nil {
 			link = v.Link
 		}
 	}
-	if link == 0 || e.isOwn(server) {
+	if link == 0 || s.host.Own(server) {
 		return
 	}
-	e.noteRival(link, server, "its "+m.Type.String()+" was heard on "+i.Name, "", lease.At(e.clock.Now()))
+	s.noteRival(link, server, "its "+m.Type.String()+" was heard on "+i.Name, "", now)
 	if m.Type != dhcp4.Ack {
 		return
 	}
-	if e.shadow.asked.get(m.XID).client.Known() {
-		e.compareOptions(m.XID, m.Options)
+	if s.asked.Get(m.XID).client.Known() {
+		s.compareOptions(m.XID, m.Options)
 		return
 	}
-	e.shadow.early.put(m.XID, cloneOptions(m.Options))
+	s.early.Put(m.XID, cloneOptions(m.Options))
 }
 
 // compareOptions completes a comparison with what the other server's ACK said.
-// The caller holds the lock.
-func (e *Engine) compareOptions(xid uint32, theirs dhcp4.Options) {
-	c := e.shadow.asked.get(xid)
-	e.shadow.asked.drop(xid)
-	e.shadow.early.drop(xid)
-	if a := e.shadow.clients.get(c.client); a != nil {
+func (s *Shadow) compareOptions(xid uint32, theirs dhcp4.Options) {
+	c := s.asked.Get(xid)
+	s.asked.Drop(xid)
+	s.early.Drop(xid)
+	if a := s.clients.Get(c.client); a != nil {
 		a.Options = true
-		a.Difference = append(a.Difference, optionDifferences(e.table.Plan(), c.would, theirs)...)
+		a.Difference = append(a.Difference, OptionDifferences(s.host.Table.Plan(), c.would, theirs)...)
 		a.Agrees = len(a.Difference) == 0
 	}
 }
@@ -337,9 +328,9 @@ func cloneOptions(list dhcp4.Options) (out dhcp4.Options) {
 	return out
 }
 
-// optionDifferences compares the options of two replies, but for those of one
+// OptionDifferences compares the options of two replies, but for those of one
 // server or one moment.
-func optionDifferences(p *plan.Plan, ours, theirs dhcp4.Options) (out []string) {
+func OptionDifferences(p *plan.Plan, ours, theirs dhcp4.Options) (out []string) {
 	own := []uint8{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime, option.ClientID, option.RelayAgent, option.Authentication, option.BroadcastAddress}
 	show := func(list dhcp4.Options, code uint8) string {
 		b, ok := list.Get(code)
@@ -365,11 +356,9 @@ func optionDifferences(p *plan.Plan, ours, theirs dhcp4.Options) (out []string) 
 
 // Agreements lists the clients compared with another server, disagreements
 // first.
-func (e *Engine) Agreements() []Agreement {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	out := make([]Agreement, 0, e.shadow.clients.size())
-	for _, a := range e.shadow.clients.all() {
+func (s *Shadow) Agreements() []Agreement {
+	out := make([]Agreement, 0, s.clients.Size())
+	for _, a := range s.clients.All() {
 		v := *a
 		v.Difference = slices.Clone(a.Difference)
 		out = append(out, v)
@@ -384,14 +373,11 @@ func (e *Engine) Agreements() []Agreement {
 }
 
 // Rivals lists other servers heard, latest first.
-func (e *Engine) Rivals() []Rival {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	now := lease.At(e.clock.Now())
+func (s *Shadow) Rivals(now lease.Time) []Rival {
 	out := []Rival{}
-	for k, r := range e.shadow.rivals.all() {
+	for k, r := range s.rivals.All() {
 		if now.Sub(r.Last) > rivalKeep {
-			e.shadow.rivals.drop(k)
+			s.rivals.Drop(k)
 			continue
 		}
 		v := *r

@@ -1,11 +1,6 @@
-package node
+package engine
 
 import (
-	"context"
-	"crypto/rand"
-	"encoding/binary"
-	"fmt"
-	"net/netip"
 	"sort"
 	"time"
 
@@ -13,7 +8,6 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/wire"
 )
 
 // Given is the set of what the holder of a lease asked with and was last given;
@@ -42,7 +36,7 @@ func (e *Engine) Unmet() []Unmet {
 	p := e.Plan()
 	missing := map[uint64][]uint8{}
 	counts := map[uint8]*Unmet{}
-	e.eachLease(0, func(l *lease.Lease) {
+	e.EachLease(0, func(l *lease.Lease) {
 		if l.Status != lease.Active || l.Given == 0 {
 			return
 		}
@@ -92,7 +86,7 @@ type Stale struct {
 func (e *Engine) Stale(scope plan.ID) []Stale {
 	var d answer.Decision
 	var out []Stale
-	e.eachLease(scope, func(l *lease.Lease) {
+	e.EachLease(scope, func(l *lease.Lease) {
 		if l.Status != lease.Active || l.Given == 0 {
 			return
 		}
@@ -116,85 +110,10 @@ func (e *Engine) Stale(scope plan.ID) []Stale {
 	return out
 }
 
-// nudgePause is the time between two nudges of many.
-const nudgePause = 50 * time.Millisecond
-
-// Nudge makes the holder of a lease renew at once.
-func (n *Node) Nudge(l *lease.Lease) error {
-	from, i := n.facing(l.Address())
-	if !from.IsValid() || from.IsLoopback() {
-		return fmt.Errorf("nudge %s: this server only has an address on loopback, and reaches no client", l.Address())
-	}
-	var b [4]byte
-	rand.Read(b[:])
-	replay := uint64(n.clock.Now().Unix())<<32 | uint64(binary.BigEndian.Uint32(b[:])>>1)
-	data, err := answer.Nudge(l, from, replay)
-	if err != nil {
-		return err
-	}
-	n.wire.Send([]wire.Reply{{Data: data, From: from, To: netip.AddrPortFrom(l.Address(), wire.ClientPort), Interface: i}})
-	n.metrics.nudges.Inc()
-	n.log.Info("nudged", "address", l.Address())
-	return nil
-}
-
-// NudgeAll nudges many, paced, until the context ends.
-func (n *Node) NudgeAll(ctx context.Context, list []Stale) {
-	n.workers.Go(func() {
-		for _, s := range list {
-			if !s.Nudge {
-				continue
-			}
-			if err := n.Nudge(s.Lease); err != nil {
-				n.log.Warn("a client could not be nudged", "address", s.Lease.Address(), "err", err)
-			}
-			select {
-			case <-ctx.Done():
-				return
-			case <-n.running.Done():
-				return
-			case <-time.After(nudgePause):
-			}
-		}
-	})
-}
-
-// facing is the address by which clients of an address know this server: that
-// of the interface in its subnet, or any that is not loopback.
-func (n *Node) facing(a netip.Addr) (netip.Addr, *wire.Interface) {
-	var other netip.Addr
-	for _, i := range n.wire.Interfaces() {
-		for _, p := range i.Prefixes {
-			if p.Contains(a) {
-				return p.Addr(), i
-			}
-			if !p.Addr().IsLoopback() && !other.IsValid() {
-				other = p.Addr()
-			}
-		}
-	}
-	if at := n.wire.Addr().Addr(); !at.IsUnspecified() {
-		other = at
-	}
-	return other, nil
-}
-
-// Facing is how this server names itself to clients behind a relay.
-func (n *Node) Facing(relay netip.Addr) netip.Addr {
-	if relay.IsLoopback() {
-		return netip.AddrFrom4([4]byte{127, 0, 0, 1})
-	}
-	at, _ := n.facing(relay)
-	if !at.IsValid() {
-		return netip.AddrFrom4([4]byte{127, 0, 0, 1})
-	}
-	return at
-}
-
 // Where finds what a hardware address holds now, in the whole table.
 func (e *Engine) Where(hw addr.Hardware) (out []*lease.Lease) {
 	now := lease.At(e.clock.Now())
-	e.eachLease(0, func(l *lease.Lease) {
+	e.EachLease(0, func(l *lease.Lease) {
 		if l.Hardware == hw && l.HeldAt(now) {
 			out = append(out, l)
 		}

@@ -1,0 +1,46 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"yarnpost/core/lease"
+	"yarnpost/service/store"
+)
+
+// patience is how long a person waits for a record to become durable.
+const patience = 30 * time.Second
+
+// Replace puts another record in place of an address's, and returns when that is
+// durable. The change function runs under the engine's lock; if it gives back what
+// it got, nothing happens.
+func (e *Engine) Replace(ctx context.Context, a netip.Addr, change func(l *lease.Lease, now lease.Time) (*lease.Lease, error)) (next *lease.Lease, err error) {
+	done := make(chan struct{})
+	e.With(func(t *lease.Table) {
+		l := t.At(a)
+		if next, err = change(l, lease.At(e.clock.Now())); err != nil || next == l {
+			close(done)
+		} else if !e.commit(store.Entry{Before: l, After: next, Note: waiting{lease: next, done: done}}) {
+			err = fmt.Errorf("the database is away, so nothing can be recorded: %w", e.journal.Down())
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	select {
+	case <-done:
+		return next, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-time.After(patience):
+		return nil, errors.New("the change could not be recorded in time; look at the lease again")
+	}
+}
+
+// ProbeAgain has an address that is kept from others probed now and then.
+func (e *Engine) ProbeAgain(a netip.Addr) {
+	e.With(func(*lease.Table) { e.probes.Kept.Put(a, lease.At(e.clock.Now())) })
+}

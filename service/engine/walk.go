@@ -1,0 +1,63 @@
+package engine
+
+import (
+	"fmt"
+	"runtime"
+	"runtime/debug"
+	"sync"
+	"sync/atomic"
+
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// turnPart is how many leases move to a new revision while the lock is held.
+const turnPart = 256
+
+// Take makes the table follow a revision.
+func (e *Engine) Take(next *plan.Plan, items []plan.Change) {
+	u := e.table.NewTurn(next, items) // nobody else changes the plan
+	e.With(func(*lease.Table) { u.Begin() })
+	for more := true; more; {
+		e.With(func(*lease.Table) { more = u.Step(turnPart) })
+		runtime.Gosched()
+	}
+	u.Sort()
+	e.With(func(*lease.Table) { u.End() })
+	for more := true; more; {
+		e.With(func(*lease.Table) { more = u.Rest(turnPart) })
+		runtime.Gosched()
+	}
+}
+
+// EachLease walks a scope (0: the whole table), a part at a time. A panic of one
+// that walks is that of the caller.
+func (e *Engine) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
+	var at *lease.Snapshot
+	e.With(func(t *lease.Table) { at = t.Snapshot(scope) })
+	var walking sync.WaitGroup
+	var fault atomic.Value
+	for _, f := range share {
+		walking.Go(func() {
+			defer func() {
+				if r := recover(); r != nil {
+					fault.Store(fmt.Sprintf("%v\n%s", r, debug.Stack()))
+				}
+			}()
+			part := make([]*lease.Lease, 0, 512)
+			for {
+				e.With(func(*lease.Table) { part = at.Next(part[:0], 512) })
+				if len(part) == 0 {
+					return
+				}
+				for _, l := range part {
+					f(l)
+				}
+			}
+		})
+	}
+	walking.Wait()
+	if text := fault.Load(); text != nil {
+		panic(text)
+	}
+}

@@ -1,0 +1,53 @@
+package observe
+
+import (
+	"log/slog"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// Two replies are compared option by option, but for what is of one server or
+// one moment.
+func TestOptionDifferences(t *testing.T) {
+	p := plan.New()
+	o := func(code uint8, data string) dhcp4.Option { return dhcp4.Option{Code: code, Data: []byte(data)} }
+	ours := dhcp4.Options{o(53, "\x02"), o(54, "\x0a\x4d\x00\x01"), o(3, "\x0a\x4d\x00\x01"), o(15, "mill.example"), o(51, "aaaa")}
+	theirs := dhcp4.Options{o(53, "\x05"), o(54, "\x0a\x4d\x00\x02"), o(3, "\x0a\x4d\x00\xfe"), o(42, "\x0a\x4d\x00\x2a"), o(51, "bbbb"), o(15, "mill.example")}
+	got := strings.Join(OptionDifferences(p, ours, theirs), "; ")
+	if want := "option router is 10.77.0.1 here and 10.77.0.254 there; option ntp-servers is nothing here and 10.77.0.42 there"; got != want {
+		t.Errorf("differences: %s", got)
+	}
+	if got := OptionDifferences(p, ours, ours); len(got) > 0 {
+		t.Errorf("a reply differs from itself: %v", got)
+	}
+}
+
+func TestRivals(t *testing.T) {
+	d := plan.New().Draft()
+	link, err := d.PutLink(plan.Link{Name: "looms"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := d.Finish()
+	own := netip.MustParseAddr("10.77.0.1")
+	s := newShadow(&Host{Table: lease.New(p, 1000), Log: slog.New(slog.DiscardHandler), Own: func(a netip.Addr) bool { return a == own }})
+	now := lease.At(time.Now())
+	other := netip.MustParseAddr("10.77.0.2")
+	s.noteRival(link, own, "itself", "", now)
+	s.noteRival(link, netip.IPv4Unspecified(), "nobody", "", now)
+	s.noteRival(link, other, "heard", "", now-100)
+	s.noteRival(link, other, "heard again", "", now)
+	list := s.Rivals(now)
+	if len(list) != 1 || list[0].Server != other || list[0].Count != 2 || list[0].How != "heard again" || list[0].Link != "looms" {
+		t.Errorf("rivals %+v", list)
+	}
+	if !s.Rival(link, now) || s.Rival(link, now+lease.Time(rivalSpan/time.Second)+1) || s.Rival(link+1, now) {
+		t.Error("whether another server answers on a link is judged wrongly")
+	}
+}

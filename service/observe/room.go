@@ -1,0 +1,180 @@
+// Package observe is the room of those who watch what the engine does, and keep
+// what people want to know of it: conversations, who goes without, which relays
+// are heard, what other servers give, which rules fit. Nothing that serves depends
+// on it. The engine calls it, and its readers, under its own lock; conversations
+// have one of their own.
+package observe
+
+import (
+	"log/slog"
+	"maps"
+	"net/netip"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// Host is what the watchers may ask of the engine, under its lock.
+type Host struct {
+	Table  *lease.Table
+	Log    *slog.Logger
+	Own    func(netip.Addr) bool                 // tells the host's own addresses
+	World  func(time.Time) answer.World          // that decisions are based on
+	Become func(before, after *lease.Lease) bool // records what was learned
+	Probe  func(netip.Addr) bool                 // asks whether somebody is there, if it can
+}
+
+// Room is all that is kept.
+type Room struct {
+	Talk     *Conversations
+	Unserved *UnservedList
+	Served   *Window // acknowledgements
+	Relays   *Relays
+	Shadow   *Shadow
+	Twins    *Twins
+	fits     map[plan.ID]*Fits
+	host     *Host
+}
+
+// New is a room in which nothing was seen yet.
+func New(h *Host) *Room {
+	u := newUnserved()
+	return &Room{Talk: &Conversations{}, Unserved: u, Served: &Window{}, Relays: newRelays(), Shadow: newShadow(h), Twins: newTwins(u), fits: map[plan.ID]*Fits{}, host: h}
+}
+
+// Fits counts how often a rule fitted.
+type Fits struct {
+	Count uint64
+	Last  lease.Time
+}
+
+// FitsOf says how often a rule fitted.
+func (r *Room) FitsOf(rule plan.ID) (f Fits) {
+	if of := r.fits[rule]; of != nil {
+		f = *of
+	}
+	return f
+}
+
+// Decided takes in a decision that is carried out.
+func (r *Room) Decided(req *answer.Request, d *answer.Decision, at time.Time) {
+	now := lease.At(at)
+	for _, of := range d.Fitted {
+		f := r.fits[of.ID]
+		if f == nil {
+			f = &Fits{}
+			r.fits[of.ID] = f
+		}
+		f.Count, f.Last = f.Count+1, now
+	}
+	if d.Trouble != "" {
+		r.Unserved.Trouble(req, d, d.Trouble, now)
+	}
+	if d.Twin != nil {
+		r.Twins.Note(req, d, now, r.host.Probe)
+	}
+	switch d.Outcome {
+	case answer.Acknowledged, answer.Informed, answer.Released:
+		r.Unserved.Forget(req, d)
+		r.Served.Add(now)
+	case answer.Declined:
+		if d.Why != "" {
+			r.Unserved.Trouble(req, d, d.Why, now)
+		}
+	case answer.Offered:
+		if d.Why == answer.V6Only {
+			r.Unserved.Forget(req, d)
+		}
+	case answer.Refused:
+		r.Unserved.Note(req, d, d.Why, now)
+	case answer.Ignored:
+		r.ignored(req, d, at)
+	}
+}
+
+func (r *Room) ignored(req *answer.Request, d *answer.Decision, at time.Time) {
+	switch d.Why {
+	case answer.OtherServer:
+		if req.Message.Type == dhcp4.Request {
+			r.Unserved.Forget(req, d)
+			r.Shadow.Request(req, d, at)
+		}
+	case answer.NotServed, answer.BadRequest, answer.BadRelay:
+	default:
+		if req.Message.Type != dhcp4.Release && req.Message.Type != dhcp4.Decline {
+			r.Unserved.Note(req, d, d.Why, lease.At(at))
+		}
+	}
+}
+
+// Memory is what a restart should not make the service forget.
+type Memory struct {
+	Unserved   []Wanting
+	Relays     map[netip.Addr]Pulse
+	Fits       map[plan.ID]Fits
+	Agreements []Agreement
+	Rivals     []Heard
+}
+
+// Wanting is an unserved client with where it was heard.
+type Wanting struct {
+	From   string
+	Client Unserved
+}
+
+// Heard is another server with where it was heard.
+type Heard struct {
+	Link  plan.ID
+	Rival Rival
+}
+
+// Memory is what there is to remember.
+func (r *Room) Memory() Memory {
+	m := Memory{Relays: map[netip.Addr]Pulse{}, Fits: map[plan.ID]Fits{}}
+	for k, c := range r.Unserved.clients.All() {
+		m.Unserved = append(m.Unserved, Wanting{k.from, *c})
+	}
+	for a, p := range r.Relays.heard.All() {
+		m.Relays[a] = *p
+	}
+	for id, f := range r.fits {
+		m.Fits[id] = *f
+	}
+	for _, a := range r.Shadow.clients.All() {
+		m.Agreements = append(m.Agreements, *a)
+	}
+	for k, v := range r.Shadow.rivals.All() {
+		of := *v
+		of.Chosen = maps.Clone(v.Chosen)
+		m.Rivals = append(m.Rivals, Heard{k.link, of})
+	}
+	return m
+}
+
+// Recall takes up what was remembered before a pause in which nobody listened.
+func (r *Room) Recall(m Memory, now, pause lease.Time) {
+	for _, c := range m.Unserved {
+		r.Unserved.clients.Put(unservedKey{c.Client.Client, c.From}, &c.Client)
+	}
+	r.Unserved.Age(now)
+	for a, p := range m.Relays {
+		p.Last += max(pause, 0) // nobody was silent while nobody listened
+		r.Relays.heard.Put(a, &p)
+	}
+	for id, f := range m.Fits {
+		r.fits[id] = &f
+	}
+	for _, a := range m.Agreements {
+		r.Shadow.clients.Put(a.Client, &a)
+	}
+	for _, v := range m.Rivals {
+		if v.Rival.Chosen == nil {
+			v.Rival.Chosen = map[addr.Hardware]lease.Time{}
+		}
+		r.Shadow.rivals.Put(rivalKey{v.Link, v.Rival.Server}, &v.Rival)
+	}
+}

@@ -1,0 +1,85 @@
+package observe
+
+import (
+	"net/netip"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+	"yarnpost/service/forgetful"
+)
+
+// twin is an address that two hosts with one client identifier ask for. By the
+// standard's rule both have it; it is seen, and said once it is sure: the first
+// answers a probe while the second asks, or they take turns.
+type twin struct {
+	one, two addr.Hardware
+	turns    int // how often it went from one to the other
+	last     lease.Time
+	asked    lease.Time // when the address was probed because of it
+	told     unservedKey
+	client   Unserved
+}
+
+// Limits of noticing twins: turns without a probe that tell enough, and seconds
+// between two probes because of one address.
+const (
+	twinTurns = 3
+	twinPause = 60
+)
+
+// Twins are the pairs of hosts that were seen.
+type Twins struct {
+	seen     *forgetful.Map[netip.Addr, *twin]
+	unserved *UnservedList
+}
+
+func newTwins(u *UnservedList) *Twins { return &Twins{forgetful.New[netip.Addr, *twin](1000), u} }
+
+// Note notes that another hardware address asks for a lease that is held. The
+// probe function asks whether the first is there still, if it can.
+func (t *Twins) Note(req *answer.Request, d *answer.Decision, now lease.Time, probe func(netip.Addr) bool) {
+	a := d.Twin.Address()
+	w := t.seen.Get(a)
+	if w == nil || now-w.last > 3600 {
+		w = &twin{}
+	}
+	t.seen.Put(a, w)
+	if hw := req.Message.CHAddr; w.two != hw {
+		w.turns++
+	}
+	w.one, w.two, w.last = d.Twin.Hardware, req.Message.CHAddr, now
+	w.told, w.client = troubleKey(d.Client, a), describe(req, d)
+	w.client.Asked = a
+	switch {
+	case w.turns >= twinTurns:
+		t.tell(w, "they take turns with "+a.String(), now)
+	case now-w.asked > twinPause && probe(a):
+		w.asked = now
+	}
+}
+
+// Meet takes in that somebody answers for an address that is leased: if it is the
+// first of two, there are two.
+func (t *Twins) Meet(a netip.Addr, who addr.Hardware, now lease.Time) {
+	w := t.seen.Get(a)
+	if w == nil || now-w.asked > twinPause || who != "" && who != w.one {
+		return
+	}
+	t.tell(w, w.one.String()+" answers for "+a.String()+" at the same time", now)
+}
+
+func (t *Twins) tell(w *twin, evidence string, now lease.Time) {
+	u := w.client
+	u.Trail = append(append([]string{}, u.Trail...), w.one.String()+" and "+w.two.String()+" have the same client identifier", evidence)
+	t.unserved.tell(w.told, u, answer.SharedIdentifier, now)
+}
+
+// scopeNamed is the name of a scope that may be nil.
+func scopeNamed(v *plan.View) (scope, link string) {
+	if v == nil {
+		return "", ""
+	}
+	return v.Name, v.LinkName
+}

@@ -26,6 +26,7 @@ import (
 
 // paper is a recorder that a test makes fail, wait, or lose what it wrote.
 type paper struct {
+	lock    sync.Mutex
 	owner   store.Owner
 	down    error
 	queue   []store.Entry
@@ -34,6 +35,8 @@ type paper struct {
 }
 
 func (p *paper) Add(entries ...store.Entry) bool {
+	p.lock.Lock()
+	defer p.lock.Unlock()
 	if p.down != nil || len(p.queue)+len(entries) > 16384 {
 		return false
 	}
@@ -52,6 +55,8 @@ func (p *paper) Down() error                  { return p.down }
 func (p *paper) Snapshot() (store.Stats, int) { return store.Stats{}, len(p.queue) }
 func (p *paper) Forget([]uint64)              {}
 func (p *paper) Pending(k netip.Prefix) bool {
+	p.lock.Lock()
+	defer p.lock.Unlock()
 	for _, e := range p.queue {
 		if e.After != nil && e.After.Prefix == k {
 			return true
@@ -60,10 +65,18 @@ func (p *paper) Pending(k netip.Prefix) bool {
 	return false
 }
 
-// commit makes what waits durable.
-func (p *paper) commit() {
+// take is what waits.
+func (p *paper) take() []store.Entry {
+	p.lock.Lock()
+	defer p.lock.Unlock()
 	batch := p.queue
 	p.queue = nil
+	return batch
+}
+
+// commit makes what waits durable.
+func (p *paper) commit() {
+	batch := p.take()
 	for i, e := range batch {
 		if e.After != nil && !(p.broken == "a record is lost in silence" && i%5 == 4) {
 			p.durable[e.After.Address()] = e.After
@@ -80,11 +93,7 @@ func (p *paper) fail() {
 		p.queue = nil
 		return
 	}
-	p.owner.Undo(func() []store.Entry {
-		batch := p.queue
-		p.queue = nil
-		return batch
-	})
+	p.owner.Undo(p.take)
 }
 
 // bench is an engine over a recorder, a clock and a network of a test's.
@@ -118,7 +127,7 @@ func newBench(tb testing.TB, pools ...string) *bench {
 	b := &bench{TB: tb, host: clock.Reading{Wall: time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)}}
 	c := clock.With(func() clock.Reading { return b.host }, func() time.Duration { return b.host.Mono })
 	b.ticking = c
-	b.Engine = New(Parts{Table: lease.New(p, lease.At(c.Now())), Events: &Events{}, Metrics: NewMetrics(), Send: b.take, Clock: c, Log: slog.New(slog.DiscardHandler)})
+	b.Engine = New(Parts{Table: lease.New(p, lease.At(c.Now())), Events: &Events{}, Metrics: NewMetrics(), Send: b.hear, Clock: c, Log: slog.New(slog.DiscardHandler)})
 	b.paper = &paper{owner: b.Engine, durable: map[netip.Addr]*lease.Lease{}}
 	b.RecordTo(b.paper)
 	b.SetOwn(map[netip.Addr]bool{netip.MustParseAddr("127.0.0.1"): true})
@@ -139,7 +148,7 @@ func (b *bench) step(d time.Duration) {
 	b.Tick()
 }
 
-func (b *bench) take(replies []wire.Reply) {
+func (b *bench) hear(replies []wire.Reply) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, r := range replies {
@@ -149,6 +158,20 @@ func (b *bench) take(replies []wire.Reply) {
 		}
 		b.sent = append(b.sent, m)
 	}
+}
+
+// hush forgets what was sent.
+func (b *bench) hush() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.sent = nil
+}
+
+// heard is what was sent since.
+func (b *bench) heard() []*dhcp4.Message {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.sent
 }
 
 func hwOf(n int) addr.Hardware { return addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)}) }
@@ -167,15 +190,15 @@ func (b *bench) say(commit bool, t dhcp4.Type, n int, edit func(*dhcp4.Message))
 	if err != nil {
 		b.Fatal(err)
 	}
-	b.sent = nil
-	b.take(b.Handle([]wire.Packet{{Data: data, From: netip.MustParseAddrPort("127.0.0.1:67"), To: netip.MustParseAddr("127.0.0.1")}}))
+	b.hush()
+	b.hear(b.Handle([]wire.Packet{{Data: data, From: netip.MustParseAddrPort("127.0.0.1:67"), To: netip.MustParseAddr("127.0.0.1")}}))
 	if commit {
 		b.paper.commit()
 	}
-	if len(b.sent) == 0 {
-		return nil
+	if sent := b.heard(); len(sent) > 0 {
+		return sent[len(sent)-1]
 	}
-	return b.sent[len(b.sent)-1]
+	return nil
 }
 
 func asks(a netip.Addr) func(*dhcp4.Message) {

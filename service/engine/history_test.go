@@ -47,8 +47,8 @@ func (h *history) find(format string, args ...any) {
 	}
 }
 
-// hear takes in all that reached clients: whoever hears an ACK believes it.
-func (h *history) hear(replies []*dhcp4.Message) {
+// believe takes in all that reached clients: whoever hears an ACK believes it.
+func (h *history) believe(replies []*dhcp4.Message) {
 	now := h.Engine.clock.Now()
 	for _, k := range replies {
 		n := int(k.CHAddr[4])<<8 + int(k.CHAddr[5])
@@ -118,7 +118,7 @@ func (h *history) say(t dhcp4.Type, n int, edit func(*dhcp4.Message)) *dhcp4.Mes
 		m.XID = uint32(len(h.asked))
 		h.asked[m.XID] = h.Engine.clock.Now()
 	})
-	h.hear(h.sent)
+	h.believe(h.sent)
 	h.sent = nil
 	h.With(func(table *lease.Table) { // refused, or moved, it is told so and gives up what it had; an older ACK comes too late
 		for a := netip.AddrFrom4([4]byte{10, 77, 0, 97}); a.As4()[3] < 107; a = a.Next() {
@@ -157,7 +157,7 @@ func (h *history) record() {
 	default:
 		h.paper.commit()
 	}
-	h.hear(h.sent)
+	h.believe(h.sent)
 	h.sent = nil
 }
 

@@ -18,7 +18,7 @@ var floors = [][]string{
 // pure is what core may use of the standard library and of others: nothing
 // that opens a socket or a file, reads a clock for it, logs or draws numbers.
 // (package time is there for its durations; see clocks below.)
-var pure = []string{"bytes", "cmp", "crypto/hmac", "crypto/md5", "encoding/binary", "encoding/hex", "errors", "fmt", "hash/maphash", "iter", "maps", "math", "math/bits", "net/netip", "slices", "sort",
+var pure = []string{"bytes", "cmp", "crypto/hmac", "crypto/md5", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "hash/maphash", "iter", "maps", "math", "math/bits", "net/netip", "reflect", "slices", "sort",
 	"strconv", "strings", "time", "unicode", "unicode/utf8", "go4.org/netipx", "github.com/gaissmai/bart",
 	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/ast", "cel.dev/cel-go/common/cost", "cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref", "cel.dev/cel-go/ext"}
 

@@ -8,12 +8,12 @@ import "time"
 
 // Setting is one option at one level.
 type Setting struct {
-	Code  uint8  `json:"code" doc:"Option code"`
+	Code  uint16 `json:"code" doc:"Option code"`
 	Name  string `json:"name" doc:"Option name"`
 	Value string `json:"value" doc:"Value as text, or none where an inherited value is taken away"`
 	Book  string `json:"book,omitempty" doc:"Codebook, for options that are not the message's own"`
 	Level string `json:"level,omitempty" doc:"Level the value comes from" enum:"service,defaults,scope,rule,reservation"`
-	Rule  string `json:"rule,omitempty" doc:"Rule that sets it, with level rule"`
+	From  string `json:"from,omitempty" doc:"Name of the scope, the rule or the reservation that sets it"`
 	Bytes string `json:"bytes,omitempty" doc:"The octets that are sent, in hexadecimal"`
 	Sent  bool   `json:"sent,omitempty" doc:"It is in the reply"`
 }
@@ -184,7 +184,7 @@ type Unserved struct {
 
 // Code is one option of a codebook.
 type Code struct {
-	Code    uint8  `json:"code"`
+	Code    uint16 `json:"code"`
 	Name    string `json:"name"`
 	Other   string `json:"other,omitempty" doc:"Another name that is understood"`
 	Title   string `json:"title"`
@@ -292,7 +292,7 @@ type GivenOptions struct {
 
 // UnmetOption is one option that clients ask for and nobody set.
 type UnmetOption struct {
-	Code    uint8    `json:"code"`
+	Code    uint16   `json:"code"`
 	Name    string   `json:"name"`
 	Clients int      `json:"clients"`
 	Scopes  []string `json:"scopes" doc:"Scopes with most such clients first"`

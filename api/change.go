@@ -87,7 +87,7 @@ type CodebookEdit struct {
 
 // OwnOption is one option of a codebook of the administrator's.
 type OwnOption struct {
-	Code    uint8  `json:"code"`
+	Code    uint16 `json:"code"`
 	Name    string `json:"name"`
 	Type    string `json:"type" doc:"Such as address, address list, text, u16, u8 text"`
 	Meaning string `json:"meaning,omitempty"`

@@ -117,7 +117,7 @@ func TestMending(t *testing.T) {
 
 func TestExplanationPrints(t *testing.T) {
 	f := &fake{answers: map[string]any{"POST /api/explain": api.Explanation{Outcome: "offered", Text: "would be offered 10.0.0.9", Hardware: "02:00:00:00:00:01", Scope: "looms", Lease: "1h", Withheld: "listening",
-		Trail: []string{"first step", "second step"}, Options: []api.Setting{{Code: 15, Name: "domain-name", Value: "mill.example", Level: "rule", Rule: "toys", Sent: true, Bytes: "6d"}, {Code: 6, Name: "domain-server", Value: "10.0.0.5", Level: "scope"}},
+		Trail: []string{"first step", "second step"}, Options: []api.Setting{{Code: 15, Name: "domain-name", Value: "mill.example", Level: "rule", From: "toys", Sent: true, Bytes: "6d"}, {Code: 6, Name: "domain-server", Value: "10.0.0.5", Level: "scope"}},
 		Reply: &api.Decoded{Type: "OFFER", Size: 300, Fields: []api.Field{{Name: "transaction", Value: "1"}}, Options: []api.Setting{{Code: 53, Name: "dhcp-msg-type", Value: "OFFER"}}}, Omitted: []string{"root-path"}}}}
 	out, _, code := f.run(t, "explain", "02:00:00:00:00:01")
 	for _, text := range []string{"would be offered 10.0.0.9, in scope looms, for 1h.", "Nothing would be sent: listening.", "2. second step", "rule toys  yes   6d", "scope      -", "The reply, OFFER, 300 octets:", "53 dhcp-msg-type  OFFER", "Option root-path does not fit"} {

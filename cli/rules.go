@@ -269,7 +269,7 @@ func (c *codeFlag) Set(text string) error {
 	if err != nil {
 		return fmt.Errorf("%q is not a code from 1 to 254", f[0])
 	}
-	*c = append(*c, api.OwnOption{Code: uint8(code), Name: f[1], Type: strings.Join(f[2:], " "), Meaning: strings.TrimSpace(meaning)})
+	*c = append(*c, api.OwnOption{Code: uint16(code), Name: f[1], Type: strings.Join(f[2:], " "), Meaning: strings.TrimSpace(meaning)})
 	return nil
 }
 

@@ -272,8 +272,8 @@ func (k *call) explanation(e api.Explanation, whole bool) error {
 	t := newTable("Code", "Option", "Value", "Level", "Sent", "Bytes").without("Bytes")
 	for _, o := range e.Options {
 		level, sent := o.Level, "-"
-		if o.Rule != "" {
-			level += " " + o.Rule
+		if o.From != "" {
+			level += " " + o.From
 		}
 		if o.Sent {
 			sent = "yes"

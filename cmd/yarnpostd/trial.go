@@ -43,7 +43,7 @@ func sit(ctx context.Context, args []string) error {
 			if err != nil {
 				return err
 			}
-			wants = append(wants, d.Code)
+			wants = append(wants, byte(d.Code))
 		}
 		return nil
 	})
@@ -61,7 +61,7 @@ func sit(ctx context.Context, args []string) error {
 	if seen.Given != nil {
 		fmt.Fprintf(w, "%s\t%s\t%s\n", seen.Given.Type, seen.Given.YIAddr, seen.Took.Round(100*time.Microsecond))
 		for _, o := range seen.Given.Options {
-			if d := option.Standard4.ByCode(o.Code); o.Code != option.MessageType {
+			if d := option.Standard4.ByCode(uint16(o.Code)); o.Code != option.MessageType {
 				fmt.Fprintf(w, "  %d %s\t%s\n", o.Code, d.Name(), d.Type.Format(o.Data))
 			}
 		}

@@ -196,18 +196,13 @@ func (d *decider) leaseTime(v *plan.View, r *plan.Reservation) time.Duration {
 	return t
 }
 
-// leaseLevel is the level that the lease time comes from.
-func (d *decider) leaseLevel(v *plan.View, r *plan.Reservation) (plan.Level, string) {
-	of := d.ruling(v)
-	switch {
+// leaseFrom is whose setting the lease time is.
+func (d *decider) leaseFrom(v *plan.View, r *plan.Reservation) plan.Origin {
+	switch of := d.ruling(v); {
 	case r != nil && r.Lease != 0:
-		return plan.AtReservation, ""
+		return plan.Origin{Level: plan.AtReservation, Name: r.Name}
 	case of.lease != 0:
-		return plan.AtRule, of.leased
-	case v.Scope.Lease != 0:
-		return plan.AtScope, ""
-	case d.plan.Defaults.Lease != 0:
-		return plan.AtDefaults, ""
+		return plan.Origin{Level: plan.AtRule, Name: of.leased}
 	}
-	return plan.AtService, ""
+	return v.LeaseFrom
 }

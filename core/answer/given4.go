@@ -77,11 +77,11 @@ type Set struct {
 	Header       dhcp4.Options // fixed fields for booting, by codes of option.HeaderBook
 }
 
-// AppendSet encodes what belongs to a set: for each option its part, its code,
-// the length of its data in two octets, and the data.
+// AppendSet encodes what belongs to a set: for each option its part, its code and
+// the length of its data in two octets each, big-endian, and the data.
 func AppendSet(dst []byte, asked, reply *dhcp4.Message) []byte {
 	eachOf(asked, reply, func(part byte, code uint8, data []byte) {
-		dst = append(dst, part, code)
+		dst = append(dst, part, 0, code)
 		dst = binary.BigEndian.AppendUint16(dst, uint16(len(data)))
 		dst = append(dst, data...)
 	})
@@ -91,11 +91,15 @@ func AppendSet(dst []byte, asked, reply *dhcp4.Message) []byte {
 // ParseSet reads what AppendSet wrote; data points into b.
 func ParseSet(b []byte) (s Set, err error) {
 	for len(b) > 0 {
-		if len(b) < 4 || len(b) < 4+int(binary.BigEndian.Uint16(b[2:])) {
+		const head = 5
+		if len(b) < head || len(b) < head+int(binary.BigEndian.Uint16(b[3:])) {
 			return s, fmt.Errorf("a set of given options is cut short")
 		}
-		n := int(binary.BigEndian.Uint16(b[2:]))
-		o := dhcp4.Option{Code: b[1], Data: b[4 : 4+n]}
+		n := int(binary.BigEndian.Uint16(b[3:]))
+		if b[1] != 0 {
+			return s, fmt.Errorf("a set of given options has code %d, which is not of DHCPv4", binary.BigEndian.Uint16(b[1:]))
+		}
+		o := dhcp4.Option{Code: b[2], Data: b[head : head+n]}
 		switch b[0] {
 		case partAsked:
 			s.Asked = append(s.Asked, o)
@@ -104,7 +108,7 @@ func ParseSet(b []byte) (s Set, err error) {
 		case partHeader:
 			s.Header = append(s.Header, o)
 		}
-		b = b[4+n:]
+		b = b[head+n:]
 	}
 	return s, nil
 }

@@ -162,7 +162,7 @@ func TestLeaseLevel(t *testing.T) {
 		d := f.do(f.message(dhcp4.Discover, n, more...))
 		for _, v := range d.Values {
 			if v.Key == option.Std(option.AddressTime) {
-				return v.Level.String() + " " + v.Rule
+				return v.Level.String() + " " + v.Name
 			}
 		}
 		return "none"

@@ -30,7 +30,7 @@ func (f *fixture) scope() plan.ID { return f.plan.ScopeNamed("looms").ID }
 // value keeps it; a reservation has the last word.
 func TestRules(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
-	std := func(code uint8, text string) map[option.Key]string {
+	std := func(code uint16, text string) map[option.Key]string {
 		return map[option.Key]string{option.Std(code): text}
 	}
 	f.rule(plan.Rule{Name: "first", When: `vendor == "loom"`, Settings: plan.Settings{Options: std(15, "first.example")}})
@@ -41,7 +41,7 @@ func TestRules(t *testing.T) {
 	f.expect("a client that fits two rules", d, Offered, "", "10.77.0.100")
 	value := func(d *Decision, code uint8) string {
 		b, _ := d.Reply.Options.Get(code)
-		return option.Standard4.ByCode(code).Type.Format(b)
+		return option.Standard4.ByCode(uint16(code)).Type.Format(b)
 	}
 	if got := fmt.Sprint(value(d, 15), " ", value(d, 42), " ", value(d, 6), " ", value(d, 51)); got != "first.example 10.77.0.42 hex: 10m" {
 		t.Errorf("it gets %s", got)
@@ -50,8 +50,8 @@ func TestRules(t *testing.T) {
 		t.Errorf("fitted %v", d.Fitted)
 	}
 	i := slices.IndexFunc(d.Values, func(v plan.Value) bool { return v.Code == 15 })
-	if v := d.Values[i]; v.Level != plan.AtRule || v.Rule != "first" {
-		t.Errorf("option 15 comes from %s %s", v.Level, v.Rule)
+	if v := d.Values[i]; v.Level != plan.AtRule || v.Name != "first" {
+		t.Errorf("option 15 comes from %s %s", v.Level, v.Name)
 	}
 	d = f.do(f.message(dhcp4.Discover, 2))
 	if got := fmt.Sprint(value(d, 15), " ", value(d, 6), " ", value(d, 51)); got != "mill.example 10.77.0.53 1h" {

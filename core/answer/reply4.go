@@ -108,7 +108,7 @@ func (d *v4) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a netip.Ad
 	values := appendValues(d.out.memory.values[:0], d.settled(v, res), v, res, leaseTime, d.out.memory.octets[4:])
 	d.out.Values = values
 	if i, ok := find(values, option.Std(option.AddressTime)); ok && values[i].Level == plan.AtService {
-		values[i].Level, values[i].Rule = d.leaseLevel(v, res)
+		values[i].Origin = d.leaseFrom(v, res)
 	}
 	add := func(code uint8, data []byte) {
 		if _, there := r.Options.Get(code); !there {
@@ -130,16 +130,17 @@ func (d *v4) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a netip.Ad
 		}
 	}
 	for _, val := range values {
-		if val.Book != "" {
+		if val.Book != "" || val.Family != option.V4 {
 			break
 		}
-		computed := (val.Level == plan.AtService || val.Code == option.AddressTime) && val.Code != option.Hostname || timed(val.Code)
-		if (!listed || computed && !bytes.Contains(wants, []byte{val.Code})) && (!timed(val.Code) || leaseTime > 0) {
-			add(val.Code, val.Data)
+		code := uint8(val.Code)
+		computed := (val.Level == plan.AtService || val.Code == option.AddressTime) && val.Code != option.Hostname || timed(code)
+		if (!listed || computed && !bytes.Contains(wants, []byte{code})) && (!timed(code) || leaseTime > 0) {
+			add(code, val.Data)
 		}
 	}
 	for _, code := range wants {
-		if i, ok := find(values, option.Std(code)); ok && (!timed(code) || leaseTime > 0) {
+		if i, ok := find(values, option.Std(uint16(code))); ok && (!timed(code) || leaseTime > 0) {
 			add(code, values[i].Data)
 		}
 	}
@@ -196,7 +197,7 @@ func (d *v4) addBooked(r *dhcp4.Message, values []plan.Value) {
 		var sub []byte
 		for _, v := range booked {
 			if v.Book == c.Name {
-				sub = dhcp4.AppendSub(sub, v.Code, v.Data)
+				sub = dhcp4.AppendSub(sub, uint8(v.Code), v.Data)
 			}
 		}
 		switch {
@@ -267,7 +268,7 @@ func sortValues(values []plan.Value) {
 // lease time of 0 leaves the times out; they take twelve octets.
 func appendValues(out, settled []plan.Value, v *plan.View, r *plan.Reservation, leaseTime time.Duration, octets []byte) []plan.Value {
 	out = append(out, settled...)
-	compute := func(code uint8, data []byte) {
+	compute := func(code uint16, data []byte) {
 		if at, found := find(out, option.Std(code)); !found {
 			out = slices.Insert(out, at, plan.Value{Key: option.Std(code), Data: data})
 		}

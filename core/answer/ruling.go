@@ -92,7 +92,7 @@ func (d *decider) settled(v *plan.View, r *plan.Reservation) []plan.Value {
 
 // valueOf is what the plan gives a client without a reservation for one option
 // of the message, or nil.
-func (d *decider) valueOf(v *plan.View, code uint8) *plan.Value {
+func (d *decider) valueOf(v *plan.View, code uint16) *plan.Value {
 	values := d.settled(v, nil)
 	if i, ok := find(values, option.Std(code)); ok {
 		return &values[i]

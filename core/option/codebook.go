@@ -2,6 +2,7 @@ package option
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -9,7 +10,7 @@ import (
 
 // Def is one option of a codebook.
 type Def struct {
-	Code    uint8
+	Code    uint16
 	Title   string // as the IANA registry has it
 	RFCName string // the title in the RFC's own text, where it differs
 	Type    Type
@@ -41,13 +42,13 @@ func Slug(title string) string {
 // Codebook is one set of codes with their names and types.
 type Codebook struct {
 	Title  string
-	byCode [256]*Def
+	byCode map[uint16]*Def
 	byName map[string]*Def
 }
 
 // NewCodebook makes a codebook of definitions, which it keeps.
 func NewCodebook(title string, defs []Def) *Codebook {
-	book := &Codebook{Title: title, byName: make(map[string]*Def, 2*len(defs))}
+	book := &Codebook{Title: title, byCode: make(map[uint16]*Def, len(defs)), byName: make(map[string]*Def, 2*len(defs))}
 	for i := range defs {
 		d := &defs[i]
 		book.byCode[d.Code] = d
@@ -72,7 +73,7 @@ func (c *Codebook) Lookup(text string) (Def, error) {
 		if c == Header4 && n > BootFile {
 			return Def{}, fmt.Errorf("there is no header field %d; 1 is next-server, 2 server-name, 3 boot-file", n)
 		}
-		return c.ByCode(uint8(n)), nil
+		return c.ByCode(uint16(n)), nil
 	}
 	if d := c.byName[text]; d != nil {
 		return *d, nil
@@ -99,7 +100,7 @@ func (c *Codebook) near(text string) string {
 }
 
 // ByCode is the definition of a code; an unregistered one has raw bytes.
-func (c *Codebook) ByCode(code uint8) Def {
+func (c *Codebook) ByCode(code uint16) Def {
 	if d := c.byCode[code]; d != nil {
 		return *d
 	}
@@ -110,9 +111,8 @@ func (c *Codebook) ByCode(code uint8) Def {
 func (c *Codebook) All() []Def {
 	var out []Def
 	for _, d := range c.byCode {
-		if d != nil {
-			out = append(out, *d)
-		}
+		out = append(out, *d)
 	}
+	slices.SortFunc(out, func(a, b Def) int { return int(a.Code) - int(b.Code) })
 	return out
 }

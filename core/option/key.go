@@ -1,29 +1,50 @@
 package option
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
 )
 
-// Key names an option wherever values are set: its codebook and its code. The
-// zero Book is the standard codebook together with the administrator's own
-// options of the message itself.
+// Family is the version of DHCP that an option is of.
+type Family uint8
+
+// The families; the zero value is V4, of which there were plans first.
+const (
+	V4 Family = iota
+	V6
+)
+
+// Key names an option wherever values are set: the family, its codebook and its
+// code. The zero Book is the standard codebook together with the administrator's
+// own options of the message itself.
 type Key struct {
-	Book string
-	Code uint8
+	Family Family
+	Book   string
+	Code   uint16
 }
 
-// Std is the key of an option of the message itself.
-func Std(code uint8) Key { return Key{Code: code} }
+// Std is the key of a DHCPv4 option of the message itself.
+func Std(code uint16) Key { return Key{Code: code} }
+
+// Std6 is the key of a DHCPv6 option of the message itself.
+func Std6(code uint16) Key { return Key{Family: V6, Code: code} }
+
+// mark6 stands before the keys of DHCPv6. No codebook can have that name.
+const mark6 = "v6"
 
 // String writes "3" for an option of the message, "accesspoint/241" for one of
-// a codebook.
+// a codebook, and "v6/" before either for DHCPv6.
 func (k Key) String() string {
-	if k.Book == "" {
-		return strconv.Itoa(int(k.Code))
+	out := strconv.Itoa(int(k.Code))
+	if k.Book != "" {
+		out = k.Book + "/" + out
 	}
-	return k.Book + "/" + strconv.Itoa(int(k.Code))
+	if k.Family == V6 {
+		out = mark6 + "/" + out
+	}
+	return out
 }
 
 // MarshalText writes the key as String does.
@@ -31,29 +52,41 @@ func (k Key) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 
 // UnmarshalText reads what String writes.
 func (k *Key) UnmarshalText(text []byte) error {
-	book, code, ok := strings.Cut(string(text), "/")
-	if !ok {
-		book, code = "", string(text)
+	out, rest := Key{}, string(text)
+	if after, is6 := strings.CutPrefix(rest, mark6+"/"); is6 {
+		out.Family, rest = V6, after
 	}
-	n, err := strconv.ParseUint(code, 10, 8)
+	if book, code, ok := strings.Cut(rest, "/"); ok {
+		out.Book, rest = book, code
+	}
+	bits := 8
+	if out.Family == V6 || out.Book != "" {
+		bits = 16
+	}
+	n, err := strconv.ParseUint(rest, 10, bits)
 	if err != nil {
 		return fmt.Errorf("%q is not the key of an option", text)
 	}
-	*k = Key{book, uint8(n)}
+	out.Code = uint16(n)
+	*k = out
 	return nil
 }
 
-// Compare orders keys: options of the message by code, then books by name.
+// Compare orders keys: by family, then options of the message by code, then books
+// by name.
 func (k Key) Compare(o Key) int {
-	if c := strings.Compare(k.Book, o.Book); c != 0 {
-		return c
+	if k.Book == o.Book && k.Family == o.Family {
+		return int(k.Code) - int(o.Code)
 	}
-	return int(k.Code) - int(o.Code)
+	return cmp.Or(cmp.Compare(k.Family, o.Family), strings.Compare(k.Book, o.Book))
 }
 
 // HeaderBook is the codebook of the fixed fields for booting (RFC 2131 section
 // 2), which are set like options.
 const HeaderBook = "header"
+
+// Reserved reports whether a name cannot be that of a codebook.
+func Reserved(book string) bool { return book == HeaderBook || book == mark6 || book == "v4" }
 
 // Codes of HeaderBook.
 const (

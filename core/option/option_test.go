@@ -83,7 +83,7 @@ func TestEncodeRefusals(t *testing.T) {
 
 // Every registered example must survive the way to octets and back.
 func TestExamplesRoundTrip(t *testing.T) {
-	seen := map[string]uint8{}
+	seen := map[string]uint16{}
 	for _, d := range Standard4.All() {
 		if other, dup := seen[d.Name()]; dup {
 			t.Errorf("%s names both %d and %d", d.Name(), other, d.Code)
@@ -131,7 +131,7 @@ func FuzzFormat(f *testing.F) {
 	f.Add(uint8(120), []byte{1, 10, 0, 0, 5})
 	f.Add(uint8(12), []byte("name\x00"))
 	f.Fuzz(func(t *testing.T, code uint8, b []byte) {
-		d := Standard4.ByCode(code)
+		d := Standard4.ByCode(uint16(code))
 		text := d.Type.Format(b)
 		again, err := d.Type.Encode(text)
 		if err != nil {

@@ -80,7 +80,7 @@ func TestResolve(t *testing.T) {
 }
 
 func TestKeys(t *testing.T) {
-	for _, k := range []Key{Std(3), {"accesspoint", 241}, {HeaderBook, BootFile}} {
+	for _, k := range []Key{Std(3), {Book: "accesspoint", Code: 241}, {Book: HeaderBook, Code: BootFile}, Std6(23), {V6, "vendor", 4000}} {
 		b, _ := k.MarshalText()
 		var back Key
 		if err := back.UnmarshalText(b); err != nil || back != k {

@@ -44,7 +44,7 @@ func record(k ...Kind) Type      { return Type{Fields: k} }
 func more(k ...Kind) Type        { return Type{Fields: k, Tail: true} }
 func managed(d Def) Def          { d.Managed = true; return d }
 func also(rfc string, d Def) Def { d.RFCName = rfc; return d }
-func def(code uint8, title string, t Type, meaning string) Def {
+func def(code uint16, title string, t Type, meaning string) Def {
 	return Def{Code: code, Title: title, Type: t, Meaning: meaning}
 }
 

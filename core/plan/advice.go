@@ -48,7 +48,7 @@ func (v *View) advise(host []Interface) []Advice {
 	say := func(code, format string, args ...any) {
 		out = append(out, Advice{code, "scope " + v.Name, fmt.Sprintf(format, args...)})
 	}
-	value := func(code uint8) *Value {
+	value := func(code uint16) *Value {
 		if i := slices.IndexFunc(v.Values, func(x Value) bool { return x.Key == option.Std(code) }); i >= 0 {
 			return &v.Values[i]
 		}

@@ -72,7 +72,7 @@ func (d *Draft) Plan() *Plan { return d.next }
 func (d *Draft) Finish() (*Plan, []Change) {
 	var out []Change
 	for _, id := range d.order {
-		if c := d.changes[id]; len(Diff([]Change{c}, d.Label)) > 0 {
+		if c := d.changes[id]; !Same(c.Before, c.After) {
 			out = append(out, c)
 		}
 	}
@@ -234,7 +234,7 @@ func (d *Draft) SetDefaults(v Defaults) error {
 	d.note(KindDefaults, 0, "", d.next.Defaults, v)
 	d.next.Defaults = v
 	d.recompileAll()
-	return d.checkRouters("the defaults", appendRouters(nil, d.next.values(v.Settings, AtDefaults, "")))
+	return d.checkRouters("the defaults", appendRouters(nil, d.next.values(v.Settings, Origin{Level: AtDefaults})))
 }
 
 // checkRouters refuses routers whose address is reserved for a client.
@@ -668,16 +668,4 @@ func (d *Draft) RemoveReservation(name string) error {
 	d.dropReservation(r)
 	d.note(KindReservation, r.ID, r.Name, *r, nil)
 	return nil
-}
-
-// Items are what a plan is restored from.
-type Items struct {
-	Defaults     Defaults
-	Codebooks    []Codebook
-	Lists        []List
-	Links        []Link
-	Scopes       []Scope
-	Rules        []Rule
-	Reservations []Reservation
-	Trials       []Trial
 }

@@ -248,8 +248,7 @@ func TestRestoreAllKinds(t *testing.T) {
 		}
 	}
 	p, _ := d.Finish()
-	back, err := Restore(p.Revision, Items{Defaults: p.Defaults, Codebooks: []Codebook{*p.CodebookNamed("header-like")}, Lists: []List{*p.ListNamed("lent")}, Links: []Link{*p.LinkNamed("looms")},
-		Scopes: []Scope{p.ScopeNamed("looms").Scope}, Rules: []Rule{p.RuleNamed("r").Rule}, Trials: []Trial{*p.TrialNamed("t")}})
+	back, err := Restore(p.Revision, p.Items())
 	if err != nil {
 		t.Fatal(err)
 	}

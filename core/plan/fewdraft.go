@@ -18,8 +18,8 @@ func (d *Draft) PutCodebook(c Codebook) (ID, error) {
 	if err := d.checkName(KindCodebook, c.ID, c.Name); err != nil {
 		return 0, err
 	}
-	if c.Name != option.Slug(c.Name) || c.Name == option.HeaderBook {
-		return 0, refuse("%q cannot be the name of a codebook; use lower-case letters, digits and single dashes, and not header", c.Name)
+	if c.Name != option.Slug(c.Name) || option.Reserved(c.Name) {
+		return 0, refuse("%q cannot be the name of a codebook; use lower-case letters, digits and single dashes, and not header, v4 or v6", c.Name)
 	}
 	old := d.next.few.codebooks[c.ID]
 	if old != nil && old.Name != c.Name {
@@ -77,7 +77,7 @@ func checkBook(c *Codebook) error {
 	slices.SortFunc(c.Options, func(a, b Own) int { return int(a.Code) - int(b.Code) })
 	for i, o := range c.Options {
 		switch {
-		case o.Code == 0 || o.Code == option.End:
+		case o.Code == 0 || o.Code >= option.End:
 			return refuse("codebook %s: code %d is padding or the end; codes go from 1 to 254", c.Name, o.Code)
 		case o.Name == "" || o.Name != option.Slug(o.Name):
 			return refuse("codebook %s: %q cannot be the name of code %d; use lower-case letters, digits and single dashes", c.Name, o.Name, o.Code)
@@ -132,7 +132,7 @@ func (d *Draft) rework() error {
 			return err
 		}
 		n := *r
-		n.Values, n.Takes = d.next.values(r.Settings, AtRule, r.Name), takes(r.Settings)
+		n.Values, n.Takes = d.next.values(r.Settings, Origin{AtRule, r.Name}), takes(r.Settings)
 		d.next.few.rules[r.ID] = &n
 	}
 	d.next.few = d.next.few.compiled()
@@ -272,7 +272,7 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 	} else if r.ID == 0 {
 		r.ID = d.newID()
 	}
-	d.next.few.rules[r.ID] = &CompiledRule{Rule: r, Program: program, Values: d.next.values(r.Settings, AtRule, r.Name), Takes: takes(r.Settings)}
+	d.next.few.rules[r.ID] = &CompiledRule{Rule: r, Program: program, Values: d.next.values(r.Settings, Origin{AtRule, r.Name}), Takes: takes(r.Settings)}
 	d.rename(KindRule, r.ID, "", r.Name)
 	d.next.few = d.next.few.compiled()
 	d.repool(old, &r)

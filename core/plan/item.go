@@ -196,7 +196,7 @@ type Codebook struct {
 
 // Own is one option of a codebook.
 type Own struct {
-	Code    uint8       `json:"code"`
+	Code    uint16      `json:"code"`
 	Name    string      `json:"name"`
 	Type    option.Type `json:"type"`
 	Meaning string      `json:"meaning,omitempty"`

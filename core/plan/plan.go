@@ -90,18 +90,16 @@ type tally struct{ all, circuits int }
 // View is a scope compiled: what a decision needs, worked out beforehand.
 type View struct {
 	Scope
-	On         *Link
-	LinkName   string
-	Ranges     []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers, relays
-	Parts      []Part       // the same, by pool
-	Size       uint64       // addresses in Ranges, reserved ones included
-	Excluded   uint64       // addresses of the pools that exclusions take away
-	Lease      time.Duration
-	ByHardware bool         // clients are told apart by hardware address alone
-	Mask       []byte       // as it travels
-	Values     []Value      // options of defaults and scope, by key
-	Routers    []netip.Addr // that its clients are told of, by rules too
-	sieve      *sieve       // of its reservations
+	On       *Link
+	LinkName string
+	Ranges   []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers, relays
+	Parts    []Part       // the same, by pool
+	Size     uint64       // addresses in Ranges, reserved ones included
+	Excluded uint64       // addresses of the pools that exclusions take away
+	Mask     []byte       // as it travels
+	settled
+	Routers []netip.Addr // that its clients are told of, by rules too
+	sieve   *sieve       // of its reservations
 }
 
 // Part is one pool of a scope.
@@ -119,10 +117,15 @@ func (v *View) PartAt(a netip.Addr) int {
 // Value is one option with the level it comes from.
 type Value struct {
 	option.Key
-	Data  []byte // as it travels
-	Text  string
+	Data []byte // as it travels
+	Text string
+	Origin
+}
+
+// Origin is whose setting something is.
+type Origin struct {
 	Level Level
-	Rule  string // that sets it, with AtRule
+	Name  string // of the scope, the rule or the reservation; "" for the levels there is one of
 }
 
 // Level is where a value is set; a later one is more specific and wins.
@@ -365,17 +368,48 @@ func (p *Plan) ofNetwork(v *View) (out []addr.Range) {
 	return out
 }
 
+// layer is one level at which things are set that more specific ones inherit.
+type layer struct {
+	Origin
+	Settings
+	Identity Identity
+}
+
+// layers are the levels above a scope and itself, the general ones first.
+func (p *Plan) layers(s Scope) []layer {
+	return []layer{
+		{Origin{AtDefaults, ""}, p.Defaults.Settings, p.Defaults.Identity},
+		{Origin{AtScope, s.Name}, s.Settings, s.Identity},
+	}
+}
+
+// settled is what comes of a chain of levels: of each thing what the most
+// specific level says, or else what the service does by itself.
+type settled struct {
+	Lease      time.Duration
+	LeaseFrom  Origin
+	ByHardware bool    // clients are told apart by hardware address alone
+	Values     []Value // options, by key
+}
+
+func (p *Plan) settle(chain []layer) settled {
+	out := settled{Lease: DefaultLease}
+	for _, l := range chain {
+		if l.Lease != 0 {
+			out.Lease, out.LeaseFrom = time.Duration(l.Lease), l.Origin
+		}
+		if l.Identity != "" {
+			out.ByHardware = l.Identity == ByHardware
+		}
+		out.Values = Overlay(out.Values, p.values(l.Settings, l.Origin), takes(l.Settings))
+	}
+	return out
+}
+
 // compile works out a scope's view in a plan.
 func (p *Plan) compile(s Scope) *View {
 	on := p.Link(s.Link)
-	v := &View{Scope: s, On: on, LinkName: on.Name, Lease: DefaultLease, Mask: addr.Mask(s.Subnet).AsSlice()}
-	for _, set := range []Settings{p.Defaults.Settings, s.Settings} {
-		if set.Lease != 0 {
-			v.Lease = time.Duration(set.Lease)
-		}
-	}
-	v.ByHardware = s.Identity == ByHardware || s.Identity == "" && p.Defaults.Identity == ByHardware
-	v.Values = Overlay(p.values(p.Defaults.Settings, AtDefaults, ""), p.values(s.Settings, AtScope, ""), takes(s.Settings))
+	v := &View{Scope: s, On: on, LinkName: on.Name, Mask: addr.Mask(s.Subnet).AsSlice(), settled: p.settle(p.layers(s))}
 	v.Routers = appendRouters(nil, v.Values)
 	for _, of := range [...]ID{0, s.ID} {
 		for _, r := range p.few.ruleOf[of] {
@@ -398,7 +432,7 @@ func (p *Plan) compile(s Scope) *View {
 
 // values encodes what settings set; keys that cannot be are left out, since they
 // were refused when they were set.
-func (p *Plan) values(s Settings, level Level, rule string) (out []Value) {
+func (p *Plan) values(s Settings, from Origin) (out []Value) {
 	for _, k := range slices.SortedFunc(maps.Keys(s.Options), option.Key.Compare) {
 		text := s.Options[k]
 		def, err := p.Def(k)
@@ -406,7 +440,7 @@ func (p *Plan) values(s Settings, level Level, rule string) (out []Value) {
 			continue
 		}
 		if data, err := def.Type.Encode(text); err == nil {
-			out = append(out, Value{k, data, text, level, rule})
+			out = append(out, Value{k, data, text, from})
 		}
 	}
 	return out
@@ -444,7 +478,7 @@ func (p *Plan) Reserved(base []Value, r *Reservation) []Value {
 	if r == nil || len(r.Options) == 0 {
 		return base
 	}
-	return Overlay(base, p.values(r.Settings, AtReservation, ""), takes(r.Settings))
+	return Overlay(base, p.values(r.Settings, Origin{AtReservation, r.Name}), takes(r.Settings))
 }
 
 // LeaseFor is the lease time a client of the scope gets; reservation may be nil.

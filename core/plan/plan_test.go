@@ -183,7 +183,7 @@ func TestRestoreAndRemove(t *testing.T) {
 		t.Fatal(err)
 	}
 	p, _ := d.Finish()
-	back, err := Restore(7, Items{Defaults: p.Defaults, Links: []Link{*p.LinkNamed("looms")}, Scopes: []Scope{p.ScopeNamed("looms").Scope}, Reservations: []Reservation{*p.ReservationNamed("r")}})
+	back, err := Restore(7, p.Items())
 	if err != nil {
 		t.Fatal(err)
 	}

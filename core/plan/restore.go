@@ -1,36 +1,42 @@
 package plan
 
-import (
-	"errors"
-	"fmt"
-)
+import "fmt"
 
-// Restore builds a plan from stored items, which keep their ids.
-func Restore(revision int64, items Items) (*Plan, error) {
+// Stored is an item as it comes from where plans are kept.
+type Stored struct {
+	Kind Kind
+	Item Item
+}
+
+// Items are all items of the plan, in the order in which they can be put back.
+func (p *Plan) Items() (out []Stored) {
+	for _, k := range kinds {
+		for _, i := range k.all(p) {
+			out = append(out, Stored{k.name, i})
+		}
+	}
+	return out
+}
+
+// Restore builds a plan from stored items, in any order, which keep their ids.
+func Restore(revision int64, items []Stored) (*Plan, error) {
 	d := New().Draft()
 	d.alone = true
-	err := restoreAll(d, items.Codebooks, d.PutCodebook)
-	d.next.Defaults = items.Defaults // its options may be those of codebooks
-	err = errors.Join(err, restoreAll(d, items.Lists, d.PutList), restoreAll(d, items.Links, d.PutLink))
-	// A rule may send clients to a pool of a scope, and a scope need not know.
-	err = errors.Join(err, restoreAll(d, items.Scopes, d.PutScope), restoreAll(d, items.Rules, d.PutRule))
-	err = errors.Join(err, restoreAll(d, items.Reservations, d.PutReservation), restoreAll(d, items.Trials, d.PutTrial))
-	if err != nil {
-		return nil, fmt.Errorf("restore plan: %w", err)
+	byKind := map[Kind][]Item{}
+	for _, s := range items {
+		byKind[s.Kind] = append(byKind[s.Kind], s.Item)
+	}
+	for _, k := range kinds {
+		for _, i := range byKind[k.name] {
+			id, err := k.put(d, i)
+			if err != nil {
+				return nil, fmt.Errorf("restore plan: %w", err)
+			}
+			d.next.lastID = max(d.next.lastID, id)
+		}
 	}
 	d.next.Revision = revision
 	return d.next, nil
-}
-
-func restoreAll[T Item](d *Draft, items []T, put func(T) (ID, error)) error {
-	for _, i := range items {
-		id, err := put(i)
-		if err != nil {
-			return err
-		}
-		d.next.lastID = max(d.next.lastID, id)
-	}
-	return nil
 }
 
 // KeepIDsAbove makes sure that new items get ids above last, which may have

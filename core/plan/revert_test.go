@@ -26,8 +26,8 @@ func TestRevert(t *testing.T) {
 			for id := ID(0); id < 20; id++ {
 				before, _ := a.Draft().item(kind, id)
 				after, _ := b.Draft().item(kind, id)
-				if lines := Diff([]Change{{Kind: kind, Before: before, After: after}}, a.Draft().Label); len(lines) > 0 {
-					t.Errorf("%s: %s %d differs: %v", what, kind, id, lines)
+				if !Same(before, after) {
+					t.Errorf("%s: %s %d differs: %+v and %+v", what, kind, id, before, after)
 				}
 			}
 		}
@@ -42,10 +42,10 @@ func TestRevert(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		for _, i := range []Item{List{Name: "lent", Entries: []addr.Octets{"\x02"}}, Codebook{Name: "own", Place: InMessage, Options: []Own{{Code: 224, Name: "knob", Type: option.Type{Fields: []option.Kind{option.Text}}}}},
-			Rule{Name: "r", Scope: id, When: `hw in lists.lent`, Action: Ignore}, Reservation{Name: "x", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.9")},
-			Trial{Name: "t", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x02"}, Defaults{Note: "n"}} {
-			if err := d.Put(i); err != nil {
+		for _, i := range []Stored{{KindList, List{Name: "lent", Entries: []addr.Octets{"\x02"}}}, {KindCodebook, Codebook{Name: "own", Place: InMessage, Options: []Own{{Code: 224, Name: "knob", Type: option.Type{Fields: []option.Kind{option.Text}}}}}},
+			{KindRule, Rule{Name: "r", Scope: id, When: `hw in lists.lent`, Action: Ignore}}, {KindReservation, Reservation{Name: "x", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.9")}},
+			{KindTrial, Trial{Name: "t", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x02"}}, {KindDefaults, Defaults{Note: "n"}}} {
+			if _, err := d.Put(i.Kind, i.Item); err != nil {
 				return err
 			}
 		}
@@ -60,14 +60,16 @@ func TestRevert(t *testing.T) {
 	edited, edits := apply(full, func(d *Draft) error {
 		s := d.Plan().ScopeNamed("looms").Scope
 		s.Note = "one"
-		return d.Put(s)
+		_, err := d.Put(KindScope, s)
+		return err
 	})
 	undone, _ := apply(edited, func(d *Draft) error { return d.Revert(edits) })
 	same("what was edited is as before", full, undone)
 	later, _ := apply(edited, func(d *Draft) error {
 		s := d.Plan().ScopeNamed("looms").Scope
 		s.Note = "two"
-		return d.Put(s)
+		_, err := d.Put(KindScope, s)
+		return err
 	})
 	if err := later.Draft().Revert(edits); err == nil || !strings.Contains(err.Error(), "changed again since") {
 		t.Errorf("a colleague's later change is undone: %v", err)
@@ -107,7 +109,7 @@ func TestExactLengths(t *testing.T) {
 // name away.
 func TestOwnOptionsOfTheMessage(t *testing.T) {
 	d := New().Draft()
-	own := func(code uint8, name string) error {
+	own := func(code uint16, name string) error {
 		_, err := d.PutCodebook(Codebook{Name: "mill", Place: InMessage, Options: []Own{{Code: code, Name: name, Type: option.Type{Fields: []option.Kind{option.Text}}}}})
 		return err
 	}

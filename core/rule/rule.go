@@ -214,7 +214,7 @@ func (r *Request) ResolveName(name string) (any, bool) {
 	case "options":
 		out := make(map[int64]string, len(m.Options))
 		for _, o := range m.Options {
-			out[int64(o.Code)] = option.Standard4.ByCode(o.Code).Type.Format(o.Data)
+			out[int64(o.Code)] = option.Standard4.ByCode(uint16(o.Code)).Type.Format(o.Data)
 		}
 		return out, true
 	case "raw":

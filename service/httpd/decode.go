@@ -51,7 +51,7 @@ func decoded(p *plan.Plan, b []byte, class string) api.Decoded {
 func optionsView(p *plan.Plan, options dhcp4.Options, class string) []api.Setting {
 	out := []api.Setting{}
 	for _, o := range options {
-		d := p.Codes().ByCode(o.Code)
+		d := p.Codes().ByCode(uint16(o.Code))
 		text := d.Type.Format(o.Data)
 		switch o.Code {
 		case option.MessageType:
@@ -61,7 +61,7 @@ func optionsView(p *plan.Plan, options dhcp4.Options, class string) []api.Settin
 		case option.ParameterList:
 			var names []string
 			for _, c := range o.Data {
-				names = append(names, fmt.Sprintf("%d %s", c, p.Codes().ByCode(c).Name()))
+				names = append(names, fmt.Sprintf("%d %s", c, p.Codes().ByCode(uint16(c)).Name()))
 			}
 			text = strings.Join(names, ", ")
 		case option.RelayAgent:
@@ -73,7 +73,7 @@ func optionsView(p *plan.Plan, options dhcp4.Options, class string) []api.Settin
 		case option.VIVendorOptions:
 			text = vendorText(p, o.Data, text)
 		}
-		out = append(out, api.Setting{Code: o.Code, Name: d.Name(), Value: text, Bytes: hex.EncodeToString(o.Data)})
+		out = append(out, api.Setting{Code: uint16(o.Code), Name: d.Name(), Value: text, Bytes: hex.EncodeToString(o.Data)})
 	}
 	return out
 }
@@ -91,7 +91,7 @@ func bookFor(p *plan.Plan, place plan.Place, fits func(*plan.Codebook) bool) *pl
 func bookText(p *plan.Plan, book *plan.Codebook, b []byte) string {
 	var parts []string
 	whole := dhcp4.Sub(b, func(code uint8, data []byte) bool {
-		d, err := p.Def(option.Key{Book: book.Name, Code: code})
+		d, err := p.Def(option.Key{Book: book.Name, Code: uint16(code)})
 		if err == nil {
 			parts = append(parts, fmt.Sprintf("%s/%s=%s", book.Name, d.Name(), d.Type.Format(data)))
 		}

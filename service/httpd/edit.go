@@ -2,7 +2,6 @@ package httpd
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"hash/fnv"
 	"maps"
@@ -57,46 +56,42 @@ func (ed *editor) apply(d *plan.Draft, e api.Edit) error {
 	if e.Op != "add" && e.Op != "edit" && e.Op != "remove" {
 		return refused("an edit can add, edit or remove, and not %q", e.Op)
 	}
-	switch {
-	case e.Kind == "defaults" && e.Op == "edit" && e.Defaults != nil:
-		v := d.Plan().Defaults
-		if err := ed.settle(d, &v.Settings, e.Defaults.Lease, e.Defaults.Options); err != nil {
-			return err
+	if e.Op == "remove" {
+		return d.Remove(plan.Kind(e.Kind), e.Name)
+	}
+	for _, k := range editors {
+		if string(k.kind) == e.Kind && k.sets(e) {
+			return k.edit(ed, d, e)
 		}
-		set(&v.Note, e.Defaults.Note)
-		setText(&v.Identity, e.Defaults.Identity)
-		set(&v.Listening, e.Defaults.Listening)
-		return d.SetDefaults(v)
-	case e.Kind == "codebook" && e.Op == "remove":
-		return d.RemoveCodebook(e.Name)
-	case e.Kind == "codebook" && e.Codebook != nil:
-		return editCodebook(d, e)
-	case e.Kind == "list" && e.Op == "remove":
-		return d.RemoveList(e.Name)
-	case e.Kind == "list" && e.List != nil:
-		return editList(d, e)
-	case e.Kind == "rule" && e.Op == "remove":
-		return d.RemoveRule(e.Name)
-	case e.Kind == "rule" && e.Rule != nil:
-		return ed.editRule(d, e)
-	case e.Kind == "trial" && e.Op == "remove":
-		return d.RemoveTrial(e.Name)
-	case e.Kind == "trial" && e.Trial != nil:
-		return editTrial(d, e)
-	case e.Kind == "link" && e.Op == "remove":
-		return d.RemoveLink(e.Name)
-	case e.Kind == "link" && e.Link != nil:
-		return editLink(d, e)
-	case e.Kind == "scope" && e.Op == "remove":
-		return d.RemoveScope(e.Name)
-	case e.Kind == "scope" && e.Scope != nil:
-		return ed.editScope(d, e)
-	case e.Kind == "reservation" && e.Op == "remove":
-		return d.RemoveReservation(e.Name)
-	case e.Kind == "reservation" && e.Reservation != nil:
-		return ed.editReservation(d, e)
 	}
 	return refused("the edit %s %s %q is not complete; put what it sets under %q", e.Op, e.Kind, e.Name, e.Kind)
+}
+
+// editors turn the edit of each kind into an item of the draft.
+var editors = []struct {
+	kind plan.Kind
+	sets func(api.Edit) bool
+	edit func(*editor, *plan.Draft, api.Edit) error
+}{
+	{plan.KindDefaults, func(e api.Edit) bool { return e.Defaults != nil && e.Op == "edit" }, (*editor).editDefaults},
+	{plan.KindCodebook, func(e api.Edit) bool { return e.Codebook != nil }, (*editor).editCodebook},
+	{plan.KindList, func(e api.Edit) bool { return e.List != nil }, (*editor).editList},
+	{plan.KindRule, func(e api.Edit) bool { return e.Rule != nil }, (*editor).editRule},
+	{plan.KindTrial, func(e api.Edit) bool { return e.Trial != nil }, (*editor).editTrial},
+	{plan.KindLink, func(e api.Edit) bool { return e.Link != nil }, (*editor).editLink},
+	{plan.KindScope, func(e api.Edit) bool { return e.Scope != nil }, (*editor).editScope},
+	{plan.KindReservation, func(e api.Edit) bool { return e.Reservation != nil }, (*editor).editReservation},
+}
+
+func (ed *editor) editDefaults(d *plan.Draft, e api.Edit) error {
+	v := d.Plan().Defaults
+	if err := ed.settle(d, &v.Settings, e.Defaults.Lease, e.Defaults.Options); err != nil {
+		return err
+	}
+	set(&v.Note, e.Defaults.Note)
+	setText(&v.Identity, e.Defaults.Identity)
+	set(&v.Listening, e.Defaults.Listening)
+	return d.SetDefaults(v)
 }
 
 func set[T any](field *T, value *T) {
@@ -170,7 +165,7 @@ func (ed *editor) resolve(host string) (netip.Addr, error) {
 	return a, nil
 }
 
-func editLink(d *plan.Draft, e api.Edit) error {
+func (ed *editor) editLink(d *plan.Draft, e api.Edit) error {
 	l := plan.Link{Name: e.Name}
 	old := d.Plan().LinkNamed(e.Name)
 	if e.Op == "edit" {
@@ -204,9 +199,7 @@ func editLink(d *plan.Draft, e api.Edit) error {
 
 // again lets an item be added a second time if that changes nothing.
 func again(kind, name string, old, next plan.Item, put func() error) error {
-	a, _ := json.Marshal(old)
-	b, _ := json.Marshal(next)
-	if string(a) == string(b) {
+	if plan.Same(old, next) {
 		return put()
 	}
 	lines := plan.Diff([]plan.Change{{Kind: plan.Kind(kind), Name: name, Before: old, After: next}}, func(plan.ID) string { return "" })
@@ -414,7 +407,7 @@ func scopeOf(p *plan.Plan, in *api.ReservationEdit, a netip.Addr) (*plan.View, e
 	return v, nil
 }
 
-func editCodebook(d *plan.Draft, e api.Edit) error {
+func (ed *editor) editCodebook(d *plan.Draft, e api.Edit) error {
 	in := e.Codebook
 	c := plan.Codebook{Name: e.Name, Place: plan.InMessage}
 	old := d.Plan().CodebookNamed(e.Name)
@@ -452,7 +445,7 @@ func editCodebook(d *plan.Draft, e api.Edit) error {
 	return put()
 }
 
-func editList(d *plan.Draft, e api.Edit) error {
+func (ed *editor) editList(d *plan.Draft, e api.Edit) error {
 	in := e.List
 	l := plan.List{Name: e.Name}
 	old := d.Plan().ListNamed(e.Name)
@@ -550,7 +543,7 @@ func (ed *editor) editRule(d *plan.Draft, e api.Edit) error {
 	return save()
 }
 
-func editTrial(d *plan.Draft, e api.Edit) error {
+func (ed *editor) editTrial(d *plan.Draft, e api.Edit) error {
 	in := e.Trial
 	t := plan.Trial{Name: e.Name}
 	old := d.Plan().TrialNamed(e.Name)

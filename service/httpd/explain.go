@@ -79,7 +79,7 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 		}
 	}
 	for _, c := range x.Omitted {
-		out.Omitted = append(out.Omitted, x.Plan.Codes().ByCode(c).Name())
+		out.Omitted = append(out.Omitted, x.Plan.Codes().ByCode(uint16(c)).Name())
 	}
 	out.Text = outcomeText(d)
 	return out, nil
@@ -153,7 +153,7 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 			if err != nil {
 				return req, "", refused("%v", err)
 			}
-			list = append(list, d.Code)
+			list = append(list, byte(d.Code))
 		}
 		put(option.ParameterList, list)
 	}
@@ -166,7 +166,7 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 		if err != nil {
 			return req, "", refused("option %s: %v", d.Name(), err)
 		}
-		put(d.Code, data)
+		put(uint8(d.Code), data)
 	}
 	at, via, known := netip.Addr{}, netip.Addr{}, false
 	var relayed netip.Addr // relay on record

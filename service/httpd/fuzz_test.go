@@ -52,36 +52,20 @@ func FuzzEdits(f *testing.F) {
 			}
 		}
 		p, _ := d.Finish()
-		items := plan.Items{Defaults: p.Defaults}
-		for _, c := range p.Codebooks() {
-			items.Codebooks = append(items.Codebooks, *c)
-		}
-		for _, l := range p.Lists() {
-			items.Lists = append(items.Lists, *l)
-		}
-		for _, l := range p.Links() {
-			items.Links = append(items.Links, *l)
-		}
-		for _, v := range p.Scopes() {
-			items.Scopes = append(items.Scopes, v.Scope)
-		}
-		for _, r := range p.Rules() {
-			items.Rules = append(items.Rules, r.Rule)
-		}
-		for _, r := range p.Reservations(0) {
-			items.Reservations = append(items.Reservations, *r)
-		}
-		raw, err := json.Marshal(items)
-		if err != nil {
-			t.Fatal(err)
-		}
-		var back plan.Items
-		if err := json.Unmarshal(raw, &back); err != nil {
-			t.Fatalf("%s: %v", raw, err)
+		var back []plan.Stored
+		for _, i := range p.Items() {
+			raw, err := json.Marshal(i.Item)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if i.Item, err = plan.Decode(i.Kind, raw); err != nil {
+				t.Fatalf("%s: %v", raw, err)
+			}
+			back = append(back, i)
 		}
 		restored, err := plan.Restore(p.Revision, back)
 		if err != nil {
-			t.Fatalf("%s: %v", raw, err)
+			t.Fatalf("%+v: %v", back, err)
 		}
 		for _, of := range []*plan.Plan{p, restored} {
 			serveUnder(t, of)

@@ -263,7 +263,7 @@ func (s *Server) codes(search string) []api.Code {
 	for _, o := range s.options("") {
 		used[option.Key{Book: o.Setting.Book, Code: o.Setting.Code}]++
 	}
-	own := map[uint8]string{}
+	own := map[uint16]string{}
 	out := []api.Code{}
 	add := func(book string, codes *option.Codebook, d option.Def) {
 		c := api.Code{Code: d.Code, Name: d.Name(), Title: d.Title, Type: d.Type.String(), Meaning: d.Meaning, Example: d.Type.Example(), Managed: d.Managed, Book: book}

@@ -36,7 +36,7 @@ func valuesView(p *plan.Plan, values []plan.Value) []api.Setting {
 		if d, err := p.Def(v.Key); text == "" && err == nil {
 			text = d.Type.Format(v.Data)
 		}
-		out = append(out, api.Setting{Code: v.Code, Book: v.Book, Name: p.KeyName(v.Key), Value: text, Level: v.Level.String(), Rule: v.Rule, Bytes: hex.EncodeToString(v.Data)})
+		out = append(out, api.Setting{Code: v.Code, Book: v.Book, Name: p.KeyName(v.Key), Value: text, Level: v.Level.String(), From: v.Name, Bytes: hex.EncodeToString(v.Data)})
 	}
 	return out
 }

@@ -337,7 +337,7 @@ func OptionDifferences(p *plan.Plan, ours, theirs dhcp4.Options) (out []string) 
 		if !ok {
 			return "nothing"
 		}
-		return p.Codes().ByCode(code).Type.Format(b)
+		return p.Codes().ByCode(uint16(code)).Type.Format(b)
 	}
 	var codes []uint8
 	for _, o := range append(slices.Clone(ours), theirs...) {
@@ -348,7 +348,7 @@ func OptionDifferences(p *plan.Plan, ours, theirs dhcp4.Options) (out []string) 
 	slices.Sort(codes)
 	for _, c := range codes {
 		if a, b := show(ours, c), show(theirs, c); a != b {
-			out = append(out, fmt.Sprintf("option %s is %s here and %s there", p.Codes().ByCode(c).Name(), a, b))
+			out = append(out, fmt.Sprintf("option %s is %s here and %s there", p.Codes().ByCode(uint16(c)).Name(), a, b))
 		}
 	}
 	return out

@@ -225,8 +225,12 @@ func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change,
 				b.Queue("delete from plan_item where kind = $1 and id = $2", c.Kind, c.ID)
 				continue
 			}
+			var parent *int64
+			if id, ok := plan.Parent(c.Kind, c.After); ok {
+				parent = (*int64)(&id)
+			}
 			b.Queue("insert into plan_item (kind, id, parent, body) values ($1, $2, $3, $4) on conflict (kind, id) do update set parent = excluded.parent, body = excluded.body",
-				c.Kind, c.ID, parentOf(c.After), after)
+				c.Kind, c.ID, parent, after)
 		}
 		err := tx.SendBatch(ctx, b).Close()
 		filled = err == nil
@@ -257,23 +261,6 @@ func encode(before, after plan.Item) (b, a []byte, err error) {
 	return b, a, err
 }
 
-func parentOf(i plan.Item) *int64 {
-	var id int64
-	switch v := i.(type) {
-	case plan.Scope:
-		id = int64(v.Link)
-	case plan.Reservation:
-		id = int64(v.Scope)
-	case plan.Rule:
-		id = int64(v.Scope)
-	case plan.Trial:
-		id = int64(v.Scope)
-	default:
-		return nil
-	}
-	return &id
-}
-
 // LoadPlan builds the newest revision from its items.
 func (s *Store) LoadPlan(ctx context.Context) (*plan.Plan, error) {
 	var revision, last int64
@@ -285,29 +272,13 @@ func (s *Store) LoadPlan(ctx context.Context) (*plan.Plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("load plan: %w", err)
 	}
-	var items plan.Items
-	var kind plan.Kind
-	var body []byte
-	_, err = pgx.ForEachRow(rows, []any{&kind, &body}, func() error {
-		switch kind {
-		case plan.KindDefaults:
-			return json.Unmarshal(body, &items.Defaults)
-		case plan.KindCodebook:
-			return appendItem(&items.Codebooks, body)
-		case plan.KindList:
-			return appendItem(&items.Lists, body)
-		case plan.KindLink:
-			return appendItem(&items.Links, body)
-		case plan.KindScope:
-			return appendItem(&items.Scopes, body)
-		case plan.KindRule:
-			return appendItem(&items.Rules, body)
-		case plan.KindReservation:
-			return appendItem(&items.Reservations, body)
-		case plan.KindTrial:
-			return appendItem(&items.Trials, body)
+	items, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (i plan.Stored, err error) {
+		var body []byte
+		if err := row.Scan(&i.Kind, &body); err != nil {
+			return i, err
 		}
-		return fmt.Errorf("unknown kind of item %q; was this database written by a newer version?", kind)
+		i.Item, err = plan.Decode(i.Kind, body)
+		return i, err
 	})
 	if err != nil {
 		return nil, fmt.Errorf("load plan: %w", err)
@@ -331,55 +302,16 @@ func (s *Store) Changes(ctx context.Context, revision int64) ([]plan.Change, err
 		if err := row.Scan(&c.Kind, &c.ID, &c.Name, &before, &after); err != nil {
 			return c, err
 		}
-		if c.Before, err = decode(c.Kind, before); err != nil {
+		if c.Before, err = plan.Decode(c.Kind, before); err != nil {
 			return c, err
 		}
-		c.After, err = decode(c.Kind, after)
+		c.After, err = plan.Decode(c.Kind, after)
 		return c, err
 	})
 	if err != nil {
 		return nil, fmt.Errorf("read revision %d: %w", revision, err)
 	}
 	return out, nil
-}
-
-// decode reads an item; nil stands for not there.
-func decode(kind plan.Kind, body []byte) (plan.Item, error) {
-	if body == nil {
-		return nil, nil
-	}
-	switch kind {
-	case plan.KindDefaults:
-		return item[plan.Defaults](body)
-	case plan.KindCodebook:
-		return item[plan.Codebook](body)
-	case plan.KindList:
-		return item[plan.List](body)
-	case plan.KindLink:
-		return item[plan.Link](body)
-	case plan.KindScope:
-		return item[plan.Scope](body)
-	case plan.KindRule:
-		return item[plan.Rule](body)
-	case plan.KindReservation:
-		return item[plan.Reservation](body)
-	case plan.KindTrial:
-		return item[plan.Trial](body)
-	}
-	return nil, fmt.Errorf("unknown kind of item %q; was this database written by a newer version?", kind)
-}
-
-func item[T plan.Item](body []byte) (plan.Item, error) {
-	var v T
-	err := json.Unmarshal(body, &v)
-	return v, err
-}
-
-func appendItem[T any](list *[]T, body []byte) error {
-	var v T
-	err := json.Unmarshal(body, &v)
-	*list = append(*list, v)
-	return err
 }
 
 // Revisions lists revisions below before (0: from the newest), newest first,

@@ -744,3 +744,27 @@ func TestClusterRefusals(t *testing.T) {
 		}
 	}
 }
+
+// Sets of given options from before codes took two octets are read as they were.
+func TestWideCodes(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	old := []byte("a\x37\x00\x02\x01\x03" + "g\x03\x00\x04\x0a\x4d\x00\x01" + "g\x0f\x00\x00")
+	if _, err := s.pool.Exec(ctx, "insert into given_set (digest, body) values (7, $1), (8, '')", old); err != nil {
+		t.Fatal(err)
+	}
+	step, err := migrations.ReadFile("migrations/006_wide_codes.sql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.pool.Exec(ctx, string(step)); err != nil {
+		t.Fatal(err)
+	}
+	sets, err := s.LoadSets(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := "a\x00\x37\x00\x02\x01\x03" + "g\x00\x03\x00\x04\x0a\x4d\x00\x01" + "g\x00\x0f\x00\x00"; string(sets[7]) != want || len(sets[8]) != 0 {
+		t.Errorf("sets become %x and %x", sets[7], sets[8])
+	}
+}

@@ -156,7 +156,7 @@ function Options({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
         { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
         { title: 'Option', dataIndex: 'name' },
         { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
-        { title: 'Set in', render: (_, o) => <>{o.level} {o.rule}</> },
+        { title: 'Set in', render: (_, o) => <>{o.level} {o.from}</> },
         { title: 'As sent', dataIndex: 'bytes', ellipsis: true, render: (b) => <span className="mono quiet">{b}</span> },
         { title: '', align: 'right', render: (_, o) => o.level === 'scope' && <Button size="small" type="link" onClick={() => set(o.name, '', `Unset option ${o.name}`)}>Unset</Button> },
       ]} />

@@ -1596,6 +1596,8 @@ export interface components {
              * @description Option code
              */
             code: number;
+            /** @description Name of the scope, the rule or the reservation that sets it */
+            from?: string;
             /**
              * @description Level the value comes from
              * @enum {string}
@@ -1603,8 +1605,6 @@ export interface components {
             level?: "service" | "defaults" | "scope" | "rule" | "reservation";
             /** @description Option name */
             name: string;
-            /** @description Rule that sets it, with level rule */
-            rule?: string;
             /** @description It is in the reply */
             sent?: boolean;
             /** @description Value as text, or none where an inherited value is taken away */

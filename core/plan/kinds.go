@@ -1,0 +1,147 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+)
+
+// kind is what the plan has to know of a kind of item. A new kind is a constant,
+// a struct with describe, its edits, and a line here: restoring, reverting,
+// storing and removing go by this table.
+type kind struct {
+	name   Kind
+	decode func([]byte) (Item, error)
+	parent func(Item) ID                       // the item it belongs to, or nil: it belongs to none
+	put    func(*Draft, Item) (ID, error)      // adds it, or replaces the one with its id
+	remove func(d *Draft, name string) error   // nil: it is always there
+	get    func(p *Plan, id ID) (Item, string) // it and its name, or nil
+	all    func(*Plan) []Item
+}
+
+// kinds are in the order in which items can be put back: what others refer to
+// comes first.
+var kinds = []kind{
+	{KindCodebook, decodeAs[Codebook], nil, putAs((*Draft).PutCodebook), (*Draft).RemoveCodebook, func(p *Plan, id ID) (Item, string) {
+		return named(p.few.codebooks[id], func(c *Codebook) string { return c.Name })
+	}, func(p *Plan) []Item { return values(p.Codebooks()) }},
+	{KindDefaults, decodeAs[Defaults], nil, putAs(func(d *Draft, v Defaults) (ID, error) { return 0, d.SetDefaults(v) }), nil,
+		func(p *Plan, _ ID) (Item, string) { return p.Defaults, "" }, func(p *Plan) []Item { return []Item{p.Defaults} }},
+	{KindList, decodeAs[List], nil, putAs((*Draft).PutList), (*Draft).RemoveList, func(p *Plan, id ID) (Item, string) {
+		return named(p.few.lists[id], func(l *List) string { return l.Name })
+	}, func(p *Plan) []Item { return values(p.Lists()) }},
+	{KindLink, decodeAs[Link], nil, putAs((*Draft).PutLink), (*Draft).RemoveLink, func(p *Plan, id ID) (Item, string) {
+		return named(p.Link(id), func(l *Link) string { return l.Name })
+	}, func(p *Plan) []Item { return values(p.Links()) }},
+	{KindScope, decodeAs[Scope], func(i Item) ID { return i.(Scope).Link }, putAs((*Draft).PutScope), (*Draft).RemoveScope, func(p *Plan, id ID) (Item, string) {
+		if v := p.Scope(id); v != nil {
+			return v.Scope, v.Name
+		}
+		return nil, ""
+	}, func(p *Plan) (out []Item) {
+		for _, v := range p.Scopes() {
+			out = append(out, v.Scope)
+		}
+		return out
+	}},
+	{KindRule, decodeAs[Rule], func(i Item) ID { return i.(Rule).Scope }, putAs((*Draft).PutRule), (*Draft).RemoveRule, func(p *Plan, id ID) (Item, string) {
+		if r := p.few.rules[id]; r != nil {
+			return r.Rule, r.Name
+		}
+		return nil, ""
+	}, func(p *Plan) (out []Item) {
+		for _, r := range p.Rules() {
+			out = append(out, r.Rule)
+		}
+		return out
+	}},
+	{KindReservation, decodeAs[Reservation], func(i Item) ID { return i.(Reservation).Scope }, putAs((*Draft).PutReservation), (*Draft).RemoveReservation, func(p *Plan, id ID) (Item, string) {
+		r, _ := p.reserved.byID.get(id)
+		return named(r, func(r *Reservation) string { return r.Name })
+	}, func(p *Plan) []Item { return values(p.Reservations(0)) }},
+	{KindTrial, decodeAs[Trial], func(i Item) ID { return i.(Trial).Scope }, putAs((*Draft).PutTrial), (*Draft).RemoveTrial, func(p *Plan, id ID) (Item, string) {
+		return named(p.few.trials[id], func(t *Trial) string { return t.Name })
+	}, func(p *Plan) []Item { return values(p.Trials()) }},
+}
+
+func decodeAs[T Item](body []byte) (Item, error) {
+	var v T
+	err := json.Unmarshal(body, &v)
+	return v, err
+}
+
+func putAs[T Item](put func(*Draft, T) (ID, error)) func(*Draft, Item) (ID, error) {
+	return func(d *Draft, i Item) (ID, error) { return put(d, i.(T)) }
+}
+
+func named[T Item](v *T, name func(*T) string) (Item, string) {
+	if v == nil {
+		return nil, ""
+	}
+	return *v, name(v)
+}
+
+func values[T Item](list []*T) (out []Item) {
+	for _, v := range list {
+		out = append(out, *v)
+	}
+	return out
+}
+
+func kindOf(name Kind) (kind, error) {
+	for _, k := range kinds {
+		if k.name == name {
+			return k, nil
+		}
+	}
+	return kind{}, fmt.Errorf("unknown kind of item %q; was this written by a newer version?", name)
+}
+
+// Decode reads an item as it was stored, in JSON. Nothing is nil.
+func Decode(name Kind, body []byte) (Item, error) {
+	k, err := kindOf(name)
+	if err != nil || body == nil {
+		return nil, err
+	}
+	return k.decode(body)
+}
+
+// Parent is the item that an item belongs to; ok is false for kinds that belong
+// to none.
+func Parent(name Kind, i Item) (id ID, ok bool) {
+	k, err := kindOf(name)
+	if err != nil || k.parent == nil || i == nil {
+		return 0, false
+	}
+	return k.parent(i), true
+}
+
+// Put adds an item of a kind, or replaces the one with its id.
+func (d *Draft) Put(name Kind, i Item) (ID, error) {
+	k, err := kindOf(name)
+	if err != nil {
+		return 0, refuse("%v", err)
+	}
+	return k.put(d, i)
+}
+
+// Remove removes the item of a kind with that name.
+func (d *Draft) Remove(name Kind, called string) error {
+	k, err := kindOf(name)
+	if err != nil {
+		return refuse("%v", err)
+	}
+	if k.remove == nil {
+		return refuse("the %s cannot be removed; edit them", name)
+	}
+	return k.remove(d, called)
+}
+
+// item is what the draft has of a kind under an id, and its name; nil for
+// nothing.
+func (d *Draft) item(name Kind, id ID) (Item, string) {
+	k, err := kindOf(name)
+	if err != nil {
+		return nil, ""
+	}
+	return k.get(d.next, id)
+}

@@ -177,7 +177,7 @@ func TestLeaseLevel(t *testing.T) {
 	got = append(got, level(1))
 	f.rule(plan.Rule{Name: "short", When: "true", Settings: plan.Settings{Lease: plan.Duration(time.Minute)}})
 	got = append(got, level(1))
-	for i, want := range []string{"service ", "defaults ", "scope ", "rule short"} {
+	for i, want := range []string{"service ", "defaults ", "scope looms", "rule short"} {
 		if got[i] != want {
 			t.Errorf("step %d: %q, want %q", i, got[i], want)
 		}

@@ -145,7 +145,13 @@ func (s *service) stop() {
 		return
 	}
 	s.cmd.Process.Signal(syscall.SIGTERM)
+	late := time.AfterFunc(time.Minute, func() { // what it is doing goes to its log
+		s.cmd.Process.Signal(syscall.SIGQUIT)
+	})
 	s.cmd.Wait()
+	if !late.Stop() {
+		s.t.Errorf("the service did not stop within a minute:\n%s", s.log.String())
+	}
 	s.cmd = nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yarnpost/core/lease"
+	"yarnpost/core/plan"
 	"yarnpost/service/store"
 )
 
@@ -43,4 +44,16 @@ func (e *Engine) Replace(ctx context.Context, a netip.Addr, change func(l *lease
 // ProbeAgain has an address that is kept from others probed now and then.
 func (e *Engine) ProbeAgain(a netip.Addr) {
 	e.With(func(*lease.Table) { e.probes.Kept.Put(a, lease.At(e.clock.Now())) })
+}
+
+// Propose gives a free address of a scope for a reservation.
+func (e *Engine) Propose(p *plan.Plan, v *plan.View) (netip.Addr, bool) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	now := lease.At(e.clock.Now())
+	return plan.FreeForReservation(p, v, func(a netip.Addr) bool {
+		l := e.table.At(a)
+		_, offered := e.table.OfferOf(a)
+		return offered || e.ofNetwork(a) || l != nil && (l.HeldAt(now) || l.Kept() || l.Status == lease.Abandoned)
+	})
 }

@@ -86,13 +86,6 @@ func (e *Engine) Recall(m observe.Memory, pause lease.Time) {
 	e.seen.Recall(m, lease.At(e.clock.Now()), pause)
 }
 
-// OfNetwork reports whether an address is this host's or a relay's that was heard.
-func (e *Engine) OfNetwork(a netip.Addr) bool {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.ofNetwork(a)
-}
-
 // Overheard takes what another server sent to a client.
 func (e *Engine) Overheard(i *wire.Interface, from netip.Addr, data []byte) {
 	defer e.Guard("what another server sent", data)

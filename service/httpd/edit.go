@@ -378,7 +378,7 @@ func (ed *editor) editReservation(d *plan.Draft, e api.Edit) error {
 		}
 		a, ok := ed.node.HeldBy(scope.ID, &r)
 		if !ok || d.Plan().ReservationAt(a) != nil {
-			if a, ok = ed.node.Propose(d.Plan(), scope); !ok {
+			if a, ok = ed.node.Engine().Propose(d.Plan(), scope); !ok {
 				return refused("scope %s has no free address; end a lease or widen the subnet", scope.Name)
 			}
 		}

@@ -154,19 +154,6 @@ func (n *Node) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
 	n.engine.EachLease(scope, share...)
 }
 
-// Propose gives a free address of a scope for a reservation.
-func (n *Node) Propose(p *plan.Plan, v *plan.View) (a netip.Addr, ok bool) {
-	now := lease.At(n.clock.Now())
-	n.engine.With(func(t *lease.Table) {
-		a, ok = plan.FreeForReservation(p, v, func(a netip.Addr) bool {
-			l := t.At(a)
-			_, offered := t.OfferOf(a)
-			return offered || n.engine.OfNetwork(a) || l != nil && (l.HeldAt(now) || l.Kept() || l.Status == lease.Abandoned)
-		})
-	})
-	return a, ok
-}
-
 // HeldBy is the address that a reservation's client holds in a scope now.
 func (n *Node) HeldBy(scope plan.ID, r *plan.Reservation) (found netip.Addr, ok bool) {
 	now := lease.At(n.clock.Now())

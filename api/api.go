@@ -4,7 +4,30 @@
 // RFC 3339 in UTC.
 package api
 
-import "time"
+import (
+	"strconv"
+	"time"
+)
+
+// Page is one page of a list, which may be the whole.
+type Page[T any] struct {
+	Items    []T    `json:"items"`
+	Total    int    `json:"total" doc:"How many there are on all pages together"`
+	Next     string `json:"next,omitempty" doc:"Pass as after to get the next page; left out on the last"`
+	Revision int64  `json:"revision" doc:"Of the plan when this was read"`
+}
+
+// Count is a number of addresses. It travels as a number that every reader of
+// JSON holds exactly: what is more than 2^53-1 is that.
+type Count uint64
+
+// MostCount is the highest Count that travels.
+const MostCount Count = 1<<53 - 1
+
+// MarshalJSON writes a number.
+func (c Count) MarshalJSON() ([]byte, error) {
+	return strconv.AppendUint(nil, uint64(min(c, MostCount)), 10), nil
+}
 
 // Setting is one option at one level.
 type Setting struct {
@@ -20,16 +43,16 @@ type Setting struct {
 
 // Usage says how the addresses of a scope are used.
 type Usage struct {
-	Size      uint64 `json:"size" doc:"Addresses that pools hand out"`
-	Excluded  uint64 `json:"excluded" doc:"Addresses of the pools that exclusions take away"`
-	Reserved  int    `json:"reserved" doc:"Reservations"`
-	Active    int    `json:"active"`
-	Offered   int    `json:"offered"`
-	Released  int    `json:"released"`
-	Expired   int    `json:"expired"`
-	Abandoned int    `json:"abandoned"`
-	Headroom  uint64 `json:"headroom" doc:"Addresses that could be handed out now"`
-	Spare     uint64 `json:"spare" doc:"Addresses outside all pools, left for reservations"`
+	Size      Count `json:"size" doc:"Addresses that pools hand out"`
+	Excluded  Count `json:"excluded" doc:"Addresses of the pools that exclusions take away"`
+	Reserved  int   `json:"reserved" doc:"Reservations"`
+	Active    int   `json:"active"`
+	Offered   int   `json:"offered"`
+	Released  int   `json:"released"`
+	Expired   int   `json:"expired"`
+	Abandoned int   `json:"abandoned"`
+	Headroom  Count `json:"headroom" doc:"Addresses that could be handed out now"`
+	Spare     Count `json:"spare" doc:"Addresses outside all pools, left for reservations"`
 }
 
 // Exclusion is a range never handed out from a pool.
@@ -40,6 +63,7 @@ type Exclusion struct {
 
 // Scope is one subnet with its pools and settings.
 type Scope struct {
+	ID            int64       `json:"id" doc:"Stays the same whatever it is called"`
 	Name          string      `json:"name"`
 	Link          string      `json:"link"`
 	Subnet        string      `json:"subnet" example:"10.77.0.0/24"`
@@ -68,6 +92,7 @@ type Scope struct {
 
 // Link is one broadcast domain.
 type Link struct {
+	ID         int64    `json:"id" doc:"Stays the same whatever it is called"`
 	Name       string   `json:"name"`
 	Interfaces []string `json:"interfaces"`
 	Relays     []string `json:"relays"`
@@ -79,6 +104,7 @@ type Link struct {
 
 // Reservation keeps an address for one client.
 type Reservation struct {
+	ID         int64     `json:"id" doc:"Stays the same whatever it is called"`
 	Name       string    `json:"name"`
 	Scope      string    `json:"scope"`
 	Hardware   string    `json:"hardware"`
@@ -125,13 +151,6 @@ type Lease struct {
 	Learned    bool       `json:"learned,omitempty" doc:"Another server gave it; this one learned it by listening"`
 	Evidence   string     `json:"evidence,omitempty" doc:"Why an address is abandoned"`
 	CanNudge   bool       `json:"canNudge,omitempty" doc:"The client can be made to renew at once"`
-}
-
-// LeasePage is one page of the lease table.
-type LeasePage struct {
-	Leases []Lease `json:"leases"`
-	Total  int     `json:"total" doc:"Leases that fit the filter"`
-	Next   string  `json:"next,omitempty" doc:"Pass as after to get the next page"`
 }
 
 // LeaseEvent is one line of an address's history.
@@ -276,12 +295,6 @@ type Exchange struct {
 	Reply     *Decoded  `json:"reply"`
 }
 
-// Exchanges is what happened behind a number.
-type Exchanges struct {
-	List []Exchange `json:"list" doc:"Oldest first"`
-	Last uint64     `json:"last" doc:"Pass as since to go on from here"`
-}
-
 // GivenOptions is what a client asked with and was last given.
 type GivenOptions struct {
 	Known bool      `json:"known" doc:"false if it was given before this was recorded"`
@@ -308,10 +321,9 @@ type StaleLease struct {
 
 // StaleLeases says who still holds old options.
 type StaleLeases struct {
-	Active   int          `json:"active" doc:"Active leases looked at"`
-	Stale    int          `json:"stale"`
-	CanNudge int          `json:"canNudge" doc:"Of the stale, how many can be nudged"`
-	List     []StaleLease `json:"list" doc:"First to renew first; at most 1000"`
+	Page[StaleLease]
+	Active   int `json:"active" doc:"Active leases looked at"`
+	CanNudge int `json:"canNudge" doc:"Of the stale, how many can be nudged"`
 }
 
 // NudgeRequest asks for FORCERENEW: one client by address, or all whose options

@@ -95,6 +95,7 @@ type OwnOption struct {
 
 // Codebook is a set of codes of the administrator's, or of a vendor.
 type Codebook struct {
+	ID         int64       `json:"id" doc:"Stays the same whatever it is called"`
 	Name       string      `json:"name"`
 	Place      string      `json:"place" enum:"message,43,125"`
 	Classes    []string    `json:"classes"`
@@ -115,6 +116,7 @@ type ListEdit struct {
 
 // List is a named set of hardware addresses or identifiers.
 type List struct {
+	ID      int64    `json:"id" doc:"Stays the same whatever it is called"`
 	Name    string   `json:"name"`
 	Entries []string `json:"entries"`
 	Rules   []string `json:"rules" doc:"Rules that look into it"`
@@ -137,6 +139,7 @@ type RuleEdit struct {
 
 // Rule says which clients it fits and what they get or are refused.
 type Rule struct {
+	ID      int64      `json:"id" doc:"Stays the same whatever it is called"`
 	Name    string     `json:"name"`
 	Scope   string     `json:"scope" doc:"Empty for a rule of the defaults"`
 	Order   int        `json:"order"`
@@ -186,6 +189,7 @@ type TrialEdit struct {
 // Trial is an exchange that the service makes as a client, to prove that a scope
 // is served.
 type Trial struct {
+	ID       int64        `json:"id" doc:"Stays the same whatever it is called"`
 	Name     string       `json:"name"`
 	Scope    string       `json:"scope"`
 	Hardware string       `json:"hardware"`

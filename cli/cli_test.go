@@ -56,7 +56,7 @@ func (f *fake) run(t *testing.T, args ...string) (stdout, stderr string, code in
 }
 
 func TestFlagsStandAnywhere(t *testing.T) {
-	f := &fake{answers: map[string]any{"GET /api/leases": api.LeasePage{Leases: []api.Lease{{Address: "10.0.0.1", Status: "active", Hostname: "=x"}}, Total: 1}}}
+	f := &fake{answers: map[string]any{"GET /api/leases": api.Page[api.Lease]{Items: []api.Lease{{Address: "10.0.0.1", Status: "active", Hostname: "=x"}}, Total: 1}}}
 	for _, args := range [][]string{
 		{"lease", "list", "card", "--scope", "looms", "--csv"}, {"lease", "list", "--scope=looms", "card", "--csv"}, {"--csv", "lease", "list", "--scope", "looms", "card"},
 	} {
@@ -75,7 +75,7 @@ func TestPagesAreFollowed(t *testing.T) {
 	page := 0
 	server := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		page++
-		p := api.LeasePage{Leases: []api.Lease{{Address: "10.0.0." + string(rune('0'+page))}}}
+		p := api.Page[api.Lease]{Items: []api.Lease{{Address: "10.0.0." + string(rune('0'+page))}}}
 		if page < 3 {
 			p.Next = "more"
 		}

@@ -95,7 +95,7 @@ func (k *call) leases(q client.LeaseQuery, limit int) ([]api.Lease, error) {
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, page.Leases...)
+		list = append(list, page.Items...)
 		if page.Next == "" || limit > 0 && len(list) >= limit {
 			return list, nil
 		}

@@ -135,7 +135,7 @@ func TestTracePrints(t *testing.T) {
 	at := time.Date(2026, 11, 23, 9, 30, 0, 123e6, time.UTC)
 	x := api.Exchange{Seq: 7, At: at, Type: "REQUEST", Hardware: "02:00:00:00:00:01", Hostname: "loom", Relay: "10.0.0.2", Circuit: "eth7", Text: "acknowledged 10.0.0.9", Fate: "sent", Millis: 2.345, Trail: []string{"a step"},
 		Request: api.Decoded{Type: "REQUEST", Size: 300}, Reply: &api.Decoded{Type: "ACK", Size: 301}}
-	f := &fake{answers: map[string]any{"GET /api/exchanges": api.Exchanges{List: []api.Exchange{x}, Last: 7}}}
+	f := &fake{answers: map[string]any{"GET /api/exchanges": api.Page[api.Exchange]{Items: []api.Exchange{x}, Next: "7"}}}
 	out, _, _ := f.run(t, "trace", "--client", "loom", "--outcome", "acknowledged", "--wide")
 	for _, text := range []string{":00.123  REQUEST", "02:00:00:00:00:01  loom", "via 10.0.0.2 eth7", "→ acknowledged 10.0.0.9  [2.3 ms]"} {
 		if !strings.Contains(out, text) {
@@ -159,7 +159,7 @@ func TestTracePrints(t *testing.T) {
 }
 
 func TestPreflightFails(t *testing.T) {
-	f := &fake{answers: map[string]any{"POST /api/preflight": []api.Check{{Name: "clock", Status: "good", Text: "fine"}, {Name: "port 67", Status: "trouble", Text: "taken", Mend: "free it"}}}}
+	f := &fake{answers: map[string]any{"POST /api/preflight": api.Page[api.Check]{Items: []api.Check{{Name: "clock", Status: "good", Text: "fine"}, {Name: "port 67", Status: "trouble", Text: "taken", Mend: "free it"}}}}}
 	out, errs, code := f.run(t, "preflight")
 	if code != ExitRefused || !strings.Contains(out, "BAD    port 67  taken  free it") || !strings.Contains(errs, "trouble") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)

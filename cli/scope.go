@@ -247,7 +247,7 @@ func moment(text string) (time.Time, error) {
 	return time.Now().Add(d + time.Duration(days)*24*time.Hour).Truncate(time.Second), nil
 }
 
-func count[T int | uint64](n T) string { return fmt.Sprint(n) }
+func count[T int | uint64 | api.Count](n T) string { return fmt.Sprint(n) }
 
 // used is the part of the pools that cannot be handed out now.
 func used(u api.Usage) string {

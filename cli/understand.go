@@ -126,18 +126,18 @@ func traceCommand() command {
 				}
 				if k.json || k.csv {
 					t := newTable("At", "Type", "Hardware", "Host name", "Relay", "Circuit", "Outcome", "Reason", "Address", "Scope", "Fate", "Millis")
-					for _, x := range list.List {
+					for _, x := range list.Items {
 						t.row(x.At.Format(time.RFC3339Nano), x.Type, x.Hardware, x.Hostname, x.Relay, x.Circuit, x.Outcome, x.Reason, x.Address, x.Scope, x.Fate, fmt.Sprintf("%.2f", x.Millis))
 					}
 					if k.csv {
 						return t.csv(k.out)
 					}
-					return k.show(list.List, t, "")
+					return k.show(list.Items, t, "")
 				}
-				if len(list.List) == 0 {
+				if len(list.Items) == 0 {
 					fmt.Fprintln(k.out, "No message that is remembered fits.")
 				}
-				for _, x := range list.List {
+				for _, x := range list.Items {
 					k.exchange(x, *long)
 				}
 				return nil
@@ -158,7 +158,7 @@ func (k *call) follow(q client.ExchangeQuery, long bool) error {
 		if err != nil {
 			return err
 		}
-		for _, x := range list.List {
+		for _, x := range list.Items {
 			if k.json {
 				if err := json.NewEncoder(k.out).Encode(x); err != nil {
 					return err
@@ -167,7 +167,7 @@ func (k *call) follow(q client.ExchangeQuery, long bool) error {
 			}
 			k.exchange(x, long)
 		}
-		q.Since, q.Limit = max(list.Last, 1), 5000
+		q.After, q.Limit = list.Next, 5000
 		select {
 		case <-k.ctx.Done():
 			return nil
@@ -419,7 +419,7 @@ func staleCommand() command {
 					return err
 				}
 				t := newTable("Address", "Hardware", "Host name", "Scope", "Renews", "Can be nudged", "Note")
-				for _, x := range s.List {
+				for _, x := range s.Items {
 					nudge, note := "no", ""
 					if x.Lease.CanNudge {
 						nudge = "yes"
@@ -429,10 +429,10 @@ func staleCommand() command {
 					}
 					t.row(x.Lease.Address, x.Lease.Hardware, x.Lease.Hostname, x.Lease.Scope, k.when(x.Renews), nudge, note)
 				}
-				if err := k.show(s, t, fmt.Sprintf("No client holds old options (%d active).", s.Active)); err != nil || k.json || k.csv || s.Stale == 0 {
+				if err := k.show(s, t, fmt.Sprintf("No client holds old options (%d active).", s.Active)); err != nil || k.json || k.csv || s.Total == 0 {
 					return err
 				}
-				fmt.Fprintf(k.out, "\n%d of %d active clients hold old options; %d of them can be nudged.\n", s.Stale, s.Active, s.CanNudge)
+				fmt.Fprintf(k.out, "\n%d of %d active clients hold old options; %d of them can be nudged.\n", s.Total, s.Active, s.CanNudge)
 				return nil
 			}
 		}}

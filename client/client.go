@@ -111,6 +111,24 @@ func get[T any](ctx context.Context, c *Client, path string, query url.Values) (
 	return out, err
 }
 
+// items reads a list, all its pages. A limit among the query bounds it.
+func items[T any](ctx context.Context, c *Client, path string, query url.Values) (out []T, err error) {
+	for {
+		page, err := get[api.Page[T]](ctx, c, path, query)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, page.Items...)
+		if page.Next == "" || query.Has("limit") {
+			return out, nil
+		}
+		if query == nil {
+			query = url.Values{}
+		}
+		query.Set("after", page.Next)
+	}
+}
+
 // Status is the state of the service.
 func (c *Client) Status(ctx context.Context) (api.Status, error) {
 	return get[api.Status](ctx, c, "/api/status", nil)
@@ -136,7 +154,7 @@ func (c *Client) ClearLeases(ctx context.Context, r api.ClearRequest) (out api.C
 
 // Tokens lists API tokens.
 func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
-	return get[[]api.Token](ctx, c, "/api/tokens", nil)
+	return items[api.Token](ctx, c, "/api/tokens", nil)
 }
 
 // AddToken makes an API token.
@@ -172,7 +190,7 @@ func (c *Client) Trust(file string) error {
 
 // Scopes lists scopes; search and sort may be empty.
 func (c *Client) Scopes(ctx context.Context, search, sort string) ([]api.Scope, error) {
-	return get[[]api.Scope](ctx, c, "/api/scopes", values("search", search, "sort", sort, "limit", "10000"))
+	return items[api.Scope](ctx, c, "/api/scopes", values("search", search, "sort", sort))
 }
 
 // Scope is one scope.
@@ -182,12 +200,12 @@ func (c *Client) Scope(ctx context.Context, name string) (api.Scope, error) {
 
 // Links lists links.
 func (c *Client) Links(ctx context.Context) ([]api.Link, error) {
-	return get[[]api.Link](ctx, c, "/api/links", nil)
+	return items[api.Link](ctx, c, "/api/links", nil)
 }
 
 // Reservations lists reservations; scope and search may be empty.
 func (c *Client) Reservations(ctx context.Context, scope, search string) ([]api.Reservation, error) {
-	return get[[]api.Reservation](ctx, c, "/api/reservations", values("scope", scope, "search", search, "limit", "100000"))
+	return items[api.Reservation](ctx, c, "/api/reservations", values("scope", scope, "search", search))
 }
 
 // Defaults are the plan's defaults.
@@ -197,12 +215,12 @@ func (c *Client) Defaults(ctx context.Context) (api.Defaults, error) {
 
 // Options lists the options that are set; scope may be empty.
 func (c *Client) Options(ctx context.Context, scope string) ([]api.OptionAt, error) {
-	return get[[]api.OptionAt](ctx, c, "/api/options", values("scope", scope))
+	return items[api.OptionAt](ctx, c, "/api/options", values("scope", scope))
 }
 
 // Codes searches the codebook.
 func (c *Client) Codes(ctx context.Context, search string) ([]api.Code, error) {
-	return get[[]api.Code](ctx, c, "/api/codes", values("search", search))
+	return items[api.Code](ctx, c, "/api/codes", values("search", search))
 }
 
 // post sends a value and gives the answer.
@@ -219,16 +237,13 @@ func (c *Client) Explain(ctx context.Context, ask api.Ask) (api.Explanation, err
 
 // ExchangeQuery filters recent messages; empty fields do not.
 type ExchangeQuery struct {
-	Since                                  uint64
+	After                                  string // the Next of an earlier answer
 	Client, Address, Scope, Relay, Outcome string
 	Limit                                  int
 }
 
 func (q ExchangeQuery) values() url.Values {
-	v := values("client", q.Client, "address", q.Address, "scope", q.Scope, "relay", q.Relay, "outcome", q.Outcome)
-	if q.Since > 0 {
-		v.Set("since", strconv.FormatUint(q.Since, 10))
-	}
+	v := values("after", q.After, "client", q.Client, "address", q.Address, "scope", q.Scope, "relay", q.Relay, "outcome", q.Outcome)
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}
@@ -236,8 +251,8 @@ func (q ExchangeQuery) values() url.Values {
 }
 
 // Exchanges lists recent messages with what was decided about them.
-func (c *Client) Exchanges(ctx context.Context, q ExchangeQuery) (api.Exchanges, error) {
-	return get[api.Exchanges](ctx, c, "/api/exchanges", q.values())
+func (c *Client) Exchanges(ctx context.Context, q ExchangeQuery) (api.Page[api.Exchange], error) {
+	return get[api.Page[api.Exchange]](ctx, c, "/api/exchanges", q.values())
 }
 
 // Capture gives recent messages as a capture file.
@@ -254,7 +269,7 @@ func (c *Client) Given(ctx context.Context, address string) (api.GivenOptions, e
 
 // Unmet lists options that clients ask for and nobody set.
 func (c *Client) Unmet(ctx context.Context) ([]api.UnmetOption, error) {
-	return get[[]api.UnmetOption](ctx, c, "/api/unmet", nil)
+	return items[api.UnmetOption](ctx, c, "/api/unmet", nil)
 }
 
 // Stale lists clients that hold old options; scope may be empty.
@@ -269,7 +284,7 @@ func (c *Client) Nudge(ctx context.Context, r api.NudgeRequest) (api.Nudged, err
 
 // Rules lists rules; scope may be empty.
 func (c *Client) Rules(ctx context.Context, scope string) ([]api.Rule, error) {
-	return get[[]api.Rule](ctx, c, "/api/rules", values("scope", scope))
+	return items[api.Rule](ctx, c, "/api/rules", values("scope", scope))
 }
 
 // TryRule says whom a condition would fit.
@@ -279,32 +294,32 @@ func (c *Client) TryRule(ctx context.Context, r api.RuleTry) (api.RuleTried, err
 
 // Variables lists what a condition can ask of a request.
 func (c *Client) Variables(ctx context.Context) ([]api.RuleVariable, error) {
-	return get[[]api.RuleVariable](ctx, c, "/api/rules/variables", nil)
+	return items[api.RuleVariable](ctx, c, "/api/rules/variables", nil)
 }
 
 // Lists lists the named sets.
 func (c *Client) Lists(ctx context.Context) ([]api.List, error) {
-	return get[[]api.List](ctx, c, "/api/lists", nil)
+	return items[api.List](ctx, c, "/api/lists", nil)
 }
 
 // Codebooks lists own codebooks and those of vendors.
 func (c *Client) Codebooks(ctx context.Context) ([]api.Codebook, error) {
-	return get[[]api.Codebook](ctx, c, "/api/codebooks", nil)
+	return items[api.Codebook](ctx, c, "/api/codebooks", nil)
 }
 
 // Vendors lists the vendor classes seen.
 func (c *Client) Vendors(ctx context.Context) ([]api.Vendor, error) {
-	return get[[]api.Vendor](ctx, c, "/api/vendors", nil)
+	return items[api.Vendor](ctx, c, "/api/vendors", nil)
 }
 
 // Trials lists trials with their last results.
 func (c *Client) Trials(ctx context.Context) ([]api.Trial, error) {
-	return get[[]api.Trial](ctx, c, "/api/trials", nil)
+	return items[api.Trial](ctx, c, "/api/trials", nil)
 }
 
 // TrialResults lists the last results of a trial, newest first.
 func (c *Client) TrialResults(ctx context.Context, name string) ([]api.TrialResult, error) {
-	return get[[]api.TrialResult](ctx, c, "/api/trials/"+url.PathEscape(name)+"/results", nil)
+	return items[api.TrialResult](ctx, c, "/api/trials/"+url.PathEscape(name)+"/results", nil)
 }
 
 // RunTrial makes one trial.
@@ -319,12 +334,13 @@ func (c *Client) Listening(ctx context.Context) (api.Listening, error) {
 
 // Relays lists relays.
 func (c *Client) Relays(ctx context.Context) ([]api.Relay, error) {
-	return get[[]api.Relay](ctx, c, "/api/relays", nil)
+	return items[api.Relay](ctx, c, "/api/relays", nil)
 }
 
 // Preflight looks at the server's host again.
 func (c *Client) Preflight(ctx context.Context) ([]api.Check, error) {
-	return post[[]api.Check](ctx, c, "/api/preflight", nil)
+	page, err := post[api.Page[api.Check]](ctx, c, "/api/preflight", nil)
+	return page.Items, err
 }
 
 // LeaseQuery says which leases to list, and how.
@@ -336,7 +352,7 @@ type LeaseQuery struct {
 }
 
 // Leases gives one page of the lease table.
-func (c *Client) Leases(ctx context.Context, q LeaseQuery) (api.LeasePage, error) {
+func (c *Client) Leases(ctx context.Context, q LeaseQuery) (api.Page[api.Lease], error) {
 	v := values("search", q.Search, "scope", q.Scope, "sort", q.Sort, "after", q.After, "status", strings.Join(q.Status, ","))
 	if q.Desc {
 		v.Set("desc", "true")
@@ -344,7 +360,7 @@ func (c *Client) Leases(ctx context.Context, q LeaseQuery) (api.LeasePage, error
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}
-	return get[api.LeasePage](ctx, c, "/api/leases", v)
+	return get[api.Page[api.Lease]](ctx, c, "/api/leases", v)
 }
 
 // Lease is one lease.
@@ -369,7 +385,7 @@ func (c *Client) History(ctx context.Context, q HistoryQuery) ([]api.LeaseEvent,
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}
-	return get[[]api.LeaseEvent](ctx, c, "/api/history", v)
+	return items[api.LeaseEvent](ctx, c, "/api/history", v)
 }
 
 // EndLease ends a lease, or only says what would happen.
@@ -389,12 +405,12 @@ func (c *Client) finish(ctx context.Context, address, how string, dryRun bool) (
 
 // Unserved lists the clients that go without.
 func (c *Client) Unserved(ctx context.Context, search, reason string) ([]api.Unserved, error) {
-	return get[[]api.Unserved](ctx, c, "/api/unserved", values("search", search, "reason", reason))
+	return items[api.Unserved](ctx, c, "/api/unserved", values("search", search, "reason", reason))
 }
 
 // Revisions lists revisions of the plan, newest first.
 func (c *Client) Revisions(ctx context.Context, before int64, limit int) ([]api.Revision, error) {
-	return get[[]api.Revision](ctx, c, "/api/plan/revisions", values("before", strconv.FormatInt(before, 10), "limit", strconv.Itoa(limit)))
+	return items[api.Revision](ctx, c, "/api/plan/revisions", values("after", strconv.FormatInt(before, 10), "limit", strconv.Itoa(limit)))
 }
 
 // Revision is one revision of the plan.

@@ -59,7 +59,7 @@ func TestQueries(t *testing.T) {
 		"GET /api/scopes/a%2Fb Bearer secret":                        func() error { _, err := c.Scope(ctx, "a/b"); return err },
 		"POST /api/leases/10.0.0.1/end?dryRun=true Bearer secret":    func() error { _, err := c.EndLease(ctx, "10.0.0.1", true); return err },
 		"POST /api/leases/10.0.0.1/clear?dryRun=false Bearer secret": func() error { _, err := c.ClearLease(ctx, "10.0.0.1", false); return err },
-		"GET /api/exchanges?outcome=refused&since=7 Bearer secret":   func() error { _, err := c.Exchanges(ctx, ExchangeQuery{Since: 7, Outcome: "refused"}); return err },
+		"GET /api/exchanges?after=7&outcome=refused Bearer secret":   func() error { _, err := c.Exchanges(ctx, ExchangeQuery{After: "7", Outcome: "refused"}); return err },
 		"GET /api/plan/revisions/3 Bearer secret":                    func() error { _, err := c.Revision(ctx, 3); return err },
 	} {
 		if err := do(); err != nil || got != want {

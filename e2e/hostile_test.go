@@ -427,7 +427,7 @@ func TestHostileTexts(t *testing.T) {
 	}{
 		{"GET", "/api/leases?search=a%00b", "", "U+0000", 422},
 		{"GET", "/api/history?hostname=a%00b", "", "U+0000", 422},
-		{"GET", "/api/exchanges?since=18446744073709551615", "", `"list":[]`, 200},
+		{"GET", "/api/exchanges?after=18446744073709551615", "", `"items":[]`, 200},
 		{"POST", "/api/plan/changes", `{"edits":[{"op":"add","kind":"list","name":"a","name":"b","list":{}}]}`, "given twice", 422},
 		{"POST", "/api/plan/changes", `{"edits":[{"op":"add","kind":"list","name":"a","list":{"note":"\u0000"}}]}`, "edits.0.list.note", 422},
 		{"POST", "/api/plan/changes", `{"edits":[{"op":"add","kind":"list","name":"<b>","list":{}}]}`, "cannot be a name", 422},

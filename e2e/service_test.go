@@ -285,21 +285,28 @@ func TestAccess(t *testing.T) {
 	if err := json.Unmarshal([]byte(doc), &openapi); err != nil || !strings.HasPrefix(openapi.OpenAPI, "3.1") || len(openapi.Paths) < 15 {
 		t.Fatalf("the OpenAPI document is not one: %v %.200s", err, doc)
 	}
-	for path, methods := range openapi.Paths {
-		path = strings.NewReplacer("{address}", "10.0.0.1", "{name}", "x", "{number}", "1").Replace(path)
-		for method := range methods {
-			method = strings.ToUpper(method)
-			if method == "POST" && path == "/api/session" {
-				continue
-			}
-			for _, h := range [][]string{{}, {"Authorization", "Bearer yp_wrong"}, {"Cookie", "yarnpost_session=wrong"}} {
-				resp, body := request(method, path, "", h...)
-				if resp.StatusCode != 401 || resp.Header.Get("Content-Type") != "application/problem+json" {
-					t.Errorf("%s %s with %v: %d %s", method, path, h, resp.StatusCode, body)
+	each := func(do func(needs, method, path string)) {
+		for path, methods := range openapi.Paths {
+			path = strings.NewReplacer("{address}", "10.0.0.1", "{name}", "x", "{number}", "1").Replace(path)
+			for method, about := range methods {
+				var o struct {
+					Needs string `json:"x-needs"`
 				}
+				if err := json.Unmarshal(about, &o); err != nil || o.Needs == "" {
+					t.Errorf("%s %s does not say what it needs of its caller (%v)", method, path, err)
+				}
+				do(o.Needs, strings.ToUpper(method), path)
 			}
 		}
 	}
+	each(func(needs, method, path string) {
+		for _, h := range [][]string{{}, {"Authorization", "Bearer yp_wrong"}, {"Cookie", "yarnpost_session=wrong"}} {
+			resp, body := request(method, path, "", h...)
+			if open := resp.StatusCode != 401; open != (needs == "nothing") || resp.Header.Get("Content-Type") != "application/problem+json" {
+				t.Errorf("%s %s, which needs %s, with %v: %d %s", method, path, needs, h, resp.StatusCode, body)
+			}
+		}
+	})
 	for path, status := range map[string]int{"/api/nothing": 404, "/api/scopes/none": 404, "/api/leases?sort=colour": 422, "/api/leases?after=junk": 422, "/api/status": 200} {
 		if resp, body := request("GET", path, "", "Authorization", bearer); resp.StatusCode != status || status != 200 && !strings.Contains(body, "detail") {
 			t.Errorf("GET %s: %d %s", path, resp.StatusCode, body)
@@ -333,9 +340,14 @@ func TestAccess(t *testing.T) {
 		}
 	}
 	cookie, _, _ = strings.Cut(cookie, ";")
-	if resp, _ := request("GET", "/api/status", "", "Cookie", cookie); resp.StatusCode != 403 {
-		t.Errorf("the one-time password opens the API: %d", resp.StatusCode)
-	}
+	each(func(needs, method, path string) {
+		if needs == "self" && method == "DELETE" || needs == "nothing" {
+			return
+		}
+		if resp, body := request(method, path, "", "Cookie", cookie); (resp.StatusCode == 403) == (needs == "self") {
+			t.Errorf("with the one-time password, %s %s, which needs %s: %d %s", method, path, needs, resp.StatusCode, body)
+		}
+	})
 	change := fmt.Sprintf(`{"old":%q,"new":"a better one"}`, strings.TrimSpace(string(password)))
 	if resp, _ := request("POST", "/api/password", change, "Cookie", cookie, "Sec-Fetch-Site", "cross-site"); resp.StatusCode != 403 {
 		t.Errorf("another site may change the password: %d", resp.StatusCode)
@@ -430,7 +442,7 @@ func TestChangesAndPages(t *testing.T) {
 				if err != nil || page.Total != 60 {
 					t.Fatalf("%s: total %d, %v", order, page.Total, err)
 				}
-				for _, l := range page.Leases {
+				for _, l := range page.Items {
 					if seen[l.Address] {
 						t.Fatalf("sorted by %s, %s comes twice", order, l.Address)
 					}

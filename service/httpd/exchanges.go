@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"net"
 	"net/netip"
+	"strconv"
 	"strings"
 	"time"
 
@@ -24,7 +25,7 @@ import (
 
 // exchangeQuery filters recent messages.
 type exchangeQuery struct {
-	Since   uint64 `query:"since" doc:"Only what happened behind this number"`
+	After   uint64 `query:"after" doc:"Only what happened behind this number"`
 	Client  string `query:"client" doc:"Part of hardware address, identifier or host name"`
 	Address string `query:"address" doc:"Address concerned"`
 	Scope   string `query:"scope"`
@@ -67,16 +68,16 @@ func (q *exchangeQuery) keep() (func(*observe.Exchange) bool, error) {
 	}, nil
 }
 
-func (s *Server) exchanges(q *exchangeQuery) (*body[api.Exchanges], error) {
+func (s *Server) exchanges(q *exchangeQuery) (*body[api.Page[api.Exchange]], error) {
 	keep, err := q.keep()
 	if err != nil {
 		return nil, failure(err)
 	}
-	list, last := s.node.Engine().Talk().Since(q.Since, q.Limit, keep)
+	list, last := s.node.Engine().Talk().Since(q.After, q.Limit, keep)
 	p := s.node.Engine().Plan()
-	out := api.Exchanges{List: []api.Exchange{}, Last: last}
+	out := api.Page[api.Exchange]{Items: []api.Exchange{}, Total: len(list), Next: strconv.FormatUint(last, 10), Revision: p.Revision}
 	for i := range list {
-		out.List = append(out.List, exchangeView(p, &list[i]))
+		out.Items = append(out.Items, exchangeView(p, &list[i]))
 	}
 	return respond(out, nil)
 }
@@ -116,7 +117,7 @@ func (s *Server) capture(q *exchangeQuery) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, _ := s.node.Engine().Talk().Since(q.Since, q.Limit, keep)
+	list, _ := s.node.Engine().Talk().Since(q.After, q.Limit, keep)
 	var b bytes.Buffer
 	w := pcapgo.NewWriter(&b)
 	if err := w.WriteFileHeader(65535, layers.LinkTypeEthernet); err != nil {

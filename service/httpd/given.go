@@ -99,13 +99,13 @@ func (s *Server) stale(scope string) (api.StaleLeases, error) {
 		return api.StaleLeases{}, err
 	}
 	p := s.node.Engine().Plan()
-	out := api.StaleLeases{Active: active, Stale: len(list), List: []api.StaleLease{}}
+	out := api.StaleLeases{Page: api.Page[api.StaleLease]{Items: []api.StaleLease{}, Total: len(list), Revision: p.Revision}, Active: active}
 	for i, x := range list {
 		if x.Nudge {
 			out.CanNudge++
 		}
 		if i < 1000 {
-			out.List = append(out.List, api.StaleLease{Lease: leaseView(p, x.Lease), Renews: x.Renews.UTC(), Moves: x.NotGiven})
+			out.Items = append(out.Items, api.StaleLease{Lease: leaseView(p, x.Lease), Renews: x.Renews.UTC(), Moves: x.NotGiven})
 		}
 	}
 	return out, nil

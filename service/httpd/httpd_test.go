@@ -155,12 +155,15 @@ func TestOpenAPIDocument(t *testing.T) {
 	for path, item := range doc.Paths {
 		for _, o := range []any{item.Get, item.Post, item.Delete, item.Put, item.Patch} {
 			b, _ := json.Marshal(o)
-			var op struct{ OperationID, Summary string }
+			var op struct {
+				OperationID, Summary string
+				Needs                need `json:"x-needs"`
+			}
 			if string(b) == "null" || json.Unmarshal(b, &op) != nil {
 				continue
 			}
-			if op.OperationID == "" || op.Summary == "" || seen[op.OperationID] {
-				t.Errorf("%s: id %q, summary %q", path, op.OperationID, op.Summary)
+			if op.OperationID == "" || op.Summary == "" || seen[op.OperationID] || op.Needs == "" {
+				t.Errorf("%s: id %q, summary %q, needs %q", path, op.OperationID, op.Summary, op.Needs)
 			}
 			seen[op.OperationID] = true
 		}
@@ -213,5 +216,37 @@ func TestLeasePages(t *testing.T) {
 				t.Errorf("by %s, descending %v: %d rows of %d addresses, want %d", sort, desc, len(all), len(seen), found)
 			}
 		}
+	}
+}
+
+// Lists come in pages, and no number travels that a reader of JSON would round.
+func TestPages(t *testing.T) {
+	list := []int{1, 2, 3, 4, 5}
+	var got []int
+	after := ""
+	for range 10 {
+		p, err := pageOf(list, after, 2)
+		if err != nil || p.Total != 5 {
+			t.Fatal(p, err)
+		}
+		got = append(got, p.Items...)
+		if after = p.Next; after == "" {
+			break
+		}
+	}
+	if !slices.Equal(got, list) {
+		t.Errorf("the pages are %v", got)
+	}
+	for _, bad := range []string{"x", "-1", "99999999999999999999"} {
+		if _, err := pageOf(list, bad, 2); err == nil {
+			t.Errorf("after %q gives a page", bad)
+		}
+	}
+	if p, err := pageOf(list, "77", 2); err != nil || len(p.Items) != 0 || p.Next != "" {
+		t.Errorf("beyond the end there is %+v, %v", p, err)
+	}
+	b, _ := json.Marshal([]api.Count{0, 5, api.MostCount, api.MostCount + 1, 1<<64 - 1})
+	if string(b) != "[0,5,9007199254740991,9007199254740991,9007199254740991]" {
+		t.Errorf("counts travel as %s", b)
 	}
 }

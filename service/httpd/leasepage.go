@@ -85,13 +85,13 @@ func (g *leasePage) trim() {
 const walkers = 2
 
 // leases finds one page of the lease table.
-func (s *Server) leases(q *leaseQuery) (api.LeasePage, error) {
+func (s *Server) leases(q *leaseQuery) (api.Page[api.Lease], error) {
 	p := s.node.Engine().Plan()
 	var scope plan.ID
 	if q.Scope != "" {
 		v := p.ScopeNamed(q.Scope)
 		if v == nil {
-			return api.LeasePage{}, unknown("scope", q.Scope)
+			return api.Page[api.Lease]{}, unknown("scope", q.Scope)
 		}
 		scope = v.ID
 	}
@@ -100,7 +100,7 @@ func (s *Server) leases(q *leaseQuery) (api.LeasePage, error) {
 		var c cursor
 		raw, err := base64.RawURLEncoding.DecodeString(q.After)
 		if err != nil || json.Unmarshal(raw, &c) != nil {
-			return api.LeasePage{}, refused("after is not the next of an earlier page")
+			return api.Page[api.Lease]{}, refused("after is not the next of an earlier page")
 		}
 		after = &row{&lease.Lease{Prefix: lease.Host(c.Addr)}, string(c.Key), c.Num}
 	}
@@ -116,7 +116,7 @@ func (s *Server) leases(q *leaseQuery) (api.LeasePage, error) {
 		all.best, all.total = append(all.best, g.best...), all.total+g.total
 	}
 	all.trim()
-	out := api.LeasePage{Leases: []api.Lease{}, Total: all.total}
+	out := api.Page[api.Lease]{Items: []api.Lease{}, Total: all.total, Revision: p.Revision}
 	for i, r := range all.best {
 		if i == q.Limit {
 			last := all.best[i-1]
@@ -127,7 +127,7 @@ func (s *Server) leases(q *leaseQuery) (api.LeasePage, error) {
 			out.Next = base64.RawURLEncoding.EncodeToString(c)
 			break
 		}
-		out.Leases = append(out.Leases, leaseView(p, r.lease))
+		out.Items = append(out.Items, leaseView(p, r.lease))
 	}
 	return out, nil
 }

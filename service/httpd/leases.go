@@ -36,10 +36,10 @@ type addressed struct {
 }
 
 func (s *Server) registerLeases(a huma.API) {
-	huma.Register(a, op("list-leases", http.MethodGet, "/api/leases", "The lease table", "leases"), func(_ context.Context, in *leaseQuery) (*body[api.LeasePage], error) {
+	huma.Register(a, op("list-leases", http.MethodGet, "/api/leases", "The lease table", "leases", needSee), func(_ context.Context, in *leaseQuery) (*body[api.Page[api.Lease]], error) {
 		return respond(s.leases(in))
 	})
-	huma.Register(a, op("show-lease", http.MethodGet, "/api/leases/{address}", "One lease", "leases"), func(_ context.Context, in *addressed) (*body[api.Lease], error) {
+	huma.Register(a, op("show-lease", http.MethodGet, "/api/leases/{address}", "One lease", "leases", needSee), func(_ context.Context, in *addressed) (*body[api.Lease], error) {
 		at, err := addr.ParseAddr(in.Address)
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -59,7 +59,7 @@ func (s *Server) registerLeases(a huma.API) {
 		{"clear-lease", "clear", "Clear an abandoned or kept address, so that it can be handed out again", "is cleared", "would be cleared", s.node.ClearAddress},
 	}
 	for _, e := range endings {
-		huma.Register(a, op(e.id, http.MethodPost, "/api/leases/{address}/"+e.path, e.summary, "leases"), func(ctx context.Context, in *struct {
+		huma.Register(a, op(e.id, http.MethodPost, "/api/leases/{address}/"+e.path, e.summary, "leases", needClients), func(ctx context.Context, in *struct {
 			Address string `path:"address"`
 			DryRun  bool   `query:"dryRun" doc:"Only say what would happen"`
 		}) (*body[api.Ended], error) {
@@ -81,14 +81,14 @@ func (s *Server) registerLeases(a huma.API) {
 			return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.node.Engine().Plan(), x.Lease), Text: text}, nil)
 		})
 	}
-	huma.Register(a, op("clear-leases", http.MethodPost, "/api/leases/clear", "Clear many abandoned addresses; those that still answer stay", "leases"), func(ctx context.Context, in *body[api.ClearRequest]) (*body[api.Cleared], error) {
+	huma.Register(a, op("clear-leases", http.MethodPost, "/api/leases/clear", "Clear many abandoned addresses; those that still answer stay", "leases", needClients), func(ctx context.Context, in *body[api.ClearRequest]) (*body[api.Cleared], error) {
 		return respond(s.clearMany(ctx, in.Body))
 	})
-	huma.Register(a, op("list-unserved", http.MethodGet, "/api/unserved", "Clients that ask and get nothing, or a refusal; latest first", "leases"), func(_ context.Context, in *struct {
+	huma.Register(a, op("list-unserved", http.MethodGet, "/api/unserved", "Clients that ask and get nothing, or a refusal; latest first", "leases", needSee), func(_ context.Context, in *struct {
 		Search string `query:"search" doc:"Part of hardware address, host name, vendor, relay, scope or reason"`
 		Reason string `query:"reason"`
-	}) (*body[[]api.Unserved], error) {
-		return respond(s.unserved(in.Search, in.Reason), nil)
+	}) (*body[api.Page[api.Unserved]], error) {
+		return listed(s, s.unserved(in.Search, in.Reason))
 	})
 }
 
@@ -191,7 +191,7 @@ type historyQuery struct {
 	Limit    int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }
 
-func (s *Server) history(ctx context.Context, q *historyQuery) (*body[[]api.LeaseEvent], error) {
+func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[api.LeaseEvent]], error) {
 	past := store.Past{Before: q.Before, Limit: q.Limit, Hostname: q.Hostname}
 	var err error
 	if q.Address != "" {
@@ -227,5 +227,5 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[[]api.Leas
 		out = append(out, api.LeaseEvent{At: e.At.UTC(), Address: l.Address, Vendor: e.Vendor, Status: l.Status, Hardware: l.Hardware, Identifier: l.Identifier, Hostname: l.Hostname,
 			Since: e.Since.Std(), Expires: expiry(e.Expires), Relay: l.Relay, Circuit: l.Circuit})
 	}
-	return respond(out, nil)
+	return listed(s, out)
 }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/netip"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -24,7 +25,7 @@ import (
 const changeOctets = 16 << 20
 
 func (s *Server) registerPlan(a huma.API) {
-	change := op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan")
+	change := op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan", needPlan)
 	change.MaxBodyBytes = changeOctets
 	huma.Register(a, change, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
@@ -48,25 +49,33 @@ func (s *Server) registerPlan(a huma.API) {
 		out.Resolved = append(out.Resolved, ed.resolved...)
 		return respond(out, nil)
 	})
-	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan"), func(ctx context.Context, in *struct {
-		Before int64 `query:"before" doc:"Only revisions below this one"`
-		Limit  int   `query:"limit" default:"50" minimum:"1" maximum:"500"`
-	}) (*body[[]api.Revision], error) {
-		return s.revisions(ctx, in.Before, in.Limit, listedLines)
+	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan", needSee), func(ctx context.Context, in *struct {
+		After int64 `query:"after" doc:"Where the page before ended: only revisions below this one"`
+		Limit int   `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	}) (*body[api.Page[api.Revision]], error) {
+		list, err := s.revisions(ctx, in.After, in.Limit, listedLines)
+		if err != nil {
+			return nil, err
+		}
+		out, err := listed(s, list)
+		if out.Body.Total = int(out.Body.Revision); len(list) == in.Limit && list[len(list)-1].Number > 1 {
+			out.Body.Next = strconv.FormatInt(list[len(list)-1].Number, 10)
+		}
+		return out, err
 	})
-	huma.Register(a, op("show-revision", http.MethodGet, "/api/plan/revisions/{number}", "One revision of the plan", "plan"), func(ctx context.Context, in *struct {
+	huma.Register(a, op("show-revision", http.MethodGet, "/api/plan/revisions/{number}", "One revision of the plan", "plan", needSee), func(ctx context.Context, in *struct {
 		Number int64 `path:"number" minimum:"1"`
 	}) (*body[api.Revision], error) {
 		list, err := s.revisions(ctx, in.Number+1, 1, 0)
 		if err != nil {
 			return nil, err
 		}
-		if len(list.Body) == 0 || list.Body[0].Number != in.Number {
+		if len(list) == 0 || list[0].Number != in.Number {
 			return nil, huma.Error404NotFound("there is no such revision; yarnpost plan history lists all")
 		}
-		return respond(list.Body[0], nil)
+		return respond(list[0], nil)
 	})
-	huma.Register(a, op("revert-revision", http.MethodPost, "/api/plan/revisions/{number}/revert", "Undo what one revision changed, as a new revision", "plan"), func(ctx context.Context, in *struct {
+	huma.Register(a, op("revert-revision", http.MethodPost, "/api/plan/revisions/{number}/revert", "Undo what one revision changed, as a new revision", "plan", needPlan), func(ctx context.Context, in *struct {
 		Number int64 `path:"number" minimum:"1"`
 		Body   api.Revert
 	}) (*body[api.ChangeResult], error) {
@@ -85,15 +94,15 @@ func (s *Server) registerPlan(a huma.API) {
 		}
 		return respond(s.changeView(c), nil)
 	})
-	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan"), func(_ context.Context, in *struct {
+	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan", needSee), func(_ context.Context, in *struct {
 		Search string `query:"search" doc:"Part of name, subnet, link or note"`
 		Sort   string `query:"sort" enum:"name,subnet,fullest" default:"name"`
 		Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
-		Offset int    `query:"offset" minimum:"0"`
-	}) (*body[[]api.Scope], error) {
-		return respond(s.scopes(in.Search, in.Sort, in.Limit, in.Offset), nil)
+		After  string `query:"after" doc:"Where the page before ended"`
+	}) (*body[api.Page[api.Scope]], error) {
+		return s.scopes(in.Search, in.Sort, in.After, in.Limit)
 	})
-	huma.Register(a, op("show-scope", http.MethodGet, "/api/scopes/{name}", "One scope", "plan"), func(_ context.Context, in *named) (*body[api.Scope], error) {
+	huma.Register(a, op("show-scope", http.MethodGet, "/api/scopes/{name}", "One scope", "plan", needSee), func(_ context.Context, in *named) (*body[api.Scope], error) {
 		p := s.node.Engine().Plan()
 		v := p.ScopeNamed(in.Name)
 		if v == nil {
@@ -101,45 +110,45 @@ func (s *Server) registerPlan(a huma.API) {
 		}
 		return respond(scopeView(p, v, s.node.Engine().Count(v.ID)), nil)
 	})
-	huma.Register(a, op("show-map", http.MethodGet, "/api/scopes/{name}/map", "Address map of a scope", "plan"), func(_ context.Context, in *named) (*body[[]api.Cell], error) {
+	huma.Register(a, op("show-map", http.MethodGet, "/api/scopes/{name}/map", "Address map of a scope", "plan", needSee), func(_ context.Context, in *named) (*body[api.Page[api.Cell]], error) {
 		p := s.node.Engine().Plan()
 		v := p.ScopeNamed(in.Name)
 		if v == nil {
 			return nil, failure(unknown("scope", in.Name))
 		}
-		return respond(s.cells(p, v), nil)
+		return listed(s, s.cells(p, v))
 	})
-	huma.Register(a, op("list-links", http.MethodGet, "/api/links", "Links with their scopes", "plan"), func(context.Context, *struct{}) (*body[[]api.Link], error) {
+	huma.Register(a, op("list-links", http.MethodGet, "/api/links", "Links with their scopes", "plan", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Link]], error) {
 		p := s.node.Engine().Plan()
 		out := []api.Link{}
 		for _, l := range p.Links() {
 			out = append(out, linkView(p, l))
 		}
-		return respond(out, nil)
+		return listed(s, out)
 	})
-	huma.Register(a, op("list-reservations", http.MethodGet, "/api/reservations", "Reservations by address", "plan"), func(_ context.Context, in *struct {
+	huma.Register(a, op("list-reservations", http.MethodGet, "/api/reservations", "Reservations by address", "plan", needSee), func(_ context.Context, in *struct {
 		Scope  string `query:"scope"`
 		Search string `query:"search" doc:"Part of name, host name, address, hardware address or note"`
 		Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"100000"`
-		Offset int    `query:"offset" minimum:"0"`
-	}) (*body[[]api.Reservation], error) {
-		return s.reservations(in.Scope, in.Search, in.Limit, in.Offset)
+		After  string `query:"after" doc:"Where the page before ended"`
+	}) (*body[api.Page[api.Reservation]], error) {
+		return s.reservations(in.Scope, in.Search, in.After, in.Limit)
 	})
-	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan"), func(context.Context, *struct{}) (*body[api.Defaults], error) {
+	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan", needSee), func(context.Context, *struct{}) (*body[api.Defaults], error) {
 		p := s.node.Engine().Plan()
 		d := p.Defaults
 		l := cmp.Or(d.Lease, plan.Duration(plan.DefaultLease))
 		return respond(api.Defaults{Lease: l.String(), Options: settingsView(p, d.Options), Identity: string(cmp.Or(d.Identity, plan.ByIdentifier)), Listening: d.Listening, Note: d.Note}, nil)
 	})
-	huma.Register(a, op("list-options", http.MethodGet, "/api/options", "Every option that is set, with the item it is set on", "options"), func(_ context.Context, in *struct {
+	huma.Register(a, op("list-options", http.MethodGet, "/api/options", "Every option that is set, with the item it is set on", "options", needSee), func(_ context.Context, in *struct {
 		Scope string `query:"scope" doc:"Only this scope and its reservations"`
-	}) (*body[[]api.OptionAt], error) {
-		return respond(s.options(in.Scope), nil)
+	}) (*body[api.Page[api.OptionAt]], error) {
+		return listed(s, s.options(in.Scope))
 	})
-	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options"), func(_ context.Context, in *struct {
+	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options", needSee), func(_ context.Context, in *struct {
 		Search string `query:"search" doc:"Code, or part of name or meaning"`
-	}) (*body[[]api.Code], error) {
-		return respond(s.codes(in.Search), nil)
+	}) (*body[api.Page[api.Code]], error) {
+		return listed(s, s.codes(in.Search))
 	})
 }
 
@@ -150,7 +159,7 @@ type named struct {
 // listedLines is how much a list of revisions shows of each.
 const listedLines = 30
 
-func (s *Server) revisions(ctx context.Context, before int64, limit, lines int) (*body[[]api.Revision], error) {
+func (s *Server) revisions(ctx context.Context, before int64, limit, lines int) ([]api.Revision, error) {
 	list, err := s.node.Store().Revisions(ctx, before, limit, lines)
 	if err != nil {
 		return nil, failure(err)
@@ -159,13 +168,36 @@ func (s *Server) revisions(ctx context.Context, before int64, limit, lines int) 
 	for _, r := range list {
 		out = append(out, api.Revision{Number: r.Number, At: r.At.UTC(), Author: r.Author, Reason: r.Reason, Items: r.Items, Lines: r.Length, Diff: linesView(r.Lines)})
 	}
-	return respond(out, nil)
+	return out, nil
 }
 
-// page cuts one page out of a list.
-func page[T any](list []T, offset, limit int) []T {
-	list = list[min(offset, len(list)):]
-	return list[:min(limit, len(list))]
+// listed answers with a whole list.
+func listed[T any](s *Server, items []T) (*body[api.Page[T]], error) {
+	return &body[api.Page[T]]{api.Page[T]{Items: items, Total: len(items), Revision: s.node.Engine().Plan().Revision}}, nil
+}
+
+// cut answers with one page of a list: from where the page before ended.
+func cut[T any](s *Server, list []T, after string, limit int) (*body[api.Page[T]], error) {
+	p, err := pageOf(list, after, limit)
+	p.Revision = s.node.Engine().Plan().Revision
+	return respond(p, err)
+}
+
+// pageOf is the page of a list behind another one's end.
+func pageOf[T any](list []T, after string, limit int) (p api.Page[T], err error) {
+	from := 0
+	if after != "" {
+		if from, err = strconv.Atoi(after); err != nil || from < 0 {
+			return p, refused("after is not the next of an earlier page")
+		}
+		from = min(from, len(list))
+	}
+	to := min(from+limit, len(list))
+	p.Items, p.Total = list[from:to], len(list)
+	if to < len(list) {
+		p.Next = strconv.Itoa(to)
+	}
+	return p, nil
 }
 
 // fits reports whether any of the texts has the part, whatever the case.
@@ -173,7 +205,7 @@ func fits(part string, texts ...string) bool {
 	return strings.Contains(strings.ToLower(strings.Join(texts, "\n")), strings.ToLower(strings.TrimSpace(part)))
 }
 
-func (s *Server) scopes(search, order string, limit, offset int) []api.Scope {
+func (s *Server) scopes(search, order, after string, limit int) (*body[api.Page[api.Scope]], error) {
 	e := s.node.Engine()
 	p := e.Plan()
 	out := []api.Scope{}
@@ -190,7 +222,7 @@ func (s *Server) scopes(search, order string, limit, offset int) []api.Scope {
 	case "fullest":
 		sort.SliceStable(out, func(i, j int) bool { return fullness(out[i]) > fullness(out[j]) })
 	}
-	return page(out, offset, limit)
+	return cut(s, out, after, limit)
 }
 
 // fullness is the part of a scope's pools that cannot be handed out now.
@@ -201,7 +233,7 @@ func fullness(s api.Scope) float64 {
 	return 1 - float64(s.Usage.Headroom)/float64(s.Usage.Size)
 }
 
-func (s *Server) reservations(scope, search string, limit, offset int) (*body[[]api.Reservation], error) {
+func (s *Server) reservations(scope, search, after string, limit int) (*body[api.Page[api.Reservation]], error) {
 	p := s.node.Engine().Plan()
 	var id plan.ID
 	if scope != "" {
@@ -219,13 +251,16 @@ func (s *Server) reservations(scope, search string, limit, offset int) (*body[[]
 	}
 	now := lease.At(s.node.Clock().Now())
 	out := []api.Reservation{}
-	list = page(list, offset, limit)
+	part, err := cut(s, list, after, limit)
+	if err != nil {
+		return nil, err
+	}
 	s.node.Engine().With(func(t *lease.Table) {
-		for _, r := range list {
+		for _, r := range part.Body.Items {
 			out = append(out, reservationView(p, r, t.At(r.Address), now))
 		}
 	})
-	return respond(out, nil)
+	return &body[api.Page[api.Reservation]]{api.Page[api.Reservation]{Items: out, Total: part.Body.Total, Next: part.Body.Next, Revision: p.Revision}}, nil
 }
 
 func (s *Server) options(scope string) []api.OptionAt {

@@ -38,15 +38,16 @@ const cookieName = "yarnpost_session"
 
 // Server is the HTTP side of a node.
 type Server struct {
-	node   *node.Node
-	access *Access
-	log    *slog.Logger
-	echo   *echo.Echo
-	server *http.Server
-	addr   net.Addr
-	secure bool
-	files  [2]string // certificate and key
-	pair   atomic.Pointer[tls.Certificate]
+	lenient map[string]need // operations that need less than others
+	node    *node.Node
+	access  *Access
+	log     *slog.Logger
+	echo    *echo.Echo
+	server  *http.Server
+	addr    net.Addr
+	secure  bool
+	files   [2]string // certificate and key
+	pair    atomic.Pointer[tls.Certificate]
 }
 
 // Time limits of a connection: for a request's head and body, for a reply that
@@ -135,7 +136,7 @@ func (s *Server) build() {
 	}))
 	e.Use(middleware.Gzip())
 	mux := http.NewServeMux()
-	NewAPI(mux, s)
+	s.lenient = lenient(NewAPI(mux, s).OpenAPI())
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "there is no "+r.Method+" "+r.URL.Path+"; /api/openapi.json lists what there is")
 	})
@@ -200,7 +201,7 @@ func who(ctx context.Context) store.Account {
 	return a
 }
 
-// guard lets nobody pass without a session or a token, but to sign in.
+// guard lets nobody pass without a session or a token, but to what needs neither.
 func (s *Server) guard(next http.Handler) http.Handler {
 	foreign := http.NewCrossOriginProtection()
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -210,7 +211,8 @@ func (s *Server) guard(next http.Handler) http.Handler {
 		}
 		from, _, _ := net.SplitHostPort(r.RemoteAddr)
 		r = r.WithContext(context.WithValue(r.Context(), sourceKey{}, from))
-		if r.Method == http.MethodPost && r.URL.Path == "/api/session" {
+		needs := s.lenient[r.Method+" "+r.URL.Path]
+		if needs == needNothing {
 			if err := foreign.Check(r); err != nil {
 				problem(w, http.StatusForbidden, "the request comes from another site")
 				return
@@ -236,7 +238,7 @@ func (s *Server) guard(next http.Handler) http.Handler {
 			problem(w, http.StatusUnauthorized, "the session has ended or the token is not valid; sign in again, or use another token")
 			return
 		}
-		if account.MustChange && r.URL.Path != "/api/session" && r.URL.Path != "/api/password" {
+		if account.MustChange && needs != needSelf {
 			problem(w, http.StatusForbidden, "the one-time password has to be replaced first, at the console or with POST /api/password")
 			return
 		}

@@ -25,32 +25,32 @@ import (
 // and the client's seat.
 
 func (s *Server) registerServers(a huma.API) {
-	huma.Register(a, op("show-listening", http.MethodGet, "/api/listening", "What listening beside another server showed", "service"), func(context.Context, *struct{}) (*body[api.Listening], error) {
+	huma.Register(a, op("show-listening", http.MethodGet, "/api/listening", "What listening beside another server showed", "service", needSee), func(context.Context, *struct{}) (*body[api.Listening], error) {
 		return respond(s.listening(), nil)
 	})
-	huma.Register(a, op("list-relays", http.MethodGet, "/api/relays", "Relays that forward to this server, and those the plan names", "service"), func(context.Context, *struct{}) (*body[[]api.Relay], error) {
-		return respond(s.relays(), nil)
+	huma.Register(a, op("list-relays", http.MethodGet, "/api/relays", "Relays that forward to this server, and those the plan names", "service", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Relay]], error) {
+		return listed(s, s.relays())
 	})
-	huma.Register(a, op("show-preflight", http.MethodGet, "/api/preflight", "What the last look at the host found", "service"), func(context.Context, *struct{}) (*body[[]api.Check], error) {
-		return respond(checksView(s.node.Looked()), nil)
+	huma.Register(a, op("show-preflight", http.MethodGet, "/api/preflight", "What the last look at the host found", "service", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Check]], error) {
+		return listed(s, checksView(s.node.Looked()))
 	})
-	huma.Register(a, op("run-preflight", http.MethodPost, "/api/preflight", "Look at the host again", "service"), func(ctx context.Context, _ *struct{}) (*body[[]api.Check], error) {
-		return respond(checksView(s.node.Preflight(ctx)), nil)
+	huma.Register(a, op("run-preflight", http.MethodPost, "/api/preflight", "Look at the host again", "service", needTrials), func(ctx context.Context, _ *struct{}) (*body[api.Page[api.Check]], error) {
+		return listed(s, checksView(s.node.Preflight(ctx)))
 	})
-	huma.Register(a, op("list-trials", http.MethodGet, "/api/trials", "Trials with their last results", "trials"), func(context.Context, *struct{}) (*body[[]api.Trial], error) {
+	huma.Register(a, op("list-trials", http.MethodGet, "/api/trials", "Trials with their last results", "trials", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Trial]], error) {
 		p := s.node.Engine().Plan()
 		out := []api.Trial{}
 		for _, t := range p.Trials() {
-			v := api.Trial{Name: t.Name, Scope: p.Label(t.Scope), Hardware: t.Hardware.String(), Vendor: t.Vendor, Circuit: t.Circuit, Every: leaseText(t.Every), Note: t.Note}
+			v := api.Trial{ID: int64(t.ID), Name: t.Name, Scope: p.Label(t.Scope), Hardware: t.Hardware.String(), Vendor: t.Vendor, Circuit: t.Circuit, Every: leaseText(t.Every), Note: t.Note}
 			if list := s.node.TrialResults(t.Name); len(list) > 0 {
 				r := trialView(list[len(list)-1])
 				v.Last = &r
 			}
 			out = append(out, v)
 		}
-		return respond(out, nil)
+		return listed(s, out)
 	})
-	huma.Register(a, op("list-trial-results", http.MethodGet, "/api/trials/{name}/results", "The last results of a trial, newest first", "trials"), func(_ context.Context, in *named) (*body[[]api.TrialResult], error) {
+	huma.Register(a, op("list-trial-results", http.MethodGet, "/api/trials/{name}/results", "The last results of a trial, newest first", "trials", needSee), func(_ context.Context, in *named) (*body[api.Page[api.TrialResult]], error) {
 		t := s.node.Engine().Plan().TrialNamed(in.Name)
 		if t == nil {
 			return nil, failure(unknown("trial", in.Name))
@@ -60,9 +60,9 @@ func (s *Server) registerServers(a huma.API) {
 			out = append(out, trialView(r))
 		}
 		slices.Reverse(out)
-		return respond(out, nil)
+		return listed(s, out)
 	})
-	huma.Register(a, op("run-trial", http.MethodPost, "/api/trials/run", "Make a real exchange as a client, and give the address back", "trials"), func(ctx context.Context, in *body[api.TrialRun]) (*body[api.TrialResult], error) {
+	huma.Register(a, op("run-trial", http.MethodPost, "/api/trials/run", "Make a real exchange as a client, and give the address back", "trials", needTrials), func(ctx context.Context, in *body[api.TrialRun]) (*body[api.TrialResult], error) {
 		t, err := s.trial(in.Body)
 		if err != nil {
 			return nil, failure(err)

@@ -57,14 +57,14 @@ func texts[T interface{ String() string }](list []T) []string {
 }
 
 func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
-	out := api.Scope{Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(), Pools: texts(v.Pools),
+	out := api.Scope{ID: int64(v.ID), Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(), Pools: texts(v.Pools),
 		Exclusions: []api.Exclusion{}, Mode: string(v.Mode), Authoritative: v.Authoritative, Lease: plan.Duration(v.Lease).String(),
 		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(p, v.Options), Note: v.Note,
 		Identity: string(plan.ByIdentifier), IdentitySet: string(v.Identity), Bootp: string(cmp.Or(v.Bootp, plan.BootpReserved)), RapidCommit: v.RapidCommit,
 		OfferDelay: leaseText(v.OfferDelay), Probe: !v.NoProbe, PerCircuit: v.Limits.PerCircuit, NewPerMinute: v.Limits.NewPerMinute, Confined: []string{},
 		Listening: v.On.Listening || p.Defaults.Listening,
-		Usage: api.Usage{Size: v.Size, Excluded: v.Excluded, Reserved: p.ReservationCount(v.ID), Active: n.Active, Offered: n.Offered, Released: n.Released,
-			Expired: n.Expired, Abandoned: n.Abandoned, Headroom: n.Headroom, Spare: v.Reservable()}}
+		Usage: api.Usage{Size: api.Count(v.Size), Excluded: api.Count(v.Excluded), Reserved: p.ReservationCount(v.ID), Active: n.Active, Offered: n.Offered, Released: n.Released,
+			Expired: n.Expired, Abandoned: n.Abandoned, Headroom: api.Count(n.Headroom), Spare: api.Count(v.Reservable())}}
 	if v.ByHardware {
 		out.Identity = string(plan.ByHardware)
 	}
@@ -84,7 +84,7 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 }
 
 func linkView(p *plan.Plan, l *plan.Link) api.Link {
-	out := api.Link{Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays), Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, Note: l.Note}
+	out := api.Link{ID: int64(l.ID), Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays), Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, Note: l.Note}
 	for _, v := range p.OnLink(l.ID) {
 		out.Scopes = append(out.Scopes, v.Name)
 	}
@@ -92,7 +92,7 @@ func linkView(p *plan.Plan, l *plan.Link) api.Link {
 }
 
 func reservationView(p *plan.Plan, r *plan.Reservation, l *lease.Lease, now lease.Time) api.Reservation {
-	out := api.Reservation{Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(), Identifier: r.Identifier.String(), Circuit: r.Circuit,
+	out := api.Reservation{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(), Identifier: r.Identifier.String(), Circuit: r.Circuit,
 		Client: r.Client(), Address: r.Address.String(), Hostname: r.Hostname, Insist: r.Insist, Lease: leaseText(r.Settings.Lease), Options: settingsView(p, r.Options), Note: r.Note, Status: lease.Free.String()}
 	if l != nil {
 		out.Status = l.Status.String()

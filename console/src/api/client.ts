@@ -4,7 +4,6 @@ import type { components } from './gen/schema'
 type Schemas = components['schemas']
 export type Scope = Schemas['Scope']
 export type Lease = Schemas['Lease']
-export type LeasePage = Schemas['LeasePage']
 export type LeaseEvent = Schemas['LeaseEvent']
 export type Reservation = Schemas['Reservation']
 export type Unserved = Schemas['Unserved']
@@ -20,7 +19,6 @@ export type Explanation = Schemas['Explanation']
 export type Ended = Schemas['Ended']
 export type Link = Schemas['Link']
 export type Exchange = Schemas['Exchange']
-export type Exchanges = Schemas['Exchanges']
 export type Decoded = Schemas['Decoded']
 export type Rule = Schemas['Rule']
 export type RuleTried = Schemas['RuleTried']
@@ -42,6 +40,9 @@ export type GivenOptions = Schemas['GivenOptions']
 export type Warning = Schemas['Warning']
 export type Defaults = Schemas['Defaults']
 
+/** One page of a list, which may be the whole. */
+export type Page<T> = { items: T[]; total: number; next?: string; revision: number }
+
 /** A refusal in the server's own words (RFC 9457). */
 export class Problem extends Error {
   constructor(readonly status: number, detail: string) {
@@ -57,7 +58,11 @@ const revisions = new WeakMap<object, number>()
 function remember(value: unknown, revision: number) {
   if (typeof value !== 'object' || value === null) return
   revisions.set(value, revision)
-  if (Array.isArray(value)) for (const item of value) remember(item, revision)
+  const list = Array.isArray(value) ? value : (value as Partial<Page<unknown>>).items
+  if (Array.isArray(list)) {
+    revisions.set(list, revision)
+    for (const item of list) remember(item, revision)
+  }
 }
 
 export const revisionOf = (value: object | undefined) => (value ? revisions.get(value) : undefined)
@@ -91,6 +96,9 @@ export async function call<T>(method: string, path: string, query: Query = {}, b
 }
 
 export const get = <T>(path: string, query?: Query) => call<T>('GET', path, query)
+
+/** The items of a list; a limit in the query bounds it. */
+export const items = async <T>(path: string, query?: Query) => (await get<Page<T>>(path, query)).items
 
 /** What somebody wants to change: edits, or a revision undone. */
 export type Wish = Edit[] | { undo: number }

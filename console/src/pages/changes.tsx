@@ -2,7 +2,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { Button, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { get, type Revision } from '../api/client'
+import { get, items, type Revision } from '../api/client'
 import { Empty, Failure, plural, When } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 
@@ -44,7 +44,7 @@ export default function Changes() {
   const open = params.getAll('open').map(Number)
   const pages = useInfiniteQuery({
     queryKey: ['revisions'], initialPageParam: 0,
-    queryFn: ({ pageParam }) => get<Revision[]>('/plan/revisions', { before: pageParam || undefined, limit: perPage }),
+    queryFn: ({ pageParam }) => items<Revision>('/plan/revisions', { after: pageParam || undefined, limit: perPage }),
     getNextPageParam: (last) => (last.length === perPage ? last[last.length - 1].number : undefined),
   })
   const list = pages.data?.pages.flat() ?? []

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, InputNumber, Select, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { get, type Code, type Codebook, type Edit, type Vendor } from '../api/client'
+import { items, type Code, type Codebook, type Edit, type Vendor } from '../api/client'
 import { Empty, Failure, Mono, paged } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
@@ -23,9 +23,9 @@ function codeOf(line: string) {
 export default function Codebooks() {
   const [params, setParams] = useSearchParams()
   const search = params.get('search') ?? ''
-  const books = useQuery({ queryKey: ['codebooks'], queryFn: () => get<Codebook[]>('/codebooks') })
-  const vendors = useQuery({ queryKey: ['vendors'], queryFn: () => get<Vendor[]>('/vendors') })
-  const codes = useQuery({ queryKey: ['codes', search], queryFn: () => get<Code[]>('/codes', { search }), placeholderData: (old) => old })
+  const books = useQuery({ queryKey: ['codebooks'], queryFn: () => items<Codebook>('/codebooks') })
+  const vendors = useQuery({ queryKey: ['vendors'], queryFn: () => items<Vendor>('/vendors') })
+  const codes = useQuery({ queryKey: ['codes', search], queryFn: () => items<Code>('/codes', { search }), placeholderData: (old) => old })
   const [form, setForm] = useState<Codebook | 'new' | null>(null)
   const [edits, setEdits] = useState<Edit[] | null>(null)
   const old = form && form !== 'new' ? form : undefined

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Input, Select, Switch, Table } from 'antd'
 import { useSearchParams } from 'react-router'
-import { get, type Exchange, type Exchanges, type Scope } from '../api/client'
+import { get, items, type Exchange, type Page, type Scope } from '../api/client'
 import { Empty, Failure, Mono, paged, StatusMark } from '../parts/bits'
 import { Message } from '../parts/message'
 import { SubNav } from '../parts/subnav'
@@ -16,9 +16,9 @@ export default function Conversations() {
   const put = (key: string, v?: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })
   const filter = Object.fromEntries(['client', 'address', 'scope', 'relay', 'outcome'].map((k) => [k, params.get(k) ?? '']))
   const live = params.get('live') !== 'no'
-  const list = useQuery({ queryKey: ['exchanges', filter], queryFn: () => get<Exchanges>('/exchanges', { ...filter, limit: 200 }), refetchInterval: live ? 1000 : false, placeholderData: (old) => old })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes') })
-  const rows = [...(list.data?.list ?? [])].reverse()
+  const list = useQuery({ queryKey: ['exchanges', filter], queryFn: () => get<Page<Exchange>>('/exchanges', { ...filter, limit: 200 }), refetchInterval: live ? 1000 : false, placeholderData: (old) => old })
+  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const rows = [...(list.data?.items ?? [])].reverse()
   const box = (key: string, hint: string, width: number) => <Input.Search key={key + filter[key]} allowClear placeholder={hint} defaultValue={filter[key]} onSearch={(v) => put(key, v)} style={{ width }} />
   return (
     <>

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, Select, Table } from 'antd'
 import { useSearchParams } from 'react-router'
-import { call, get, type Explanation, type Scope, type Vendor } from '../api/client'
+import { call, items, type Explanation, type Scope, type Vendor } from '../api/client'
 import { Empty, Failure, Folding, StatusMark } from '../parts/bits'
 import { Message } from '../parts/message'
 import { SubNav } from '../parts/subnav'
@@ -16,8 +16,8 @@ export default function Explain() {
   const ready = !!(asked.hardware || asked.scope || asked.relay)
   const body = { ...asked, wants: asked.wants?.split(/[\s,]+/).filter(Boolean), known: !!asked.hardware && !asked.vendor && !asked.relay }
   const result = useQuery({ queryKey: ['explain', body], queryFn: () => call<Explanation>('POST', '/explain', {}, body), enabled: ready, retry: false })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes') })
-  const vendors = useQuery({ queryKey: ['vendors'], queryFn: () => get<Vendor[]>('/vendors') })
+  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const vendors = useQuery({ queryKey: ['vendors'], queryFn: () => items<Vendor>('/vendors') })
   const x = result.data
   const served = x && (x.outcome === 'offered' || x.outcome === 'acknowledged' || x.outcome === 'informed')
   return (

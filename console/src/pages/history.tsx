@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { DatePicker, Input, Table } from 'antd'
 import { useSearchParams } from 'react-router'
-import { get, type LeaseEvent } from '../api/client'
+import { items, type LeaseEvent } from '../api/client'
 import { Empty, Failure, Mono, paged, StatusMark, When } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
 
@@ -13,7 +13,7 @@ export default function History() {
   const isAddress = /^\d+\.\d+\.\d+\.\d+$/.test(who.trim())
   const q = useQuery({
     queryKey: ['history', who, at], enabled: who !== '', retry: false,
-    queryFn: () => get<LeaseEvent[]>('/history', isAddress ? { address: who.trim(), at: at || undefined, limit: 500 } : { hardware: who.trim(), limit: 500 }),
+    queryFn: () => items<LeaseEvent>('/history', isAddress ? { address: who.trim(), at: at || undefined, limit: 500 } : { hardware: who.trim(), limit: 500 }),
   })
   const put = (key: string, v?: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })
   return (

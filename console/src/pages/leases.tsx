@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-quer
 import { App, Button, Drawer, Input, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
-import { call, get, type Ended, type GivenOptions, type Lease, type LeaseEvent, type LeasePage, type Nudged, type Scope } from '../api/client'
+import { call, get, items, type Ended, type GivenOptions, type Lease, type LeaseEvent, type Page, type Nudged, type Scope } from '../api/client'
 import { Empty, Failure, Folding, Mono, StatusMark, When } from '../parts/bits'
 import { nameFor, Reserve, type Wanted } from '../parts/reserve'
 import { SubNav } from '../parts/subnav'
@@ -18,8 +18,8 @@ export default function Leases() {
     search: params.get('search') ?? '', scope: params.get('scope') ?? '', status: params.getAll('status'),
     sort: params.get('sort') ?? 'address', desc: params.get('desc') === 'true',
   }
-  const page = useQuery({ queryKey: ['leases', query, after], queryFn: () => get<LeasePage>('/leases', { ...query, after, limit: perPage }), placeholderData: keepPreviousData })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes') })
+  const page = useQuery({ queryKey: ['leases', query, after], queryFn: () => get<Page<Lease>>('/leases', { ...query, after, limit: perPage }), placeholderData: keepPreviousData })
+  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
   const set = (edit: (p: URLSearchParams) => void) => {
     setTrail([])
     setParams((p) => { edit(p); return p }, { replace: true })
@@ -46,7 +46,7 @@ export default function Leases() {
       <Failure error={page.error} />
       <div className="panel flush">
         <Table<Lease>
-          size="small" rowKey="address" dataSource={page.data?.leases} loading={page.isLoading} pagination={false} className="clickable dense" scroll={{ x: 'max-content' }}
+          size="small" rowKey="address" dataSource={page.data?.items} loading={page.isLoading} pagination={false} className="clickable dense" scroll={{ x: 'max-content' }}
           onRow={(l) => ({ onClick: () => setParams((p) => { p.set('open', l.address); return p }) })}
           onChange={(_, __, sorter) => {
             const s = Array.isArray(sorter) ? sorter[0] : sorter
@@ -70,7 +70,7 @@ export default function Leases() {
           ]}
           footer={() => (
             <div className="filters" style={{ margin: 0 }}>
-              <span className="quiet" style={{ flex: 1 }}>{total ? `${(from + 1).toLocaleString('en')} to ${(from + (page.data?.leases.length ?? 0)).toLocaleString('en')} of ${total.toLocaleString('en')}` : ''}</span>
+              <span className="quiet" style={{ flex: 1 }}>{total ? `${(from + 1).toLocaleString('en')} to ${(from + (page.data?.items.length ?? 0)).toLocaleString('en')} of ${total.toLocaleString('en')}` : ''}</span>
               <Button size="small" disabled={trail.length === 0} onClick={() => setTrail(trail.slice(0, -1))}>Before</Button>
               <Button size="small" disabled={!page.data?.next} onClick={() => setTrail([...trail, page.data!.next!])}>Next</Button>
             </div>
@@ -86,7 +86,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
   const { message } = App.useApp()
   const queries = useQueryClient()
   const lease = useQuery({ queryKey: ['lease', address], queryFn: () => get<Lease>('/leases/' + address), enabled: !!address, retry: false })
-  const history = useQuery({ queryKey: ['lease', address, 'history'], queryFn: () => get<LeaseEvent[]>('/history', { address: address! }), enabled: !!address })
+  const history = useQuery({ queryKey: ['lease', address, 'history'], queryFn: () => items<LeaseEvent>('/history', { address: address! }), enabled: !!address })
   const given = useQuery({ queryKey: ['lease', address, 'options'], queryFn: () => get<GivenOptions>(`/leases/${address}/options`), enabled: !!address && lease.isSuccess, retry: false })
   const [wanted, setWanted] = useState<Wanted | null>(null)
   const nudge = async () => {

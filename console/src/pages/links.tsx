@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Form, Input, Select, Switch, Table } from 'antd'
 import { useState } from 'react'
 import { Link as Goto } from 'react-router'
-import { get, type Link, type Relay } from '../api/client'
+import { items, type Link, type Relay } from '../api/client'
 import { Empty, Failure, Mono, paged, StatusMark, When } from '../parts/bits'
 import { ItemForm, textLines } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
@@ -11,8 +11,8 @@ interface Fields { name?: string; interfaces?: string[]; relays?: string; listen
 
 /** How clients are reached: links, and the relays that forward from them. */
 export default function Links() {
-  const links = useQuery({ queryKey: ['links'], queryFn: () => get<Link[]>('/links') })
-  const relays = useQuery({ queryKey: ['relays'], queryFn: () => get<Relay[]>('/relays'), refetchInterval: 5000 })
+  const links = useQuery({ queryKey: ['links'], queryFn: () => items<Link>('/links') })
+  const relays = useQuery({ queryKey: ['relays'], queryFn: () => items<Relay>('/relays'), refetchInterval: 5000 })
   const [form, setForm] = useState<Link | null>(null)
   return (
     <>

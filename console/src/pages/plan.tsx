@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, Select, Switch, Table } from 'antd'
 import { Link, useNavigate, useSearchParams } from 'react-router'
-import { get, type Defaults, type Scope } from '../api/client'
+import { get, items, type Defaults, type Scope } from '../api/client'
 import { Empty, Failure, Mono, paged, plural, StatusMark, UseBar, usedShare } from '../parts/bits'
 import { ScopeForm } from '../parts/scopeform'
 import { ItemForm, optionEdit, optionLines } from '../parts/itemform'
@@ -16,7 +16,7 @@ export default function Plan() {
   const [params, setParams] = useSearchParams()
   const go = useNavigate()
   const search = params.get('search') ?? ''
-  const scopes = useQuery({ queryKey: ['scopes', search], queryFn: () => get<Scope[]>('/scopes', { search, limit: listed }), placeholderData: (old) => old })
+  const scopes = useQuery({ queryKey: ['scopes', search], queryFn: () => items<Scope>('/scopes', { search, limit: listed }), placeholderData: (old) => old })
   const defaults = useQuery({ queryKey: ['defaults'], queryFn: () => get<Defaults>('/defaults') })
   const set = (key: string, v: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })
   return (

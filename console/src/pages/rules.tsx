@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, InputNumber, Segmented, Select, Space, Switch, Table } from 'antd'
 import { useEffect, useState } from 'react'
-import { call, get, type Edit, type List, type Rule, type RuleTried, type RuleVariable, type Scope } from '../api/client'
+import { call, items, type Edit, type List, type Rule, type RuleTried, type RuleVariable, type Scope } from '../api/client'
 import { Empty, Failure, Folding, Mono, When } from '../parts/bits'
 import { ItemForm, optionEdit, optionLines, textLines } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
@@ -33,9 +33,9 @@ const then = (r: Rule) => [r.action === 'reserved' ? 'reserved clients only' : r
 
 /** Rules in the order in which they are asked, and the lists they look into. */
 export default function Rules() {
-  const rules = useQuery({ queryKey: ['rules'], queryFn: () => get<Rule[]>('/rules'), refetchInterval: 5000 })
-  const lists = useQuery({ queryKey: ['lists'], queryFn: () => get<List[]>('/lists') })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes') })
+  const rules = useQuery({ queryKey: ['rules'], queryFn: () => items<Rule>('/rules'), refetchInterval: 5000 })
+  const lists = useQuery({ queryKey: ['lists'], queryFn: () => items<List>('/lists') })
+  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
   const [form, setForm] = useState<Rule | 'new' | null>(null)
   const [list, setList] = useState<List | 'new' | null>(null)
   const [edits, setEdits] = useState<Edit[] | null>(null)
@@ -138,7 +138,7 @@ export default function Rules() {
 }
 
 function Variables() {
-  const q = useQuery({ queryKey: ['variables'], queryFn: () => get<RuleVariable[]>('/rules/variables'), staleTime: Infinity })
+  const q = useQuery({ queryKey: ['variables'], queryFn: () => items<RuleVariable>('/rules/variables'), staleTime: Infinity })
   return <details><summary>What an expression can ask</summary><table>{<tbody>{q.data?.map((v) => <tr key={v.name}><td><Mono>{v.name}</Mono></td><td>{v.meaning}</td></tr>)}</tbody>}</table></details>
 }
 

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { App, Button, Dropdown, Form, Input, Select, Table, Tabs } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
-import { call, get, type Code, type Edit, type Explanation, type Reservation, type Scope } from '../api/client'
+import { call, get, items, type Code, type Edit, type Explanation, type Reservation, type Scope } from '../api/client'
 import { Empty, Failure, Folding, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
 import { AddressMap } from '../parts/map'
 import { Confirm } from '../parts/preview'
@@ -94,7 +94,7 @@ export default function ScopePage() {
 }
 
 function Reservations({ scope, ask, reserve }: { scope: Scope; ask: (a: Ask) => void; reserve: () => void }) {
-  const list = useQuery({ queryKey: ['reservations', scope.name], queryFn: () => get<Reservation[]>('/reservations', { scope: scope.name }) })
+  const list = useQuery({ queryKey: ['reservations', scope.name], queryFn: () => items<Reservation>('/reservations', { scope: scope.name }) })
   return (
     <>
       <div className="filters"><Button onClick={reserve}>Reserve an address</Button></div>
@@ -136,7 +136,7 @@ function Exclusions({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
 
 function Options({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
   const explained = useQuery({ queryKey: ['explain', scope.name], queryFn: () => call<Explanation>('POST', '/explain', {}, { scope: scope.name }) })
-  const codes = useQuery({ queryKey: ['codes'], queryFn: () => get<Code[]>('/codes'), staleTime: Infinity })
+  const codes = useQuery({ queryKey: ['codes'], queryFn: () => items<Code>('/codes'), staleTime: Infinity })
   const [code, setCode] = useState<Code>()
   const set = (option: string, value: string, title: string) => ask({ title, edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [option]: value } } }] })
   return (

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { App, Button, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { call, get, type Nudged, type Scope, type StaleLease, type StaleLeases } from '../api/client'
+import { call, get, items, type Nudged, type Scope, type StaleLease, type StaleLeases } from '../api/client'
 import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
 
@@ -12,7 +12,7 @@ export default function Stale() {
   const [params, setParams] = useSearchParams()
   const scope = params.get('scope') ?? ''
   const q = useQuery({ queryKey: ['stale', scope], queryFn: () => get<StaleLeases>('/stale', { scope }) })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes') })
+  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
   const [asking, setAsking] = useState(false)
   const [error, setError] = useState<unknown>()
   const s = q.data
@@ -27,14 +27,14 @@ export default function Stale() {
   }
   return (
     <>
-      <div className="head"><div><h1>Old options</h1><span className="quiet">{s ? <>{s.stale.toLocaleString('en')} of {plural(s.active, 'active client')} hold something else than they would be given now; {s.canNudge.toLocaleString('en')} of them can be nudged</> : '…'}</span></div>
+      <div className="head"><div><h1>Old options</h1><span className="quiet">{s ? <>{s.total.toLocaleString('en')} of {plural(s.active, 'active client')} hold something else than they would be given now; {s.canNudge.toLocaleString('en')} of them can be nudged</> : '…'}</span></div>
         <Select allowClear showSearch placeholder="Any scope" value={scope || undefined} onChange={(v) => setParams(v ? { scope: v } : {}, { replace: true })} style={{ width: 180 }} options={scopes.data?.map((x) => ({ value: x.name, label: x.name }))} />
         <Button type="primary" disabled={!s?.canNudge} onClick={() => { setError(undefined); setAsking(true) }}>Nudge them</Button>
       </div>
       <SubNav of="leases" />
       <Failure error={q.error} />
       <div className="panel flush">
-        <Table<StaleLease> size="small" rowKey={(x) => x.lease.address} dataSource={s?.list} loading={q.isLoading} className="dense" scroll={{ x: 'max-content' }} pagination={paged}
+        <Table<StaleLease> size="small" rowKey={(x) => x.lease.address} dataSource={s?.items} loading={q.isLoading} className="dense" scroll={{ x: 'max-content' }} pagination={paged}
           locale={{ emptyText: <Empty>No client holds old options.</Empty> }} columns={[
             { title: 'Address', render: (_, x) => <Mono>{x.lease.address}</Mono> },
             { title: 'Client', render: (_, x) => <>{x.lease.hostname || 'no name'} <span className="quiet"><Mono>{x.lease.hardware}</Mono></span></> },
@@ -46,7 +46,7 @@ export default function Stale() {
       </div>
       <Modal open={asking} title="Nudge clients with old options?" okText="Nudge them" onOk={nudge} onCancel={() => setAsking(false)}>
         <Failure error={error} />
-        <p>{plural(s?.canNudge ?? 0, 'client')} {scope ? `of scope ${scope} ` : ''}will be told to renew now, about twenty a second. {plural((s?.stale ?? 0) - (s?.canNudge ?? 0), 'client')} cannot be told and will renew by themselves.</p>
+        <p>{plural(s?.canNudge ?? 0, 'client')} {scope ? `of scope ${scope} ` : ''}will be told to renew now, about twenty a second. {plural((s?.total ?? 0) - (s?.canNudge ?? 0), 'client')} cannot be told and will renew by themselves.</p>
       </Modal>
     </>
   )

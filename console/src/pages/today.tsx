@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { get, type Revision, type Scope, type Status, type Unserved } from '../api/client'
+import { get, items, type Revision, type Scope, type Status, type Unserved } from '../api/client'
 import { Empty, Failure, Mono, plural, usedShare, UseBar, When } from '../parts/bits'
 import { summarise } from './changes'
 
@@ -9,9 +9,9 @@ const where: Record<string, string> = { 'pool-empty': '/unserved?reason=pool-emp
 /** The morning's questions, answered on one page. */
 export default function Today() {
   const status = useQuery({ queryKey: ['status'], queryFn: () => get<Status>('/status') })
-  const unserved = useQuery({ queryKey: ['unserved', 'all'], queryFn: () => get<Unserved[]>('/unserved') })
-  const scopes = useQuery({ queryKey: ['scopes', 'fullest'], queryFn: () => get<Scope[]>('/scopes', { sort: 'fullest', limit: 200 }) })
-  const revisions = useQuery({ queryKey: ['revisions', 'today'], queryFn: () => get<Revision[]>('/plan/revisions', { limit: 6 }) })
+  const unserved = useQuery({ queryKey: ['unserved', 'all'], queryFn: () => items<Unserved>('/unserved') })
+  const scopes = useQuery({ queryKey: ['scopes', 'fullest'], queryFn: () => items<Scope>('/scopes', { sort: 'fullest', limit: 200 }) })
+  const revisions = useQuery({ queryKey: ['revisions', 'today'], queryFn: () => items<Revision>('/plan/revisions', { limit: 6 }) })
   const s = status.data
   if (!s) return <Failure error={status.error} />
   const without = unserved.data ?? []

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { App, Button, Form, Input, Select, Table } from 'antd'
 import { useState } from 'react'
-import { call, get, type Check, type Edit, type Scope, type Trial, type TrialResult } from '../api/client'
+import { call, items, type Check, type Edit, type Scope, type Trial, type TrialResult } from '../api/client'
 import { Empty, Failure, Mono, StatusMark, When } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
@@ -19,9 +19,9 @@ const mark = { good: 'good', warning: 'warn', trouble: 'bad', unknown: 'unknown'
 export default function Trials() {
   const { message } = App.useApp()
   const queries = useQueryClient()
-  const trials = useQuery({ queryKey: ['trials'], queryFn: () => get<Trial[]>('/trials'), refetchInterval: 10000 })
-  const checks = useQuery({ queryKey: ['preflight'], queryFn: () => get<Check[]>('/preflight') })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes') })
+  const trials = useQuery({ queryKey: ['trials'], queryFn: () => items<Trial>('/trials'), refetchInterval: 10000 })
+  const checks = useQuery({ queryKey: ['preflight'], queryFn: () => items<Check>('/preflight') })
+  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
   const [form, setForm] = useState<Trial | 'new' | null>(null)
   const [edits, setEdits] = useState<Edit[] | null>(null)
   const run = useMutation({

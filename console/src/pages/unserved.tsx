@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Input, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
-import { get, type Unserved } from '../api/client'
+import { items, type Unserved } from '../api/client'
 import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
@@ -14,8 +14,8 @@ export default function UnservedPage() {
   const [params, setParams] = useSearchParams()
   const reason = params.get('reason') ?? ''
   const search = params.get('search') ?? ''
-  const all = useQuery({ queryKey: ['unserved', 'all'], queryFn: () => get<Unserved[]>('/unserved') })
-  const list = useQuery({ queryKey: ['unserved', search, reason], queryFn: () => get<Unserved[]>('/unserved', { search, reason }), placeholderData: (old) => old })
+  const all = useQuery({ queryKey: ['unserved', 'all'], queryFn: () => items<Unserved>('/unserved') })
+  const list = useQuery({ queryKey: ['unserved', search, reason], queryFn: () => items<Unserved>('/unserved', { search, reason }), placeholderData: (old) => old })
   const [wanted, setWanted] = useState<Wanted | null>(null)
   const [edits, setEdits] = useState<Edit[] | null>(null)
   const put = (key: string, v?: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })

@@ -1,13 +1,13 @@
 import { useQuery } from '@tanstack/react-query'
 import { Table } from 'antd'
 import { Link } from 'react-router'
-import { get, type UnmetOption } from '../api/client'
+import { items, type UnmetOption } from '../api/client'
 import { Empty, Failure, plural } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
 
 /** What clients ask for and nobody set. */
 export default function Wishes() {
-  const list = useQuery({ queryKey: ['unmet'], queryFn: () => get<UnmetOption[]>('/unmet'), refetchInterval: 30000 })
+  const list = useQuery({ queryKey: ['unmet'], queryFn: () => items<UnmetOption>('/unmet'), refetchInterval: 30000 })
   return (
     <>
       <div className="head"><div><h1>Wishes</h1><span className="quiet">Options that clients with a lease ask for and nobody set</span></div></div>

@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { useNavigate } from 'react-router'
-import { get, type Cell } from '../api/client'
+import { items, type Cell } from '../api/client'
 import { Failure } from './bits'
 
 const kinds = ['active', 'offered', 'reserved', 'free', 'released', 'expired', 'abandoned', 'excluded', 'outside']
@@ -9,7 +9,7 @@ const words: Record<string, string> = { outside: 'outside the pools' }
 /** A scope as cells, one an address, or several when it is large. */
 export function AddressMap({ scope }: { scope: string }) {
   const go = useNavigate()
-  const map = useQuery({ queryKey: ['map', scope], queryFn: () => get<Cell[]>(`/scopes/${scope}/map`) })
+  const map = useQuery({ queryKey: ['map', scope], queryFn: () => items<Cell>(`/scopes/${scope}/map`) })
   const cells = map.data ?? []
   const binned = (cells[0]?.size ?? 1) > 1
   const counts = new Map<string, number>()

@@ -1,7 +1,7 @@
 import { App, Form, Input, Modal, Select, Space, Switch } from 'antd'
 import { useQuery } from '@tanstack/react-query'
 import { useEffect } from 'react'
-import { get, type Edit, type Scope } from '../api/client'
+import { items, type Edit, type Scope } from '../api/client'
 import { useChange } from './preview'
 
 type By = 'hardware' | 'identifier' | 'circuit'
@@ -22,7 +22,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
   const { message } = App.useApp()
   const [form] = Form.useForm<Wanted>()
   const values = Form.useWatch([], form) as Partial<Wanted> | undefined
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => get<Scope[]>('/scopes'), enabled: wanted !== null })
+  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes'), enabled: wanted !== null })
   const edit = wanted ? editOf(values) : null
   const c = useChange(edit && [edit], (done) => {
     message.success(`Reserved, revision ${done.revision}.`)

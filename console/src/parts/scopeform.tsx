@@ -1,6 +1,6 @@
 import { App, Button, Collapse, Drawer, Form, Input, InputNumber, Select, Switch } from 'antd'
 import { useQuery } from '@tanstack/react-query'
-import { get, revisionOf, type Edit, type Link, type Scope } from '../api/client'
+import { items, revisionOf, type Edit, type Link, type Scope } from '../api/client'
 import { useChange } from './preview'
 import { touched, useOpened } from './touched'
 
@@ -88,7 +88,7 @@ export function ScopeForm({ open, old: live, subnet, onClose, onDone }: { open: 
     onClose()
     onDone?.(values!.name!)
   }, base)
-  const links = useQuery({ queryKey: ['links'], queryFn: () => get<Link[]>('/links'), enabled: open })
+  const links = useQuery({ queryKey: ['links'], queryFn: () => items<Link>('/links'), enabled: open })
   return (
     <Drawer
       open={open} onClose={onClose} size={900} destroyOnHidden

@@ -2,20 +2,20 @@ import { useQuery } from '@tanstack/react-query'
 import { Input, Modal } from 'antd'
 import { useEffect, useState } from 'react'
 import { useNavigate } from 'react-router'
-import { get, type LeasePage, type Reservation, type Scope } from '../api/client'
+import { get, items, type Lease, type Page, type Reservation, type Scope } from '../api/client'
 import { Mono, StatusMark } from './bits'
 
 interface Hit { key: string; to: string; what: string; title: string; detail: string; status: string }
 
 async function find(text: string): Promise<Hit[]> {
   const [scopes, leases, reservations] = await Promise.all([
-    get<Scope[]>('/scopes', { search: text, limit: 5 }),
-    get<LeasePage>('/leases', { search: text, limit: 8 }),
-    get<Reservation[]>('/reservations', { search: text, limit: 5 }),
+    items<Scope>('/scopes', { search: text, limit: 5 }),
+    get<Page<Lease>>('/leases', { search: text, limit: 8 }),
+    items<Reservation>('/reservations', { search: text, limit: 5 }),
   ])
   return [
     ...scopes.map((s) => ({ key: 's' + s.name, to: '/plan/' + s.name, what: 'scope', title: s.name, detail: s.subnet, status: s.mode })),
-    ...leases.leases.map((l) => ({ key: 'l' + l.address, to: '/leases?open=' + l.address, what: 'lease', title: l.address, detail: `${l.hardware} ${l.hostname}`, status: l.status })),
+    ...leases.items.map((l) => ({ key: 'l' + l.address, to: '/leases?open=' + l.address, what: 'lease', title: l.address, detail: `${l.hardware} ${l.hostname}`, status: l.status })),
     ...reservations.map((r) => ({ key: 'r' + r.name, to: `/plan/${r.scope}?tab=reservations`, what: 'reservation', title: r.name, detail: `${r.address} ${r.hardware}`, status: 'reserved' })),
   ]
 }

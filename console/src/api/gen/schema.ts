@@ -906,6 +906,11 @@ export interface components {
             classes: string[];
             /** Format: int32 */
             enterprise: number;
+            /**
+             * Format: int64
+             * @description Stays the same whatever it is called
+             */
+            id: number;
             name: string;
             note: string;
             options: components["schemas"]["OwnOption"][];
@@ -1081,15 +1086,6 @@ export interface components {
             trail: string[];
             type: string;
         };
-        Exchanges: {
-            /**
-             * Format: int64
-             * @description Pass as since to go on from here
-             */
-            last: number;
-            /** @description Oldest first */
-            list: components["schemas"]["Exchange"][];
-        };
         Exclusion: {
             /** @example 10.77.0.100-10.77.0.109 */
             range: string;
@@ -1194,17 +1190,12 @@ export interface components {
             status: string;
             vendor?: string;
         };
-        LeasePage: {
-            leases: components["schemas"]["Lease"][];
-            /** @description Pass as after to get the next page */
-            next?: string;
+        Link: {
             /**
              * Format: int64
-             * @description Leases that fit the filter
+             * @description Stays the same whatever it is called
              */
-            total: number;
-        };
-        Link: {
+            id: number;
             interfaces: string[];
             /** @description Heard and not answered */
             listening: boolean;
@@ -1226,6 +1217,11 @@ export interface components {
         };
         List: {
             entries: string[];
+            /**
+             * Format: int64
+             * @description Stays the same whatever it is called
+             */
+            id: number;
             name: string;
             note: string;
             /** @description Rules that look into it */
@@ -1315,6 +1311,336 @@ export interface components {
             /** @description Such as address, address list, text, u16, u8 text */
             type: string;
         };
+        PageCell: {
+            items: components["schemas"]["Cell"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageCheck: {
+            items: components["schemas"]["Check"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageCode: {
+            items: components["schemas"]["Code"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageCodebook: {
+            items: components["schemas"]["Codebook"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageExchange: {
+            items: components["schemas"]["Exchange"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageLease: {
+            items: components["schemas"]["Lease"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageLeaseEvent: {
+            items: components["schemas"]["LeaseEvent"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageLink: {
+            items: components["schemas"]["Link"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageList: {
+            items: components["schemas"]["List"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageOptionAt: {
+            items: components["schemas"]["OptionAt"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageRelay: {
+            items: components["schemas"]["Relay"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageReservation: {
+            items: components["schemas"]["Reservation"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageRevision: {
+            items: components["schemas"]["Revision"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageRule: {
+            items: components["schemas"]["Rule"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageRuleVariable: {
+            items: components["schemas"]["RuleVariable"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageScope: {
+            items: components["schemas"]["Scope"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageToken: {
+            items: components["schemas"]["Token"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageTrial: {
+            items: components["schemas"]["Trial"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageTrialResult: {
+            items: components["schemas"]["TrialResult"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageUnmetOption: {
+            items: components["schemas"]["UnmetOption"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageUnserved: {
+            items: components["schemas"]["Unserved"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageVendor: {
+            items: components["schemas"]["Vendor"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
         Relay: {
             address: string;
             /** Format: int64 */
@@ -1343,6 +1669,11 @@ export interface components {
             /** @description Hardware address of the client that holds it now */
             holder?: string;
             hostname: string;
+            /**
+             * Format: int64
+             * @description Stays the same whatever it is called
+             */
+            id: number;
             /** @description Client identifier it is for, in hexadecimal */
             identifier?: string;
             /** @description Given although another host answers for the address */
@@ -1428,6 +1759,11 @@ export interface components {
              */
             fitted: number;
             /**
+             * Format: int64
+             * @description Stays the same whatever it is called
+             */
+            id: number;
+            /**
              * Format: date-time
              * @description When it last fitted
              */
@@ -1494,6 +1830,11 @@ export interface components {
             /** Format: date-time */
             drainUntil?: string;
             exclusions: components["schemas"]["Exclusion"][];
+            /**
+             * Format: int64
+             * @description Stays the same whatever it is called
+             */
+            id: number;
             /**
              * @description What tells clients apart, in force
              * @enum {string}
@@ -1635,10 +1976,19 @@ export interface components {
              * @description Of the stale, how many can be nudged
              */
             canNudge: number;
-            /** @description First to renew first; at most 1000 */
-            list: components["schemas"]["StaleLease"][];
-            /** Format: int64 */
-            stale: number;
+            items: components["schemas"]["StaleLease"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
         };
         Status: {
             /**
@@ -1703,6 +2053,11 @@ export interface components {
             circuit: string;
             every: string;
             hardware: string;
+            /**
+             * Format: int64
+             * @description Stays the same whatever it is called
+             */
+            id: number;
             last: components["schemas"]["TrialResult"];
             name: string;
             note: string;
@@ -1865,7 +2220,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Codebook"][];
+                    "application/json": components["schemas"]["PageCodebook"];
                 };
             };
             /** @description Error */
@@ -1897,7 +2252,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Code"][];
+                    "application/json": components["schemas"]["PageCode"];
                 };
             };
             /** @description Error */
@@ -2006,7 +2361,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description Only what happened behind this number */
-                since?: number;
+                after?: number;
                 /** @description Part of hardware address, identifier or host name */
                 client?: string;
                 /** @description Address concerned */
@@ -2029,7 +2384,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Exchanges"];
+                    "application/json": components["schemas"]["PageExchange"];
                 };
             };
             /** @description Error */
@@ -2047,7 +2402,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description Only what happened behind this number */
-                since?: number;
+                after?: number;
                 /** @description Part of hardware address, identifier or host name */
                 client?: string;
                 /** @description Address concerned */
@@ -2142,7 +2497,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LeaseEvent"][];
+                    "application/json": components["schemas"]["PageLeaseEvent"];
                 };
             };
             /** @description Error */
@@ -2182,7 +2537,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LeasePage"];
+                    "application/json": components["schemas"]["PageLease"];
                 };
             };
             /** @description Error */
@@ -2374,7 +2729,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Link"][];
+                    "application/json": components["schemas"]["PageLink"];
                 };
             };
             /** @description Error */
@@ -2432,7 +2787,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["List"][];
+                    "application/json": components["schemas"]["PageList"];
                 };
             };
             /** @description Error */
@@ -2497,7 +2852,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OptionAt"][];
+                    "application/json": components["schemas"]["PageOptionAt"];
                 };
             };
             /** @description Error */
@@ -2578,8 +2933,8 @@ export interface operations {
     "list-revisions": {
         parameters: {
             query?: {
-                /** @description Only revisions below this one */
-                before?: number;
+                /** @description Where the page before ended: only revisions below this one */
+                after?: number;
                 limit?: number;
             };
             header?: never;
@@ -2594,7 +2949,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Revision"][];
+                    "application/json": components["schemas"]["PageRevision"];
                 };
             };
             /** @description Error */
@@ -2689,7 +3044,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Check"][];
+                    "application/json": components["schemas"]["PageCheck"];
                 };
             };
             /** @description Error */
@@ -2718,7 +3073,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Check"][];
+                    "application/json": components["schemas"]["PageCheck"];
                 };
             };
             /** @description Error */
@@ -2747,7 +3102,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Relay"][];
+                    "application/json": components["schemas"]["PageRelay"];
                 };
             };
             /** @description Error */
@@ -2768,7 +3123,8 @@ export interface operations {
                 /** @description Part of name, host name, address, hardware address or note */
                 search?: string;
                 limit?: number;
-                offset?: number;
+                /** @description Where the page before ended */
+                after?: string;
             };
             header?: never;
             path?: never;
@@ -2782,7 +3138,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Reservation"][];
+                    "application/json": components["schemas"]["PageReservation"];
                 };
             };
             /** @description Error */
@@ -2814,7 +3170,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rule"][];
+                    "application/json": components["schemas"]["PageRule"];
                 };
             };
             /** @description Error */
@@ -2876,7 +3232,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RuleVariable"][];
+                    "application/json": components["schemas"]["PageRuleVariable"];
                 };
             };
             /** @description Error */
@@ -2897,7 +3253,8 @@ export interface operations {
                 search?: string;
                 sort?: "name" | "subnet" | "fullest";
                 limit?: number;
-                offset?: number;
+                /** @description Where the page before ended */
+                after?: string;
             };
             header?: never;
             path?: never;
@@ -2911,7 +3268,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Scope"][];
+                    "application/json": components["schemas"]["PageScope"];
                 };
             };
             /** @description Error */
@@ -2973,7 +3330,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Cell"][];
+                    "application/json": components["schemas"]["PageCell"];
                 };
             };
             /** @description Error */
@@ -3157,7 +3514,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"][];
+                    "application/json": components["schemas"]["PageToken"];
                 };
             };
             /** @description Error */
@@ -3248,7 +3605,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trial"][];
+                    "application/json": components["schemas"]["PageTrial"];
                 };
             };
             /** @description Error */
@@ -3312,7 +3669,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TrialResult"][];
+                    "application/json": components["schemas"]["PageTrialResult"];
                 };
             };
             /** @description Error */
@@ -3341,7 +3698,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UnmetOption"][];
+                    "application/json": components["schemas"]["PageUnmetOption"];
                 };
             };
             /** @description Error */
@@ -3374,7 +3731,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Unserved"][];
+                    "application/json": components["schemas"]["PageUnserved"];
                 };
             };
             /** @description Error */
@@ -3403,7 +3760,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Vendor"][];
+                    "application/json": components["schemas"]["PageVendor"];
                 };
             };
             /** @description Error */

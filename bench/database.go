@@ -62,7 +62,8 @@ func (s *service) databaseTime() (float64, error) {
 			continue // it ended
 		}
 		pid, rest, _ := strings.Cut(string(text), " ")
-		f := strings.Fields(rest[strings.LastIndexByte(rest, ')')+1:]) // state, parent, …; 11 and 12 are its time, 13 and 14 that of its children
+		f := strings.Fields(rest[strings.LastIndexByte(rest, ')')+
+			1:]) // state, parent, …; 11 and 12 are its time, 13 and 14 that of its children
 		last := 13
 		if pid == first {
 			last = 15
@@ -169,10 +170,12 @@ func (b *bareLoop) run(ctx context.Context, span time.Duration, size int) (lease
 			b.next++
 			n := b.next
 			hw := []byte{2, 0, byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}
-			address[i], hardware[i], client[i] = netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)}), hw, append([]byte{'i', 1}, hw...)
+			address[i], hardware[i], client[i] = netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)}), hw,
+				append([]byte{'i', 1}, hw...)
 			hostname[i] = fmt.Sprintf("bench-%08x", n)
 		}
-		if _, err := b.conn.Exec(ctx, bareUpsert, address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, since, expires, since, granted, one, one, none); err != nil {
+		if _, err := b.conn.Exec(ctx, bareUpsert, address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, since,
+			expires, since, granted, one, one, none); err != nil {
 			return 0, err
 		}
 	}
@@ -223,7 +226,8 @@ func (s *service) databaseWork(load *generator, span time.Duration) error {
 		}
 		t3, _ := s.databaseTime()
 		ratios = append(ratios, (t1-t0)/float64(leases)/((t3-t2)/float64(bare)))
-		fmt.Printf("  the database: %d leases of the service %.0f ticks, %d of a bare loop with the same %d a commit %.0f ticks\n", leases, t1-t0, bare, size, t3-t2)
+		fmt.Printf("  the database: %d leases of the service %.0f ticks, %d of a bare loop with the same %d a commit %.0f ticks\n", leases, t1-t0,
+			bare, size, t3-t2)
 	}
 	fmt.Printf("  processor time of the database a lease, service ÷ bare loop, median  %.2f   (bar 1.3, goal 1.1)\n", median(ratios))
 	return nil
@@ -255,8 +259,10 @@ func (s *service) oneByOne(span time.Duration) (float64, error) {
 		a := netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)})
 		hw := addr.Hardware([]byte{2, 0, 0, byte(n >> 16), byte(n >> 8), byte(n)})
 		now := lease.At(time.Now())
-		l := &lease.Lease{Prefix: lease.Host(a), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw, Hostname: "bench-00000000", Vendor: "bench",
-			Circuit: "sw1/0/1", Relay: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Since: now, Changed: now, Heard: now, Granted: 8 * time.Hour, Expires: now.Add(8 * time.Hour), Revision: 1}
+		l := &lease.Lease{Prefix: lease.Host(a), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw,
+			Hostname: "bench-00000000", Vendor: "bench",
+			Circuit: "sw1/0/1", Relay: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Since: now, Changed: now, Heard: now, Granted: 8 * time.Hour,
+			Expires: now.Add(8 * time.Hour), Revision: 1}
 		if !j.Add(store.Entry{After: l}) {
 			return 0, fmt.Errorf("one by one: %w", j.Down())
 		}

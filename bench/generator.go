@@ -79,10 +79,13 @@ func newGenerator(server netip.AddrPort, echo bool) (*generator, error) {
 	relay := append([]byte{dhcp4.SubCircuit, 7}, "sw1/0/1"...)
 	relay = append(relay, dhcp4.SubLink, 4, 10, 0, 0, 1, dhcp4.SubSourcePort, 0)
 	template := func(t dhcp4.Type, extra ...dhcp4.Option) ([]byte, error) {
-		m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, Hops: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: netip.AddrFrom4([4]byte{127, 0, 0, 1}),
+		m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, Hops: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero,
+			GIAddr: netip.AddrFrom4([4]byte{127, 0, 0, 1}),
 			CHAddr: addr.Hardware("\x02\x00\x00\x00\x00\x00")}
-		m.Options = append(dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(t)}}, {Code: option.ClientID, Data: []byte("\x01\x02\x00\x00\x00\x00\x00")},
-			{Code: option.Hostname, Data: []byte("bench-00000000")}, {Code: option.ClassID, Data: []byte("bench")}, {Code: option.ParameterList, Data: []byte{1, 3, 6, 15, 42, 51, 58, 59}}}, extra...)
+		m.Options = append(dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(t)}},
+			{Code: option.ClientID, Data: []byte("\x01\x02\x00\x00\x00\x00\x00")},
+			{Code: option.Hostname, Data: []byte("bench-00000000")}, {Code: option.ClassID, Data: []byte("bench")},
+			{Code: option.ParameterList, Data: []byte{1, 3, 6, 15, 42, 51, 58, 59}}}, extra...)
 		m.Options = append(m.Options, dhcp4.Option{Code: option.RelayAgent, Data: relay})
 		b, _, err := dhcp4.Append(nil, m, 0)
 		return b, err
@@ -90,7 +93,8 @@ func newGenerator(server netip.AddrPort, echo bool) (*generator, error) {
 	if g.ask, err = template(dhcp4.Discover); err != nil {
 		return nil, err
 	}
-	if g.take, err = template(dhcp4.Request, dhcp4.Option{Code: option.AddressRequest, Data: make([]byte, 4)}, dhcp4.Option{Code: option.ServerID, Data: make([]byte, 4)}); err != nil {
+	if g.take, err = template(dhcp4.Request, dhcp4.Option{Code: option.AddressRequest, Data: make([]byte, 4)},
+		dhcp4.Option{Code: option.ServerID, Data: make([]byte, 4)}); err != nil {
 		return nil, err
 	}
 	if g.renew, err = template(dhcp4.Request); err != nil {

@@ -76,8 +76,10 @@ func heldUp(ctx context.Context, s *service, load *generator) error {
 		{"nothing happens", quiet},
 		{"10,000 reservations are added in a change", change(many...)},
 		{"the defaults get a note", change(api.Edit{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Note: note("seen by the bench")}})},
-		{"the clients' scope gets another pool", change(api.Edit{Op: "edit", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Pools: &[]string{"10.0.0.0-10.200.0.255"}}})},
-		{"a scope gets a note", change(api.Edit{Op: "edit", Kind: "scope", Name: "scope-00007", Scope: &api.ScopeEdit{Note: note("seen by the bench")}})},
+		{"the clients' scope gets another pool",
+			change(api.Edit{Op: "edit", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Pools: &[]string{"10.0.0.0-10.200.0.255"}}})},
+		{"a scope gets a note", change(api.Edit{Op: "edit", Kind: "scope", Name: "scope-00007",
+			Scope: &api.ScopeEdit{Note: note("seen by the bench")}})},
 	} {
 		if err := during(of.what, of.do); err != nil {
 			return err
@@ -90,7 +92,8 @@ func heldUp(ctx context.Context, s *service, load *generator) error {
 	}
 	yesterday := time.Now().UTC().AddDate(0, 0, -1)
 	table, from := "lease_history_"+yesterday.Format("20060102"), yesterday.Format(time.DateOnly)
-	_, err = conn.Exec(ctx, fmt.Sprintf("create table if not exists %s partition of lease_history for values from ('%s+00') to ('%s+00')", table, from, time.Now().UTC().Format(time.DateOnly)))
+	_, err = conn.Exec(ctx, fmt.Sprintf("create table if not exists %s partition of lease_history for values from ('%s+00') to ('%s+00')",
+		table, from, time.Now().UTC().Format(time.DateOnly)))
 	if err == nil {
 		_, err = conn.Exec(ctx, insertPast, pastEvents)
 	}
@@ -168,7 +171,9 @@ func (s *service) closed(ctx context.Context, table string) error {
 	defer conn.Close(ctx)
 	for range 1200 {
 		var n int
-		err := conn.QueryRow(ctx, "select count(*) from pg_index where indrelid = to_regclass($1) and indisvalid and indexrelid in (to_regclass($2), to_regclass($3))", table, table+"_address", table+"_hardware").Scan(&n)
+		err := conn.QueryRow(ctx,
+			"select count(*) from pg_index where indrelid = to_regclass($1) and indisvalid and indexrelid in (to_regclass($2), to_regclass($3))",
+			table, table+"_address", table+"_hardware").Scan(&n)
 		if err != nil || n == 2 {
 			return err
 		}

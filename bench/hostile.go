@@ -57,7 +57,8 @@ func underGarbage(self string, udp netip.AddrPort, load *generator, span time.Du
 		cmd.Process.Kill()
 		cmd.Wait()
 		quiet, loud = append(quiet, a.percentile(0.5)), append(loud, b.percentile(0.5))
-		fmt.Printf("  without: p50 %5.2f ms, lost %d of %d    with: p50 %5.2f ms, lost %d of %d\n", a.percentile(0.5), a.lost, a.done+a.lost, b.percentile(0.5), b.lost, b.done+b.lost)
+		fmt.Printf("  without: p50 %5.2f ms, lost %d of %d    with: p50 %5.2f ms, lost %d of %d\n", a.percentile(0.5), a.lost, a.done+a.lost,
+			b.percentile(0.5), b.lost, b.done+b.lost)
 	}
 	fmt.Printf("  latency with ÷ without, medians        %.2f\n", median(loud)/median(quiet))
 	return nil
@@ -81,7 +82,8 @@ func besideProbing(self string, span time.Duration) error {
 		return err
 	}
 	defer sh("netns", "del", ns)
-	for _, args := range [][]string{{"link", "set", "lo", "up"}, {"link", "add", "wire0", "type", "veth", "peer", "name", "wire1"}, {"link", "set", "wire0", "up"}, {"link", "set", "wire1", "up"},
+	for _, args := range [][]string{{"link", "set", "lo", "up"}, {"link", "add", "wire0", "type", "veth", "peer", "name", "wire1"},
+		{"link", "set", "wire0", "up"}, {"link", "set", "wire1", "up"},
 		{"addr", "add", "10.255.0.1/8", "dev", "wire0"}} {
 		if err := sh(append([]string{"-n", ns}, args...)...); err != nil {
 			return err
@@ -101,7 +103,8 @@ func probed(span time.Duration) error {
 	}
 	defer s.close()
 	set := func(on bool) error {
-		_, err := s.client.Change(context.Background(), api.ChangeRequest{Edits: []api.Edit{{Op: "edit", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Probe: &on}}}})
+		_, err := s.client.Change(context.Background(),
+			api.ChangeRequest{Edits: []api.Edit{{Op: "edit", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Probe: &on}}}})
 		return err
 	}
 	load, err := newGenerator(s.udp, false)

@@ -110,7 +110,8 @@ func run(pairs int, span time.Duration) error {
 	for i := range pairs {
 		e, d := ceiling.closed(span, outstanding), load.closed(span, outstanding)
 		ratios, rates = append(ratios, d.rate()/e.rate()), append(rates, d.rate())
-		fmt.Printf("  pair %d: echo %7.0f/s   service %7.0f/s   ratio %.3f   sent again %d\n", i+1, e.rate(), d.rate(), d.rate()/e.rate(), d.again)
+		fmt.Printf("  pair %d: echo %7.0f/s   service %7.0f/s   ratio %.3f   sent again %d\n", i+1, e.rate(), d.rate(), d.rate()/e.rate(),
+			d.again)
 	}
 	fmt.Printf("  service ÷ echo, median                 %.3f   (bar 0.20, goal 0.40)\n", median(ratios))
 
@@ -136,11 +137,13 @@ func run(pairs int, span time.Duration) error {
 		}
 		p50, p99, bare50, bare99 := r.percentile(0.50), r.percentile(0.99), percentile(bare, 0.50), percentile(bare, 0.99)
 		p50s, p99s, bare50s, bare99s = append(p50s, p50), append(p99s, p99), append(bare50s, bare50), append(bare99s, bare99)
-		fmt.Printf("  p50 %6.2f ms   p99 %6.2f ms   done %d, lost %d      bare p50 %6.2f ms   p99 %6.2f ms\n", p50, p99, r.done, r.lost, bare50, bare99)
+		fmt.Printf("  p50 %6.2f ms   p99 %6.2f ms   done %d, lost %d      bare p50 %6.2f ms   p99 %6.2f ms\n", p50, p99, r.done, r.lost, bare50,
+			bare99)
 	}
 	bare := ceiling.open(span, half)
 	fmt.Printf("  (the echo loop at the same rate on this machine: p50 %.2f ms, p99 %.2f ms)\n", bare.percentile(0.50), bare.percentile(0.99))
-	fmt.Printf("  median of three: p50 %.2f ms, p99 %.2f ms   (bar 2 / 10, goal 1 / 5)      bare p50 %.2f ms, p99 %.2f ms\n", median(p50s), median(p99s), median(bare50s), median(bare99s))
+	fmt.Printf("  median of three: p50 %.2f ms, p99 %.2f ms   (bar 2 / 10, goal 1 / 5)      bare p50 %.2f ms, p99 %.2f ms\n", median(p50s),
+		median(p99s), median(bare50s), median(bare99s))
 
 	if err := underGarbage(self, s.udp, load, span, half); err != nil {
 		return err

@@ -60,7 +60,8 @@ func atScale() error {
 		text, _ := os.ReadFile(filepath.Join(s.dir, "log"))
 		return fmt.Errorf("no answer after two minutes:\n%s", text)
 	}
-	fmt.Printf("\nStart with %d leases in the database, until the first answer: %.1f s   (bar 10 s, goal 3 s)\n", manyLeases, time.Since(begun).Seconds())
+	fmt.Printf("\nStart with %d leases in the database, until the first answer: %.1f s   (bar 10 s, goal 3 s)\n", manyLeases,
+		time.Since(begun).Seconds())
 	if err := addReservations(ctx, s.client); err != nil {
 		return err
 	}
@@ -74,7 +75,8 @@ func atScale() error {
 func reservation(n, r int) api.Edit {
 	scope, name := fmt.Sprintf("scope-%05d", n), fmt.Sprintf("reserved-%05d-%02d", n, r)
 	address, hw := fmt.Sprintf("100.%d.%d.%d", 64+n>>8, n&255, 2+r), fmt.Sprintf("02:ff:%02x:%02x:00:%02x", n>>8, n&255, r)
-	return api.Edit{Op: "add", Kind: "reservation", Name: name, Reservation: &api.ReservationEdit{Scope: &scope, Address: &address, Hardware: &hw}}
+	return api.Edit{Op: "add", Kind: "reservation", Name: name,
+		Reservation: &api.ReservationEdit{Scope: &scope, Address: &address, Hardware: &hw}}
 }
 
 // defineMany adds the scopes and their reservations, 500 scopes a change.
@@ -85,8 +87,9 @@ func defineMany(ctx context.Context, c *client.Client) error {
 		var edits []api.Edit
 		for ; len(edits) < 500*(1+reservedEach); n++ {
 			subnet := fmt.Sprintf("100.%d.%d.0/24", 64+n>>8, n&255)
-			edits = append(edits, api.Edit{Op: "add", Kind: "scope", Name: fmt.Sprintf("scope-%05d", n), Scope: &api.ScopeEdit{Subnet: &subnet, Pools: &[]string{"all"}, Mode: &mode, Lease: &lease,
-				Options: map[string]string{"router": fmt.Sprintf("100.%d.%d.1", 64+n>>8, n&255)}}})
+			edits = append(edits, api.Edit{Op: "add", Kind: "scope", Name: fmt.Sprintf("scope-%05d", n),
+				Scope: &api.ScopeEdit{Subnet: &subnet, Pools: &[]string{"all"}, Mode: &mode, Lease: &lease,
+					Options: map[string]string{"router": fmt.Sprintf("100.%d.%d.1", 64+n>>8, n&255)}}})
 			for r := range reservedEach {
 				edits = append(edits, reservation(n, r))
 			}
@@ -95,7 +98,8 @@ func defineMany(ctx context.Context, c *client.Client) error {
 			return fmt.Errorf("define scopes: %w", err)
 		}
 	}
-	fmt.Printf("\n%d scopes with %d reservations defined in %.1f s, %d scopes a change\n", manyScopes, manyScopes*reservedEach, time.Since(begun).Seconds(), 500)
+	fmt.Printf("\n%d scopes with %d reservations defined in %.1f s, %d scopes a change\n", manyScopes, manyScopes*reservedEach,
+		time.Since(begun).Seconds(), 500)
 	return nil
 }
 
@@ -109,7 +113,8 @@ func addReservations(ctx context.Context, c *client.Client) error {
 		}
 		took = append(took, time.Since(begun))
 	}
-	fmt.Printf("One reservation added to them, until served: p50 %.0f ms, p95 %.0f ms   (bar 50 ms, goal 10 ms)\n", percentile(took, 0.5), percentile(took, 0.95))
+	fmt.Printf("One reservation added to them, until served: p50 %.0f ms, p95 %.0f ms   (bar 50 ms, goal 10 ms)\n", percentile(took, 0.5),
+		percentile(took, 0.95))
 	return nil
 }
 

@@ -123,8 +123,12 @@ func (s *service) define(web netip.AddrPort) error {
 		}
 		s.client = client.New("http://"+web.String(), string(bytes.TrimSpace(token)))
 		subnet, mode, lease, unlimited := "10.0.0.0/8", "serving", "8h", -1
-		_, err = s.client.Change(context.Background(), api.ChangeRequest{Edits: []api.Edit{{Op: "add", Kind: "scope", Name: "bench", Scope: &api.ScopeEdit{Subnet: &subnet, Pools: &[]string{"all"},
-			Mode: &mode, Lease: &lease, NewPerMinute: &unlimited, Options: map[string]string{"router": "10.255.0.1", "domain-server": "10.0.0.53", "domain-name": "bench.example", "ntp-servers": "10.0.0.42"}}}}})
+		_, err = s.client.Change(context.Background(),
+			api.ChangeRequest{Edits: []api.Edit{{Op: "add", Kind: "scope", Name: "bench",
+				Scope: &api.ScopeEdit{Subnet: &subnet, Pools: &[]string{"all"},
+					Mode: &mode, Lease: &lease, NewPerMinute: &unlimited,
+					Options: map[string]string{"router": "10.255.0.1", "domain-server": "10.0.0.53", "domain-name": "bench.example",
+						"ntp-servers": "10.0.0.42"}}}}})
 		if err == nil {
 			return nil
 		}

@@ -60,54 +60,56 @@ func accessCommands() []command {
 					return nil
 				}
 			}},
-		{name: "token revoke", args: "NAME", short: "End an API token at once", least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.Tokens(k.ctx)
-				if err != nil {
-					return err
-				}
-				if !slices.ContainsFunc(list, func(x api.Token) bool { return x.Name == k.args[0] }) {
-					return fmt.Errorf("API token %s is not there; yarnpost token list shows all", k.args[0])
-				}
-				if k.dryRun || !k.yes {
-					fmt.Fprintf(k.out, "API token %s would be revoked: whoever uses it is refused at once.\n", k.args[0])
-					if k.dryRun {
-						return nil
+		{name: "token revoke", args: "NAME", short: "End an API token at once", least: 1, most: 1, write: true,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.Tokens(k.ctx)
+					if err != nil {
+						return err
 					}
-					return errPreview
+					if !slices.ContainsFunc(list, func(x api.Token) bool { return x.Name == k.args[0] }) {
+						return fmt.Errorf("API token %s is not there; yarnpost token list shows all", k.args[0])
+					}
+					if k.dryRun || !k.yes {
+						fmt.Fprintf(k.out, "API token %s would be revoked: whoever uses it is refused at once.\n", k.args[0])
+						if k.dryRun {
+							return nil
+						}
+						return errPreview
+					}
+					if err := k.client.RevokeToken(k.ctx, k.args[0]); err != nil {
+						return err
+					}
+					fmt.Fprintf(k.out, "API token %s is revoked.\n", k.args[0])
+					return nil
 				}
-				if err := k.client.RevokeToken(k.ctx, k.args[0]); err != nil {
-					return err
+			}},
+		{name: "account password", short: "Replace your account's password; asks for the old and the new one", most: 0,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					ask := prompter(os.Stdin, k.err)
+					old, err := ask("Old password: ")
+					if err != nil {
+						return err
+					}
+					first, err := ask("New password: ")
+					if err != nil {
+						return err
+					}
+					again, err := ask("The same again: ")
+					if err != nil {
+						return err
+					}
+					if first != again {
+						return errors.New("the two new passwords differ; nothing was changed")
+					}
+					if err := k.client.ChangePassword(k.ctx, old, first); err != nil {
+						return err
+					}
+					fmt.Fprintln(k.out, "The password is replaced; sessions of the account have ended.")
+					return nil
 				}
-				fmt.Fprintf(k.out, "API token %s is revoked.\n", k.args[0])
-				return nil
-			}
-		}},
-		{name: "account password", short: "Replace your account's password; asks for the old and the new one", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				ask := prompter(os.Stdin, k.err)
-				old, err := ask("Old password: ")
-				if err != nil {
-					return err
-				}
-				first, err := ask("New password: ")
-				if err != nil {
-					return err
-				}
-				again, err := ask("The same again: ")
-				if err != nil {
-					return err
-				}
-				if first != again {
-					return errors.New("the two new passwords differ; nothing was changed")
-				}
-				if err := k.client.ChangePassword(k.ctx, old, first); err != nil {
-					return err
-				}
-				fmt.Fprintln(k.out, "The password is replaced; sessions of the account have ended.")
-				return nil
-			}
-		}},
+			}},
 		{name: "version", short: "Print the version of this program and of the server", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
 				t := newTable("Program", "Version")

@@ -56,9 +56,11 @@ func (f *fake) run(t *testing.T, args ...string) (stdout, stderr string, code in
 }
 
 func TestFlagsStandAnywhere(t *testing.T) {
-	f := &fake{answers: map[string]any{"GET /api/leases": api.Page[api.Lease]{Items: []api.Lease{{Address: "10.0.0.1", Status: "active", Hostname: "=x"}}, Total: 1}}}
+	f := &fake{answers: map[string]any{"GET /api/leases": api.Page[api.Lease]{Items: []api.Lease{{Address: "10.0.0.1", Status: "active",
+		Hostname: "=x"}}, Total: 1}}}
 	for _, args := range [][]string{
-		{"lease", "list", "card", "--scope", "looms", "--csv"}, {"lease", "list", "--scope=looms", "card", "--csv"}, {"--csv", "lease", "list", "--scope", "looms", "card"},
+		{"lease", "list", "card", "--scope", "looms", "--csv"}, {"lease", "list", "--scope=looms", "card", "--csv"},
+		{"--csv", "lease", "list", "--scope", "looms", "card"},
 	} {
 		f.asked = nil
 		out, errs, code := f.run(t, args...)
@@ -98,14 +100,17 @@ func TestPagesAreFollowed(t *testing.T) {
 // A risky change is previewed and made only with --yes; an easy one is made at
 // once, against the revision that was previewed.
 func TestPreviewThenYes(t *testing.T) {
-	risky := api.ChangeResult{Base: 4, Revision: 4, Diff: []api.DiffLine{{Kind: "scope", Name: "looms", Text: "mode: serving → held"}}, Effects: []api.Effect{{Text: "3 clients would not be able to renew", Clients: 3, Strands: true}}}
+	risky := api.ChangeResult{Base: 4, Revision: 4, Diff: []api.DiffLine{{Kind: "scope", Name: "looms", Text: "mode: serving → held"}},
+		Effects: []api.Effect{{Text: "3 clients would not be able to renew", Clients: 3, Strands: true}}}
 	f := &fake{answers: map[string]any{"POST /api/plan/changes": risky, "GET /api/scopes/looms": api.Scope{Name: "looms", Mode: "held"}}}
 	out, errs, code := f.run(t, "scope", "hold", "looms")
-	if code != ExitPreview || !strings.Contains(out, "3 clients would not") || !strings.Contains(errs, "--yes") || len(f.bodies) != 1 || !f.bodies[0].DryRun {
+	if code != ExitPreview || !strings.Contains(out, "3 clients would not") || !strings.Contains(errs, "--yes") || len(f.bodies) != 1 ||
+		!f.bodies[0].DryRun {
 		t.Errorf("exit %d, %d requests\n%s%s", code, len(f.bodies), out, errs)
 	}
 	f.bodies = nil
-	if _, _, code = f.run(t, "scope", "hold", "looms", "--yes"); code != 0 || len(f.bodies) != 1 || f.bodies[0].DryRun || !f.bodies[0].Confirm {
+	if _, _, code = f.run(t, "scope", "hold", "looms", "--yes"); code != 0 || len(f.bodies) != 1 || f.bodies[0].DryRun ||
+		!f.bodies[0].Confirm {
 		t.Errorf("with --yes: exit %d, %+v", code, f.bodies)
 	}
 	f.bodies = nil
@@ -115,16 +120,20 @@ func TestPreviewThenYes(t *testing.T) {
 		t.Errorf("without clients: exit %d, %+v", code, f.bodies)
 	}
 	f.bodies = nil
-	if out, _, _ = f.run(t, "scope", "hold", "looms", "--dry-run"); len(f.bodies) != 1 || !f.bodies[0].DryRun || !strings.Contains(out, "Would change revision 4") {
+	if out, _, _ = f.run(t, "scope", "hold", "looms", "--dry-run"); len(f.bodies) != 1 || !f.bodies[0].DryRun ||
+		!strings.Contains(out, "Would change revision 4") {
 		t.Errorf("dry run: %+v\n%s", f.bodies, out)
 	}
 }
 
 func TestScopeEditSendsWhatIsNamed(t *testing.T) {
-	f := &fake{answers: map[string]any{"POST /api/plan/changes": api.ChangeResult{Applied: true, Revision: 2, Diff: []api.DiffLine{{Text: "x"}}}, "GET /api/scopes/looms": api.Scope{}}}
-	f.run(t, "scope", "edit", "looms", "--exclude", "10.0.0.9,the plotter", "--router", "10.0.0.1", "--option", "66=a=b", "--unset", "ntp-servers", "--lease", "")
+	f := &fake{answers: map[string]any{"POST /api/plan/changes": api.ChangeResult{Applied: true, Revision: 2,
+		Diff: []api.DiffLine{{Text: "x"}}}, "GET /api/scopes/looms": api.Scope{}}}
+	f.run(t, "scope", "edit", "looms", "--exclude", "10.0.0.9,the plotter", "--router", "10.0.0.1", "--option", "66=a=b", "--unset",
+		"ntp-servers", "--lease", "")
 	e := f.bodies[len(f.bodies)-1].Edits[0].Scope
-	if e.Subnet != nil || e.Pools != nil || e.Lease == nil || *e.Lease != "" || e.AddExclusions[0] != (api.Exclusion{Range: "10.0.0.9", User: "the plotter"}) ||
+	if e.Subnet != nil || e.Pools != nil || e.Lease == nil || *e.Lease != "" ||
+		e.AddExclusions[0] != (api.Exclusion{Range: "10.0.0.9", User: "the plotter"}) ||
 		e.Options["router"] != "10.0.0.1" || e.Options["66"] != "a=b" || e.Options["ntp-servers"] != "" || len(e.Options) != 3 {
 		t.Errorf("sent %+v", e)
 	}
@@ -152,13 +161,16 @@ func TestErrorsSayWhatToDo(t *testing.T) {
 		}
 	}
 	var out, errs bytes.Buffer
-	if code := Run(context.Background(), []string{"status", "--token-file", "/nowhere/token"}, &out, &errs); code != ExitUsage || !strings.Contains(errs.String(), "admin.token") {
+	if code := Run(context.Background(), []string{"status", "--token-file", "/nowhere/token"}, &out, &errs); code != ExitUsage ||
+		!strings.Contains(errs.String(), "admin.token") {
 		t.Errorf("without a token: exit %d, %s", code, errs.String())
 	}
 }
 
 func TestRelative(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "now", 90 * time.Second: "in 90 s", -3 * time.Minute: "3 min ago", 3 * time.Hour: "in 3 h", -72 * time.Hour: "3 d ago", 119 * time.Minute: "in 119 min", 8*time.Hour - time.Second: "in 8 h", -36*time.Hour - time.Minute: "36 h ago"} {
+	for d, want := range map[time.Duration]string{0: "now", 90 * time.Second: "in 90 s", -3 * time.Minute: "3 min ago",
+		3 * time.Hour: "in 3 h", -72 * time.Hour: "3 d ago", 119 * time.Minute: "in 119 min", 8*time.Hour - time.Second: "in 8 h",
+		-36*time.Hour - time.Minute: "36 h ago"} {
 		if got := relative(d); got != want {
 			t.Errorf("relative(%v) = %q, want %q", d, got, want)
 		}
@@ -175,11 +187,14 @@ func TestRelative(t *testing.T) {
 func TestSummary(t *testing.T) {
 	line := func(kind, name, text string) api.DiffLine { return api.DiffLine{Kind: kind, Name: name, Text: text} }
 	for want, r := range map[string]api.Revision{
-		"":                              {},
-		"scope looms added, and 1 more": {Items: 2, Lines: 3, Diff: []api.DiffLine{line("link", "looms", "added"), line("scope", "looms", "added"), line("scope", "looms", "mode: held")}},
-		"scope looms: lease time: 1h → 2h, and 1 more setting":   {Items: 1, Lines: 2, Diff: []api.DiffLine{line("scope", "looms", "lease time: 1h → 2h"), line("scope", "looms", "note: x")}},
-		"scope looms: lease time: 1h → 2h, and 40 more settings": {Items: 1, Lines: 41, Diff: []api.DiffLine{line("scope", "looms", "lease time: 1h → 2h")}},
-		"reservation r removed":                                  {Items: 1, Lines: 1, Diff: []api.DiffLine{line("reservation", "r", "removed")}},
+		"": {},
+		"scope looms added, and 1 more": {Items: 2, Lines: 3,
+			Diff: []api.DiffLine{line("link", "looms", "added"), line("scope", "looms", "added"), line("scope", "looms", "mode: held")}},
+		"scope looms: lease time: 1h → 2h, and 1 more setting": {Items: 1, Lines: 2,
+			Diff: []api.DiffLine{line("scope", "looms", "lease time: 1h → 2h"), line("scope", "looms", "note: x")}},
+		"scope looms: lease time: 1h → 2h, and 40 more settings": {Items: 1, Lines: 41,
+			Diff: []api.DiffLine{line("scope", "looms", "lease time: 1h → 2h")}},
+		"reservation r removed": {Items: 1, Lines: 1, Diff: []api.DiffLine{line("reservation", "r", "removed")}},
 	} {
 		if got := summary(r); got != want {
 			t.Errorf("summary %q, want %q", got, want)
@@ -197,7 +212,8 @@ func TestHelpAndCompletion(t *testing.T) {
 			t.Errorf("%s is not in the help", c.name)
 		}
 		var out, errs bytes.Buffer
-		if code := Run(context.Background(), append(strings.Fields(c.name), "-h"), &out, &errs); code != 0 || !strings.Contains(out.String(), "--json") {
+		if code := Run(context.Background(), append(strings.Fields(c.name), "-h"), &out, &errs); code != 0 ||
+			!strings.Contains(out.String(), "--json") {
 			t.Errorf("%s -h: exit %d\n%s", c.name, code, out.String())
 		}
 		if c.write != strings.Contains(out.String(), "--dry-run") {
@@ -220,7 +236,8 @@ func TestHelpAndCompletion(t *testing.T) {
 // What mends a client has a name that the plan takes, whatever the client calls
 // itself, and a scope for its link leaves its relay out of the pools.
 func TestMendingNames(t *testing.T) {
-	for hostname, want := range map[string]string{"loom-3.mill": "loom-3-mill", "..": "client-020000000001", "<b>Ünter</b>": "b-nter-b", "": "client-020000000001", strings.Repeat("a", 59) + ".b": strings.Repeat("a", 59)} {
+	for hostname, want := range map[string]string{"loom-3.mill": "loom-3-mill", "..": "client-020000000001", "<b>Ünter</b>": "b-nter-b",
+		"": "client-020000000001", strings.Repeat("a", 59) + ".b": strings.Repeat("a", 59)} {
 		e, _ := mending(api.Unserved{Reason: "pool-empty", Scope: "looms", Hardware: "02:00:00:00:00:01", Hostname: hostname}, "")
 		if e == nil || e.Name != want {
 			t.Errorf("for %q: %+v", hostname, e)

@@ -80,7 +80,8 @@ func fishCompletion() string {
 	b.WriteString("complete -c yarnpost -f -n 'not __fish_use_subcommand' -a '(yarnpost completion words -- (commandline -opc)[2..-1] 2>/dev/null)'\n")
 	for _, n := range nouns {
 		if len(verbs[n]) > 0 {
-			fmt.Fprintf(&b, "complete -c yarnpost -f -n '__fish_seen_subcommand_from %s; and not __fish_seen_subcommand_from %s' -a %q\n", n, strings.Join(verbs[n], " "), strings.Join(verbs[n], " "))
+			fmt.Fprintf(&b, "complete -c yarnpost -f -n '__fish_seen_subcommand_from %s; and not __fish_seen_subcommand_from %s' -a %q\n", n,
+				strings.Join(verbs[n], " "), strings.Join(verbs[n], " "))
 		}
 		for _, v := range append(verbs[n], "") {
 			name := strings.TrimSpace(n + " " + v)

@@ -11,8 +11,9 @@ import (
 )
 
 func copyCommand() command {
-	return command{name: "scope copy", args: "NAME NEW", short: "Define a scope like another one, in another subnet", least: 2, most: 2, write: true,
-		more: "  yarnpost scope copy looms looms-2 --subnet 10.78.0.0/24\n  Pools, exclusions and the router keep their places in the subnet; reservations are not copied.",
+	return command{name: "scope copy", args: "NAME NEW", short: "Define a scope like another one, in another subnet", least: 2, most: 2,
+		write: true,
+		more:  "  yarnpost scope copy looms looms-2 --subnet 10.78.0.0/24\n  Pools, exclusions and the router keep their places in the subnet; reservations are not copied.",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			subnet := f.String("subnet", "", "`subnet` of the new scope")
 			link := f.String("link", "", "`name` of the link it shares with other scopes")
@@ -50,8 +51,10 @@ func copied(of api.Scope, subnet string) (*api.ScopeEdit, error) {
 		return nil, usagef("%q is not a subnet; write it like 10.78.0.0/24", subnet)
 	}
 	m := mover{from, to.Masked()}
-	e := &api.ScopeEdit{Subnet: &subnet, Authoritative: &of.Authoritative, Bootp: &of.Bootp, RapidCommit: &of.RapidCommit, OfferDelay: &of.OfferDelay, Probe: &of.Probe,
-		PerCircuit: &of.PerCircuit, NewPerMinute: &of.NewPerMinute, Identity: &of.IdentitySet, Lease: &of.LeaseSet, Note: &of.Note, Pools: &[]string{}, Options: map[string]string{}}
+	e := &api.ScopeEdit{Subnet: &subnet, Authoritative: &of.Authoritative, Bootp: &of.Bootp, RapidCommit: &of.RapidCommit,
+		OfferDelay: &of.OfferDelay, Probe: &of.Probe,
+		PerCircuit: &of.PerCircuit, NewPerMinute: &of.NewPerMinute, Identity: &of.IdentitySet, Lease: &of.LeaseSet, Note: &of.Note,
+		Pools: &[]string{}, Options: map[string]string{}}
 	for _, p := range of.Pools {
 		moved, err := m.span(p)
 		if err != nil {

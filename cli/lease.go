@@ -22,7 +22,8 @@ func leaseCommands() []command {
 				var status listFlag
 				f.StringVar(&q.Scope, "scope", "", "only this scope's, by `name`")
 				f.Var(&status, "status", "only this `status`: active, released, expired or abandoned (repeatable)")
-				f.StringVar(&q.Sort, "sort", "address", "`column`: address, hardware, hostname, vendor, scope, status, since, expires, heard or changed")
+				f.StringVar(&q.Sort, "sort", "address",
+					"`column`: address, hardware, hostname, vendor, scope, status, since, expires, heard or changed")
 				f.BoolVar(&q.Desc, "desc", false, "in descending order")
 				limit := f.Int("limit", 0, "at most this `number` (default: all)")
 				return func(k *call) error {
@@ -31,9 +32,11 @@ func leaseCommands() []command {
 					if err != nil {
 						return err
 					}
-					t := newTable("Address", "Status", "Hardware", "Host name", "Scope", "Expires", "Since", "Heard", "Kind", "Vendor", "Circuit").without("Circuit", "Vendor", "Since", "Heard", "Kind")
+					t := newTable("Address", "Status", "Hardware", "Host name", "Scope", "Expires", "Since", "Heard", "Kind", "Vendor",
+						"Circuit").without("Circuit", "Vendor", "Since", "Heard", "Kind")
 					for _, l := range list {
-						t.row(l.Address, l.Status, l.Hardware, l.Hostname, l.Scope, k.expiry(l.Expires), k.when(l.Since), k.when(l.Heard), kindOf(l), l.Vendor, l.Circuit)
+						t.row(l.Address, l.Status, l.Hardware, l.Hostname, l.Scope, k.expiry(l.Expires), k.when(l.Since), k.when(l.Heard), kindOf(l),
+							l.Vendor, l.Circuit)
 					}
 					return k.show(list, t, "No lease fits.")
 				}
@@ -49,7 +52,8 @@ func leaseCommands() []command {
 				t.row("status", l.Status+", "+kindOf(l))
 				t.row("scope", l.Scope)
 				t.row("hardware address", l.Hardware)
-				for _, f := range [][2]string{{"identifier", l.Identifier}, {"host name", l.Hostname}, {"vendor class", l.Vendor}, {"relay", l.Relay}, {"circuit", l.Circuit}, {"evidence", l.Evidence}} {
+				for _, f := range [][2]string{{"identifier", l.Identifier}, {"host name", l.Hostname}, {"vendor class", l.Vendor}, {"relay", l.Relay},
+					{"circuit", l.Circuit}, {"evidence", l.Evidence}} {
 					if f[1] != "" {
 						t.row(f[0], f[1])
 					}
@@ -111,9 +115,10 @@ func kindOf(l api.Lease) string {
 }
 
 func endingCommand(verb, short string, do func(*client.Client, context.Context, string, bool) (api.Ended, error)) command {
-	return command{name: "lease " + verb, args: "ADDRESS", short: short, least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-		return func(k *call) error { return k.ending(do, k.args[0]) }
-	}}
+	return command{name: "lease " + verb, args: "ADDRESS", short: short, least: 1, most: 1, write: true,
+		flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error { return k.ending(do, k.args[0]) }
+		}}
 }
 
 // ending ends one lease, or clears one address, and says what that means.
@@ -136,7 +141,8 @@ func (k *call) ending(do func(*client.Client, context.Context, string, bool) (ap
 }
 
 func clearCommand() command {
-	return command{name: "lease clear", args: "[ADDRESS…]", short: "Clear abandoned or kept addresses, so that they can be handed out again; those that still answer stay", most: -1, write: true,
+	return command{name: "lease clear", args: "[ADDRESS…]",
+		short: "Clear abandoned or kept addresses, so that they can be handed out again; those that still answer stay", most: -1, write: true,
 		more: "  yarnpost lease clear 10.77.0.103 --yes\n  yarnpost lease clear --scope looms --yes      all abandoned addresses of a scope\n  yarnpost lease clear --all --yes",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			scope := f.String("scope", "", "all abandoned addresses of the scope of this `name`")
@@ -174,48 +180,50 @@ func clearCommand() command {
 }
 
 func unservedCommands() []command {
-	return []command{mendCommand(), {name: "unserved list", args: "[TEXT]", short: "List clients that ask and get nothing, or a refusal, by reason", most: 1, flags: func(f *flag.FlagSet) func(*call) error {
-		reason := f.String("reason", "", "only this `reason`, such as pool-empty")
-		limit := f.Int("limit", 40, "at most this `number` of clients, the latest of each reason first; 0 for all")
-		return func(k *call) error {
-			list, err := k.client.Unserved(k.ctx, strings.Join(k.args, " "), *reason)
-			if err != nil {
-				return err
-			}
-			if len(list) == 0 && (*reason != "" || len(k.args) > 0) {
-				return k.show(list, newTable(), "No unserved client fits.")
-			}
-			if k.json || k.csv || len(list) == 0 {
-				return k.show(list, newTable(), "Every client that asked was served.")
-			}
-			groups := byReason(list)
-			each := len(list)
-			if *limit > 0 {
-				each = max(1, *limit/len(groups))
-			}
-			t := newTable("Hardware", "Host name", "Why", "Scope", "From", "Last", "Asked", "Since").without("Since", "From")
-			sums := newTable("Clients", "Why", "Where", "Mend")
-			shown := 0
-			for _, g := range groups {
-				sums.row(fmt.Sprint(len(g)), g[0].Text, where(g), g[0].Mend)
-				for _, u := range g[:min(each, len(g))] {
-					from := u.Interface
-					if u.Relay != "" {
-						from = strings.TrimSpace(u.Relay + " " + u.Circuit)
+	return []command{mendCommand(),
+		{name: "unserved list", args: "[TEXT]", short: "List clients that ask and get nothing, or a refusal, by reason", most: 1,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				reason := f.String("reason", "", "only this `reason`, such as pool-empty")
+				limit := f.Int("limit", 40, "at most this `number` of clients, the latest of each reason first; 0 for all")
+				return func(k *call) error {
+					list, err := k.client.Unserved(k.ctx, strings.Join(k.args, " "), *reason)
+					if err != nil {
+						return err
 					}
-					shown++
-					t.row(u.Hardware, u.Hostname, u.Text, u.Scope, from, k.when(u.Last), fmt.Sprintf("%d×", u.Count), k.when(u.First))
+					if len(list) == 0 && (*reason != "" || len(k.args) > 0) {
+						return k.show(list, newTable(), "No unserved client fits.")
+					}
+					if k.json || k.csv || len(list) == 0 {
+						return k.show(list, newTable(), "Every client that asked was served.")
+					}
+					groups := byReason(list)
+					each := len(list)
+					if *limit > 0 {
+						each = max(1, *limit/len(groups))
+					}
+					t := newTable("Hardware", "Host name", "Why", "Scope", "From", "Last", "Asked", "Since").without("Since", "From")
+					sums := newTable("Clients", "Why", "Where", "Mend")
+					shown := 0
+					for _, g := range groups {
+						sums.row(fmt.Sprint(len(g)), g[0].Text, where(g), g[0].Mend)
+						for _, u := range g[:min(each, len(g))] {
+							from := u.Interface
+							if u.Relay != "" {
+								from = strings.TrimSpace(u.Relay + " " + u.Circuit)
+							}
+							shown++
+							t.row(u.Hardware, u.Hostname, u.Text, u.Scope, from, k.when(u.Last), fmt.Sprintf("%d×", u.Count), k.when(u.First))
+						}
+					}
+					k.print(sums)
+					fmt.Fprintln(k.out)
+					k.print(t)
+					if shown < len(list) {
+						fmt.Fprintf(k.out, "\n%d of %d clients; --limit 0 shows all, --reason those of one reason.\n", shown, len(list))
+					}
+					return nil
 				}
-			}
-			k.print(sums)
-			fmt.Fprintln(k.out)
-			k.print(t)
-			if shown < len(list) {
-				fmt.Fprintf(k.out, "\n%d of %d clients; --limit 0 shows all, --reason those of one reason.\n", shown, len(list))
-			}
-			return nil
-		}
-	}}}
+			}}}
 }
 
 // byReason groups clients by what is wrong and what mends it, the largest group

@@ -26,48 +26,50 @@ func planCommands() []command {
 				return k.show(list, t, "The plan is empty: nothing was ever changed.")
 			}
 		}},
-		{name: "plan show", args: "[REVISION]", short: "Show a revision with its diff (default: the newest)", most: 1, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				var r api.Revision
-				if len(k.args) == 0 {
-					list, err := k.client.Revisions(k.ctx, 0, 1)
-					if err != nil {
-						return err
+		{name: "plan show", args: "[REVISION]", short: "Show a revision with its diff (default: the newest)", most: 1,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					var r api.Revision
+					if len(k.args) == 0 {
+						list, err := k.client.Revisions(k.ctx, 0, 1)
+						if err != nil {
+							return err
+						}
+						if len(list) == 0 {
+							fmt.Fprintln(k.out, "The plan is empty: nothing was ever changed.")
+							return nil
+						}
+						r = list[0]
+					} else {
+						n, err := strconv.ParseInt(k.args[0], 10, 64)
+						if err != nil {
+							return usagef("%q is not a revision number", k.args[0])
+						}
+						if r, err = k.client.Revision(k.ctx, n); err != nil {
+							return err
+						}
 					}
-					if len(list) == 0 {
-						fmt.Fprintln(k.out, "The plan is empty: nothing was ever changed.")
-						return nil
+					t := newTable("Kind", "Name", "Change")
+					for _, d := range r.Diff {
+						t.row(d.Kind, d.Name, d.Text)
 					}
-					r = list[0]
-				} else {
-					n, err := strconv.ParseInt(k.args[0], 10, 64)
-					if err != nil {
-						return usagef("%q is not a revision number", k.args[0])
+					if !k.json && !k.csv {
+						fmt.Fprintf(k.out, "Revision %d by %s, %s", r.Number, r.Author, r.At.Format("2006-01-02 15:04:05 UTC"))
+						if r.Reason != "" {
+							fmt.Fprintf(k.out, ": %s", r.Reason)
+						}
+						fmt.Fprint(k.out, "\n\n")
 					}
-					if r, err = k.client.Revision(k.ctx, n); err != nil {
-						return err
-					}
+					return k.show(r, t, "")
 				}
-				t := newTable("Kind", "Name", "Change")
-				for _, d := range r.Diff {
-					t.row(d.Kind, d.Name, d.Text)
-				}
-				if !k.json && !k.csv {
-					fmt.Fprintf(k.out, "Revision %d by %s, %s", r.Number, r.Author, r.At.Format("2006-01-02 15:04:05 UTC"))
-					if r.Reason != "" {
-						fmt.Fprintf(k.out, ": %s", r.Reason)
-					}
-					fmt.Fprint(k.out, "\n\n")
-				}
-				return k.show(r, t, "")
-			}
-		}},
+			}},
 	}
 }
 
 func revertCommand() command {
-	return command{name: "plan revert", args: "REVISION", short: "Undo what one revision changed, as a new revision", least: 1, most: 1, write: true,
-		more: "  yarnpost plan revert 19\n  What was changed again since is not undone; the answer names it.",
+	return command{name: "plan revert", args: "REVISION", short: "Undo what one revision changed, as a new revision", least: 1, most: 1,
+		write: true,
+		more:  "  yarnpost plan revert 19\n  What was changed again since is not undone; the answer names it.",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
 				n, err := strconv.ParseInt(k.args[0], 10, 64)

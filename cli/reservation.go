@@ -31,8 +31,10 @@ func reservationCommands() []command {
 				if op == "add" && *hw == "" && *id == "" && *circuit == "" {
 					return api.Edit{}, nil, usagef("yarnpost reservation add needs --hw, such as --hw 02:00:00:00:00:17, or --identifier, or --circuit")
 				}
-				e := &api.ReservationEdit{Name: pick(f, "name", name), Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw), Identifier: pick(f, "identifier", id), Circuit: pick(f, "circuit", circuit),
-					Address: pick(f, "address", address), Hostname: pick(f, "hostname", host), Insist: pick(f, "insist", insist), Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options}
+				e := &api.ReservationEdit{Name: pick(f, "name", name), Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw),
+					Identifier: pick(f, "identifier", id), Circuit: pick(f, "circuit", circuit),
+					Address: pick(f, "address", address), Hostname: pick(f, "hostname", host), Insist: pick(f, "insist", insist),
+					Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options}
 				for _, o := range unset {
 					if e.Options == nil {
 						e.Options = map[string]string{}
@@ -47,32 +49,34 @@ func reservationCommands() []command {
 			}
 		})
 	return append(out, []command{
-		{name: "reservation show", args: "NAME", short: "Show a reservation, and who has its address now", least: 1, most: 1, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				r, err := k.reservation(k.args[0])
-				if err != nil {
-					return err
-				}
-				t := newTable("Setting", "Value")
-				for _, x := range [][2]string{{"name", r.Name}, {"scope", r.Scope}, {"address", r.Address}, {"hardware address", r.Hardware}, {"identifier", r.Identifier}, {"circuit", r.Circuit},
-					{"host name", r.Hostname}, {"lease time", r.Lease}} {
-					if x[1] != "" {
-						t.row(x[0], x[1])
+		{name: "reservation show", args: "NAME", short: "Show a reservation, and who has its address now", least: 1, most: 1,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					r, err := k.reservation(k.args[0])
+					if err != nil {
+						return err
 					}
+					t := newTable("Setting", "Value")
+					for _, x := range [][2]string{{"name", r.Name}, {"scope", r.Scope}, {"address", r.Address}, {"hardware address", r.Hardware},
+						{"identifier", r.Identifier}, {"circuit", r.Circuit},
+						{"host name", r.Hostname}, {"lease time", r.Lease}} {
+						if x[1] != "" {
+							t.row(x[0], x[1])
+						}
+					}
+					if r.Insist {
+						t.row("insists", "given although another host answers for the address")
+					}
+					for _, o := range r.Options {
+						t.row("option "+o.Name, o.Value)
+					}
+					t.row("address is now", strings.TrimSpace(r.Status+" "+r.Holder))
+					if r.Note != "" {
+						t.row("note", r.Note)
+					}
+					return k.show(r, t, "")
 				}
-				if r.Insist {
-					t.row("insists", "given although another host answers for the address")
-				}
-				for _, o := range r.Options {
-					t.row("option "+o.Name, o.Value)
-				}
-				t.row("address is now", strings.TrimSpace(r.Status+" "+r.Holder))
-				if r.Note != "" {
-					t.row("note", r.Note)
-				}
-				return k.show(r, t, "")
-			}
-		}},
+			}},
 		{name: "reservation list", short: "List reservations", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			scope := f.String("scope", "", "only this scope's, by `name`")
 			search := f.String("search", "", "only those with this `text`")
@@ -91,15 +95,16 @@ func reservationCommands() []command {
 				return k.show(list, t, "No address is reserved. yarnpost reservation add -h shows how.")
 			}
 		}},
-		{name: "reservation remove", args: "NAME…", short: "Remove reservations", least: 1, most: -1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				var edits []api.Edit
-				for _, name := range k.args {
-					edits = append(edits, api.Edit{Op: "remove", Kind: "reservation", Name: name})
+		{name: "reservation remove", args: "NAME…", short: "Remove reservations", least: 1, most: -1, write: true,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					var edits []api.Edit
+					for _, name := range k.args {
+						edits = append(edits, api.Edit{Op: "remove", Kind: "reservation", Name: name})
+					}
+					return k.change(edits, true, nil)
 				}
-				return k.change(edits, true, nil)
-			}
-		}},
+			}},
 	}...)
 }
 
@@ -118,7 +123,8 @@ func (k *call) reservation(name string) (api.Reservation, error) {
 
 func optionCommands() []command {
 	at := func(f *flag.FlagSet) (scope, reservation, rule *string) {
-		return f.String("scope", "", "set it on the scope of this `name`"), f.String("reservation", "", "set it on the reservation of this `name`"), f.String("rule", "", "set it by the rule of this `name`")
+		return f.String("scope", "", "set it on the scope of this `name`"),
+			f.String("reservation", "", "set it on the reservation of this `name`"), f.String("rule", "", "set it by the rule of this `name`")
 	}
 	edit := func(k *call, scope, reservation, rule string, options map[string]string) error {
 		var e api.Edit
@@ -137,8 +143,9 @@ func optionCommands() []command {
 		return k.change([]api.Edit{e}, false, nil)
 	}
 	return []command{
-		{name: "option set", args: "NAME=VALUE…", short: "Set options in the defaults, a scope, a rule or a reservation", least: 1, most: -1, write: true,
-			more: "  yarnpost option set ntp-servers=10.40.0.42\n  yarnpost option set router=10.40.8.1 --scope looms\n  yarnpost option set ntp-servers=none --scope visitors      (takes the inherited value away)",
+		{name: "option set", args: "NAME=VALUE…", short: "Set options in the defaults, a scope, a rule or a reservation", least: 1, most: -1,
+			write: true,
+			more:  "  yarnpost option set ntp-servers=10.40.0.42\n  yarnpost option set router=10.40.8.1 --scope looms\n  yarnpost option set ntp-servers=none --scope visitors      (takes the inherited value away)",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				scope, reservation, rule := at(f)
 				return func(k *call) error {
@@ -151,16 +158,17 @@ func optionCommands() []command {
 					return edit(k, *scope, *reservation, *rule, o)
 				}
 			}},
-		{name: "option unset", args: "NAME…", short: "Unset options; the inherited value holds again", least: 1, most: -1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-			scope, reservation, rule := at(f)
-			return func(k *call) error {
-				o := map[string]string{}
-				for _, a := range k.args {
-					o[a] = ""
+		{name: "option unset", args: "NAME…", short: "Unset options; the inherited value holds again", least: 1, most: -1, write: true,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				scope, reservation, rule := at(f)
+				return func(k *call) error {
+					o := map[string]string{}
+					for _, a := range k.args {
+						o[a] = ""
+					}
+					return edit(k, *scope, *reservation, *rule, o)
 				}
-				return edit(k, *scope, *reservation, *rule, o)
-			}
-		}},
+			}},
 		{name: "option list", short: "List options that are set, with where", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			scope := f.String("scope", "", "only this scope and its reservations, by `name`")
 			return func(k *call) error {
@@ -175,23 +183,24 @@ func optionCommands() []command {
 				return k.show(list, t, "No option is set. yarnpost option set -h shows how.")
 			}
 		}},
-		{name: "option codes", args: "[TEXT]", short: "Search the codebook: codes, names, types", most: 1, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.Codes(k.ctx, strings.Join(k.args, " "))
-				if err != nil {
-					return err
-				}
-				t := newTable("Code", "Option", "Type", "Example", "Set", "Meaning")
-				for _, c := range list {
-					set := ""
-					if c.Set > 0 {
-						set = fmt.Sprintf("%d×", c.Set)
+		{name: "option codes", args: "[TEXT]", short: "Search the codebook: codes, names, types", most: 1,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.Codes(k.ctx, strings.Join(k.args, " "))
+					if err != nil {
+						return err
 					}
-					t.row(fmt.Sprint(c.Code), c.Name, c.Type, c.Example, set, c.Meaning)
+					t := newTable("Code", "Option", "Type", "Example", "Set", "Meaning")
+					for _, c := range list {
+						set := ""
+						if c.Set > 0 {
+							set = fmt.Sprintf("%d×", c.Set)
+						}
+						t.row(fmt.Sprint(c.Code), c.Name, c.Type, c.Example, set, c.Meaning)
+					}
+					return k.show(list, t, "No option fits.")
 				}
-				return k.show(list, t, "No option fits.")
-			}
-		}},
+			}},
 		{name: "option explain", args: "[HW|ADDRESS]", short: "Say what a client is given, and which level each value comes from", most: 1,
 			more: "  yarnpost option explain 02:00:00:00:00:17\n  yarnpost option explain 10.77.0.17\n  yarnpost option explain --scope looms",
 			flags: func(f *flag.FlagSet) func(*call) error {

@@ -23,27 +23,29 @@ func found[T any](list func() ([]T, error), name func(T) string, want string) fu
 }
 
 func removing(kind, short string) command {
-	return command{name: kind + " remove", args: "NAME", short: short, least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-		return func(k *call) error {
-			return k.change([]api.Edit{{Op: "remove", Kind: kind, Name: k.args[0]}}, true, nil)
-		}
-	}}
+	return command{name: kind + " remove", args: "NAME", short: short, least: 1, most: 1, write: true,
+		flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				return k.change([]api.Edit{{Op: "remove", Kind: kind, Name: k.args[0]}}, true, nil)
+			}
+		}}
 }
 
 // both makes the add and the edit of a kind of item, which share their flags.
 func both(kind, add, edit, more string, flags func(f *flag.FlagSet) func(*call, string) (api.Edit, func() error, error)) []command {
 	one := func(op, short string) command {
-		return command{name: kind + " " + op, args: "NAME", short: short, more: more, least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-			make := flags(f)
-			return func(k *call) error {
-				e, verify, err := make(k, op)
-				if err != nil {
-					return err
+		return command{name: kind + " " + op, args: "NAME", short: short, more: more, least: 1, most: 1, write: true,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				make := flags(f)
+				return func(k *call) error {
+					e, verify, err := make(k, op)
+					if err != nil {
+						return err
+					}
+					e.Op, e.Kind, e.Name = op, kind, k.args[0]
+					return k.change([]api.Edit{e}, false, verify)
 				}
-				e.Op, e.Kind, e.Name = op, kind, k.args[0]
-				return k.change([]api.Edit{e}, false, verify)
-			}
-		}}
+			}}
 	}
 	return []command{one("add", add), one("edit", edit)}
 }
@@ -72,7 +74,8 @@ func ruleCommands() []command {
 				if op == "add" && *when == "" {
 					return api.Edit{}, nil, usagef("yarnpost rule add needs --when, such as --when 'hw.startsWith(\"02:4c:00:\")'")
 				}
-				r := &api.RuleEdit{Name: pick(f, "name", name), When: pick(f, "when", when), Scope: pick(f, "scope", scope), Order: pick(f, "order", order), Pool: pick(f, "pool", pool),
+				r := &api.RuleEdit{Name: pick(f, "name", name), When: pick(f, "when", when), Scope: pick(f, "scope", scope),
+					Order: pick(f, "order", order), Pool: pick(f, "pool", pool),
 					Lease: pick(f, "lease", lease), Options: options, Off: pick(f, "off", off), Note: pick(f, "note", note)}
 				words := map[string]bool{"ignore": *ignore, "refuse": *refuse, "reserved": *reserved, "": *give}
 				for word, set := range words {
@@ -87,31 +90,33 @@ func ruleCommands() []command {
 				if *name != "" {
 					now = *name
 				}
-				return api.Edit{Rule: r}, found(func() ([]api.Rule, error) { return k.client.Rules(k.ctx, "") }, func(r api.Rule) string { return r.Name }, now), nil
+				return api.Edit{Rule: r},
+					found(func() ([]api.Rule, error) { return k.client.Rules(k.ctx, "") }, func(r api.Rule) string { return r.Name }, now), nil
 			}
 		})
 	return append(out,
-		command{name: "rule list", short: "List rules in the order in which they are asked, with how often each fitted", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
-			scope := f.String("scope", "", "only this scope's, by `name`")
-			return func(k *call) error {
-				list, err := k.client.Rules(k.ctx, *scope)
-				if err != nil {
-					return err
-				}
-				t := newTable("Of", "Order", "Name", "When", "Then", "Fitted", "Last")
-				for _, r := range list {
-					of, last := r.Scope, "never"
-					if of == "" {
-						of = "defaults"
+		command{name: "rule list", short: "List rules in the order in which they are asked, with how often each fitted", most: 0,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				scope := f.String("scope", "", "only this scope's, by `name`")
+				return func(k *call) error {
+					list, err := k.client.Rules(k.ctx, *scope)
+					if err != nil {
+						return err
 					}
-					if r.Last != nil {
-						last = k.when(*r.Last)
+					t := newTable("Of", "Order", "Name", "When", "Then", "Fitted", "Last")
+					for _, r := range list {
+						of, last := r.Scope, "never"
+						if of == "" {
+							of = "defaults"
+						}
+						if r.Last != nil {
+							last = k.when(*r.Last)
+						}
+						t.row(of, strconv.Itoa(r.Order), r.Name, r.When, then(r), fmt.Sprintf("%d×", r.Fitted), last)
 					}
-					t.row(of, strconv.Itoa(r.Order), r.Name, r.When, then(r), fmt.Sprintf("%d×", r.Fitted), last)
+					return k.show(list, t, "No rule is defined. yarnpost rule add -h shows how.")
 				}
-				return k.show(list, t, "No rule is defined. yarnpost rule add -h shows how.")
-			}
-		}},
+			}},
 		command{name: "rule show", args: "NAME", short: "Show a rule", least: 1, most: 1, flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
 				list, err := k.client.Rules(k.ctx, "")
@@ -161,19 +166,20 @@ func ruleCommands() []command {
 					return k.show(r, t, "")
 				}
 			}},
-		command{name: "rule variables", short: "List what a condition can ask of a request", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.Variables(k.ctx)
-				if err != nil {
-					return err
+		command{name: "rule variables", short: "List what a condition can ask of a request", most: 0,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.Variables(k.ctx)
+					if err != nil {
+						return err
+					}
+					t := newTable("Name", "Type", "Meaning", "Example")
+					for _, v := range list {
+						t.row(v.Name, v.Type, v.Meaning, v.Example)
+					}
+					return k.show(list, t, "")
 				}
-				t := newTable("Name", "Type", "Meaning", "Example")
-				for _, v := range list {
-					t.row(v.Name, v.Type, v.Meaning, v.Example)
-				}
-				return k.show(list, t, "")
-			}
-		}})
+			}})
 }
 
 // then is what a rule does, in words.
@@ -202,7 +208,8 @@ func then(r api.Rule) string {
 }
 
 func listCommands() []command {
-	out := both("list", "Define a list of hardware addresses or identifiers, for rules", "Change a list", "  yarnpost list add lent --entry 02:40:10:00:00:07 --entry 02:40:10:00:00:08\n  yarnpost rule add lent-out --when 'hw in lists.lent' --lease 30m",
+	out := both("list", "Define a list of hardware addresses or identifiers, for rules", "Change a list",
+		"  yarnpost list add lent --entry 02:40:10:00:00:07 --entry 02:40:10:00:00:08\n  yarnpost rule add lent-out --when 'hw in lists.lent' --lease 30m",
 		func(f *flag.FlagSet) func(*call, string) (api.Edit, func() error, error) {
 			var put, drop listFlag
 			f.Var(&put, "entry", "hardware address or identifier in `hexadecimal` to add (repeatable)")
@@ -232,24 +239,25 @@ func listCommands() []command {
 				return k.show(list, t, "No list is defined. yarnpost list add -h shows how.")
 			}
 		}},
-		command{name: "list show", args: "NAME", short: "Show the entries of a list", least: 1, most: 1, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.Lists(k.ctx)
-				if err != nil {
-					return err
-				}
-				for _, l := range list {
-					if strings.EqualFold(l.Name, k.args[0]) {
-						t := newTable("Entry")
-						for _, e := range l.Entries {
-							t.row(e)
-						}
-						return k.show(l, t, "The list is empty.")
+		command{name: "list show", args: "NAME", short: "Show the entries of a list", least: 1, most: 1,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.Lists(k.ctx)
+					if err != nil {
+						return err
 					}
+					for _, l := range list {
+						if strings.EqualFold(l.Name, k.args[0]) {
+							t := newTable("Entry")
+							for _, e := range l.Entries {
+								t.row(e)
+							}
+							return k.show(l, t, "The list is empty.")
+						}
+					}
+					return fmt.Errorf("no list is called %q; yarnpost list list shows all", k.args[0])
 				}
-				return fmt.Errorf("no list is called %q; yarnpost list list shows all", k.args[0])
-			}
-		}},
+			}},
 		removing("list", "Remove a list that no rule uses"))
 }
 
@@ -303,7 +311,9 @@ func codebookCommands() []command {
 					}
 					e.Drop = append(e.Drop, int(n))
 				}
-				return api.Edit{Codebook: e}, found(func() ([]api.Codebook, error) { return k.client.Codebooks(k.ctx) }, func(c api.Codebook) string { return c.Name }, k.args[0]), nil
+				return api.Edit{Codebook: e},
+					found(func() ([]api.Codebook, error) { return k.client.Codebooks(k.ctx) }, func(c api.Codebook) string { return c.Name },
+						k.args[0]), nil
 			}
 		})
 	return append(out,
@@ -320,55 +330,58 @@ func codebookCommands() []command {
 				return k.show(list, t, "No codebook is defined. yarnpost codebook add -h shows how.")
 			}
 		}},
-		command{name: "codebook show", args: "NAME", short: "Show the options of a codebook", least: 1, most: 1, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.Codebooks(k.ctx)
-				if err != nil {
-					return err
+		command{name: "codebook show", args: "NAME", short: "Show the options of a codebook", least: 1, most: 1,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.Codebooks(k.ctx)
+					if err != nil {
+						return err
+					}
+					for _, c := range list {
+						if c.Name != strings.ToLower(k.args[0]) {
+							continue
+						}
+						if !k.json && !k.csv {
+							fmt.Fprintf(k.out, "%s travels in %s, for %s.\n\n", c.Name, placeText(c), forWhom(c))
+						}
+						t := newTable("Code", "Name", "Type", "Meaning")
+						for _, o := range c.Options {
+							t.row(strconv.Itoa(int(o.Code)), o.Name, o.Type, o.Meaning)
+						}
+						return k.show(c, t, "It has no options yet.")
+					}
+					return fmt.Errorf("no codebook is called %q; yarnpost codebook list shows all", k.args[0])
 				}
-				for _, c := range list {
-					if c.Name != strings.ToLower(k.args[0]) {
-						continue
-					}
-					if !k.json && !k.csv {
-						fmt.Fprintf(k.out, "%s travels in %s, for %s.\n\n", c.Name, placeText(c), forWhom(c))
-					}
-					t := newTable("Code", "Name", "Type", "Meaning")
-					for _, o := range c.Options {
-						t.row(strconv.Itoa(int(o.Code)), o.Name, o.Type, o.Meaning)
-					}
-					return k.show(c, t, "It has no options yet.")
-				}
-				return fmt.Errorf("no codebook is called %q; yarnpost codebook list shows all", k.args[0])
-			}
-		}},
+			}},
 		removing("codebook", "Remove a codebook that nothing uses"),
-		command{name: "option vendors", short: "List vendor classes seen on the network", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.Vendors(k.ctx)
-				if err != nil {
-					return err
+		command{name: "option vendors", short: "List vendor classes seen on the network", most: 0,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.Vendors(k.ctx)
+					if err != nil {
+						return err
+					}
+					t := newTable("Vendor class", "Clients")
+					for _, v := range list {
+						t.row(v.Class, strconv.Itoa(v.Clients))
+					}
+					return k.show(list, t, "No client told a vendor class so far.")
 				}
-				t := newTable("Vendor class", "Clients")
-				for _, v := range list {
-					t.row(v.Class, strconv.Itoa(v.Clients))
+			}},
+		command{name: "option unmet", short: "List options that clients ask for and nobody set", most: 0,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.Unmet(k.ctx)
+					if err != nil {
+						return err
+					}
+					t := newTable("Clients", "Code", "Option", "Scopes", "Vendor classes")
+					for _, u := range list {
+						t.row(strconv.Itoa(u.Clients), strconv.Itoa(int(u.Code)), u.Name, strings.Join(u.Scopes, ", "), strings.Join(u.Vendors, ", "))
+					}
+					return k.show(list, t, "Clients get everything they ask for.")
 				}
-				return k.show(list, t, "No client told a vendor class so far.")
-			}
-		}},
-		command{name: "option unmet", short: "List options that clients ask for and nobody set", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.Unmet(k.ctx)
-				if err != nil {
-					return err
-				}
-				t := newTable("Clients", "Code", "Option", "Scopes", "Vendor classes")
-				for _, u := range list {
-					t.row(strconv.Itoa(u.Clients), strconv.Itoa(int(u.Code)), u.Name, strings.Join(u.Scopes, ", "), strings.Join(u.Vendors, ", "))
-				}
-				return k.show(list, t, "Clients get everything they ask for.")
-			}
-		}})
+			}})
 }
 
 func placeText(c api.Codebook) string {
@@ -389,7 +402,8 @@ func forWhom(c api.Codebook) string {
 }
 
 func trialCommands() []command {
-	out := both("trial", "Plan a trial: a real exchange as a client, made now and then", "Change a trial", "  yarnpost trial add looms-served --scope looms --every 15m",
+	out := both("trial", "Plan a trial: a real exchange as a client, made now and then", "Change a trial",
+		"  yarnpost trial add looms-served --scope looms --every 15m",
 		func(f *flag.FlagSet) func(*call, string) (api.Edit, func() error, error) {
 			scope := f.String("scope", "", "`name` of the scope that is tried")
 			hw := f.String("hw", "", "hardware `address` to use (default: one made up from the name)")
@@ -406,7 +420,8 @@ func trialCommands() []command {
 				if *name != "" {
 					now = *name
 				}
-				return api.Edit{Trial: &api.TrialEdit{Name: pick(f, "name", name), Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw), Vendor: pick(f, "vendor", vendor),
+				return api.Edit{Trial: &api.TrialEdit{Name: pick(f, "name", name), Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw),
+						Vendor:  pick(f, "vendor", vendor),
 						Circuit: pick(f, "circuit", circuit), Every: pick(f, "every", every), Note: pick(f, "note", note)}},
 					found(func() ([]api.Trial, error) { return k.client.Trials(k.ctx) }, func(t api.Trial) string { return t.Name }, now), nil
 			}
@@ -429,7 +444,8 @@ func trialCommands() []command {
 				return k.show(list, t, "No trial is planned. yarnpost trial add -h shows how; yarnpost trial run --scope NAME makes one now.")
 			}
 		}},
-		command{name: "trial run", args: "[NAME]", short: "Make a real exchange as a client, compare it with the plan, and give the address back", most: 1,
+		command{name: "trial run", args: "[NAME]", short: "Make a real exchange as a client, compare it with the plan, and give the address back",
+			most: 1,
 			more: "  yarnpost trial run --scope looms --vendor loomctl/2.7\n  yarnpost trial run --relay 10.40.8.1 --hw 02:00:00:00:00:99\n  yarnpost trial run looms-served",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				var r api.TrialRun
@@ -469,19 +485,20 @@ func trialCommands() []command {
 					return nil
 				}
 			}},
-		command{name: "trial results", args: "NAME", short: "List the last results of a trial, newest first", least: 1, most: 1, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.TrialResults(k.ctx, k.args[0])
-				if err != nil {
-					return err
+		command{name: "trial results", args: "NAME", short: "List the last results of a trial, newest first", least: 1, most: 1,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.TrialResults(k.ctx, k.args[0])
+					if err != nil {
+						return err
+					}
+					t := newTable("At", "Address", "Result")
+					for _, r := range list {
+						t.row(k.when(r.At), r.Address, trialText(r))
+					}
+					return k.show(list, t, "It was not run since the start of the service.")
 				}
-				t := newTable("At", "Address", "Result")
-				for _, r := range list {
-					t.row(k.when(r.At), r.Address, trialText(r))
-				}
-				return k.show(list, t, "It was not run since the start of the service.")
-			}
-		}},
+			}},
 		removing("trial", "Remove a trial"))
 }
 

@@ -76,15 +76,18 @@ func (s *scopeFlags) register(f *flag.FlagSet) {
 	f.StringVar(&s.delay, "offer-delay", "", "`time` that offers wait, up to 10s")
 	f.BoolVar(&s.probe, "probe", true, "probe addresses before they are offered")
 	f.IntVar(&s.perCircuit, "per-circuit", 0, "`number` of dynamic addresses behind one relay circuit; -1 for any (default: any)")
-	f.IntVar(&s.newPerMinute, "new-per-minute", 0, "`number` of clients never seen before that are let in a minute; -1 for any (default: a tenth of the pools, 60 at least)")
+	f.IntVar(&s.newPerMinute, "new-per-minute", 0,
+		"`number` of clients never seen before that are let in a minute; -1 for any (default: a tenth of the pools, 60 at least)")
 	f.StringVar(&s.note, "note", "", "`text` for people")
 }
 
 func (s *scopeFlags) edit(f *flag.FlagSet) *api.ScopeEdit {
 	e := &api.ScopeEdit{Subnet: pick(f, "subnet", &s.subnet), Link: pick(f, "link", &s.link), Lease: pick(f, "lease", &s.lease),
 		Note: pick(f, "note", &s.note), Authoritative: pick(f, "authoritative", &s.authoritative), Options: s.options,
-		Identity: pick(f, "identity", &s.identity), Bootp: pick(f, "bootp", &s.bootp), RapidCommit: pick(f, "rapid-commit", &s.rapid), OfferDelay: pick(f, "offer-delay", &s.delay),
-		Probe: pick(f, "probe", &s.probe), PerCircuit: pick(f, "per-circuit", &s.perCircuit), NewPerMinute: pick(f, "new-per-minute", &s.newPerMinute)}
+		Identity: pick(f, "identity", &s.identity), Bootp: pick(f, "bootp", &s.bootp), RapidCommit: pick(f, "rapid-commit", &s.rapid),
+		OfferDelay: pick(f, "offer-delay", &s.delay),
+		Probe:      pick(f, "probe", &s.probe), PerCircuit: pick(f, "per-circuit", &s.perCircuit),
+		NewPerMinute: pick(f, "new-per-minute", &s.newPerMinute)}
 	if given(f, "pool") {
 		e.Pools = (*[]string)(&s.pools)
 	}
@@ -138,9 +141,11 @@ func scopeCommands() []command {
 				if err != nil {
 					return err
 				}
-				t := newTable("Name", "Subnet", "Link", "Mode", "Lease", "Size", "Active", "Headroom", "Used", "Reserved", "Abandoned").without("Link", "Reserved", "Abandoned", "Size")
+				t := newTable("Name", "Subnet", "Link", "Mode", "Lease", "Size", "Active", "Headroom", "Used", "Reserved", "Abandoned").without("Link",
+					"Reserved", "Abandoned", "Size")
 				for _, s := range list {
-					t.row(s.Name, s.Subnet, s.Link, s.Mode, s.Lease, count(s.Usage.Size), count(s.Usage.Active), count(s.Usage.Headroom), used(s.Usage), count(s.Usage.Reserved), count(s.Usage.Abandoned))
+					t.row(s.Name, s.Subnet, s.Link, s.Mode, s.Lease, count(s.Usage.Size), count(s.Usage.Active), count(s.Usage.Headroom), used(s.Usage),
+						count(s.Usage.Reserved), count(s.Usage.Abandoned))
 				}
 				if *search != "" {
 					return k.show(list, t, fmt.Sprintf("No scope fits %q.", *search))
@@ -187,11 +192,12 @@ func scopeCommands() []command {
 		modeCommand("serve", "serving", "Answer the clients of a scope"),
 		modeCommand("hold", "held", "Stop answering the clients of a scope"),
 		modeCommand("drain", "draining", "Take nobody new; clients move away as they renew"),
-		{name: "scope remove", args: "NAME", short: "Remove a scope with its reservations", least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				return k.change([]api.Edit{{Op: "remove", Kind: "scope", Name: k.args[0]}}, true, nil)
-			}
-		}},
+		{name: "scope remove", args: "NAME", short: "Remove a scope with its reservations", least: 1, most: 1, write: true,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					return k.change([]api.Edit{{Op: "remove", Kind: "scope", Name: k.args[0]}}, true, nil)
+				}
+			}},
 	}
 }
 
@@ -200,29 +206,30 @@ func (k *call) hasScope(name string) func() error {
 }
 
 func modeCommand(verb, mode, short string) command {
-	return command{name: "scope " + verb, args: "NAME", short: short, least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-		until := ""
-		if verb == "drain" {
-			f.StringVar(&until, "until", "", "`time` (RFC 3339) or span such as 3d, beyond which no lease reaches")
-		}
-		return func(k *call) error {
-			e := &api.ScopeEdit{Mode: &mode}
-			if until != "" {
-				t, err := moment(until)
-				if err != nil {
-					return err
-				}
-				e.DrainUntil = &t
+	return command{name: "scope " + verb, args: "NAME", short: short, least: 1, most: 1, write: true,
+		flags: func(f *flag.FlagSet) func(*call) error {
+			until := ""
+			if verb == "drain" {
+				f.StringVar(&until, "until", "", "`time` (RFC 3339) or span such as 3d, beyond which no lease reaches")
 			}
-			return k.change([]api.Edit{{Op: "edit", Kind: "scope", Name: k.args[0], Scope: e}}, false, func() error {
-				s, err := k.client.Scope(k.ctx, k.args[0])
-				if err == nil && s.Mode != mode {
-					err = fmt.Errorf("scope %s is %s", s.Name, s.Mode)
+			return func(k *call) error {
+				e := &api.ScopeEdit{Mode: &mode}
+				if until != "" {
+					t, err := moment(until)
+					if err != nil {
+						return err
+					}
+					e.DrainUntil = &t
 				}
-				return err
-			})
-		}
-	}}
+				return k.change([]api.Edit{{Op: "edit", Kind: "scope", Name: k.args[0], Scope: e}}, false, func() error {
+					s, err := k.client.Scope(k.ctx, k.args[0])
+					if err == nil && s.Mode != mode {
+						err = fmt.Errorf("scope %s is %s", s.Name, s.Mode)
+					}
+					return err
+				})
+			}
+		}}
 }
 
 // moment reads a time, or a span from now.
@@ -283,9 +290,12 @@ func scopeTable(s api.Scope) *table {
 	for _, f := range []struct {
 		set         bool
 		name, value string
-	}{{s.Authoritative, "authoritative", "yes"}, {s.Identity == "hardware", "clients told apart by", "hardware address alone"}, {s.Bootp != "reserved", "BOOTP", s.Bootp},
-		{s.RapidCommit, "rapid commit", "yes"}, {s.OfferDelay != "", "offers wait", s.OfferDelay}, {!s.Probe, "probing", "off"}, {s.PerCircuit > 0, "addresses a circuit", fmt.Sprint(s.PerCircuit)},
-		{s.NewPerMinute != 0, "new clients a minute", strings.Replace(fmt.Sprint(s.NewPerMinute), "-1", "any number", 1)}, {s.Listening, "answered", "no: its link is listened to"}} {
+	}{{s.Authoritative, "authoritative", "yes"}, {s.Identity == "hardware", "clients told apart by", "hardware address alone"},
+		{s.Bootp != "reserved", "BOOTP", s.Bootp},
+		{s.RapidCommit, "rapid commit", "yes"}, {s.OfferDelay != "", "offers wait", s.OfferDelay}, {!s.Probe, "probing", "off"},
+		{s.PerCircuit > 0, "addresses a circuit", fmt.Sprint(s.PerCircuit)},
+		{s.NewPerMinute != 0, "new clients a minute", strings.Replace(fmt.Sprint(s.NewPerMinute), "-1", "any number", 1)},
+		{s.Listening, "answered", "no: its link is listened to"}} {
 		if f.set {
 			t.row(f.name, f.value)
 		}
@@ -306,54 +316,57 @@ func scopeTable(s api.Scope) *table {
 
 func linkCommands() []command {
 	return []command{
-		{name: "link list", short: "List links with their interfaces, relays and scopes", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.Links(k.ctx)
-				if err != nil {
-					return err
-				}
-				t := newTable("Name", "Interfaces", "Relays", "Scopes", "State", "Note")
-				for _, l := range list {
-					state := "answered"
-					if l.Listening {
-						state = "listened to"
-					} else if l.StandAside {
-						state = "answered, unless another server is there"
-					}
-					t.row(l.Name, strings.Join(l.Interfaces, " "), strings.Join(l.Relays, " "), strings.Join(l.Scopes, " "), state, l.Note)
-				}
-				return k.show(list, t, "No link is defined yet; a scope brings its own.")
-			}
-		}},
-		{name: "link edit", args: "NAME", short: "Change how clients of a link are reached", least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-			var relays, interfaces listFlag
-			f.Var(&relays, "relay", "`address` of a relay (repeatable; replaces all)")
-			f.Var(&interfaces, "interface", "`name` of an interface (repeatable; replaces all)")
-			name := f.String("name", "", "new `name`")
-			note := f.String("note", "", "`text` for people")
-			listen := f.Bool("listening", false, "hear it and send nothing; --listening=false goes live")
-			aside := f.Bool("stand-aside", false, "do not answer while another server answers there")
-			return func(k *call) error {
-				e := &api.LinkEdit{Name: pick(f, "name", name), Note: pick(f, "note", note), Listening: pick(f, "listening", listen), StandAside: pick(f, "stand-aside", aside)}
-				if given(f, "relay") {
-					e.Relays = (*[]string)(&relays)
-				}
-				if given(f, "interface") {
-					e.Interfaces = (*[]string)(&interfaces)
-				}
-				return k.change([]api.Edit{{Op: "edit", Kind: "link", Name: k.args[0], Link: e}}, false, func() error {
+		{name: "link list", short: "List links with their interfaces, relays and scopes", most: 0,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
 					list, err := k.client.Links(k.ctx)
-					now := k.args[0]
-					if e.Name != nil {
-						now = *name
+					if err != nil {
+						return err
 					}
-					if err == nil && !slices.ContainsFunc(list, func(l api.Link) bool { return strings.EqualFold(l.Name, now) }) {
-						err = fmt.Errorf("link %s is not there", now)
+					t := newTable("Name", "Interfaces", "Relays", "Scopes", "State", "Note")
+					for _, l := range list {
+						state := "answered"
+						if l.Listening {
+							state = "listened to"
+						} else if l.StandAside {
+							state = "answered, unless another server is there"
+						}
+						t.row(l.Name, strings.Join(l.Interfaces, " "), strings.Join(l.Relays, " "), strings.Join(l.Scopes, " "), state, l.Note)
 					}
-					return err
-				})
-			}
-		}},
+					return k.show(list, t, "No link is defined yet; a scope brings its own.")
+				}
+			}},
+		{name: "link edit", args: "NAME", short: "Change how clients of a link are reached", least: 1, most: 1, write: true,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				var relays, interfaces listFlag
+				f.Var(&relays, "relay", "`address` of a relay (repeatable; replaces all)")
+				f.Var(&interfaces, "interface", "`name` of an interface (repeatable; replaces all)")
+				name := f.String("name", "", "new `name`")
+				note := f.String("note", "", "`text` for people")
+				listen := f.Bool("listening", false, "hear it and send nothing; --listening=false goes live")
+				aside := f.Bool("stand-aside", false, "do not answer while another server answers there")
+				return func(k *call) error {
+					e := &api.LinkEdit{Name: pick(f, "name", name), Note: pick(f, "note", note), Listening: pick(f, "listening", listen),
+						StandAside: pick(f, "stand-aside", aside)}
+					if given(f, "relay") {
+						e.Relays = (*[]string)(&relays)
+					}
+					if given(f, "interface") {
+						e.Interfaces = (*[]string)(&interfaces)
+					}
+					return k.change([]api.Edit{{Op: "edit", Kind: "link", Name: k.args[0], Link: e}}, false, func() error {
+						list, err := k.client.Links(k.ctx)
+						now := k.args[0]
+						if e.Name != nil {
+							now = *name
+						}
+						if err == nil && !slices.ContainsFunc(list, func(l api.Link) bool { return strings.EqualFold(l.Name, now) }) {
+							err = fmt.Errorf("link %s is not there", now)
+						}
+						return err
+					})
+				}
+			}},
 	}
 }
 
@@ -367,7 +380,8 @@ func defaultsCommands() []command {
 				}
 				t := newTable("Setting", "Value")
 				t.row("lease time", d.Lease)
-				t.row("clients told apart by", map[string]string{"hardware": "hardware address alone", "identifier": "client identifier, if they send one"}[d.Identity])
+				t.row("clients told apart by",
+					map[string]string{"hardware": "hardware address alone", "identifier": "client identifier, if they send one"}[d.Identity])
 				for _, o := range d.Options {
 					t.row("option "+o.Name, o.Value)
 				}
@@ -380,15 +394,21 @@ func defaultsCommands() []command {
 				return k.show(d, t, "")
 			}
 		}},
-		{name: "defaults edit", short: "Change what holds in the whole plan (options: yarnpost option set)", most: 0, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-			lease := f.String("lease", "", "lease `time`")
-			identity := f.String("identity", "", "`what` tells clients apart: identifier or hardware")
-			listen := f.Bool("listening", false, "the whole server hears and sends nothing; --listening=false goes live")
-			note := f.String("note", "", "`text` for people")
-			return func(k *call) error {
-				return k.change([]api.Edit{{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Lease: pick(f, "lease", lease), Identity: pick(f, "identity", identity),
-					Listening: pick(f, "listening", listen), Note: pick(f, "note", note)}}}, false, func() error { _, err := k.client.Defaults(k.ctx); return err })
-			}
-		}},
+		{name: "defaults edit", short: "Change what holds in the whole plan (options: yarnpost option set)", most: 0, write: true,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				lease := f.String("lease", "", "lease `time`")
+				identity := f.String("identity", "", "`what` tells clients apart: identifier or hardware")
+				listen := f.Bool("listening", false, "the whole server hears and sends nothing; --listening=false goes live")
+				note := f.String("note", "", "`text` for people")
+				return func(k *call) error {
+					return k.change([]api.Edit{{Op: "edit", Kind: "defaults",
+						Defaults: &api.DefaultsEdit{Lease: pick(f, "lease", lease), Identity: pick(f, "identity", identity),
+							Listening: pick(f, "listening", listen), Note: pick(f, "note", note)}}}, false, func() error {
+						_,
+							err := k.client.Defaults(k.ctx)
+						return err
+					})
+				}
+			}},
 	}
 }

@@ -20,32 +20,33 @@ import (
 
 func understandCommands() []command {
 	return []command{traceCommand(), explainCommand(), listeningCommand(),
-		{name: "relay list", short: "List relays that forward to the server, and those that have gone quiet", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error {
-				list, err := k.client.Relays(k.ctx)
-				if err != nil {
-					return err
+		{name: "relay list", short: "List relays that forward to the server, and those that have gone quiet", most: 0,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.Relays(k.ctx)
+					if err != nil {
+						return err
+					}
+					t := newTable("Relay", "Link", "Messages", "Last", "Usual gap", "State")
+					for _, r := range list {
+						state, last := "heard", "never"
+						if r.Last != nil {
+							last = k.when(*r.Last)
+						} else {
+							state = "not heard since the start"
+						}
+						if r.Silent {
+							state = "SILENT: unusually quiet"
+						}
+						gap := fmt.Sprintf("%.0f s", r.Gap)
+						if r.Gap < 1 {
+							gap = "under 1 s"
+						}
+						t.row(r.Address, r.Link, fmt.Sprint(r.Count), last, gap, state)
+					}
+					return k.show(list, t, "No relay was heard, and the plan names none.")
 				}
-				t := newTable("Relay", "Link", "Messages", "Last", "Usual gap", "State")
-				for _, r := range list {
-					state, last := "heard", "never"
-					if r.Last != nil {
-						last = k.when(*r.Last)
-					} else {
-						state = "not heard since the start"
-					}
-					if r.Silent {
-						state = "SILENT: unusually quiet"
-					}
-					gap := fmt.Sprintf("%.0f s", r.Gap)
-					if r.Gap < 1 {
-						gap = "under 1 s"
-					}
-					t.row(r.Address, r.Link, fmt.Sprint(r.Count), last, gap, state)
-				}
-				return k.show(list, t, "No relay was heard, and the plan names none.")
-			}
-		}},
+			}},
 		{name: "preflight", short: "Look whether the server's host can serve", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
 				list, err := k.client.Preflight(k.ctx)
@@ -127,7 +128,8 @@ func traceCommand() command {
 				if k.json || k.csv {
 					t := newTable("At", "Type", "Hardware", "Host name", "Relay", "Circuit", "Outcome", "Reason", "Address", "Scope", "Fate", "Millis")
 					for _, x := range list.Items {
-						t.row(x.At.Format(time.RFC3339Nano), x.Type, x.Hardware, x.Hostname, x.Relay, x.Circuit, x.Outcome, x.Reason, x.Address, x.Scope, x.Fate, fmt.Sprintf("%.2f", x.Millis))
+						t.row(x.At.Format(time.RFC3339Nano), x.Type, x.Hardware, x.Hostname, x.Relay, x.Circuit, x.Outcome, x.Reason, x.Address, x.Scope,
+							x.Fate, fmt.Sprintf("%.2f", x.Millis))
 					}
 					if k.csv {
 						return t.csv(k.out)
@@ -231,7 +233,8 @@ func (k *call) message(title string, m api.Decoded) {
 }
 
 func explainCommand() command {
-	return command{name: "explain", args: "[HW]", short: "Say what a client would be answered, and each step that leads there; nothing is touched", most: 1,
+	return command{name: "explain", args: "[HW]",
+		short: "Say what a client would be answered, and each step that leads there; nothing is touched", most: 1,
 		more: "  yarnpost explain 02:40:18:00:00:07                                  (as it asked last)\n  yarnpost explain --scope phones --vendor \"deskphone 7\" --wants 66,150\n  yarnpost explain 02:00:00:00:00:01 --relay 10.40.8.1 --message REQUEST --address 10.40.9.9",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			var a api.Ask
@@ -384,28 +387,30 @@ func listeningCommand() command {
 
 // given prints what the holder of a lease was last given.
 func givenCommand() command {
-	return command{name: "lease options", args: "ADDRESS", short: "Say exactly what a client asked with and was last given", least: 1, most: 1, flags: func(f *flag.FlagSet) func(*call) error {
-		return func(k *call) error {
-			g, err := k.client.Given(k.ctx, k.args[0])
-			if err != nil {
-				return err
+	return command{name: "lease options", args: "ADDRESS", short: "Say exactly what a client asked with and was last given", least: 1, most: 1,
+		flags: func(f *flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				g, err := k.client.Given(k.ctx, k.args[0])
+				if err != nil {
+					return err
+				}
+				t := newTable("What", "Code", "Option", "Value", "Bytes").without("Bytes")
+				for _, o := range g.Asked {
+					t.row("asked", fmt.Sprint(o.Code), o.Name, o.Value, o.Bytes)
+				}
+				for _, o := range g.Given {
+					t.row("given", fmt.Sprint(o.Code), o.Name, o.Value, o.Bytes)
+				}
+				if err := k.show(g, t, "It is not on record what this client was given; it will be with its next renewal."); err != nil || k.json ||
+					k.csv {
+					return err
+				}
+				if len(g.Unmet) > 0 {
+					fmt.Fprintf(k.out, "\nAsked for and not given: %s.\n", strings.Join(g.Unmet, ", "))
+				}
+				return nil
 			}
-			t := newTable("What", "Code", "Option", "Value", "Bytes").without("Bytes")
-			for _, o := range g.Asked {
-				t.row("asked", fmt.Sprint(o.Code), o.Name, o.Value, o.Bytes)
-			}
-			for _, o := range g.Given {
-				t.row("given", fmt.Sprint(o.Code), o.Name, o.Value, o.Bytes)
-			}
-			if err := k.show(g, t, "It is not on record what this client was given; it will be with its next renewal."); err != nil || k.json || k.csv {
-				return err
-			}
-			if len(g.Unmet) > 0 {
-				fmt.Fprintf(k.out, "\nAsked for and not given: %s.\n", strings.Join(g.Unmet, ", "))
-			}
-			return nil
-		}
-	}}
+		}}
 }
 
 func staleCommand() command {
@@ -429,7 +434,8 @@ func staleCommand() command {
 					}
 					t.row(x.Lease.Address, x.Lease.Hardware, x.Lease.Hostname, x.Lease.Scope, k.when(x.Renews), nudge, note)
 				}
-				if err := k.show(s, t, fmt.Sprintf("No client holds old options (%d active).", s.Active)); err != nil || k.json || k.csv || s.Total == 0 {
+				if err := k.show(s, t, fmt.Sprintf("No client holds old options (%d active).", s.Active)); err != nil || k.json || k.csv ||
+					s.Total == 0 {
 					return err
 				}
 				fmt.Fprintf(k.out, "\n%d of %d active clients hold old options; %d of them can be nudged.\n", s.Total, s.Active, s.CanNudge)
@@ -439,38 +445,40 @@ func staleCommand() command {
 }
 
 func nudgeCommand() command {
-	return command{name: "lease nudge", args: "[ADDRESS]", short: "Make a client renew at once, or all with old options (--stale), paced", most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-		stale := f.Bool("stale", false, "all clients that still hold old options")
-		scope := f.String("scope", "", "with --stale: only this scope, by `name`")
-		return func(k *call) error {
-			r := api.NudgeRequest{Stale: *stale, Scope: *scope, DryRun: k.dryRun || !k.yes && *stale}
-			if len(k.args) > 0 {
-				r.Address = k.args[0]
-			}
-			if r.Stale == (r.Address != "") {
-				return usagef("name one address, or --stale for all clients with old options")
-			}
-			n, err := k.client.Nudge(k.ctx, r)
-			if err != nil {
+	return command{name: "lease nudge", args: "[ADDRESS]", short: "Make a client renew at once, or all with old options (--stale), paced",
+		most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
+			stale := f.Bool("stale", false, "all clients that still hold old options")
+			scope := f.String("scope", "", "with --stale: only this scope, by `name`")
+			return func(k *call) error {
+				r := api.NudgeRequest{Stale: *stale, Scope: *scope, DryRun: k.dryRun || !k.yes && *stale}
+				if len(k.args) > 0 {
+					r.Address = k.args[0]
+				}
+				if r.Stale == (r.Address != "") {
+					return usagef("name one address, or --stale for all clients with old options")
+				}
+				n, err := k.client.Nudge(k.ctx, r)
+				if err != nil {
+					return err
+				}
+				t := newTable("Applied", "Sent", "Cannot")
+				t.row(fmt.Sprint(n.Applied), fmt.Sprint(n.Sent), fmt.Sprint(n.Cannot))
+				if k.json || k.csv {
+					err = k.show(n, t, "")
+				} else {
+					fmt.Fprintln(k.out, n.Text+".")
+				}
+				if err == nil && !n.Applied && !k.dryRun {
+					return errPreview
+				}
 				return err
 			}
-			t := newTable("Applied", "Sent", "Cannot")
-			t.row(fmt.Sprint(n.Applied), fmt.Sprint(n.Sent), fmt.Sprint(n.Cannot))
-			if k.json || k.csv {
-				err = k.show(n, t, "")
-			} else {
-				fmt.Fprintln(k.out, n.Text+".")
-			}
-			if err == nil && !n.Applied && !k.dryRun {
-				return errPreview
-			}
-			return err
-		}
-	}}
+		}}
 }
 
 func historyCommand() command {
-	return command{name: "lease history", args: "ADDRESS|HW|HOSTNAME", short: "Say who had an address, or where a client has been", least: 1, most: 1,
+	return command{name: "lease history", args: "ADDRESS|HW|HOSTNAME", short: "Say who had an address, or where a client has been", least: 1,
+		most: 1,
 		more: "  yarnpost lease history press-room\n  yarnpost lease history 10.40.8.31 --at \"2026-11-17 14:05\"\n  yarnpost lease history 02:40:18:00:00:07",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			limit := f.Int("limit", 50, "at most this `number` of lines")
@@ -496,7 +504,8 @@ func historyCommand() command {
 				if err != nil {
 					return err
 				}
-				t := newTable("At", "Address", "Status", "Hardware", "Host name", "Since", "Until", "Relay", "Circuit").without("Circuit", "Relay", "Since")
+				t := newTable("At", "Address", "Status", "Hardware", "Host name", "Since", "Until", "Relay", "Circuit").without("Circuit", "Relay",
+					"Since")
 				stamp := func(at time.Time) string { return at.Format("2006-01-02 15:04:05") }
 				for _, e := range list {
 					until := "never"
@@ -539,27 +548,29 @@ func past(text string) (time.Time, error) {
 
 // mend does for an unserved client what its reason asks for.
 func mendCommand() command {
-	return command{name: "unserved mend", args: "HW", short: "Do what an unserved client needs: serve its scope, reserve an address, or define the scope", least: 1, most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
-		name := f.String("name", "", "`name` of the reservation or scope that is made")
-		return func(k *call) error {
-			list, err := k.client.Unserved(k.ctx, k.args[0], "")
-			if err != nil {
-				return err
+	return command{name: "unserved mend", args: "HW",
+		short: "Do what an unserved client needs: serve its scope, reserve an address, or define the scope", least: 1, most: 1, write: true,
+		flags: func(f *flag.FlagSet) func(*call) error {
+			name := f.String("name", "", "`name` of the reservation or scope that is made")
+			return func(k *call) error {
+				list, err := k.client.Unserved(k.ctx, k.args[0], "")
+				if err != nil {
+					return err
+				}
+				if len(list) != 1 {
+					return usagef("%d unserved clients fit %q; yarnpost unserved list shows all", len(list), k.args[0])
+				}
+				u := list[0]
+				edit, why := mending(u, *name)
+				if edit == nil {
+					return fmt.Errorf("no single step mends this (%s); what helps: %s", u.Text, u.Mend)
+				}
+				if !k.json && !k.csv {
+					fmt.Fprintf(k.out, "%s: %s. %s\n", u.Hardware, u.Text, why)
+				}
+				return k.change([]api.Edit{*edit}, true, nil)
 			}
-			if len(list) != 1 {
-				return usagef("%d unserved clients fit %q; yarnpost unserved list shows all", len(list), k.args[0])
-			}
-			u := list[0]
-			edit, why := mending(u, *name)
-			if edit == nil {
-				return fmt.Errorf("no single step mends this (%s); what helps: %s", u.Text, u.Mend)
-			}
-			if !k.json && !k.csv {
-				fmt.Fprintf(k.out, "%s: %s. %s\n", u.Hardware, u.Text, why)
-			}
-			return k.change([]api.Edit{*edit}, true, nil)
-		}
-	}}
+		}}
 }
 
 // nameFrom makes a name for an item of what a client calls itself, or "".
@@ -574,14 +585,16 @@ func mending(u api.Unserved, name string) (*api.Edit, string) {
 	serving := "serving"
 	switch {
 	case u.Reason == "held" || u.Reason == "draining":
-		return &api.Edit{Op: "edit", Kind: "scope", Name: u.Scope, Scope: &api.ScopeEdit{Mode: &serving}}, "Serving scope " + u.Scope + " mends it."
+		return &api.Edit{Op: "edit", Kind: "scope", Name: u.Scope, Scope: &api.ScopeEdit{Mode: &serving}},
+			"Serving scope " + u.Scope + " mends it."
 	case slices.Contains([]string{"pool-empty", "reserved-only", "no-bootp", "too-many-new"}, u.Reason) && u.Scope != "":
 		if name == "" {
 			if name = nameFrom(u.Hostname); name == "" {
 				name = "client-" + strings.ReplaceAll(u.Hardware, ":", "")
 			}
 		}
-		return &api.Edit{Op: "add", Kind: "reservation", Name: name, Reservation: &api.ReservationEdit{Scope: &u.Scope, Hardware: &u.Hardware}}, "A reserved address mends it."
+		return &api.Edit{Op: "add", Kind: "reservation", Name: name, Reservation: &api.ReservationEdit{Scope: &u.Scope, Hardware: &u.Hardware}},
+			"A reserved address mends it."
 	case u.Reason == "no-scope" && u.Guess != "":
 		if name == "" {
 			name = "subnet-" + strings.NewReplacer("/", "-", ".", "-").Replace(u.Guess)
@@ -591,7 +604,8 @@ func mending(u api.Unserved, name string) (*api.Edit, string) {
 		if of, err := netip.ParsePrefix(u.Guess); err == nil && bad == nil && of.Contains(relay) {
 			scope.AddExclusions = []api.Exclusion{{Range: u.Relay, User: "relay agent"}}
 		}
-		return &api.Edit{Op: "add", Kind: "scope", Name: name, Scope: scope}, "A scope for its link mends it; the subnet is a guess from the relay's address."
+		return &api.Edit{Op: "add", Kind: "scope", Name: name, Scope: scope},
+			"A scope for its link mends it; the subnet is a guess from the relay's address."
 	}
 	return nil, ""
 }

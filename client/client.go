@@ -184,7 +184,8 @@ func (c *Client) Trust(file string) error {
 	if !pool.AppendCertsFromPEM(pem) {
 		return fmt.Errorf("read the certificates to trust: %s holds no PEM certificate", file)
 	}
-	c.http.Transport = &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}
+	c.http.Transport = &http.Transport{Proxy: http.ProxyFromEnvironment,
+		TLSClientConfig: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}
 	return nil
 }
 

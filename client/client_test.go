@@ -37,7 +37,8 @@ func TestProblems(t *testing.T) {
 			t.Errorf("%d %s: %v", x.status, x.body, err)
 		}
 	}
-	if _, err := New("http://127.0.0.1:1", "x").Status(context.Background()); err == nil || !strings.HasPrefix(err.Error(), "cannot reach the server at http://127.0.0.1:1") {
+	if _, err := New("http://127.0.0.1:1", "x").Status(context.Background()); err == nil ||
+		!strings.HasPrefix(err.Error(), "cannot reach the server at http://127.0.0.1:1") {
 		t.Errorf("no server: %v", err)
 	}
 }
@@ -59,8 +60,12 @@ func TestQueries(t *testing.T) {
 		"GET /api/scopes/a%2Fb Bearer secret":                        func() error { _, err := c.Scope(ctx, "a/b"); return err },
 		"POST /api/leases/10.0.0.1/end?dryRun=true Bearer secret":    func() error { _, err := c.EndLease(ctx, "10.0.0.1", true); return err },
 		"POST /api/leases/10.0.0.1/clear?dryRun=false Bearer secret": func() error { _, err := c.ClearLease(ctx, "10.0.0.1", false); return err },
-		"GET /api/exchanges?after=7&outcome=refused Bearer secret":   func() error { _, err := c.Exchanges(ctx, ExchangeQuery{After: "7", Outcome: "refused"}); return err },
-		"GET /api/plan/revisions/3 Bearer secret":                    func() error { _, err := c.Revision(ctx, 3); return err },
+		"GET /api/exchanges?after=7&outcome=refused Bearer secret": func() error {
+			_,
+				err := c.Exchanges(ctx, ExchangeQuery{After: "7", Outcome: "refused"})
+			return err
+		},
+		"GET /api/plan/revisions/3 Bearer secret": func() error { _, err := c.Revision(ctx, 3); return err },
 	} {
 		if err := do(); err != nil || got != want {
 			t.Errorf("asked %q, %v; want %q", got, err, want)

@@ -100,7 +100,8 @@ func (m *mill) people() error {
 	return nil
 }
 
-var firstNames = []string{"ada", "bram", "cleo", "dov", "esme", "finn", "greta", "hugo", "ines", "jory", "kira", "lars", "maud", "nico", "oda", "pim"}
+var firstNames = []string{"ada", "bram", "cleo", "dov", "esme", "finn", "greta", "hugo", "ines", "jory", "kira", "lars", "maud", "nico",
+	"oda", "pim"}
 
 func (m *mill) person(p place, n int, r *Relay) *Client {
 	c := &Client{Relay: r, Circuit: fmt.Sprintf("sw%d/0/%d", n/48+1, n%48+1), Vendor: p.vendor, Wants: p.wants, Patience: 4 * time.Second,
@@ -248,7 +249,8 @@ func (m *mill) elsewhere(ctx context.Context, clients []*Client) {
 // misbehave adds the troubles that any network has.
 func (m *mill) misbehave(ctx context.Context) {
 	odd := func(scope string, n int, name, vendor string) *Client {
-		return &Client{Relay: m.relays[scope], Circuit: fmt.Sprintf("sw9/0/%d", n), Hostname: name, Vendor: vendor, Wants: usual, Patience: 2 * time.Second,
+		return &Client{Relay: m.relays[scope], Circuit: fmt.Sprintf("sw9/0/%d", n), Hostname: name, Vendor: vendor, Wants: usual,
+			Patience: 2 * time.Second,
 			Hardware: addr.Hardware([]byte{0x02, 0x40, 0xee, 0, 0, byte(n)})}
 	}
 	// Its way back is broken: it hears no offer.
@@ -310,7 +312,8 @@ func (m *mill) misbehave(ctx context.Context) {
 	stand.Extra = []dhcp4.Option{{Code: option.UserClass, Data: append([]byte{9}, "exhibitor"...)}}
 	m.wg.Go(func() { m.life(ctx, place{}, stand, rand.New(rand.NewPCG(seed, 16))) })
 	// Behind a relay that is busy at first and then falls silent.
-	drier := &Client{Relay: m.relays["silent"], Circuit: "sw8/0/1", Hostname: "drier", Vendor: "sensor-1", Wants: []byte{1, 3}, Patience: time.Second, Hardware: addr.Hardware([]byte{0x02, 0x40, 0xee, 0, 1, 1})}
+	drier := &Client{Relay: m.relays["silent"], Circuit: "sw8/0/1", Hostname: "drier", Vendor: "sensor-1", Wants: []byte{1, 3},
+		Patience: time.Second, Hardware: addr.Hardware([]byte{0x02, 0x40, 0xee, 0, 1, 1})}
 	m.wg.Go(func() {
 		for n := 0; n < 80 && pause(ctx, 4*time.Second); n++ {
 			drier.Discover(ctx)

@@ -214,7 +214,8 @@ var clauses = []struct {
 	}},
 	{"relay-echo", func(c *conformity) { // RFC 3046 section 2.2, RFC 3993, RFC 4243
 		a := c.client(1, 27, looms, o(55, 1, 3))
-		a.relay = join(sub(1, []byte("eth0/7")...), sub(2, 9, 9), sub(6, []byte("sub-4711")...), sub(9, 0, 0, 0x7e, 0xd9, 3, 'a', 'b', 'c'), sub(200, 1, 2, 3))
+		a.relay = join(sub(1, []byte("eth0/7")...), sub(2, 9, 9), sub(6, []byte("sub-4711")...), sub(9, 0, 0, 0x7e, 0xd9, 3, 'a', 'b', 'c'),
+			sub(200, 1, 2, 3))
 		r := c.send(a)
 		c.is("the last option", r.codes[len(r.codes)-1], 82)
 		c.is("option 82", r.options[82], join(sub(5, ip(looms)...), a.relay, sub(19)))
@@ -407,7 +408,8 @@ var clauses = []struct {
 		}
 		c.lease(50, looms) // and it serves on
 		metrics := c.metrics()
-		for _, reason := range []string{"malformed-short", "malformed-hardware-length", "malformed-overload", "malformed-message-type", "malformed-option-length"} {
+		for _, reason := range []string{"malformed-short", "malformed-hardware-length", "malformed-overload", "malformed-message-type",
+			"malformed-option-length"} {
 			if !strings.Contains(metrics, `yarnpost_dropped_total{reason="`+reason+`"}`) {
 				c.t.Errorf("/metrics does not count %s", reason)
 			}

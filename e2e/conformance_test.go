@@ -130,7 +130,8 @@ type conformity struct {
 // client makes a message of client n on the link of an address.
 func (c *conformity) client(kind byte, n int, link string, options ...opt) *asking {
 	c.next++
-	a := &asking{op: 1, htype: 1, hlen: 6, hops: 1, xid: c.next | 0xabc00000, ciaddr: "0.0.0.0", giaddr: "127.0.0.9", chaddr: []byte{2, 0xcc, 0, 0, byte(n >> 8), byte(n)}, link: link}
+	a := &asking{op: 1, htype: 1, hlen: 6, hops: 1, xid: c.next | 0xabc00000, ciaddr: "0.0.0.0", giaddr: "127.0.0.9",
+		chaddr: []byte{2, 0xcc, 0, 0, byte(n >> 8), byte(n)}, link: link}
 	if kind > 0 {
 		a.options = append(a.options, o(53, kind))
 	}
@@ -227,26 +228,35 @@ func TestConformance(t *testing.T) {
 		net := strings.TrimSuffix(link, ".1")
 		return net + ".100-" + net + ".150"
 	}
-	s.must("codebook", "add", "accesspoint", "--place", "43", "--class", "accesspoint*", "--code", "241 controller address list", "--code", "2 site text")
+	s.must("codebook", "add", "accesspoint", "--place", "43", "--class", "accesspoint*", "--code", "241 controller address list", "--code",
+		"2 site text")
 	s.must("codebook", "add", "acme", "--place", "125", "--enterprise", "32473", "--code", "7 colour text")
 	s.must("codebook", "add", "mill", "--code", "224 shift-plan text")
-	s.must("option", "set", "domain-server=10.40.0.5,10.40.0.6", "domain-name=mill.example", "ntp-servers=10.40.0.42", "domain-search=mill.example,loom.mill.example",
-		"classless-static-route-option=10.50.0.0/16 10.77.0.2,0.0.0.0/0 10.77.0.1", "pcode=GMT0BST,M3.5.0/1,M10.5.0", "tcode=Europe/London", "tftp-server-address=10.40.0.21,10.40.0.22",
-		"dhcp-captive-portal=https://welcome.mill.example/api", "option-capwap-ac-v4=10.40.0.31", "sip-servers-dhcp-option=10.40.0.9", "directory-agent=true 10.40.0.8,10.40.0.7", "option-v4-lost=lost.mill.example",
-		"time-offset=-3600", "mtu-interface=1400", "forward-on-off=false", "224=http://plan.mill.example", "accesspoint/controller=10.40.0.31", "acme/colour=indigo")
+	s.must("option", "set", "domain-server=10.40.0.5,10.40.0.6", "domain-name=mill.example", "ntp-servers=10.40.0.42",
+		"domain-search=mill.example,loom.mill.example",
+		"classless-static-route-option=10.50.0.0/16 10.77.0.2,0.0.0.0/0 10.77.0.1", "pcode=GMT0BST,M3.5.0/1,M10.5.0", "tcode=Europe/London",
+		"tftp-server-address=10.40.0.21,10.40.0.22",
+		"dhcp-captive-portal=https://welcome.mill.example/api", "option-capwap-ac-v4=10.40.0.31", "sip-servers-dhcp-option=10.40.0.9",
+		"directory-agent=true 10.40.0.8,10.40.0.7", "option-v4-lost=lost.mill.example",
+		"time-offset=-3600", "mtu-interface=1400", "forward-on-off=false", "224=http://plan.mill.example", "accesspoint/controller=10.40.0.31",
+		"acme/colour=indigo")
 	scope("looms", looms, "--pool", pool(looms), "--lease", "1h")
 	scope("sure", sure, "--pool", pool(sure), "--authoritative", "--rapid-commit")
-	scope("boot", boot, "--pool", pool(boot), "--bootp", "dynamic", "--option", "header/next-server=10.40.0.21", "--option", "header/boot-file=loom.bin", "--option", "header/server-name=bobbin")
+	scope("boot", boot, "--pool", pool(boot), "--bootp", "dynamic", "--option", "header/next-server=10.40.0.21", "--option",
+		"header/boot-file=loom.bin", "--option", "header/server-name=bobbin")
 	scope("hwonly", hwonly, "--pool", pool(hwonly), "--identity", "hardware")
 	scope("v6only", v6only, "--pool", pool(v6only), "--option", "ipv6-only-preferred=30m")
 	scope("closed", closed, "--option", "auto-config=false")
-	scope("long", long, "--pool", pool(long), "--option", "option-v4-dnr=hex:"+strings.Repeat("ab", 300), "--option", "root-path="+strings.Repeat("r", 120), "--option", "merit-dump-file="+strings.Repeat("m", 50), "--option", "netinfo-tag="+strings.Repeat("n", 100))
+	scope("long", long, "--pool", pool(long), "--option", "option-v4-dnr=hex:"+strings.Repeat("ab", 300), "--option",
+		"root-path="+strings.Repeat("r", 120), "--option", "merit-dump-file="+strings.Repeat("m", 50), "--option",
+		"netinfo-tag="+strings.Repeat("n", 100))
 	scope("plain", plain, "--pool", pool(plain), "--bootp", "ignore")
 	s.must("rule", "add", "staff", "--scope", "looms", "--when", `"staff" in userClass`, "--lease", "10m")
 	s.must("rule", "add", "uefi", "--scope", "looms", "--when", `options[?93].orValue("") == "7"`, "--option", "header/boot-file=x64.efi")
 	s.must("rule", "add", "robots", "--when", `hw.startsWith("02:cc:00:00:0e:")`, "--ignore")
 	s.must("rule", "add", "readers", "--when", `hw.startsWith("02:cc:00:00:0d:")`, "--refuse")
-	s.must("reservation", "add", "dobby", "--scope", "looms", "--hw", "02:cc:00:00:00:63", "--address", "10.77.0.60", "--option", "header/boot-file=dobby.bin")
+	s.must("reservation", "add", "dobby", "--scope", "looms", "--hw", "02:cc:00:00:00:63", "--address", "10.77.0.60", "--option",
+		"header/boot-file=dobby.bin")
 	s.must("reservation", "add", "by-id", "--scope", "looms", "--identifier", "00:6c:6f:6f:6d", "--address", "10.77.0.61")
 	s.must("reservation", "add", "by-port", "--scope", "looms", "--circuit", "sw7/0/1", "--address", "10.77.0.62")
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 9)})
@@ -270,7 +280,8 @@ func (c *conformity) decodedByOthers(t *testing.T) {
 	tshark := needTool(t, "tshark", "tshark")
 	file := filepath.Join(t.TempDir(), "all.pcap")
 	c.must("trace", "--limit", "5000", "--pcap", file)
-	out, err := exec.Command(tshark, "-r", file, "-T", "fields", "-e", "frame.number", "-e", "dhcp.option.dhcp", "-e", "_ws.malformed", "-e", "_ws.expert.message", "-e", "dhcp.option.type").Output()
+	out, err := exec.Command(tshark, "-r", file, "-T", "fields", "-e", "frame.number", "-e", "dhcp.option.dhcp", "-e", "_ws.malformed", "-e",
+		"_ws.expert.message", "-e", "dhcp.option.type").Output()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -182,7 +182,9 @@ func TestSecondWriter(t *testing.T) {
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "all", "--serve")
 	dsn := "postgres:///postgres?user=yarnpost&host=" + filepath.Join(s.dir, "socket")
-	other := &service{t: t, dir: dataDir(t), http: "127.0.0.1:0", dhcp4: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(freePort(t, "udp"))), args: []string{"--database", dsn, "--user", "postgres"}}
+	other := &service{t: t, dir: dataDir(t), http: "127.0.0.1:0",
+		dhcp4: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(freePort(t, "udp"))),
+		args:  []string{"--database", dsn, "--user", "postgres"}}
 	out, code := other.tryStart()
 	if code == 0 || !strings.Contains(out, "another service is using this database") {
 		t.Errorf("the second service ended with %d and says:\n%s", code, out)

@@ -24,7 +24,8 @@ func TestDemo(t *testing.T) {
 	if !strings.Contains(s.log.String(), "account admin, password fellgate-mill") {
 		t.Error("the demo does not say how to sign in")
 	}
-	want := []string{"no scope for this link", "scope is held", "pool is empty", "offered but never taken", "reserved for another client", "on another link", "reserved clients only"}
+	want := []string{"no scope for this link", "scope is held", "pool is empty", "offered but never taken", "reserved for another client",
+		"on another link", "reserved clients only"}
 	s.await(func() bool {
 		out := s.must("unserved", "list")
 		for _, w := range want {
@@ -35,7 +36,8 @@ func TestDemo(t *testing.T) {
 		return true
 	}, "every kind of trouble")
 	out := s.must("scope", "list", "--csv")
-	for _, row := range []string{"offices,offices,10.40.0.0/24,", "carding-shed,carding-shed,10.40.48.0/24,", "finishing,finishing,10.40.52.0/24,", "visitors,visitors,10.40.64.0/20,"} {
+	for _, row := range []string{"offices,offices,10.40.0.0/24,", "carding-shed,carding-shed,10.40.48.0/24,",
+		"finishing,finishing,10.40.52.0/24,", "visitors,visitors,10.40.64.0/20,"} {
 		if !strings.Contains(out, row) {
 			t.Errorf("scope list has no %q:\n%s", row, out)
 		}
@@ -43,5 +45,6 @@ func TestDemo(t *testing.T) {
 	if n := strings.Count(s.must("lease", "list", "--status", "active", "--csv"), "\r\n") - 1; n < 4700 {
 		t.Errorf("%d active leases, want some 4,700", n)
 	}
-	s.await(func() bool { return strings.Count(s.must("lease", "list", "--status", "abandoned"), "scan-bench") == 2 }, "two declined addresses")
+	s.await(func() bool { return strings.Count(s.must("lease", "list", "--status", "abandoned"), "scan-bench") == 2 },
+		"two declined addresses")
 }

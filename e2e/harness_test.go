@@ -115,7 +115,8 @@ func startService(t *testing.T, args ...string) *service {
 
 func (s *service) start() {
 	s.t.Helper()
-	args := append([]string{filepath.Join(binaries, "yarnpostd"), "serve", "--data", s.dir, "--http", s.http, "--dhcp4", s.dhcp4.String()}, s.args...)
+	args := append([]string{filepath.Join(binaries, "yarnpostd"), "serve", "--data", s.dir, "--http", s.http, "--dhcp4", s.dhcp4.String()},
+		s.args...)
 	if s.netns != "" {
 		args = append([]string{"ip", "netns", "exec", s.netns}, args...)
 	}

@@ -113,7 +113,8 @@ func certificate(t *testing.T, dir, name string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	of := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+	of := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
 		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
 	der, err := x509.CreateCertificate(rand.Reader, of, of, &key.PublicKey, key)
 	if err != nil {
@@ -123,7 +124,8 @@ func certificate(t *testing.T, dir, name string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for file, block := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: der}, "key.pem": {Type: "PRIVATE KEY", Bytes: private}} {
+	for file, block := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: der},
+		"key.pem": {Type: "PRIVATE KEY", Bytes: private}} {
 		if err := os.WriteFile(filepath.Join(dir, file), pem.EncodeToMemory(block), 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -136,7 +138,8 @@ func TestTLS(t *testing.T) {
 	dir := dataDir(t)
 	certificate(t, dir, "first")
 	cert, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
-	lone := &service{t: t, dir: dataDir(t), http: freeHTTP(t), args: []string{"--tls-key", key}, dhcp4: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(freePort(t, "udp")))}
+	lone := &service{t: t, dir: dataDir(t), http: freeHTTP(t), args: []string{"--tls-key", key},
+		dhcp4: netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(freePort(t, "udp")))}
 	if out, code := lone.tryStart(); code == 0 || !strings.Contains(out, "belong together") {
 		t.Errorf("a lone key: exit %d, %s", code, out)
 	}
@@ -196,7 +199,8 @@ func TestStreamEndsWithSession(t *testing.T) {
 		cookie, _, _ := strings.Cut(resp.Header.Get("Set-Cookie"), ";")
 		return cookie
 	}
-	send("POST", "/api/password", fmt.Sprintf(`{"old":%q,"new":"warp and weft"}`, strings.TrimSpace(string(password))), sign(strings.TrimSpace(string(password)))).Body.Close()
+	send("POST", "/api/password", fmt.Sprintf(`{"old":%q,"new":"warp and weft"}`, strings.TrimSpace(string(password))),
+		sign(strings.TrimSpace(string(password)))).Body.Close()
 	cookie, other := sign("warp and weft"), sign("warp and weft")
 	ended := func(stream *http.Response) chan bool {
 		over := make(chan bool)
@@ -267,7 +271,8 @@ func TestPlanUnderKills(t *testing.T) {
 			wg.Go(func() {
 				for n := 0; ctx.Err() == nil; n++ {
 					note := fmt.Sprint("note ", round, w, n)
-					s.api().Change(ctx, api.ChangeRequest{Edits: []api.Edit{{Op: "edit", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Note: &note}}}})
+					s.api().Change(ctx, api.ChangeRequest{Edits: []api.Edit{{Op: "edit", Kind: "scope", Name: "looms",
+						Scope: &api.ScopeEdit{Note: &note}}}})
 				}
 			})
 		}
@@ -299,11 +304,14 @@ func TestTwoAdministrators(t *testing.T) {
 	s.must("scope", "edit", "looms", "--lease", "2h")
 	note := "from the form"
 	edit := func(scope string) error {
-		_, err := s.api().Change(ctx, api.ChangeRequest{Base: opened.Revision, Edits: []api.Edit{{Op: "edit", Kind: "scope", Name: scope, Scope: &api.ScopeEdit{Note: &note}}}})
+		_, err := s.api().Change(ctx,
+			api.ChangeRequest{Base: opened.Revision,
+				Edits: []api.Edit{{Op: "edit", Kind: "scope", Name: scope, Scope: &api.ScopeEdit{Note: &note}}}})
 		return err
 	}
 	var problem *client.Problem
-	if err := edit("looms"); !errors.As(err, &problem) || problem.Status != 409 || !strings.Contains(problem.Detail, "admin changed scope looms") || !strings.Contains(problem.Detail, "lease time: 2h") {
+	if err := edit("looms"); !errors.As(err, &problem) || problem.Status != 409 ||
+		!strings.Contains(problem.Detail, "admin changed scope looms") || !strings.Contains(problem.Detail, "lease time: 2h") {
 		t.Errorf("over a colleague's change: %v", err)
 	}
 	if err := edit("yard"); err != nil {
@@ -320,7 +328,8 @@ func TestLargeChange(t *testing.T) {
 	edits := make([]api.Edit, 10_000)
 	for n := range edits {
 		hw, at := fmt.Sprintf("02:00:00:00:%02x:%02x", n>>8, n&255), fmt.Sprintf("10.64.%d.%d", 1+n/200, 1+n%200)
-		edits[n] = api.Edit{Op: "add", Kind: "reservation", Name: fmt.Sprintf("client-%05d", n), Reservation: &api.ReservationEdit{Scope: &scope, Hardware: &hw, Address: &at}}
+		edits[n] = api.Edit{Op: "add", Kind: "reservation", Name: fmt.Sprintf("client-%05d", n),
+			Reservation: &api.ReservationEdit{Scope: &scope, Hardware: &hw, Address: &at}}
 	}
 	out, err := s.api().Change(context.Background(), api.ChangeRequest{Edits: edits})
 	if err != nil || !out.Applied {
@@ -333,7 +342,8 @@ func TestLargeChange(t *testing.T) {
 	for range 3 { // one client, one connection as long as it lasts
 		var problem *client.Problem
 		_, err := c.Change(context.Background(), api.ChangeRequest{Reason: strings.Repeat("a", 20<<20), Edits: edits[:1]})
-		if err != nil && !errors.As(err, &problem) && !strings.Contains(err.Error(), "cannot reach") || errors.As(err, &problem) && problem.Status != 413 || err == nil {
+		if err != nil && !errors.As(err, &problem) && !strings.Contains(err.Error(), "cannot reach") || errors.As(err, &problem) &&
+			problem.Status != 413 || err == nil {
 			t.Errorf("twenty megabytes: %v", err)
 		}
 		if _, err := c.Status(context.Background()); err != nil {
@@ -436,7 +446,8 @@ func TestHostileTexts(t *testing.T) {
 		{"POST", "/api/tokens", `{"name":"../x"}`, "", 422},
 	} {
 		status, body := s.ask(c.method, c.path, c.body)
-		if (status != c.status && !(c.status == 422 && status == 400)) || !strings.Contains(body, c.says) || strings.Contains(strings.ToLower(body), "select ") {
+		if (status != c.status && !(c.status == 422 && status == 400)) || !strings.Contains(body, c.says) ||
+			strings.Contains(strings.ToLower(body), "select ") {
 			t.Errorf("%s %s %s: %d %s", c.method, c.path, c.body, status, body)
 		}
 	}
@@ -457,17 +468,20 @@ func TestHostileTexts(t *testing.T) {
 // The commands that people missed.
 func TestMoreCommands(t *testing.T) {
 	s := startService(t)
-	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--exclude", "10.77.0.120,plotter", "--router", "10.77.0.1", "--lease", "2h", "--serve")
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--exclude", "10.77.0.120,plotter",
+		"--router", "10.77.0.1", "--lease", "2h", "--serve")
 	c := &demo.Client{Relay: s.relay("127.0.0.2", "10.77.0.1"), Hardware: hw(1), Hostname: "Card-Room"}
 	if err := c.Get(context.Background()); err != nil {
 		t.Fatal(err)
 	}
 	s.must("reservation", "add", "loom-1", "--scope", "looms", "--hw", hw(1).String(), "--address", "10.77.0.9")
-	s.says([]string{"host name: loom-one", "yes"}, "reservation", "edit", "loom-1", "--hostname", "loom-one", "--insist", "--option", "ntp-servers=10.77.0.42")
+	s.says([]string{"host name: loom-one", "yes"}, "reservation", "edit", "loom-1", "--hostname", "loom-one", "--insist", "--option",
+		"ntp-servers=10.77.0.42")
 	s.says([]string{"10.77.0.9", "loom-one", "10.77.0.42", "another host answers"}, "reservation", "show", "loom-1")
 	s.fails(1, "no reservation is called", "reservation", "show", "loom-2")
 	s.fails(1, "a router", "reservation", "add", "router", "--scope", "looms", "--hw", hw(9).String(), "--address", "10.77.0.1")
-	s.says([]string{"10.78.1.100-10.78.1.200", "10.78.1.120", "plotter", "10.78.1.1"}, "scope", "copy", "looms", "looms-2", "--subnet", "10.78.1.0/24")
+	s.says([]string{"10.78.1.100-10.78.1.200", "10.78.1.120", "plotter", "10.78.1.1"}, "scope", "copy", "looms", "looms-2", "--subnet",
+		"10.78.1.0/24")
 	s.fails(1, "no place in the smaller subnet", "scope", "copy", "looms", "small", "--subnet", "10.79.0.0/28")
 	s.must("scope", "edit", "looms-2", "--no-pools")
 	s.says([]string{"0 addresses"}, "scope", "show", "looms-2")

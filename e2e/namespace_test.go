@@ -49,10 +49,12 @@ func wire(t *testing.T, scope ...string) *wired {
 	for _, c := range []string{"link set lo up", "link add br0 type bridge", "addr add 10.77.0.1/24 dev br0", "link set br0 up"} {
 		sh(t, append([]string{"ip", "-n", ns}, strings.Fields(c)...)...)
 	}
-	w.service = &service{t: t, netns: ns, dir: dataDir(t), http: "127.0.0.1:8067", dhcp4: netip.MustParseAddrPort("0.0.0.0:67"), args: []string{"--interface", "br0"}}
+	w.service = &service{t: t, netns: ns, dir: dataDir(t), http: "127.0.0.1:8067", dhcp4: netip.MustParseAddrPort("0.0.0.0:67"),
+		args: []string{"--interface", "br0"}}
 	w.start()
 	t.Cleanup(w.stop)
-	w.must(append([]string{"scope", "add", "looms", "--subnet", "10.77.0.0/24", "--option", "router=10.77.0.1", "--option", "domain-name-server=10.77.0.53", "--serve"}, scope...)...)
+	w.must(append([]string{"scope", "add", "looms", "--subnet", "10.77.0.0/24", "--option", "router=10.77.0.1", "--option",
+		"domain-name-server=10.77.0.53", "--serve"}, scope...)...)
 	return w
 }
 
@@ -96,7 +98,8 @@ func (h *host) dhcp(args ...string) {
 	if err := os.WriteFile(file, []byte(script), 0o755); err != nil {
 		h.t.Fatal(err)
 	}
-	argv := append([]string{"netns", "exec", h.ns, path, "-f", "-i", "eth0", "-s", file, "-t", "4", "-T", "1", "-A", "2", "-O", "domain"}, args...)
+	argv := append([]string{"netns", "exec", h.ns, path, "-f", "-i", "eth0", "-s", file, "-t", "4", "-T", "1", "-A", "2", "-O", "domain"},
+		args...)
 	h.watch(exec.Command("ip", argv...))
 }
 
@@ -180,7 +183,8 @@ func want(t *testing.T, what, got, want string) {
 // configured, renewal, a restart of the service in between, release.
 func TestRealClient(t *testing.T) {
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.200", "--exclude", "10.77.0.100-10.77.0.109", "--domain", "fellgate.example", "--lease", "1h")
-	w.must("reservation", "add", "loom-17", "--scope", "looms", "--hw", "02:00:00:00:00:17", "--address", "10.77.0.17", "--hostname", "loom-17")
+	w.must("reservation", "add", "loom-17", "--scope", "looms", "--hw", "02:00:00:00:00:17", "--address", "10.77.0.17", "--hostname",
+		"loom-17")
 	a := w.host("02:00:00:00:00:aa")
 	a.dhcp("-x", "hostname:card-room")
 	got := a.event("bound")
@@ -240,10 +244,12 @@ func TestOneAddressPool(t *testing.T) {
 // malformed field.
 func TestCapturedOnTheWire(t *testing.T) {
 	tshark := needTool(t, "tshark", "tshark")
-	w := wire(t, "--pool", "10.77.0.100-10.77.0.200", "--domain", "fellgate.example", "--option", "domain-search=fellgate.example,mill.fellgate.example",
+	w := wire(t, "--pool", "10.77.0.100-10.77.0.200", "--domain", "fellgate.example", "--option",
+		"domain-search=fellgate.example,mill.fellgate.example",
 		"--option", "classless-static-route-option=10.50.0.0/16 10.77.0.2,0.0.0.0/0 10.77.0.1", "--option", "ntp-servers=10.77.0.42")
 	file := filepath.Join(t.TempDir(), "capture.pcap")
-	capture := exec.Command("ip", "netns", "exec", w.netns, tshark, "-q", "-i", "br0", "-f", "udp port 67 or udp port 68", "-F", "pcap", "-w", file)
+	capture := exec.Command("ip", "netns", "exec", w.netns, tshark, "-q", "-i", "br0", "-f", "udp port 67 or udp port 68", "-F", "pcap", "-w",
+		file)
 	var said lockedBuffer
 	capture.Stderr = &said
 	if err := capture.Start(); err != nil {
@@ -259,7 +265,9 @@ func TestCapturedOnTheWire(t *testing.T) {
 	time.Sleep(time.Second)
 	capture.Process.Signal(os.Interrupt)
 	capture.Wait()
-	fields, err := exec.Command(tshark, "-r", file, "-Y", "dhcp.type == 2", "-T", "fields", "-e", "dhcp.option.dhcp", "-e", "eth.dst", "-e", "ip.dst", "-e", "dhcp.option.domain_name", "-e", "_ws.malformed", "-e", "_ws.expert.message", "-e", "udp.checksum.status", "-o", "udp.check_checksum:TRUE").Output()
+	fields, err := exec.Command(tshark, "-r", file, "-Y", "dhcp.type == 2", "-T", "fields", "-e", "dhcp.option.dhcp", "-e", "eth.dst", "-e",
+		"ip.dst", "-e", "dhcp.option.domain_name", "-e", "_ws.malformed", "-e", "_ws.expert.message", "-e", "udp.checksum.status", "-o",
+		"udp.check_checksum:TRUE").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -316,10 +324,12 @@ func (h *host) within(f func() error) {
 // very same client then renews straight to the server.
 func TestRelayedOnTheWire(t *testing.T) {
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.101")
-	w.must("scope", "add", "far", "--subnet", "10.9.0.0/24", "--pool", "10.9.0.50-10.9.0.60", "--router", "10.9.0.1", "--probe=false", "--serve")
+	w.must("scope", "add", "far", "--subnet", "10.9.0.0/24", "--pool", "10.9.0.50-10.9.0.60", "--router", "10.9.0.1", "--probe=false",
+		"--serve")
 	sh(t, "ip", "-n", w.netns, "route", "add", "10.9.0.0/24", "via", "10.77.0.2")
 	relay := w.host("02:00:00:00:00:fe")
-	for _, c := range []string{"link set lo up", "addr add 10.77.0.2/24 dev eth0", "addr add 10.9.0.1/24 dev lo", "addr add 10.9.0.50/24 dev lo"} {
+	for _, c := range []string{"link set lo up", "addr add 10.77.0.2/24 dev eth0", "addr add 10.9.0.1/24 dev lo",
+		"addr add 10.9.0.50/24 dev lo"} {
 		sh(t, append([]string{"ip", "-n", relay.ns}, strings.Fields(c)...)...)
 	}
 	giaddr, server := netip.MustParseAddr("10.9.0.1"), &net.UDPAddr{IP: net.IPv4(10, 77, 0, 1), Port: 67}
@@ -357,7 +367,8 @@ func TestRelayedOnTheWire(t *testing.T) {
 	m.GIAddr, m.Hops = giaddr, 1
 	offer := exchange("10.9.0.1", 67, m)
 	want(t, "offer", offer.Type.String()+" "+offer.YIAddr.String(), "OFFER 10.9.0.50")
-	m = client.Message(dhcp4.Request, demo.AddrOption(option.AddressRequest, offer.YIAddr), demo.AddrOption(option.ServerID, netip.MustParseAddr("10.77.0.1")), circuit)
+	m = client.Message(dhcp4.Request, demo.AddrOption(option.AddressRequest, offer.YIAddr),
+		demo.AddrOption(option.ServerID, netip.MustParseAddr("10.77.0.1")), circuit)
 	m.GIAddr, m.Hops = giaddr, 1
 	ack := exchange("10.9.0.1", 67, m)
 	last := ack.Options[len(ack.Options)-1]
@@ -394,7 +405,8 @@ func runQuietly(args ...string) { exec.Command(args[0], args[1:]...).Run() }
 // startRelay starts yarnpostd relay in the relay's namespace.
 func (f *far) startRelay(args ...string) {
 	f.t.Helper()
-	argv := append([]string{"netns", "exec", f.relay.ns, filepath.Join(binaries, "yarnpostd"), "relay", "--interface", "br1", "--to", "10.77.0.1"}, args...)
+	argv := append([]string{"netns", "exec", f.relay.ns, filepath.Join(binaries, "yarnpostd"), "relay", "--interface", "br1", "--to",
+		"10.77.0.1"}, args...)
 	cmd := exec.Command("ip", argv...)
 	cmd.Stdout, cmd.Stderr = &f.log, &f.log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}

@@ -36,9 +36,11 @@ var usual = []byte{1, 3, 6, 12, 15, 28, 42, 119, 121}
 // by what they define.
 func TestCommands(t *testing.T) {
 	s := startService(t)
-	add := []string{"scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--exclude", "10.77.0.100-10.77.0.109",
+	add := []string{"scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--exclude",
+		"10.77.0.100-10.77.0.109",
 		"--option", "router=10.77.0.1", "--option", "domain-name-server=10.77.0.53", "--lease", "1h", "--serve"}
-	if out := s.must(append(add, "--dry-run")...); !strings.Contains(out, "Would change") || strings.Contains(s.must("scope", "list"), "looms") {
+	if out := s.must(append(add, "--dry-run")...); !strings.Contains(out, "Would change") ||
+		strings.Contains(s.must("scope", "list"), "looms") {
 		t.Errorf("a dry run changed something:\n%s", out)
 	}
 	if out := s.must(add...); !strings.Contains(out, "revision 1") {
@@ -124,8 +126,10 @@ func TestCommands(t *testing.T) {
 func TestMessages(t *testing.T) {
 	tshark := needTool(t, "tshark", "tshark")
 	s := startService(t)
-	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.109", "--router", "10.77.0.1", "--dns", "10.77.0.53", "--domain", "mill.example",
-		"--option", "domain-search=mill.example,dye.mill.example", "--option", "classless-static-route-option=10.9.0.0/16 10.77.0.2,0.0.0.0/0 10.77.0.1",
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.109", "--router", "10.77.0.1", "--dns",
+		"10.77.0.53", "--domain", "mill.example",
+		"--option", "domain-search=mill.example,dye.mill.example", "--option",
+		"classless-static-route-option=10.9.0.0/16 10.77.0.2,0.0.0.0/0 10.77.0.1",
 		"--option", "ntp-servers=10.77.0.42,10.77.0.43", "--option", "tcode=Europe/London", "--option", "vendor-specific=01:02:03:04", "--serve")
 	r := s.relay("127.77.0.1", "10.77.0.1")
 	ctx := context.Background()
@@ -156,7 +160,8 @@ func TestMessages(t *testing.T) {
 	ask("inform", c, inform, dhcp4.Ack)
 	ask("wrong network", c, c.Message(dhcp4.Request, demo.AddrOption(option.AddressRequest, netip.MustParseAddr("192.168.0.9"))), dhcp4.Nak)
 	stranger := &demo.Client{Relay: r, Hardware: hw(9)}
-	ask("init-reboot without a record", stranger, stranger.Message(dhcp4.Request, demo.AddrOption(option.AddressRequest, netip.MustParseAddr("10.77.0.105"))), dhcp4.None)
+	ask("init-reboot without a record", stranger,
+		stranger.Message(dhcp4.Request, demo.AddrOption(option.AddressRequest, netip.MustParseAddr("10.77.0.105"))), dhcp4.None)
 	if circuit := dhcp4.ParseRelay(optionOf(offer, 82)).Circuit; string(circuit) != "sw1/0/1" {
 		t.Errorf("option 82 came back with circuit %q", circuit)
 	}
@@ -184,7 +189,8 @@ func TestMessages(t *testing.T) {
 	for _, junk := range [][]byte{{1}, {1, 2, 3}, bytes.Repeat([]byte{0xff}, 100), bytes.Repeat([]byte{1}, 1500)} {
 		conn.Write(junk)
 	}
-	s.await(func() bool { return metric(t, s, `yarnpost_dropped_total{reason="malformed-short"}`) >= before+3 }, "malformed datagrams to be counted")
+	s.await(func() bool { return metric(t, s, `yarnpost_dropped_total{reason="malformed-short"}`) >= before+3 },
+		"malformed datagrams to be counted")
 	ask("still serving", c, func() dhcp4.Message { m := c.Message(dhcp4.Discover); return m }(), dhcp4.Offer)
 }
 
@@ -207,14 +213,16 @@ func decode(t *testing.T, tshark string, replies [][]byte) {
 	for _, r := range replies {
 		n := len(r) + 28
 		w([]uint32{0, 0, uint32(n), uint32(n)})
-		pcap.Write([]byte{0x45, 0, byte(n >> 8), byte(n), 0, 0, 0, 0, 64, 17, 0, 0, 127, 0, 0, 1, 127, 0, 0, 2, 0, 67, 0, 67, byte((n - 20) >> 8), byte(n - 20), 0, 0})
+		pcap.Write([]byte{0x45, 0, byte(n >> 8), byte(n), 0, 0, 0, 0, 64, 17, 0, 0, 127, 0, 0, 1, 127, 0, 0, 2, 0, 67, 0, 67, byte((n - 20) >> 8),
+			byte(n - 20), 0, 0})
 		pcap.Write(r)
 	}
 	file := filepath.Join(t.TempDir(), "replies.pcap")
 	if err := os.WriteFile(file, pcap.Bytes(), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	out, err := exec.Command(tshark, "-r", file, "-T", "fields", "-e", "frame.number", "-e", "dhcp.option.dhcp", "-e", "_ws.malformed", "-e", "_ws.expert.message").Output()
+	out, err := exec.Command(tshark, "-r", file, "-T", "fields", "-e", "frame.number", "-e", "dhcp.option.dhcp", "-e", "_ws.malformed", "-e",
+		"_ws.expert.message").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -307,12 +315,16 @@ func TestAccess(t *testing.T) {
 			}
 		}
 	})
-	for path, status := range map[string]int{"/api/nothing": 404, "/api/scopes/none": 404, "/api/leases?sort=colour": 422, "/api/leases?after=junk": 422, "/api/status": 200} {
-		if resp, body := request("GET", path, "", "Authorization", bearer); resp.StatusCode != status || status != 200 && !strings.Contains(body, "detail") {
+	for path, status := range map[string]int{"/api/nothing": 404, "/api/scopes/none": 404, "/api/leases?sort=colour": 422,
+		"/api/leases?after=junk": 422, "/api/status": 200} {
+		if resp, body := request("GET", path, "", "Authorization", bearer); resp.StatusCode != status || status != 200 &&
+			!strings.Contains(body, "detail") {
 			t.Errorf("GET %s: %d %s", path, resp.StatusCode, body)
 		}
 	}
-	if resp, body := request("POST", "/api/plan/changes", `{"edits":[{"op":"add","kind":"scope","name":"x","scope":{"subnet":"10.0.0.0/24","colour":"red"}}]}`, "Authorization", bearer); resp.StatusCode != 422 || !strings.Contains(body, "colour") {
+	if resp, body := request("POST", "/api/plan/changes",
+		`{"edits":[{"op":"add","kind":"scope","name":"x","scope":{"subnet":"10.0.0.0/24","colour":"red"}}]}`, "Authorization",
+		bearer); resp.StatusCode != 422 || !strings.Contains(body, "colour") {
 		t.Errorf("an unknown field: %d %s", resp.StatusCode, body)
 	}
 
@@ -417,7 +429,8 @@ func TestChangesAndPages(t *testing.T) {
 	if list, _ := c.Scopes(ctx, "", ""); len(list) != 0 {
 		t.Errorf("half of a refused set was applied: %v", list)
 	}
-	done, err := c.Change(ctx, api.ChangeRequest{Edits: []api.Edit{scope("a", "10.1.0.0/24"), scope("b", "10.2.0.0/24")}, Reason: "both at once"})
+	done, err := c.Change(ctx,
+		api.ChangeRequest{Edits: []api.Edit{scope("a", "10.1.0.0/24"), scope("b", "10.2.0.0/24")}, Reason: "both at once"})
 	if err != nil || done.Revision != 1 {
 		t.Fatalf("%+v, %v", done, err)
 	}

@@ -52,7 +52,8 @@ func TestSquatterOnTheLink(t *testing.T) {
 		}
 		h.quit()
 	}
-	if _, errs, code := w.cli("lease", "clear", "10.77.0.103", "--yes"); code != 1 || !strings.Contains(errs, "still in use") || !strings.Contains(errs, "02:00:00:00:05:05") {
+	if _, errs, code := w.cli("lease", "clear", "10.77.0.103", "--yes"); code != 1 || !strings.Contains(errs, "still in use") ||
+		!strings.Contains(errs, "02:00:00:00:05:05") {
 		t.Errorf("clearing an address that still answers: exit %d, %s", code, errs)
 	}
 	sh(t, "ip", "-n", squatter.ns, "addr", "del", "10.77.0.103/24", "dev", "eth0")
@@ -149,10 +150,12 @@ func TestListeningBesideAnotherServer(t *testing.T) {
 	w.must("reservation", "add", "loom-9", "--scope", "looms", "--hw", "02:00:00:00:00:09", "--address", "10.77.0.9")
 	old := w.host("02:00:00:00:0d:01")
 	old.addresses("10.77.0.2/24")
-	other := &service{t: t, netns: old.ns, dir: dataDir(t), http: "127.0.0.1:8067", dhcp4: netip.MustParseAddrPort("0.0.0.0:67"), args: []string{"--interface", "eth0"}}
+	other := &service{t: t, netns: old.ns, dir: dataDir(t), http: "127.0.0.1:8067", dhcp4: netip.MustParseAddrPort("0.0.0.0:67"),
+		args: []string{"--interface", "eth0"}}
 	other.start()
 	t.Cleanup(other.stop)
-	other.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.118-10.77.0.125", "--option", "router=10.77.0.254", "--serve")
+	other.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.118-10.77.0.125", "--option", "router=10.77.0.254",
+		"--serve")
 
 	var clients []*host
 	taken := map[string]string{}
@@ -175,7 +178,8 @@ func TestListeningBesideAnotherServer(t *testing.T) {
 		want(t, "server of "+a.Hardware, a.Server, "10.77.0.2")
 		why[a.Hardware] = strings.Join(a.Difference, "; ")
 	}
-	for hw, text := range map[string]string{"02:00:00:00:00:01": "option router is 10.77.0.1 here and 10.77.0.254 there", "02:00:00:00:00:03": "10.77.0.120 is excluded", "02:00:00:00:00:09": "10.77.0.9 is reserved for it as loom-9"} {
+	for hw, text := range map[string]string{"02:00:00:00:00:01": "option router is 10.77.0.1 here and 10.77.0.254 there",
+		"02:00:00:00:00:03": "10.77.0.120 is excluded", "02:00:00:00:00:09": "10.77.0.9 is reserved for it as loom-9"} {
 		if !strings.Contains(why[hw], text) {
 			t.Errorf("%s differs by %q, want %q", hw, why[hw], text)
 		}
@@ -190,7 +194,8 @@ func TestListeningBesideAnotherServer(t *testing.T) {
 	if out := w.must("trace", "--outcome", "withheld"); !strings.Contains(out, "02:00:00:00:00:01") {
 		t.Errorf("no withheld message in the trace:\n%s", out)
 	}
-	seat, err := exec.Command("ip", "netns", "exec", clients[0].ns, filepath.Join(binaries, "yarnpostd"), "trial", "--interface", "eth0", "--hw", "02:00:00:00:00:55", "--wants", "router").CombinedOutput()
+	seat, err := exec.Command("ip", "netns", "exec", clients[0].ns, filepath.Join(binaries, "yarnpostd"), "trial", "--interface", "eth0",
+		"--hw", "02:00:00:00:00:55", "--wants", "router").CombinedOutput()
 	for _, text := range []string{"from server 10.77.0.2", "ACK", "3 router", "10.77.0.254", "given back"} {
 		if err != nil || !strings.Contains(string(seat), text) {
 			t.Errorf("from a client's seat, %v: no %q in\n%s", err, text, seat)
@@ -277,7 +282,8 @@ func TestNudgeOnTheWire(t *testing.T) {
 	nonce := string(auth[12:])
 	sh(t, "ip", "-n", h.ns, "addr", "add", ack.YIAddr.String()+"/24", "dev", "eth0")
 	w.must("option", "set", "tftp-server-name=10.77.0.66", "--scope", "looms")
-	if out := w.must("lease", "stale"); !strings.Contains(out, ack.YIAddr.String()) || !strings.Contains(out, "1 of 1 active clients hold old options; 1 of them can be nudged") {
+	if out := w.must("lease", "stale"); !strings.Contains(out, ack.YIAddr.String()) ||
+		!strings.Contains(out, "1 of 1 active clients hold old options; 1 of them can be nudged") {
 		t.Errorf("lease stale:\n%s", out)
 	}
 	heard := make(chan []byte, 1)
@@ -332,7 +338,8 @@ func TestNudgedClient(t *testing.T) {
 		t.Fatal(err)
 	}
 	// The command runs with mounts of its own, so what it keeps on disk stays there.
-	h.watch(exec.Command("ip", "netns", "exec", h.ns, "sh", "-c", `mount -t tmpfs none /var/lib/dhcpcd && mount -t tmpfs none /run && exec "$@"`, "sh",
+	h.watch(exec.Command("ip", "netns", "exec", h.ns, "sh", "-c",
+		`mount -t tmpfs none /var/lib/dhcpcd && mount -t tmpfs none /run && exec "$@"`, "sh",
 		path, "--nobackground", "--ipv4only", "--noarp", "--option", "domain_name", "--script", file, "eth0"))
 	h.event("BOUND")
 	w.must("option", "set", "domain-name=woven.example", "--scope", "looms")

@@ -40,10 +40,12 @@ func (s *service) fails(code int, text string, args ...string) {
 func TestUnderstanding(t *testing.T) {
 	ctx := context.Background()
 	s := startService(t)
-	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.101", "--pool", "10.77.0.200-10.77.0.209", "--router", "10.77.0.1", "--serve")
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.101", "--pool", "10.77.0.200-10.77.0.209",
+		"--router", "10.77.0.1", "--serve")
 	relay := s.relay("127.0.0.2", "10.77.0.1")
 	client := func(n int, name string) *demo.Client {
-		return &demo.Client{Relay: relay, Circuit: fmt.Sprintf("sw1/0/%d", n), Hardware: hw(n), ID: append([]byte{1}, hw(n)...), Hostname: name, Vendor: "loomctl/2", Wants: []byte{1, 3, 42, 150}, Patience: 2 * time.Second}
+		return &demo.Client{Relay: relay, Circuit: fmt.Sprintf("sw1/0/%d", n), Hardware: hw(n), ID: append([]byte{1}, hw(n)...), Hostname: name,
+			Vendor: "loomctl/2", Wants: []byte{1, 3, 42, 150}, Patience: 2 * time.Second}
 	}
 	must := func(err error) {
 		t.Helper()
@@ -54,8 +56,10 @@ func TestUnderstanding(t *testing.T) {
 
 	// Codebooks, options and host names.
 	s.fails(1, "need the vendor class", "codebook", "add", "ap", "--place", "43")
-	s.says([]string{"codebook ap", "added"}, "codebook", "add", "ap", "--place", "43", "--class", "loomctl*", "--code", "7 controller address; where it is")
-	s.says([]string{"Nothing to change"}, "codebook", "add", "ap", "--place", "43", "--class", "loomctl*", "--code", "7 controller address; where it is")
+	s.says([]string{"codebook ap", "added"}, "codebook", "add", "ap", "--place", "43", "--class", "loomctl*", "--code",
+		"7 controller address; where it is")
+	s.says([]string{"Nothing to change"}, "codebook", "add", "ap", "--place", "43", "--class", "loomctl*", "--code",
+		"7 controller address; where it is")
 	s.says([]string{"controller", "where it is", "vendor class loomctl*"}, "codebook", "show", "ap")
 	s.says([]string{"Resolved: localhost → 127.0.0.1"}, "option", "set", "ap/controller=localhost", "--scope", "looms", "--dry-run")
 	s.must("option", "set", "ap/controller=10.77.0.31", "--scope", "looms")
@@ -69,7 +73,8 @@ func TestUnderstanding(t *testing.T) {
 	s.says([]string{"would fit 1 of 1 clients", "loom-a"}, "rule", "try", `vendor.startsWith("loomctl") && 150 in wants`)
 	s.fails(1, "is no pool of any scope", "rule", "add", "staff", "--when", "true", "--pool", "10.77.0.5-10.77.0.9")
 	s.must("list", "add", "lent", "--entry", hw(2).String())
-	s.says([]string{"rule lent-out", "pool: 10.77.0.200-10.77.0.209"}, "rule", "add", "lent-out", "--scope", "looms", "--when", "hw in lists.lent", "--pool", "10.77.0.200-10.77.0.209", "--lease", "20m")
+	s.says([]string{"rule lent-out", "pool: 10.77.0.200-10.77.0.209"}, "rule", "add", "lent-out", "--scope", "looms", "--when",
+		"hw in lists.lent", "--pool", "10.77.0.200-10.77.0.209", "--lease", "20m")
 	b := client(2, "loom-b")
 	must(b.Get(ctx))
 	want(t, "the address from the rule's pool", b.Address.String(), "10.77.0.200")
@@ -78,16 +83,19 @@ func TestUnderstanding(t *testing.T) {
 	s.says([]string{"kept for a rule", "10.77.0.200-10.77.0.209"}, "scope", "show", "looms")
 
 	// Explained: of a client on record, and of a made-up one.
-	s.says([]string{"would be offered 10.77.0.200", "rule lent-out fits", "ap/controller", "43 vendor-specific", "ap/controller=10.77.0.31", "for 20m"}, "explain", hw(2).String())
+	s.says([]string{"would be offered 10.77.0.200", "rule lent-out fits", "ap/controller", "43 vendor-specific", "ap/controller=10.77.0.31",
+		"for 20m"}, "explain", hw(2).String())
 	s.says([]string{"would hear nothing: no scope for this link"}, "explain", hw(9).String(), "--relay", "10.99.0.1")
-	s.says([]string{"would be refused 192.0.2.9", "asks for an address of another link", "NAK"}, "explain", "--scope", "looms", "--message", "REQUEST", "--address", "192.0.2.9")
+	s.says([]string{"would be refused 192.0.2.9", "asks for an address of another link", "NAK"}, "explain", "--scope", "looms", "--message",
+		"REQUEST", "--address", "192.0.2.9")
 	if n := len(s.leases()); n != 2 {
 		t.Errorf("explaining left %d leases", n)
 	}
 	s.fails(1, "not clear which link", "explain")
 
 	// What was given, what is stale, what is missing.
-	s.says([]string{"asked", "given", "ap/controller=10.77.0.31", "Asked for and not given: 42 ntp-servers, 150 tftp-server-address"}, "lease", "options", a.Address.String())
+	s.says([]string{"asked", "given", "ap/controller=10.77.0.31", "Asked for and not given: 42 ntp-servers, 150 tftp-server-address"}, "lease",
+		"options", a.Address.String())
 	s.says([]string{"2        42    ntp-servers"}, "option", "unmet")
 	s.says([]string{"No client holds old options"}, "lease", "stale")
 	s.must("option", "set", "ntp-servers=10.77.0.42", "--scope", "looms")
@@ -121,22 +129,26 @@ func TestUnderstanding(t *testing.T) {
 
 	// Conversations.
 	s.says([]string{"ignored: pool is empty", "loom-d"}, "trace", "--outcome", "pool-empty")
-	s.says([]string{"· rule lent-out fits", "asked: REQUEST", "reply: ACK", "82 relay-agent-information", "circuit=sw1/0/2"}, "trace", "--client", "loom-b", "--long")
+	s.says([]string{"· rule lent-out fits", "asked: REQUEST", "reply: ACK", "82 relay-agent-information", "circuit=sw1/0/2"}, "trace",
+		"--client", "loom-b", "--long")
 	s.says([]string{hw(5).String()}, "trace", "--relay", "127.0.0.3")
 	s.says([]string{"No message that is remembered fits"}, "trace", "--scope", "nowhere")
 	s.follows(t, client(1, "loom-a"))
 	file := filepath.Join(t.TempDir(), "some.pcap")
 	s.must("trace", "--scope", "looms", "--pcap", file)
-	if out, err := exec.Command(needTool(t, "tshark", "tshark"), "-r", file, "-Y", "dhcp.option.hostname == \"loom-b\"").Output(); err != nil || bytes.Count(out, []byte("\n")) != 2 {
+	if out, err := exec.Command(needTool(t, "tshark", "tshark"), "-r", file, "-Y",
+		"dhcp.option.hostname == \"loom-b\"").Output(); err != nil || bytes.Count(out, []byte("\n")) != 2 {
 		t.Errorf("the capture shows of loom-b:\n%s %v", out, err)
 	}
 
 	// Trials.
-	s.says([]string{"ok     acknowledged", "ok     its options are what the plan says", "ok     given back", "is served as the plan says"}, "trial", "run", "--scope", "subnet-10-88-0-0-24")
+	s.says([]string{"ok     acknowledged", "ok     its options are what the plan says", "ok     given back", "is served as the plan says"},
+		"trial", "run", "--scope", "subnet-10-88-0-0-24")
 	s.fails(1, "is not served as the plan says", "trial", "run", "--scope", "looms")
 	s.must("trial", "add", "far", "--scope", "subnet-10-88-0-0-24", "--every", "1m")
 	s.await(func() bool { return strings.Contains(s.must("trial", "list"), "good, ") }, "the planned trial to run")
-	if out, _, code := s.cli("trial", "run", "--scope", "looms", "--hw", hw(1).String()); code != 1 || !strings.Contains(out, "the trial would take it away") {
+	if out, _, code := s.cli("trial", "run", "--scope", "looms", "--hw", hw(1).String()); code != 1 ||
+		!strings.Contains(out, "the trial would take it away") {
 		t.Errorf("a trial as a client that is there: exit %d\n%s", code, out)
 	}
 	s.fails(1, "no link knows relay", "trial", "run", "--relay", "10.99.0.1")
@@ -203,8 +215,10 @@ func TestPreflight(t *testing.T) {
 	w.must("link", "edit", "looms", "--relay", "172.31.9.9", "--relay", "10.66.0.9")
 	w.must("option", "set", "router=10.77.0.254", "--scope", "looms") // a router's address is kept out of pools anyway
 	out := look("--interface", "br0", "--interface", "down0", "--interface", "bare0", "--interface", "leased0", "--interface", "gone0")
-	for _, text := range []string{"BAD   port 67", "is taken", "it is down", "ip link set down0 up", "it has no IPv4 address", "was leased: it ends by itself", "there is no such interface",
-		"10.77.0.1 lies in a pool of scope looms", "--exclude 10.77.0.1,yarnpost", "there is no route back to relay 172.31.9.9", "an interface cannot both serve and relay", "no other DHCP server answered"} {
+	for _, text := range []string{"BAD   port 67", "is taken", "it is down", "ip link set down0 up", "it has no IPv4 address",
+		"was leased: it ends by itself", "there is no such interface",
+		"10.77.0.1 lies in a pool of scope looms", "--exclude 10.77.0.1,yarnpost", "there is no route back to relay 172.31.9.9",
+		"an interface cannot both serve and relay", "no other DHCP server answered"} {
 		if !strings.Contains(out, text) {
 			t.Errorf("preflight does not say %q:\n%s", text, out)
 		}
@@ -219,7 +233,8 @@ func TestRecall(t *testing.T) {
 	s.must("scope", "add", "looms", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.100-10.78.0.109", "--router", "10.78.0.1", "--serve")
 	s.must("rule", "add", "all", "--scope", "looms", "--when", "true", "--lease", "1h")
 	s.must("trial", "add", "looms-served", "--scope", "looms")
-	c := &demo.Client{Relay: s.relay("127.0.0.2", "10.77.0.1"), Hardware: hw(1), ID: []byte{0xff, 0, 0x80}, Hostname: "weaver", Patience: time.Second}
+	c := &demo.Client{Relay: s.relay("127.0.0.2", "10.77.0.1"), Hardware: hw(1), ID: []byte{0xff, 0, 0x80}, Hostname: "weaver",
+		Patience: time.Second}
 	c.Discover(ctx)
 	s.must("trial", "run", "looms-served")
 	s.stop()
@@ -240,7 +255,8 @@ func TestRecall(t *testing.T) {
 func TestRush(t *testing.T) {
 	ctx := context.Background()
 	s := startService(t)
-	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--router", "10.77.0.1", "--new-per-minute", "12", "--serve")
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--router", "10.77.0.1",
+		"--new-per-minute", "12", "--serve")
 	relay := s.relay("127.0.0.2", "10.77.0.1")
 	for time.Now().Second() > 40 { // within one minute, as limits are
 		time.Sleep(time.Second)

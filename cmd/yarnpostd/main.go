@@ -98,7 +98,8 @@ func parse(name string, args []string, defaults options) (options, error) {
 	f.StringVar(&o.http, "http", o.http, "serve the console and the API at this `address`")
 	f.StringVar(&o.cert, "tls-cert", "", "serve HTTPS with this certificate `file`; needed beyond loopback")
 	f.StringVar(&o.key, "tls-key", "", "private key `file` of --tls-cert")
-	f.StringVar(&o.user, "user", "", "started as root, go on as the user of this `name` (default: postgres with a private database, else yarnpost or nobody)")
+	f.StringVar(&o.user, "user", "",
+		"started as root, go on as the user of this `name` (default: postgres with a private database, else yarnpost or nobody)")
 	f.StringVar(&o.dhcp4, "dhcp4", o.dhcp4, "hear relayed clients at this `address`")
 	f.Func("interface", "serve broadcast clients on the interface of this `name` (repeatable)", func(v string) error {
 		o.interfaces = append(o.interfaces, v)

@@ -28,7 +28,7 @@ func look(ctx context.Context, args []string) error {
 	in := preflight.Input{DHCP4: at, Interfaces: o.interfaces, TakePort: true, Now: time.Now()}
 	var p *plan.Plan
 	in.Database = func(ctx context.Context) (err error) {
-		p, err = store.Look(ctx, o.database, o.data)
+		p, err = store.Inspect(ctx, o.database, o.data)
 		return err
 	}
 	if err := in.Database(ctx); err == nil {

@@ -136,13 +136,13 @@ func (r Reason) Words(rule string) string {
 	if r == ByRule && rule != "" {
 		return "turned away by rule " + rule
 	}
-	if text, ok := words[r]; ok {
+	if text, ok := reasonWords[r]; ok {
 		return text
 	}
 	return string(r)
 }
 
-var words = map[Reason]string{
+var reasonWords = map[Reason]string{
 	NoScope:          "no scope for this link",
 	ScopeHeld:        "scope is held",
 	ScopeDraining:    "scope is draining",
@@ -305,7 +305,8 @@ func Decide(req Request, w World, into *Decision) *Decision {
 	*into = Decision{memory: m, Trail: m.steps[:0], Effects: m.effects[:0], Changes: m.changes[:0]}
 	m.message.Options = m.options[:0]
 	d := &m.v4
-	*d = v4{decider: decider{world: w, table: w.Table, plan: w.Table.Plan(), now: w.Now, out: into, rulings: m.rulings[:0]}, req: req, msg: req.Message}
+	*d = v4{decider: decider{world: w, table: w.Table, plan: w.Table.Plan(), now: w.Now, out: into, rulings: m.rulings[:0]}, req: req,
+		msg: req.Message}
 	d.ask()
 	into.Limit = maxSize(req.Message)
 	d.decide()

@@ -32,7 +32,9 @@ func newWorld(tb testing.TB, subnet string, pools ...string) *fixture {
 	f.table = lease.New(f.plan, f.now)
 	f.change(func(d *plan.Draft) error {
 		s := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix(subnet), Mode: plan.Serving, Settings: plan.Settings{
-			Lease: plan.Duration(time.Hour), Options: map[option.Key]string{option.Std(option.Router): "10.77.0.1", option.Std(option.DomainServer): "10.77.0.53", option.Std(option.DomainName): "mill.example"}}}
+			Lease: plan.Duration(time.Hour),
+			Options: map[option.Key]string{option.Std(option.Router): "10.77.0.1", option.Std(option.DomainServer): "10.77.0.53",
+				option.Std(option.DomainName): "mill.example"}}}
 		for _, p := range pools {
 			r, err := addr.ParseRange(p)
 			if err != nil {
@@ -74,7 +76,8 @@ func (f *fixture) edit(change func(*plan.Scope)) {
 func (f *fixture) reserve(name string, n int, a string) {
 	f.Helper()
 	f.change(func(d *plan.Draft) error {
-		_, err := d.PutReservation(plan.Reservation{Name: name, Scope: d.Plan().ScopeNamed("looms").ID, Hardware: hw(n), Address: netip.MustParseAddr(a), Hostname: name})
+		_, err := d.PutReservation(plan.Reservation{Name: name, Scope: d.Plan().ScopeNamed("looms").ID, Hardware: hw(n),
+			Address: netip.MustParseAddr(a), Hostname: name})
 		return err
 	})
 }
@@ -89,8 +92,10 @@ func (f *fixture) world() World {
 // 10.77.0.2.
 func (f *fixture) message(t dhcp4.Type, n int, options ...dhcp4.Option) *dhcp4.Message {
 	zero := netip.IPv4Unspecified()
-	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: uint32(n), CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: netip.MustParseAddr("10.77.0.2"), CHAddr: hw(n), Type: t}
-	m.Options = append(dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(t)}}, {Code: option.ParameterList, Data: []byte{15, 6, 3, 1, 42}}}, options...)
+	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: uint32(n), CIAddr: zero, YIAddr: zero, SIAddr: zero,
+		GIAddr: netip.MustParseAddr("10.77.0.2"), CHAddr: hw(n), Type: t}
+	m.Options = append(dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(t)}},
+		{Code: option.ParameterList, Data: []byte{15, 6, 3, 1, 42}}}, options...)
 	return m
 }
 
@@ -140,7 +145,8 @@ func (f *fixture) get(n int) netip.Addr {
 		f.Fatalf("client %d: %s %s", n, o.Outcome, o.Why)
 	}
 	a := o.Address
-	if k := f.do(f.message(dhcp4.Request, n, at(option.AddressRequest, a.String()), at(option.ServerID, server.String()))); k.Outcome != Acknowledged || k.Address != a {
+	if k := f.do(f.message(dhcp4.Request, n, at(option.AddressRequest, a.String()),
+		at(option.ServerID, server.String()))); k.Outcome != Acknowledged || k.Address != a {
 		f.Fatalf("client %d: %s %s %s after an offer of %s", n, k.Outcome, k.Why, k.Address, a)
 	}
 	return a
@@ -178,7 +184,8 @@ func TestReplyFields(t *testing.T) {
 	if want := []uint8{53, 54, 1, 51, 58, 59, 15, 6, 3, 61, 82}; !bytes.Equal(codes, want) {
 		t.Errorf("options %v, want %v", codes, want)
 	}
-	if r.XID != 77 || r.Flags != dhcp4.BroadcastFlag || r.YIAddr.String() != "10.77.0.100" || r.GIAddr.String() != "10.77.0.2" || d.To != ToRelay {
+	if r.XID != 77 || r.Flags != dhcp4.BroadcastFlag || r.YIAddr.String() != "10.77.0.100" || r.GIAddr.String() != "10.77.0.2" ||
+		d.To != ToRelay {
 		t.Errorf("header %+v to %d", r, d.To)
 	}
 	for code, want := range map[uint8]uint32{option.AddressTime: 3600, option.RenewalTime: 1800, option.RebindingTime: 3150} {
@@ -258,7 +265,8 @@ func TestFourRequests(t *testing.T) {
 
 	other := f.message(dhcp4.Discover, 4)
 	f.do(other)
-	f.expect("it chose another server", f.do(f.message(dhcp4.Request, 4, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, "10.77.0.99"))), Ignored, OtherServer, "")
+	f.expect("it chose another server",
+		f.do(f.message(dhcp4.Request, 4, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, "10.77.0.99"))), Ignored, OtherServer, "")
 	if _, still := f.table.OfferTo(f.plan.ScopeNamed("looms").ID, lease.ByHardware(1, hw(4))); still {
 		t.Error("the offer stands although the client went elsewhere")
 	}
@@ -312,7 +320,8 @@ func TestReservations(t *testing.T) {
 	f.expect("another identifier of reserved hardware", d, Offered, "", "10.77.0.17")
 	f.get(1)
 	f.expect("the reserved address is nobody else's", f.do(f.message(dhcp4.Discover, 2)), Ignored, PoolEmpty, "")
-	f.expect("asking for it does not help", f.do(f.message(dhcp4.Request, 2, at(option.AddressRequest, "10.77.0.101"))), Refused, ForAnother, "")
+	f.expect("asking for it does not help", f.do(f.message(dhcp4.Request, 2, at(option.AddressRequest, "10.77.0.101"))), Refused,
+		ForAnother, "")
 	f.reserve("loom-1", 1, "10.77.0.55") // a holder of another address is moved at renewal
 	m := f.message(dhcp4.Request, 1)
 	m.CIAddr = netip.MustParseAddr("10.77.0.100")
@@ -461,7 +470,8 @@ func TestLinks(t *testing.T) {
 // What a client says of itself is shown to people and stored: nothing
 // unprintable gets there.
 func TestClean(t *testing.T) {
-	for in, want := range map[string]string{"loom-17\x00\x00": "loom-17", "a\nb\x1bc": "a?b?c", "m\xfchle": "m?hle", "mühle": "mühle", "x\x00y": "x?y"} {
+	for in, want := range map[string]string{"loom-17\x00\x00": "loom-17", "a\nb\x1bc": "a?b?c", "m\xfchle": "m?hle", "mühle": "mühle",
+		"x\x00y": "x?y"} {
 		if got := dhcp4.Clean([]byte(in)); got != want {
 			t.Errorf("dhcp4.Clean(%q) = %q, want %q", in, got, want)
 		}
@@ -584,7 +594,8 @@ func TestEffectsAreInOrder(t *testing.T) {
 	f.get(3)
 	had := f.table.ByClient(f.scope(), lease.ByHardware(1, hw(3))).Address()
 	f.do(f.message(dhcp4.Discover, 4))
-	expect("one that goes elsewhere", f.do(f.message(dhcp4.Request, 4, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, "10.77.0.7"))), "forget")
+	expect("one that goes elsewhere",
+		f.do(f.message(dhcp4.Request, 4, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, "10.77.0.7"))), "forget")
 	expect("DECLINE", f.do(f.message(dhcp4.Decline, 3, at(option.AddressRequest, had.String()))), "blame record forget await")
 	f.get(5)
 	release := f.message(dhcp4.Release, 5)

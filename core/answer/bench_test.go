@@ -83,15 +83,18 @@ func newNetwork(b *testing.B, scopes int) *network {
 	w := &network{scopes: scopes, random: rand.New(rand.NewPCG(1, 1))}
 	d := plan.New().Draft()
 	for n := range scopes {
-		s := plan.Scope{Name: fmt.Sprint("scope-", n), Subnet: netip.PrefixFrom(w.address(n, 0), 24), Mode: plan.Serving, Pools: []addr.Range{{From: w.address(n, 20), To: w.address(n, 250)}},
-			Settings: plan.Settings{Lease: plan.Duration(time.Hour), Options: map[option.Key]string{option.Std(option.Router): w.address(n, 1).String()}}}
+		s := plan.Scope{Name: fmt.Sprint("scope-", n), Subnet: netip.PrefixFrom(w.address(n, 0), 24), Mode: plan.Serving,
+			Pools: []addr.Range{{From: w.address(n, 20), To: w.address(n, 250)}},
+			Settings: plan.Settings{Lease: plan.Duration(time.Hour),
+				Options: map[option.Key]string{option.Std(option.Router): w.address(n, 1).String()}}}
 		err := d.PlaceScope(&s, "", nil)
 		var id plan.ID
 		if err == nil {
 			id, err = d.PutScope(s)
 		}
 		for r := 2; r < 12 && err == nil; r++ {
-			_, err = d.PutReservation(plan.Reservation{Name: fmt.Sprint("r-", n, "-", r), Scope: id, Hardware: w.hardware(n, r), Address: w.address(n, r)})
+			_, err = d.PutReservation(plan.Reservation{Name: fmt.Sprint("r-", n, "-", r), Scope: id, Hardware: w.hardware(n, r),
+				Address: w.address(n, r)})
 		}
 		if err != nil {
 			b.Fatal(err)
@@ -106,7 +109,8 @@ func newNetwork(b *testing.B, scopes int) *network {
 				a = i + 8 // inside the pool
 			}
 			hw := w.hardware(n, i)
-			w.table.Put(&lease.Lease{Prefix: lease.Host(w.address(n, a)), Status: lease.Active, Client: lease.ByHardware(1, hw), Hardware: hw, Granted: 3600, Since: 999_000, Expires: 1_003_000, Relay: w.address(n, 1)})
+			w.table.Put(&lease.Lease{Prefix: lease.Host(w.address(n, a)), Status: lease.Active, Client: lease.ByHardware(1, hw), Hardware: hw,
+				Granted: 3600, Since: 999_000, Expires: 1_003_000, Relay: w.address(n, 1)})
 		}
 	}
 	return w
@@ -117,15 +121,18 @@ func (w *network) decide(b *testing.B) {
 	scope, n, fresh := w.random.IntN(w.scopes), 2+w.random.IntN(100), w.random.IntN(10) == 0
 	m := &w.message
 	zero := netip.IPv4Unspecified()
-	*m = dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: w.address(scope, 1), Type: dhcp4.Request, CHAddr: w.hardware(scope, n), Options: m.Options[:0]}
+	*m = dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: w.address(scope, 1),
+		Type: dhcp4.Request, CHAddr: w.hardware(scope, n), Options: m.Options[:0]}
 	want := Acknowledged
 	if fresh {
 		m.Type, m.CHAddr, want = dhcp4.Discover, w.hardware(scope, 200), Offered
 	} else if m.CIAddr = w.address(scope, n); n >= 12 {
 		m.CIAddr = w.address(scope, n+8)
 	}
-	m.Options = append(m.Options, dhcp4.Option{Code: option.MessageType, Data: []byte{byte(m.Type)}}, dhcp4.Option{Code: option.ParameterList, Data: []byte{1, 3, 6, 15}})
-	if d := Decide(Request{Message: m, Server: server, Unicast: true}, World{Table: w.table, Now: 1_002_000, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}, &w.into); d.Outcome != want {
+	m.Options = append(m.Options, dhcp4.Option{Code: option.MessageType, Data: []byte{byte(m.Type)}},
+		dhcp4.Option{Code: option.ParameterList, Data: []byte{1, 3, 6, 15}})
+	if d := Decide(Request{Message: m, Server: server, Unicast: true},
+		World{Table: w.table, Now: 1_002_000, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}, &w.into); d.Outcome != want {
 		b.Fatalf("%s of %s: %s, %s", m.Type, m.CHAddr, d.Outcome, d.Why)
 	}
 }

@@ -112,7 +112,8 @@ func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
 		}
 		return nil, t
 	}
-	n = &lease.Lease{Prefix: lease.Host(g.address), Status: lease.Active, Reserved: g.by != nil, Client: d.who.client, Hardware: d.who.hardware,
+	n = &lease.Lease{Prefix: lease.Host(g.address), Status: lease.Active, Reserved: g.by != nil, Client: d.who.client,
+		Hardware: d.who.hardware,
 		Hostname: d.who.hostname, Vendor: d.who.vendor, Circuit: string(d.who.circuit),
 		Since: d.now, Changed: d.now, Heard: d.now, Granted: t, Expires: d.now.Add(t), Revision: d.plan.Revision}
 	if g.by != nil && g.by.Hostname != "" {
@@ -172,5 +173,6 @@ func (d *decider) leave(taken netip.Addr) {
 // early reports whether the record is enough of an answer: it is the client's,
 // fresh, and made under this revision of the plan.
 func (d *decider) early(l *lease.Lease, t time.Duration) bool {
-	return l.Client == d.who.client && l.Granted == t && l.Revision == d.plan.Revision && (l.Expires == lease.Never || l.Expires.Sub(d.now) > t-t/earlyPart)
+	return l.Client == d.who.client && l.Granted == t && l.Revision == d.plan.Revision &&
+		(l.Expires == lease.Never || l.Expires.Sub(d.now) > t-t/earlyPart)
 }

@@ -12,22 +12,8 @@ import (
 // choose picks the address to offer: reserved, held, on offer, former,
 // requested, and then whatever is free for longest.
 func (d *decider) choose() (*plan.View, netip.Addr) {
-	if r, v, available := d.reservation(); r != nil {
-		probe := d.probe(v, r.Address)
-		if l := d.table.At(r.Address); probe == InUse || l != nil && l.Status == lease.Abandoned {
-			d.step("another host answers for {a}, which is reserved for it as {t}", r.Address, r.Name)
-			d.out.Trouble, d.out.Address = ReservedInUse, r.Address
-		}
-		switch {
-		case available && (d.mine(d.table.At(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):
-			d.step("{a} is reserved for it as {t}", r.Address, r.Name)
-			return v, r.Address
-		case available && probe == Unprobed:
-			d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
-			d.out.Scope, d.out.Address, d.out.Probe, d.out.Outcome = v, r.Address, r.Address, Waiting
-			return nil, netip.Addr{}
-		}
-		d.step("{a} is reserved for it, but cannot be had now", r.Address, "")
+	if v, a, done := d.chooseReserved(); done {
+		return v, a
 	}
 	why := ScopeHeld
 	for _, v := range d.scopes {
@@ -98,6 +84,31 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 	return nil, netip.Addr{}
 }
 
+// chooseReserved takes the address that is reserved for the client, if it can be
+// had, or says that it has to be probed first.
+func (d *decider) chooseReserved() (v *plan.View, a netip.Addr, done bool) {
+	r, v, available := d.reservation()
+	if r == nil {
+		return nil, netip.Addr{}, false
+	}
+	probe := d.probe(v, r.Address)
+	if l := d.table.At(r.Address); probe == InUse || l != nil && l.Status == lease.Abandoned {
+		d.step("another host answers for {a}, which is reserved for it as {t}", r.Address, r.Name)
+		d.out.Trouble, d.out.Address = ReservedInUse, r.Address
+	}
+	switch {
+	case available && (d.mine(d.table.At(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):
+		d.step("{a} is reserved for it as {t}", r.Address, r.Name)
+		return v, r.Address, true
+	case available && probe == Unprobed:
+		d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
+		d.out.Scope, d.out.Address, d.out.Probe, d.out.Outcome = v, r.Address, r.Address, Waiting
+		return nil, netip.Addr{}, true
+	}
+	d.step("{a} is reserved for it, but cannot be had now", r.Address, "")
+	return nil, netip.Addr{}, false
+}
+
 // pick takes the best address of a scope that nobody has, or says in Probe which
 // one has to be probed first.
 func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
@@ -113,7 +124,8 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 		d.step("{a} is free for longest in scope {t}", a, v.Name)
 		return a, true
 	}
-	if a, ok := d.table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) && d.probe(v, a) == Unprobed }); ok {
+	if a, ok := d.table.Pick(v.ID, r.pool,
+		func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) && d.probe(v, a) == Unprobed }); ok {
 		d.step("{a} is next in scope {t}, and is probed first", a, v.Name)
 		d.out.Probe = a
 		return netip.Addr{}, false

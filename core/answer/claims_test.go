@@ -101,7 +101,8 @@ func TestNetworkAddresses(t *testing.T) {
 		t.Errorf("headroom %d, want 3", n)
 	}
 	for _, a := range []string{"10.77.0.1", "10.77.0.4"} {
-		if _, err := f.plan.Draft().PutReservation(plan.Reservation{Name: "r", Scope: f.scope(), Hardware: hw(1), Address: netip.MustParseAddr(a)}); err == nil {
+		if _, err := f.plan.Draft().PutReservation(plan.Reservation{Name: "r", Scope: f.scope(), Hardware: hw(1),
+			Address: netip.MustParseAddr(a)}); err == nil {
 			t.Errorf("router %s can be reserved", a)
 		}
 	}
@@ -241,7 +242,8 @@ func TestDrainingReboot(t *testing.T) {
 func TestSmallerClauses(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	f.change(func(d *plan.Draft) error {
-		s := plan.Scope{Name: "far", Subnet: netip.MustParsePrefix("10.9.0.0/24"), Pools: []addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.9.0.0/24"))}, Mode: plan.Serving}
+		s := plan.Scope{Name: "far", Subnet: netip.MustParsePrefix("10.9.0.0/24"),
+			Pools: []addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.9.0.0/24"))}, Mode: plan.Serving}
 		if err := d.PlaceScope(&s, "", nil); err != nil {
 			return err
 		}
@@ -263,7 +265,8 @@ func TestSmallerClauses(t *testing.T) {
 		t.Errorf("a renewal on the wire is %s to %d", d.Outcome, d.To)
 	}
 	a := f.get(1)
-	f.expect("init-reboot with another address on record", f.do(f.message(dhcp4.Request, 1, at(option.AddressRequest, "10.77.0.108"))), Refused, OtherAddress, "")
+	f.expect("init-reboot with another address on record", f.do(f.message(dhcp4.Request, 1, at(option.AddressRequest, "10.77.0.108"))),
+		Refused, OtherAddress, "")
 	if !f.table.At(a).HeldAt(f.now) {
 		t.Error("its lease ended with the refusal")
 	}
@@ -271,7 +274,8 @@ func TestSmallerClauses(t *testing.T) {
 	release.CIAddr = a
 	f.expect("a release to another server", f.do(release), Ignored, OtherServer, "")
 	f.writable = false
-	f.expect("without the records nobody is refused", f.do(f.message(dhcp4.Request, 3, at(option.AddressRequest, a.String()))), Ignored, NoDatabase, "")
+	f.expect("without the records nobody is refused", f.do(f.message(dhcp4.Request, 3, at(option.AddressRequest, a.String()))), Ignored,
+		NoDatabase, "")
 	w := f.world()
 	w.Fenced = true
 	again := renew(1, a.String())
@@ -288,7 +292,8 @@ func TestSmallerClauses(t *testing.T) {
 	if want := []uint8{53, 54, 1, 15, 59, 3, 51, 58}; !bytes.Equal(codes, want) {
 		t.Errorf("asked for %v and given %v", wants.Data, codes)
 	}
-	for data, echoed := range map[string]bool{"\x04\x00\x00\x04loom\x04mill\x00": true, "\x04\x00\x00\x04lo m\x00": false, "\x04\x00\x00\x3fshort": false, "\x00\x00\x00loom.mill": true, "\x00\x00\x00a b": false, "\x04\x00\x00": true} {
+	for data, echoed := range map[string]bool{"\x04\x00\x00\x04loom\x04mill\x00": true, "\x04\x00\x00\x04lo m\x00": false,
+		"\x04\x00\x00\x3fshort": false, "\x00\x00\x00loom.mill": true, "\x00\x00\x00a b": false, "\x04\x00\x00": true} {
 		d := f.do(f.message(dhcp4.Discover, 1, dhcp4.Option{Code: option.ClientFQDN, Data: []byte(data)}))
 		if _, ok := d.Reply.Options.Get(option.ClientFQDN); ok != echoed {
 			t.Errorf("option 81 %q is echoed: %v", data, ok)

@@ -41,7 +41,8 @@ func (d *v4) discover() {
 		d.step("it asks to do with two messages, and scope {t} allows it", netip.Addr{}, v.Name)
 		d.acknowledge(grant{a, v, r, l, d.mine(l)})
 		if d.out.Reply != nil {
-			d.out.Reply.Options = append(d.out.Reply.Options[:2:2], append([]dhcp4.Option{{Code: option.RapidCommit}}, d.out.Reply.Options[2:]...)...)
+			d.out.Reply.Options = append(d.out.Reply.Options[:2:2],
+				append([]dhcp4.Option{{Code: option.RapidCommit}}, d.out.Reply.Options[2:]...)...)
 		}
 		return
 	}

@@ -16,10 +16,12 @@ import (
 // of a kind share one set, so a lease only keeps its digest.
 
 // asks are the options of a request that a reply depends on.
-var asks = []uint8{option.MaxMessageSize, option.ParameterList, option.ClassID, option.UserClass, option.ClientSystem, 94, option.AutoConfig, option.VIVendorClass, option.ForceRenewNonce}
+var asks = []uint8{option.MaxMessageSize, option.ParameterList, option.ClassID, option.UserClass, option.ClientSystem, 94,
+	option.AutoConfig, option.VIVendorClass, option.ForceRenewNonce}
 
 // differ are the options of a reply that are of one client or one moment.
-var differ = []uint8{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime, option.ClientID, option.ClientFQDN,
+var differ = []uint8{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime, option.ClientID,
+	option.ClientFQDN,
 	option.RelayAgent, option.Authentication, option.RapidCommit, option.SubnetSelection, option.VirtualSubnet}
 
 // eachOf yields what belongs to a set, in the order of the wire. Fixed fields
@@ -142,7 +144,8 @@ func Renewal(l *lease.Lease, asked dhcp4.Options, w World, into *Decision) (deci
 // from what is on record of it.
 func Replay(l *lease.Lease, asked dhcp4.Options) Request {
 	zero := netip.IPv4Unspecified()
-	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: l.Address(), YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware, Type: dhcp4.Request}
+	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: l.Address(), YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware,
+		Type: dhcp4.Request}
 	m.Options = append(dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.Request)}}}, asked...)
 	if id := l.Client.Identifier(); id != "" {
 		m.Options = append(m.Options, dhcp4.Option{Code: option.ClientID, Data: []byte(id)})

@@ -44,7 +44,8 @@ func TestHardwareIdentity(t *testing.T) {
 func TestCircuitReservation(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	f.change(func(d *plan.Draft) error {
-		_, err := d.PutReservation(plan.Reservation{Name: "port", Scope: f.scope(), Circuit: "sw1/0/7", Address: netip.MustParseAddr("10.77.0.9")})
+		_, err := d.PutReservation(plan.Reservation{Name: "port", Scope: f.scope(), Circuit: "sw1/0/7",
+			Address: netip.MustParseAddr("10.77.0.9")})
 		return err
 	})
 	port := dhcp4.Option{Code: option.RelayAgent, Data: []byte("\x01\x07sw1/0/7")}
@@ -118,13 +119,16 @@ func TestBookedValues(t *testing.T) {
 	colour := option.Key{Book: "acme", Code: 7}
 	file := option.Key{Book: option.HeaderBook, Code: option.BootFile}
 	f.change(func(d *plan.Draft) error {
-		if _, err := d.PutCodebook(plan.Codebook{Name: "ap", Place: plan.InVendor, Classes: []string{"ap 1", "accesspoint*"}, Options: []plan.Own{{Code: 241, Name: "controller", Type: typ}}}); err != nil {
+		if _, err := d.PutCodebook(plan.Codebook{Name: "ap", Place: plan.InVendor, Classes: []string{"ap 1", "accesspoint*"},
+			Options: []plan.Own{{Code: 241, Name: "controller", Type: typ}}}); err != nil {
 			return err
 		}
-		if _, err := d.PutCodebook(plan.Codebook{Name: "acme", Place: plan.In125, Enterprise: 32473, Options: []plan.Own{{Code: 7, Name: "colour", Type: typ}}}); err != nil {
+		if _, err := d.PutCodebook(plan.Codebook{Name: "acme", Place: plan.In125, Enterprise: 32473,
+			Options: []plan.Own{{Code: 7, Name: "colour", Type: typ}}}); err != nil {
 			return err
 		}
-		return d.SetDefaults(plan.Defaults{Settings: plan.Settings{Options: map[option.Key]string{controller: "c1", colour: "indigo", file: "a.bin"}}})
+		return d.SetDefaults(plan.Defaults{Settings: plan.Settings{Options: map[option.Key]string{controller: "c1", colour: "indigo",
+			file: "a.bin"}}})
 	})
 	f.change(func(d *plan.Draft) error {
 		_, err := d.PutReservation(plan.Reservation{Name: "r", Scope: f.scope(), Hardware: hw(9), Address: netip.MustParseAddr("10.77.0.9"),
@@ -142,7 +146,8 @@ func TestBookedValues(t *testing.T) {
 		{2, []dhcp4.Option{class("accesspoint 9")}, "\xf1\x02c1", "", "a.bin"},
 		{3, []dhcp4.Option{class("ap 1")}, "\xf1\x02c1", "", "a.bin"},
 		{4, []dhcp4.Option{class("ap 12")}, "", "", "a.bin"},
-		{5, []dhcp4.Option{{Code: option.VIVendorClass, Data: []byte("\x00\x00\x7e\xd9\x00")}}, "", "\x00\x00\x7e\xd9\x08\x07\x06indigo", "a.bin"},
+		{5, []dhcp4.Option{{Code: option.VIVendorClass, Data: []byte("\x00\x00\x7e\xd9\x00")}}, "", "\x00\x00\x7e\xd9\x08\x07\x06indigo",
+			"a.bin"},
 		{6, []dhcp4.Option{{Code: option.VIVendorClass, Data: []byte("\x00\x00\x7e\xd9\x09x")}}, "", "", "a.bin"}, // cut short
 		{9, []dhcp4.Option{class("accesspoint 9")}, "\xf1\x02c9", "", ""},
 	} {

@@ -99,7 +99,8 @@ func Nudge(l *lease.Lease, server netip.Addr, replay uint64) ([]byte, error) {
 	if told, ok := knownAs(l.Nudge); ok {
 		server = told
 	}
-	m := &dhcp4.Message{Op: dhcp4.BootReply, HType: 1, XID: xid, CIAddr: l.Address(), YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware}
+	m := &dhcp4.Message{Op: dhcp4.BootReply, HType: 1, XID: xid, CIAddr: l.Address(), YIAddr: zero, SIAddr: zero, GIAddr: zero,
+		CHAddr: l.Hardware}
 	id := server.As4()
 	m.Options = dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.ForceRenew)}}, {Code: option.ServerID, Data: id[:]}}
 	if c := l.Client.Identifier(); c != "" {

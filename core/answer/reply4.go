@@ -33,7 +33,8 @@ func (d *v4) refuse(why Reason) {
 	case !d.msg.GIAddr.IsUnspecified():
 		d.out.To = ToRelay
 		r.Flags |= dhcp4.BroadcastFlag
-	case d.req.Unicast && !c.IsUnspecified() && !slices.ContainsFunc(d.req.Prefixes, func(p netip.Prefix) bool { return p.Masked().Contains(c) }):
+	case d.req.Unicast && !c.IsUnspecified() &&
+		!slices.ContainsFunc(d.req.Prefixes, func(p netip.Prefix) bool { return p.Masked().Contains(c) }):
 		d.out.To = ToAddress
 	default:
 		d.out.To = ToAll
@@ -44,9 +45,11 @@ func (d *v4) refuse(why Reason) {
 // refusals are what a NAK tells the client of the reason.
 var refusals = map[Reason]string{
 	WrongNetwork: "wrong network", OfNetwork: "address of the network", ForAnother: "address reserved for another client",
-	OtherAddress: "your lease is of another address", HasReservation: "a reserved address is waiting", HeldByAnother: "address held by another client",
-	NotHandedOut: "address not handed out", ReservedOnly: "reserved clients only", ScopeDraining: "scope is draining", ReservedInUse: "address in use",
-	NoRecord: "no lease on record", NotOffered: "address not offered", ByRule: "refused by the administrator",
+	OtherAddress: "your lease is of another address", HasReservation: "a reserved address is waiting",
+	HeldByAnother: "address held by another client",
+	NotHandedOut:  "address not handed out", ReservedOnly: "reserved clients only", ScopeDraining: "scope is draining",
+	ReservedInUse: "address in use",
+	NoRecord:      "no lease on record", NotOffered: "address not offered", ByRule: "refused by the administrator",
 }
 
 // header begins a reply. One to BOOTP has no type and names no server.
@@ -64,7 +67,8 @@ func (d *v4) header(t dhcp4.Type) *dhcp4.Message {
 	}
 	id := server.As4()
 	copy(d.out.memory.octets[:4], id[:])
-	d.out.memory.message.Options = append(d.out.memory.message.Options, dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]}, dhcp4.Option{Code: option.ServerID, Data: d.out.memory.octets[:4]})
+	d.out.memory.message.Options = append(d.out.memory.message.Options, dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]},
+		dhcp4.Option{Code: option.ServerID, Data: d.out.memory.octets[:4]})
 	return d.out.Reply
 }
 

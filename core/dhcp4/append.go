@@ -27,24 +27,7 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 		limit = min(max(limit, MinMax), MaxMax)
 	}
 	start := len(dst)
-	var header [optionsAt]byte
-	dst = append(dst, header[:]...)
-	h := dst[start:]
-	h[0], h[1], h[2], h[3] = m.Op, m.HType, uint8(len(m.CHAddr)), m.Hops
-	binary.BigEndian.PutUint32(h[4:], m.XID)
-	binary.BigEndian.PutUint16(h[8:], m.Secs)
-	binary.BigEndian.PutUint16(h[10:], m.Flags)
-	for at, a := range [...]netip.Addr{m.CIAddr, m.YIAddr, m.SIAddr, m.GIAddr} {
-		if a.Is4() {
-			v := a.As4()
-			copy(h[12+4*at:], v[:])
-		}
-	}
-	copy(h[28:44], m.CHAddr)
-	copy(h[snameAt:], m.SName)
-	copy(h[fileAt:], m.File)
-	copy(h[headerSize:], magic[:])
-
+	dst = appendHeader(dst, m)
 	relay, hasRelay := m.Options.Get(option.RelayAgent)
 	tail := 1 // End
 	if hasRelay {
@@ -93,6 +76,20 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 			omitted = append(omitted, o.Code)
 		}
 	}
+	dst = appendOverload(dst, start, file, sname)
+	if hasRelay {
+		dst = appendOption(dst, option.RelayAgent, relay)
+	}
+	dst = append(dst, option.End)
+	for len(dst)-start < minSize {
+		dst = append(dst, 0)
+	}
+	return dst, omitted, nil
+}
+
+// appendOverload puts options into the fields for file and server name, and says
+// so by option 52 (RFC 2132 section 9.3).
+func appendOverload(dst []byte, start int, file, sname []byte) []byte {
 	var overload byte
 	if len(file) > 0 {
 		overload |= 1
@@ -105,14 +102,30 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 	if overload != 0 {
 		dst = append(dst, option.Overload, 1, overload)
 	}
-	if hasRelay {
-		dst = appendOption(dst, option.RelayAgent, relay)
+	return dst
+}
+
+// appendHeader writes the fixed fields and the magic cookie.
+func appendHeader(dst []byte, m *Message) []byte {
+	start := len(dst)
+	var header [optionsAt]byte
+	dst = append(dst, header[:]...)
+	h := dst[start:]
+	h[0], h[1], h[2], h[3] = m.Op, m.HType, uint8(len(m.CHAddr)), m.Hops
+	binary.BigEndian.PutUint32(h[4:], m.XID)
+	binary.BigEndian.PutUint16(h[8:], m.Secs)
+	binary.BigEndian.PutUint16(h[10:], m.Flags)
+	for at, a := range [...]netip.Addr{m.CIAddr, m.YIAddr, m.SIAddr, m.GIAddr} {
+		if a.Is4() {
+			v := a.As4()
+			copy(h[12+4*at:], v[:])
+		}
 	}
-	dst = append(dst, option.End)
-	for len(dst)-start < minSize {
-		dst = append(dst, 0)
-	}
-	return dst, omitted, nil
+	copy(h[28:44], m.CHAddr)
+	copy(h[snameAt:], m.SName)
+	copy(h[fileAt:], m.File)
+	copy(h[headerSize:], magic[:])
+	return dst
 }
 
 // wireSize is what an option takes on the wire, in octets, split or not.

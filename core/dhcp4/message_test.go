@@ -122,7 +122,8 @@ func TestAppendRoundTrip(t *testing.T) {
 		"into file":      {reply(Option{53, []byte{5}}, Option{43, long[:250]}, Option{15, long[:90]}, Option{82, relay}), 0, true, nil},
 		"large one last": {reply(Option{53, []byte{5}}, Option{14, long[:100]}, Option{15, long[:60]}, Option{17, long[:200]}), 0, true, nil},
 		"file, sname":    {reply(Option{53, []byte{5}}, Option{43, long[:250]}, Option{15, long[:120]}, Option{12, long[:55]}), 0, true, nil},
-		"too much":       {reply(Option{53, []byte{5}}, Option{43, long[:250]}, Option{15, long}, Option{6, []byte{10, 0, 0, 1}}), 0, false, []uint8{15}},
+		"too much": {reply(Option{53, []byte{5}}, Option{43, long[:250]}, Option{15, long}, Option{6, []byte{10, 0, 0, 1}}), 0, false,
+			[]uint8{15}},
 	} {
 		b, omitted, err := Append(nil, c.in, c.limit)
 		if err != nil || !reflect.DeepEqual(omitted, c.omitted) {

@@ -101,7 +101,8 @@ func TestPrefixKeys(t *testing.T) {
 	table, _ := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
 	wide, host := netip.MustParsePrefix("2001:db8:40:100::/56"), Host(netip.MustParseAddr("2001:db8:40:100::"))
 	for n, k := range []netip.Prefix{wide, host} {
-		table.Put(&Lease{Prefix: k, Status: Active, Client: Client{Prefixes, uint32(n), "d"}, Expires: 2000 + Time(n), Hardware: addr.Hardware("")})
+		table.Put(&Lease{Prefix: k, Status: Active, Client: Client{Prefixes, uint32(n), "d"}, Expires: 2000 + Time(n),
+			Hardware: addr.Hardware("")})
 	}
 	if table.Get(wide) == table.Get(host) || table.Get(wide).Client.Number != 0 || table.At(host.Addr()).Client.Number != 1 {
 		t.Error("a prefix and its first address are one")

@@ -58,7 +58,8 @@ func TestPack(t *testing.T) {
 	for _, l := range []Lease{
 		{},
 		{Hostname: "loom-1"},
-		{Client: ByIdentifier([]byte{0, 1}), Hardware: "\x02\x00\x00\x00\x00\x01", Hostname: "loom-1", Vendor: "loom", Circuit: "sw1", Nudge: "n"},
+		{Client: ByIdentifier([]byte{0, 1}), Hardware: "\x02\x00\x00\x00\x00\x01", Hostname: "loom-1", Vendor: "loom", Circuit: "sw1",
+			Nudge: "n"},
 		{Client: ByHardware(1, "\x02\x00\x00\x00\x00\x02"), Hardware: "\x02\x00\x00\x00\x00\x02", Vendor: "loom"},
 	} {
 		packed := l
@@ -93,8 +94,10 @@ func BenchmarkMemory(b *testing.B) {
 				b.Fatal("empty")
 			}
 			hw := addr.Hardware([]byte{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)})
-			l := &Lease{Prefix: Host(a), Status: Active, Client: ByIdentifier([]byte("\x01" + string(hw))), Hardware: hw, Hostname: fmt.Sprintf("client-%07d", i),
-				Vendor: string([]byte("made-up client")), Circuit: fmt.Sprintf("sw%d/0/1", i%500), Relay: netip.AddrFrom4([4]byte{10, 0, 0, 1}), Expires: Time(1<<30 + i/1000)}
+			l := &Lease{Prefix: Host(a), Status: Active, Client: ByIdentifier([]byte("\x01" + string(hw))), Hardware: hw,
+				Hostname: fmt.Sprintf("client-%07d", i),
+				Vendor:   string([]byte("made-up client")), Circuit: fmt.Sprintf("sw%d/0/1", i%500), Relay: netip.AddrFrom4([4]byte{10, 0, 0, 1}),
+				Expires: Time(1<<30 + i/1000)}
 			table.Pack(l)
 			table.Put(l)
 		}

@@ -158,8 +158,8 @@ func (t *Table) Pick(scope plan.ID, pool addr.Range, usable func(netip.Addr) boo
 	if s == nil {
 		return found, false
 	}
-	var few [8]int
-	open := few[:0]
+	var room [8]int
+	open := room[:0]
 	for i, p := range s.view.Parts {
 		if pool.Valid() && p.Pool == pool || !pool.Valid() && !p.Confined {
 			open = append(open, i)

@@ -45,7 +45,8 @@ func change(tb testing.TB, t *Table, edit func(*plan.Draft) error) {
 
 func held(a string, n int, until Time) *Lease {
 	hw := addr.Hardware([]byte{2, 0, 0, 0, 0, byte(n)})
-	return &Lease{Prefix: Host(netip.MustParseAddr(a)), Status: Active, Client: ByHardware(1, hw), Hardware: hw, Since: 1000, Changed: 1000, Expires: until, Granted: time.Hour}
+	return &Lease{Prefix: Host(netip.MustParseAddr(a)), Status: Active, Client: ByHardware(1, hw), Hardware: hw, Since: 1000, Changed: 1000,
+		Expires: until, Granted: time.Hour}
 }
 
 func anyAddr(netip.Addr) bool { return true }
@@ -75,7 +76,8 @@ func TestHeadroomIsExact(t *testing.T) {
 	}
 	reserve := func(name, a string, n byte) {
 		change(t, table, func(d *plan.Draft) error {
-			_, err := d.PutReservation(plan.Reservation{Name: name, Scope: id, Hardware: addr.Hardware([]byte{2, 0, 0, 0, 1, n}), Address: netip.MustParseAddr(a)})
+			_, err := d.PutReservation(plan.Reservation{Name: name, Scope: id, Hardware: addr.Hardware([]byte{2, 0, 0, 0, 1, n}),
+				Address: netip.MustParseAddr(a)})
 			return err
 		})
 	}

@@ -50,7 +50,8 @@ func TestTurnBesideTraffic(t *testing.T) {
 		reserve := func(d *plan.Draft, from, to int) {
 			for n := from; n < to; n++ {
 				hw := addr.Hardware([]byte{2, 0, 0, 0, 1, byte(n)})
-				if _, err := d.PutReservation(plan.Reservation{Name: fmt.Sprint("r-", n), Scope: id, Hardware: hw, Address: netip.AddrFrom4([4]byte{10, 77, 0, byte(8 + 2*n)})}); err != nil {
+				if _, err := d.PutReservation(plan.Reservation{Name: fmt.Sprint("r-", n), Scope: id, Hardware: hw,
+					Address: netip.AddrFrom4([4]byte{10, 77, 0, byte(8 + 2*n)})}); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -67,7 +68,8 @@ func TestTurnBesideTraffic(t *testing.T) {
 			case 0:
 				s.Pools = []addr.Range{{From: netip.MustParseAddr("10.77.0.30"), To: netip.MustParseAddr("10.77.0.120")}}
 			case 1:
-				s.Subnet, s.Pools = netip.MustParsePrefix("10.77.0.0/25"), []addr.Range{{From: netip.MustParseAddr("10.77.0.30"), To: netip.MustParseAddr("10.77.0.90")}}
+				s.Subnet, s.Pools = netip.MustParsePrefix("10.77.0.0/25"),
+					[]addr.Range{{From: netip.MustParseAddr("10.77.0.30"), To: netip.MustParseAddr("10.77.0.90")}}
 			case 2:
 				return d.RemoveScope("looms")
 			case 3:

@@ -103,7 +103,8 @@ func TestExamplesRoundTrip(t *testing.T) {
 }
 
 func TestDurations(t *testing.T) {
-	for text, want := range map[string]time.Duration{"3600": time.Hour, "8h": 8 * time.Hour, "7d": 168 * time.Hour, "1d12h": 36 * time.Hour, "infinite": Infinite, "90s": 90 * time.Second} {
+	for text, want := range map[string]time.Duration{"3600": time.Hour, "8h": 8 * time.Hour, "7d": 168 * time.Hour, "1d12h": 36 * time.Hour,
+		"infinite": Infinite, "90s": 90 * time.Second} {
 		got, err := ParseDuration(text)
 		if err != nil || got != want {
 			t.Errorf("ParseDuration(%q) = %v, %v", text, got, err)

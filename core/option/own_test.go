@@ -41,12 +41,14 @@ func TestOwnTypes(t *testing.T) {
 			t.Errorf("%s back: %q, want %q", c.shape, back, c.text)
 		}
 	}
-	for shape, says := range map[string]string{"": "a type is needed", "adress": "is not a type", "text u8": "can only stand last", "text list": "can only stand last", "empty u8": "can only stand last"} {
+	for shape, says := range map[string]string{"": "a type is needed", "adress": "is not a type", "text u8": "can only stand last",
+		"text list": "can only stand last", "empty u8": "can only stand last"} {
 		if _, err := ParseType(shape); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("type %q: %v, want %q", shape, err, says)
 		}
 	}
-	for shape, text := range map[string]string{"i8": "200", "i16": "-40000", "counted": "", "u8 u8": "1", "bool address more": "true 10.0.0.1,gate"} {
+	for shape, text := range map[string]string{"i8": "200", "i16": "-40000", "counted": "", "u8 u8": "1",
+		"bool address more": "true 10.0.0.1,gate"} {
 		typ, _ := ParseType(shape)
 		if b, err := typ.Encode(text); err == nil {
 			t.Errorf("%s takes %q as %x", shape, text, b)

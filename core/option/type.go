@@ -359,7 +359,8 @@ func formatField(k Kind, b []byte) (text string, n int, ok bool) {
 		if n == 0 || len(b) < 1+n {
 			return "", 0, false
 		}
-		if s := string(b[1 : 1+n]); printable(s) && s == strings.TrimSpace(s) && !strings.Contains(s, ",") && !strings.HasPrefix(s, RawPrefix) && !strings.HasPrefix(s, "0x") {
+		if s := string(b[1 : 1+n]); printable(s) && s == strings.TrimSpace(s) && !strings.Contains(s, ",") && !strings.HasPrefix(s, RawPrefix) &&
+			!strings.HasPrefix(s, "0x") {
 			return s, 1 + n, true
 		}
 		return "0x" + hex.EncodeToString(b[1:1+n]), 1 + n, true

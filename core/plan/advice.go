@@ -62,7 +62,8 @@ func (v *View) advise(host []Interface) []Advice {
 			}
 		}
 		if routes != nil && !strings.Contains(routes.Text, "0.0.0.0/0 ") {
-			say("routes-without-default", "option 121 has no default route, and clients that read it ignore option 3; add 0.0.0.0/0 %s to it", r.Text)
+			say("routes-without-default", "option 121 has no default route, and clients that read it ignore option 3; add 0.0.0.0/0 %s to it",
+				r.Text)
 		}
 	} else if routes == nil {
 		say("no-router", "no router option is set, so clients will reach their own subnet only; set option router")

@@ -58,7 +58,7 @@ func (p *Plan) Draft() *Draft {
 	n := *p
 	n.Revision++
 	n.links, n.scopes, n.names = p.links.fork(), p.scopes.fork(), p.names.fork()
-	n.few = p.few.fork()
+	n.catalog = p.catalog.fork()
 	n.onLink, n.interfaces = p.onLink.fork(), p.interfaces.fork()
 	n.reserved = p.reserved.fork()
 	return &Draft{next: &n, before: p, changes: map[ID]Change{}, sieves: map[ID]bool{}}
@@ -441,6 +441,26 @@ func (d *Draft) checkScope(s *Scope) error {
 			return overlapping(s, other)
 		}
 	}
+	if err := checkRanges(s); err != nil {
+		return err
+	}
+	if old := d.next.Scope(s.ID); old != nil && old.Subnet != s.Subnet {
+		for _, r := range d.next.Reservations(s.ID) {
+			if !s.Subnet.Contains(r.Address) {
+				return refuse("reservation %s (%s) would fall outside the new subnet %s of scope %s; move or remove it first", r.Name, r.Address,
+					s.Subnet, s.Name)
+			}
+		}
+	}
+	if err := d.checkSettings(&s.Settings); err != nil {
+		return fmt.Errorf("scope %s: %w", s.Name, err)
+	}
+	return nil
+}
+
+// checkRanges refuses pools and exclusions that lie outside the subnet or overlap,
+// and puts them in order.
+func checkRanges(s *Scope) error {
 	whole := addr.OfPrefix(s.Subnet)
 	inside := func(what string, r addr.Range) error {
 		if !whole.Contains(r.From) || !whole.Contains(r.To) {
@@ -467,16 +487,6 @@ func (d *Draft) checkScope(s *Scope) error {
 		if i > 0 && e.Range.Overlaps(s.Exclusions[i-1].Range) {
 			return refuse("exclusions %s and %s of scope %s overlap; join them into one", s.Exclusions[i-1].Range, e.Range, s.Name)
 		}
-	}
-	if old := d.next.Scope(s.ID); old != nil && old.Subnet != s.Subnet {
-		for _, r := range d.next.Reservations(s.ID) {
-			if !s.Subnet.Contains(r.Address) {
-				return refuse("reservation %s (%s) would fall outside the new subnet %s of scope %s; move or remove it first", r.Name, r.Address, s.Subnet, s.Name)
-			}
-		}
-	}
-	if err := d.checkSettings(&s.Settings); err != nil {
-		return fmt.Errorf("scope %s: %w", s.Name, err)
 	}
 	return nil
 }
@@ -617,7 +627,8 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 		return 0, refuse("reservation %s: %s is reserved for %s (%s) already", r.Name, r.Address, other.Name, other.Client())
 	}
 	if other, _ := d.next.reserved.byClient.get(r.key()); other != nil && other.ID != r.ID {
-		return 0, refuse("reservation %s: %s has reservation %s (%s) in scope %s already; edit that one", r.Name, r.Client(), other.Name, other.Address, s.Name)
+		return 0, refuse("reservation %s: %s has reservation %s (%s) in scope %s already; edit that one", r.Name, r.Client(), other.Name,
+			other.Address, s.Name)
 	}
 	if err := d.checkSettings(&r.Settings); err != nil {
 		return 0, fmt.Errorf("reservation %s: %w", r.Name, err)

@@ -329,7 +329,8 @@ func limitText(n int) string {
 }
 
 func (r Reservation) describe(label func(ID) string) []field {
-	out := []field{{"name", r.Name}, {"scope", label(r.Scope)}, {"hardware address", r.Hardware.String()}, {"identifier", r.Identifier.String()},
+	out := []field{{"name", r.Name}, {"scope", label(r.Scope)}, {"hardware address", r.Hardware.String()},
+		{"identifier", r.Identifier.String()},
 		{"circuit", r.Circuit}, {"address", r.Address.String()}, {"host name", r.Hostname}}
 	out = append(out, when(r.Insist, "given although another host answers for it", "yes")...)
 	return append(append(out, r.Settings.describe()...), field{"note", r.Note})
@@ -365,7 +366,8 @@ func (r Rule) describe(label func(ID) string) []field {
 }
 
 func (t Trial) describe(label func(ID) string) []field {
-	out := []field{{"name", t.Name}, {"scope", label(t.Scope)}, {"hardware address", t.Hardware.String()}, {"vendor class", t.Vendor}, {"circuit", t.Circuit}}
+	out := []field{{"name", t.Name}, {"scope", label(t.Scope)}, {"hardware address", t.Hardware.String()}, {"vendor class", t.Vendor},
+		{"circuit", t.Circuit}}
 	out = append(out, when(t.Every != 0, "every", t.Every.String())...)
 	return append(out, field{"note", t.Note})
 }

@@ -22,45 +22,49 @@ type kind struct {
 // comes first.
 var kinds = []kind{
 	{KindCodebook, decodeAs[Codebook], nil, putAs((*Draft).PutCodebook), (*Draft).RemoveCodebook, func(p *Plan, id ID) (Item, string) {
-		return named(p.few.codebooks[id], func(c *Codebook) string { return c.Name })
+		return named(p.catalog.codebooks[id], func(c *Codebook) string { return c.Name })
 	}, func(p *Plan) []Item { return values(p.Codebooks()) }},
 	{KindDefaults, decodeAs[Defaults], nil, putAs(func(d *Draft, v Defaults) (ID, error) { return 0, d.SetDefaults(v) }), nil,
 		func(p *Plan, _ ID) (Item, string) { return p.Defaults, "" }, func(p *Plan) []Item { return []Item{p.Defaults} }},
 	{KindList, decodeAs[List], nil, putAs((*Draft).PutList), (*Draft).RemoveList, func(p *Plan, id ID) (Item, string) {
-		return named(p.few.lists[id], func(l *List) string { return l.Name })
+		return named(p.catalog.lists[id], func(l *List) string { return l.Name })
 	}, func(p *Plan) []Item { return values(p.Lists()) }},
 	{KindLink, decodeAs[Link], nil, putAs((*Draft).PutLink), (*Draft).RemoveLink, func(p *Plan, id ID) (Item, string) {
 		return named(p.Link(id), func(l *Link) string { return l.Name })
 	}, func(p *Plan) []Item { return values(p.Links()) }},
-	{KindScope, decodeAs[Scope], func(i Item) ID { return i.(Scope).Link }, putAs((*Draft).PutScope), (*Draft).RemoveScope, func(p *Plan, id ID) (Item, string) {
-		if v := p.Scope(id); v != nil {
-			return v.Scope, v.Name
-		}
-		return nil, ""
-	}, func(p *Plan) (out []Item) {
-		for _, v := range p.Scopes() {
-			out = append(out, v.Scope)
-		}
-		return out
-	}},
-	{KindRule, decodeAs[Rule], func(i Item) ID { return i.(Rule).Scope }, putAs((*Draft).PutRule), (*Draft).RemoveRule, func(p *Plan, id ID) (Item, string) {
-		if r := p.few.rules[id]; r != nil {
-			return r.Rule, r.Name
-		}
-		return nil, ""
-	}, func(p *Plan) (out []Item) {
-		for _, r := range p.Rules() {
-			out = append(out, r.Rule)
-		}
-		return out
-	}},
-	{KindReservation, decodeAs[Reservation], func(i Item) ID { return i.(Reservation).Scope }, putAs((*Draft).PutReservation), (*Draft).RemoveReservation, func(p *Plan, id ID) (Item, string) {
-		r, _ := p.reserved.byID.get(id)
-		return named(r, func(r *Reservation) string { return r.Name })
-	}, func(p *Plan) []Item { return values(p.Reservations(0)) }},
-	{KindTrial, decodeAs[Trial], func(i Item) ID { return i.(Trial).Scope }, putAs((*Draft).PutTrial), (*Draft).RemoveTrial, func(p *Plan, id ID) (Item, string) {
-		return named(p.few.trials[id], func(t *Trial) string { return t.Name })
-	}, func(p *Plan) []Item { return values(p.Trials()) }},
+	{KindScope, decodeAs[Scope], func(i Item) ID { return i.(Scope).Link }, putAs((*Draft).PutScope), (*Draft).RemoveScope,
+		func(p *Plan, id ID) (Item, string) {
+			if v := p.Scope(id); v != nil {
+				return v.Scope, v.Name
+			}
+			return nil, ""
+		}, func(p *Plan) (out []Item) {
+			for _, v := range p.Scopes() {
+				out = append(out, v.Scope)
+			}
+			return out
+		}},
+	{KindRule, decodeAs[Rule], func(i Item) ID { return i.(Rule).Scope }, putAs((*Draft).PutRule), (*Draft).RemoveRule,
+		func(p *Plan, id ID) (Item, string) {
+			if r := p.catalog.rules[id]; r != nil {
+				return r.Rule, r.Name
+			}
+			return nil, ""
+		}, func(p *Plan) (out []Item) {
+			for _, r := range p.Rules() {
+				out = append(out, r.Rule)
+			}
+			return out
+		}},
+	{KindReservation, decodeAs[Reservation], func(i Item) ID { return i.(Reservation).Scope }, putAs((*Draft).PutReservation),
+		(*Draft).RemoveReservation, func(p *Plan, id ID) (Item, string) {
+			r, _ := p.reserved.byID.get(id)
+			return named(r, func(r *Reservation) string { return r.Name })
+		}, func(p *Plan) []Item { return values(p.Reservations(0)) }},
+	{KindTrial, decodeAs[Trial], func(i Item) ID { return i.(Trial).Scope }, putAs((*Draft).PutTrial), (*Draft).RemoveTrial,
+		func(p *Plan, id ID) (Item, string) {
+			return named(p.catalog.trials[id], func(t *Trial) string { return t.Name })
+		}, func(p *Plan) []Item { return values(p.Trials()) }},
 }
 
 func decodeAs[T Item](body []byte) (Item, error) {

@@ -33,12 +33,12 @@ type Plan struct {
 	relays     *bart.Table[ID]  // by the relay's address
 	routers    *bart.Table[int] // how many scopes name a router, by its address
 	reserved   reservations
-	few        few
+	catalog    catalog
 }
 
-// few are the kinds of items of which a plan has dozens, not thousands; a
+// catalog are the kinds of items of which a plan has dozens, not thousands; a
 // change copies them all.
-type few struct {
+type catalog struct {
 	codebooks map[ID]*Codebook
 	lists     map[ID]*List
 	rules     map[ID]*CompiledRule
@@ -156,8 +156,9 @@ type CompiledRule struct {
 func New() *Plan {
 	return &Plan{links: new(shards[ID, *Link]), scopes: new(shards[ID, *View]), names: new(shards[nameKey, ID]),
 		subnets: new(bart.Table[*View]), onLink: new(shards[ID, []*View]), interfaces: new(shards[string, ID]),
-		relays: new(bart.Table[ID]), routers: new(bart.Table[int]), few: few{}.fork().compiled(),
-		reserved: reservations{byID: new(shards[ID, *Reservation]), byAddress: new(bart.Table[*Reservation]), byClient: new(shards[whoKey, *Reservation]),
+		relays: new(bart.Table[ID]), routers: new(bart.Table[int]), catalog: catalog{}.fork().compiled(),
+		reserved: reservations{byID: new(shards[ID, *Reservation]), byAddress: new(bart.Table[*Reservation]),
+			byClient: new(shards[whoKey, *Reservation]),
 			perScope: new(shards[ID, tally])}}
 }
 
@@ -412,7 +413,7 @@ func (p *Plan) compile(s Scope) *View {
 	v := &View{Scope: s, On: on, LinkName: on.Name, Mask: addr.Mask(s.Subnet).AsSlice(), settled: p.settle(p.layers(s))}
 	v.Routers = appendRouters(nil, v.Values)
 	for _, of := range [...]ID{0, s.ID} {
-		for _, r := range p.few.ruleOf[of] {
+		for _, r := range p.catalog.ruleOf[of] {
 			v.Routers = appendRouters(v.Routers, r.Values)
 		}
 	}

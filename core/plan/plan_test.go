@@ -30,7 +30,8 @@ func define(tb testing.TB) *Draft {
 	d := New().Draft()
 	s := Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Pools: ranges(tb, "10.77.0.100-10.77.0.200"),
 		Exclusions: []Exclusion{{Range: ranges(tb, "10.77.0.100-10.77.0.109")[0]}}, Mode: Serving,
-		Settings: Settings{Lease: Duration(time.Hour), Options: map[option.Key]string{option.Std(option.Router): "10.77.0.1", option.Std(option.DomainServer): "10.77.0.53"}}}
+		Settings: Settings{Lease: Duration(time.Hour),
+			Options: map[option.Key]string{option.Std(option.Router): "10.77.0.1", option.Std(option.DomainServer): "10.77.0.53"}}}
 	if err := d.PlaceScope(&s, "", []Interface{{Name: "eth1", Prefixes: []netip.Prefix{netip.MustParsePrefix("10.77.0.1/24")}}}); err != nil {
 		tb.Fatal(err)
 	}
@@ -98,15 +99,19 @@ func TestRefusals(t *testing.T) {
 		do   func(*Draft) error
 		says []string // both sides are named
 	}{
-		"overlap":               {scope("dyers", "10.77.0.128/25"), []string{"dyers (10.77.0.128/25)", "looms (10.77.0.0/24)"}},
-		"overlap from outside":  {scope("mill", "10.77.0.0/16"), []string{"mill", "looms (10.77.0.0/24)"}},
-		"duplicate name":        {scope("Looms", "10.78.0.0/24"), []string{"Looms", "there already"}},
-		"bad name":              {scope("my looms", "10.78.0.0/24"), []string{"my looms"}},
-		"pool outside":          {scope("dyers", "10.78.0.0/24", "10.79.0.5-10.79.0.9"), []string{"10.79.0.5-10.79.0.9", "10.78.0.0/24"}},
-		"pools overlap":         {scope("dyers", "10.78.0.0/24", "10.78.0.5-10.78.0.9", "10.78.0.9-10.78.0.12"), []string{"10.78.0.5-10.78.0.9", "10.78.0.9-10.78.0.12"}},
-		"exclusion outside":     {edit(func(s *Scope) { s.Exclusions = []Exclusion{{Range: ranges(t, "10.1.0.1")[0]}} }), []string{"10.1.0.1", "looms"}},
-		"managed option":        {edit(func(s *Scope) { s.Options = map[option.Key]string{option.Std(option.AddressTime): "1h"} }), []string{"51", "lease time"}},
-		"bad value":             {edit(func(s *Scope) { s.Options = map[option.Key]string{option.Std(option.Router): "gate"} }), []string{"router", "gate"}},
+		"overlap":              {scope("dyers", "10.77.0.128/25"), []string{"dyers (10.77.0.128/25)", "looms (10.77.0.0/24)"}},
+		"overlap from outside": {scope("mill", "10.77.0.0/16"), []string{"mill", "looms (10.77.0.0/24)"}},
+		"duplicate name":       {scope("Looms", "10.78.0.0/24"), []string{"Looms", "there already"}},
+		"bad name":             {scope("my looms", "10.78.0.0/24"), []string{"my looms"}},
+		"pool outside":         {scope("dyers", "10.78.0.0/24", "10.79.0.5-10.79.0.9"), []string{"10.79.0.5-10.79.0.9", "10.78.0.0/24"}},
+		"pools overlap": {scope("dyers", "10.78.0.0/24", "10.78.0.5-10.78.0.9", "10.78.0.9-10.78.0.12"),
+			[]string{"10.78.0.5-10.78.0.9", "10.78.0.9-10.78.0.12"}},
+		"exclusion outside": {edit(func(s *Scope) { s.Exclusions = []Exclusion{{Range: ranges(t, "10.1.0.1")[0]}} }),
+			[]string{"10.1.0.1", "looms"}},
+		"managed option": {edit(func(s *Scope) { s.Options = map[option.Key]string{option.Std(option.AddressTime): "1h"} }),
+			[]string{"51", "lease time"}},
+		"bad value": {edit(func(s *Scope) { s.Options = map[option.Key]string{option.Std(option.Router): "gate"} }),
+			[]string{"router", "gate"}},
 		"short lease":           {edit(func(s *Scope) { s.Lease = Duration(time.Second) }), []string{"1s", "minute"}},
 		"loopback":              {scope("lo", "127.0.0.0/24"), []string{"127.0.0.0/24"}},
 		"reservation elsewhere": {reserve("x", "02:00:00:00:00:09", "10.78.0.9"), []string{"10.78.0.9", "10.77.0.0/24"}},
@@ -141,7 +146,8 @@ func TestRefusals(t *testing.T) {
 
 func TestLevels(t *testing.T) {
 	d := define(t)
-	if err := d.SetDefaults(Defaults{Settings: Settings{Lease: Duration(2 * time.Hour), Options: map[option.Key]string{option.Std(6): "10.0.0.53", option.Std(42): "10.0.0.42", option.Std(15): "mill.example"}}}); err != nil {
+	if err := d.SetDefaults(Defaults{Settings: Settings{Lease: Duration(2 * time.Hour),
+		Options: map[option.Key]string{option.Std(6): "10.0.0.53", option.Std(42): "10.0.0.42", option.Std(15): "mill.example"}}}); err != nil {
 		t.Fatal(err)
 	}
 	s := d.Plan().ScopeNamed("looms").Scope
@@ -150,8 +156,10 @@ func TestLevels(t *testing.T) {
 	if _, err := d.PutScope(s); err != nil {
 		t.Fatal(err)
 	}
-	id, err := d.PutReservation(Reservation{Name: "r", Scope: s.ID, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.9"),
-		Settings: Settings{Lease: Duration(option.Infinite), Options: map[option.Key]string{option.Std(15): "own.example", option.Std(42): "10.0.0.43"}}})
+	id, err := d.PutReservation(Reservation{Name: "r", Scope: s.ID, Hardware: "\x02\x00\x00\x00\x00\x01",
+		Address: netip.MustParseAddr("10.77.0.9"),
+		Settings: Settings{Lease: Duration(option.Infinite),
+			Options: map[option.Key]string{option.Std(15): "own.example", option.Std(42): "10.0.0.43"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -166,7 +174,8 @@ func TestLevels(t *testing.T) {
 	if got := show(v.Values); got != "3=10.77.0.1/scope 6=10.77.0.53/scope 15=mill.example/defaults " {
 		t.Errorf("scope: %s", got)
 	}
-	if got := show(p.Reserved(v.Values, r)); got != "3=10.77.0.1/scope 6=10.77.0.53/scope 15=own.example/reservation 42=10.0.0.43/reservation " {
+	if got := show(p.Reserved(v.Values,
+		r)); got != "3=10.77.0.1/scope 6=10.77.0.53/scope 15=own.example/reservation 42=10.0.0.43/reservation " {
 		t.Errorf("reservation: %s", got)
 	}
 	if v.LeaseFor(nil) != 2*time.Hour || v.LeaseFor(r) != option.Infinite || r.ID != id {
@@ -179,7 +188,8 @@ func TestLevels(t *testing.T) {
 func TestRestoreAndRemove(t *testing.T) {
 	d := define(t)
 	s := d.Plan().ScopeNamed("looms")
-	if _, err := d.PutReservation(Reservation{Name: "r", Scope: s.ID, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.9")}); err != nil {
+	if _, err := d.PutReservation(Reservation{Name: "r", Scope: s.ID, Hardware: "\x02\x00\x00\x00\x00\x01",
+		Address: netip.MustParseAddr("10.77.0.9")}); err != nil {
 		t.Fatal(err)
 	}
 	p, _ := d.Finish()
@@ -187,7 +197,8 @@ func TestRestoreAndRemove(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if v := back.ScopeAt(netip.MustParseAddr("10.77.0.5")); back.Revision != 7 || v == nil || v.ID != s.ID || back.ReservationFor(v, "\x02\x00\x00\x00\x00\x01", "", nil) == nil || back.ReservationCount(v.ID) != 1 {
+	if v := back.ScopeAt(netip.MustParseAddr("10.77.0.5")); back.Revision != 7 || v == nil || v.ID != s.ID ||
+		back.ReservationFor(v, "\x02\x00\x00\x00\x00\x01", "", nil) == nil || back.ReservationCount(v.ID) != 1 {
 		t.Error("the restored plan is another one")
 	}
 	d = back.Draft()
@@ -195,7 +206,8 @@ func TestRestoreAndRemove(t *testing.T) {
 		t.Fatal(err)
 	}
 	gone, changes := d.Finish()
-	if len(changes) != 3 || len(gone.Scopes())+len(gone.Links())+len(gone.Reservations(0)) != 0 || gone.ScopeAt(netip.MustParseAddr("10.77.0.5")) != nil {
+	if len(changes) != 3 || len(gone.Scopes())+len(gone.Links())+len(gone.Reservations(0)) != 0 ||
+		gone.ScopeAt(netip.MustParseAddr("10.77.0.5")) != nil {
 		t.Errorf("after removal: %v", Diff(changes, d.Label))
 	}
 	if len(back.Scopes()) != 1 || back.ReservationNamed("r") == nil {
@@ -224,7 +236,8 @@ func TestDiffAndNoChange(t *testing.T) {
 	for _, l := range Diff(changes, d.Label) {
 		got = append(got, l.Text)
 	}
-	if want := "lease time: 1h → 4h; option router: 10.77.0.1 → 10.77.0.2; option domain-server: 10.77.0.53 → not set"; strings.Join(got, "; ") != want {
+	if want := "lease time: 1h → 4h; option router: 10.77.0.1 → 10.77.0.2; option domain-server: 10.77.0.53 → not set"; strings.Join(got,
+		"; ") != want {
 		t.Errorf("diff %q, want %q", strings.Join(got, "; "), want)
 	}
 }
@@ -260,7 +273,8 @@ func TestAdvice(t *testing.T) {
 		}
 	}
 	big := New().Draft()
-	s := Scope{Name: "big", Subnet: netip.MustParsePrefix("11.0.0.0/16"), Pools: ranges(t, "11.0.0.0/16"), Settings: Settings{Lease: Duration(time.Minute)}}
+	s := Scope{Name: "big", Subnet: netip.MustParsePrefix("11.0.0.0/16"), Pools: ranges(t, "11.0.0.0/16"),
+		Settings: Settings{Lease: Duration(time.Minute)}}
 	if err := big.PlaceScope(&s, "", nil); err != nil {
 		t.Fatal(err)
 	}
@@ -293,7 +307,8 @@ func BenchmarkAddReservation(b *testing.B) {
 	}
 	put := func(d *Draft, n int) {
 		a := netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)})
-		if _, err := d.PutReservation(Reservation{Name: fmt.Sprint("r", n), Scope: id, Address: a, Hardware: addr.Hardware([]byte{2, 0, 0, byte(n >> 16), byte(n >> 8), byte(n)})}); err != nil {
+		if _, err := d.PutReservation(Reservation{Name: fmt.Sprint("r", n), Scope: id, Address: a,
+			Hardware: addr.Hardware([]byte{2, 0, 0, byte(n >> 16), byte(n >> 8), byte(n)})}); err != nil {
 			b.Fatal(err)
 		}
 	}

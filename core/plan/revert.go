@@ -12,7 +12,8 @@ func (d *Draft) Revert(changes []Change) error {
 		}
 		if !Same(now, c.After) {
 			text := "it is there again"
-			if lines := Diff([]Change{{Kind: c.Kind, ID: c.ID, Name: c.Name, Before: c.After, After: now}}, d.Label); c.After != nil && len(lines) > 0 {
+			if lines := Diff([]Change{{Kind: c.Kind, ID: c.ID, Name: c.Name, Before: c.After, After: now}}, d.Label); c.After != nil &&
+				len(lines) > 0 {
 				text = lines[0].Text
 			}
 			return refuse("%s %s was changed again since (%s); change it back by hand", c.Kind, c.Name, text)

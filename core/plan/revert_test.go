@@ -34,7 +34,8 @@ func TestRevert(t *testing.T) {
 	}
 	empty := New()
 	full, added := apply(empty, func(d *Draft) error {
-		s := Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Pools: []addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25"))}, Mode: Serving}
+		s := Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"),
+			Pools: []addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25"))}, Mode: Serving}
 		if err := d.PlaceScope(&s, "", nil); err != nil {
 			return err
 		}
@@ -42,8 +43,11 @@ func TestRevert(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		for _, i := range []Stored{{KindList, List{Name: "lent", Entries: []addr.Octets{"\x02"}}}, {KindCodebook, Codebook{Name: "own", Place: InMessage, Options: []Own{{Code: 224, Name: "knob", Type: option.Type{Fields: []option.Kind{option.Text}}}}}},
-			{KindRule, Rule{Name: "r", Scope: id, When: `hw in lists.lent`, Action: Ignore}}, {KindReservation, Reservation{Name: "x", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.9")}},
+		for _, i := range []Stored{{KindList, List{Name: "lent", Entries: []addr.Octets{"\x02"}}},
+			{KindCodebook, Codebook{Name: "own", Place: InMessage,
+				Options: []Own{{Code: 224, Name: "knob", Type: option.Type{Fields: []option.Kind{option.Text}}}}}},
+			{KindRule, Rule{Name: "r", Scope: id, When: `hw in lists.lent`, Action: Ignore}},
+			{KindReservation, Reservation{Name: "x", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.9")}},
 			{KindTrial, Trial{Name: "t", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x02"}}, {KindDefaults, Defaults{Note: "n"}}} {
 			if _, err := d.Put(i.Kind, i.Item); err != nil {
 				return err
@@ -78,12 +82,15 @@ func TestRevert(t *testing.T) {
 
 // One rule for names, and one for host names.
 func TestNames(t *testing.T) {
-	for name, ok := range map[string]bool{"looms": true, "Weberei-2": true, "färberei": true, "a.b_c-d": true, "..": false, "a..b": false, "-a": false, "a.": false, "<b>": false, "a b": false, "a\x1b[31m": false, "a\u202eb": false, "": false, strings.Repeat("x", 65): false, "x/y": false} {
+	for name, ok := range map[string]bool{"looms": true, "Weberei-2": true, "färberei": true, "a.b_c-d": true, "..": false, "a..b": false,
+		"-a": false, "a.": false, "<b>": false, "a b": false, "a\x1b[31m": false, "a\u202eb": false, "": false, strings.Repeat("x", 65): false,
+		"x/y": false} {
 		if _, err := New().Draft().PutList(List{Name: name}); (err == nil) != ok {
 			t.Errorf("name %q: %v", name, err)
 		}
 	}
-	for name, ok := range map[string]bool{"loom-17": true, "loom.mill.example": true, "loom.": true, "a_b": false, "-a": false, "a..b": false, strings.Repeat("x", 64): false, "müller": false, "": false} {
+	for name, ok := range map[string]bool{"loom-17": true, "loom.mill.example": true, "loom.": true, "a_b": false, "-a": false, "a..b": false,
+		strings.Repeat("x", 64): false, "müller": false, "": false} {
 		if HostName(name) != ok {
 			t.Errorf("host name %q: %v", name, !ok)
 		}
@@ -92,7 +99,8 @@ func TestNames(t *testing.T) {
 
 // Values that the service itself reads have the length that it reads.
 func TestExactLengths(t *testing.T) {
-	for text, ok := range map[string]bool{"header/next-server=hex:": false, "header/next-server=hex:0a": false, "header/next-server=10.0.0.1": true, "header/boot-file=hex:": false, "3=hex:0a4d": false, "3=hex:": false, "3=hex:0a4d0001": true,
+	for text, ok := range map[string]bool{"header/next-server=hex:": false, "header/next-server=hex:0a": false,
+		"header/next-server=10.0.0.1": true, "header/boot-file=hex:": false, "3=hex:0a4d": false, "3=hex:": false, "3=hex:0a4d0001": true,
 		"1=hex:ffff": false, "116=hex:0102": false, "108=hex:01": false, "224=hex:": false, "224=hex:00": true, "15=hex:6d": true} {
 		name, value, _ := strings.Cut(text, "=")
 		k, _, err := New().Key(name)
@@ -110,7 +118,8 @@ func TestExactLengths(t *testing.T) {
 func TestOwnOptionsOfTheMessage(t *testing.T) {
 	d := New().Draft()
 	own := func(code uint16, name string) error {
-		_, err := d.PutCodebook(Codebook{Name: "mill", Place: InMessage, Options: []Own{{Code: code, Name: name, Type: option.Type{Fields: []option.Kind{option.Text}}}}})
+		_, err := d.PutCodebook(Codebook{Name: "mill", Place: InMessage,
+			Options: []Own{{Code: code, Name: name, Type: option.Type{Fields: []option.Kind{option.Text}}}}})
 		return err
 	}
 	if err := own(224, "ntp-servers"); err == nil {

@@ -14,10 +14,14 @@ import (
 // more, and the diff has a word for it.
 func TestEveryFieldCounts(t *testing.T) {
 	filled := map[reflect.Type]reflect.Value{}
-	for _, v := range []any{"text", true, 7, uint32(7), ID(7), Duration(time.Hour), Identity(ByHardware), Mode(Serving), Bootp(BootpDynamic), Place(In125), Action(Refuse),
-		netip.MustParseAddr("10.77.0.9"), netip.MustParsePrefix("10.77.0.0/24"), time.Unix(1e9, 0), addr.Hardware("\x02\x00\x00\x00\x00\x01"), addr.Octets("\x02"),
-		addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25")), []string{"one"}, []addr.Octets{"\x02"}, []netip.Addr{netip.MustParseAddr("10.77.0.2")},
-		[]addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25"))}, []Exclusion{{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25")), "printer"}},
+	for _, v := range []any{"text", true, 7, uint32(7), ID(7), Duration(time.Hour), Identity(ByHardware), Mode(Serving), Bootp(BootpDynamic),
+		Place(In125), Action(Refuse),
+		netip.MustParseAddr("10.77.0.9"), netip.MustParsePrefix("10.77.0.0/24"), time.Unix(1e9, 0), addr.Hardware("\x02\x00\x00\x00\x00\x01"),
+		addr.Octets("\x02"),
+		addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25")), []string{"one"}, []addr.Octets{"\x02"},
+		[]netip.Addr{netip.MustParseAddr("10.77.0.2")},
+		[]addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25"))},
+		[]Exclusion{{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25")), "printer"}},
 		[]Own{{224, "knob", option.Type{Fields: []option.Kind{option.Text}}, "what"}}, map[option.Key]string{option.Std(3): "10.77.0.1"}} {
 		filled[reflect.TypeOf(v)] = reflect.ValueOf(v)
 	}
@@ -61,7 +65,8 @@ func TestEveryFieldCounts(t *testing.T) {
 			t.Errorf("%s: nothing is the same as something", k.name)
 		}
 	}
-	if !Same(List{Entries: []addr.Octets{}}, List{}) || !Same(Scope{DrainUntil: time.Unix(1e9, 0)}, Scope{DrainUntil: time.Unix(1e9, 0).UTC()}) || Same(List{}, Link{}) {
+	if !Same(List{Entries: []addr.Octets{}}, List{}) ||
+		!Same(Scope{DrainUntil: time.Unix(1e9, 0)}, Scope{DrainUntil: time.Unix(1e9, 0).UTC()}) || Same(List{}, Link{}) {
 		t.Error("no entries and none, or one moment in two places, are not the same; or a list is a link")
 	}
 }

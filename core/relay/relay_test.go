@@ -16,7 +16,8 @@ var us = &Agent{Address: netip.MustParseAddr("10.9.0.1"), Circuit: []byte("eth1"
 func message(t testing.TB, op byte, change func(*dhcp4.Message)) []byte {
 	t.Helper()
 	zero := netip.IPv4Unspecified()
-	m := &dhcp4.Message{Op: op, HType: 1, XID: 9, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: addr.Hardware("\x02\x00\x00\x00\x00\x17"),
+	m := &dhcp4.Message{Op: op, HType: 1, XID: 9, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: zero,
+		CHAddr:  addr.Hardware("\x02\x00\x00\x00\x00\x17"),
 		Options: dhcp4.Options{{Code: option.MessageType, Data: []byte{1}}, {Code: option.Hostname, Data: []byte("loom")}}}
 	change(m)
 	b, _, err := dhcp4.Append(nil, m, 0)
@@ -42,7 +43,8 @@ func TestForward(t *testing.T) {
 	}
 	last := m.Options[len(m.Options)-1]
 	r := dhcp4.ParseRelay(last.Data)
-	if m.Hops != 1 || m.GIAddr != us.Address || last.Code != option.RelayAgent || string(r.Circuit) != "eth1" || string(r.Remote) != "hall" || !r.SourcePort || m.Text(option.Hostname) != "loom" {
+	if m.Hops != 1 || m.GIAddr != us.Address || last.Code != option.RelayAgent || string(r.Circuit) != "eth1" || string(r.Remote) != "hall" ||
+		!r.SourcePort || m.Text(option.Hostname) != "loom" {
 		t.Errorf("forwarded as %+v, relay %+v", m, r)
 	}
 	// The next relay only adds a hop.
@@ -103,7 +105,8 @@ func TestReturn(t *testing.T) {
 	if r, err = us.Return(reply(func(m *dhcp4.Message) { m.Flags = dhcp4.BroadcastFlag })); err != nil || !r.Broadcast {
 		t.Errorf("with the broadcast flag: %+v, %v", r, err)
 	}
-	if r, err = us.Return(reply(func(m *dhcp4.Message) { m.CIAddr = m.YIAddr })); err != nil || r.Broadcast || r.Hardware != "" || r.To.String() != "10.9.0.50" {
+	if r, err = us.Return(reply(func(m *dhcp4.Message) { m.CIAddr = m.YIAddr })); err != nil || r.Broadcast || r.Hardware != "" ||
+		r.To.String() != "10.9.0.50" {
 		t.Errorf("to a client that has its address: %+v, %v", r, err)
 	}
 	if r, err = us.Return(reply(func(m *dhcp4.Message) { m.YIAddr = netip.IPv4Unspecified() })); err != nil || !r.Broadcast {

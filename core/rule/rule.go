@@ -48,9 +48,12 @@ var Variables = []Variable{
 	{"link", "string", "name of the link", `link == "yard"`, cel.StringType},
 	{"scope", "string", "name of the scope that is looked at", `scope in ["looms", "offices"]`, cel.StringType},
 	{"message", "string", "DISCOVER, REQUEST, INFORM or BOOTP", `message == "BOOTP"`, cel.StringType},
-	{"options", "map of integer to string", "any option of the request, formatted", `options[?93].orValue("") == "7"`, cel.MapType(cel.IntType, cel.StringType)},
-	{"raw", "map of integer to bytes", "any option of the request, as it came", `raw[97].size() == 17`, cel.MapType(cel.IntType, cel.BytesType)},
-	{"lists", "map of name to set", "the plan's lists", `hw in lists.cameras || id in lists.cameras`, cel.MapType(cel.StringType, cel.MapType(cel.StringType, cel.BoolType))},
+	{"options", "map of integer to string", "any option of the request, formatted", `options[?93].orValue("") == "7"`,
+		cel.MapType(cel.IntType, cel.StringType)},
+	{"raw", "map of integer to bytes", "any option of the request, as it came", `raw[97].size() == 17`,
+		cel.MapType(cel.IntType, cel.BytesType)},
+	{"lists", "map of name to set", "the plan's lists", `hw in lists.cameras || id in lists.cameras`,
+		cel.MapType(cel.StringType, cel.MapType(cel.StringType, cel.BoolType))},
 }
 
 var environment = func() *cel.Env {
@@ -115,7 +118,8 @@ func listOf(e ast.Expr) (string, bool) {
 	switch {
 	case e.Kind() == ast.SelectKind && isLists(e.AsSelect().Operand()):
 		return e.AsSelect().FieldName(), true
-	case e.Kind() == ast.CallKind && e.AsCall().FunctionName() == "_[_]" && isLists(e.AsCall().Args()[0]) && e.AsCall().Args()[1].Kind() == ast.LiteralKind:
+	case e.Kind() == ast.CallKind && e.AsCall().FunctionName() == "_[_]" && isLists(e.AsCall().Args()[0]) &&
+		e.AsCall().Args()[1].Kind() == ast.LiteralKind:
 		s, ok := e.AsCall().Args()[1].AsLiteral().Value().(string)
 		return s, ok
 	}

@@ -13,7 +13,8 @@ import (
 func request() *Request {
 	m := &dhcp4.Message{Type: dhcp4.Discover, GIAddr: netip.IPv4Unspecified(), CHAddr: addr.Hardware("\x02\x4c\x00\x00\x00\x17")}
 	for code, data := range map[uint8]string{option.ClassID: "deskphone 7", option.UserClass: "\x05staff\x02it", option.Hostname: "loom-17",
-		option.ClientID: "\x01\x02\x4c", option.ParameterList: "\x01\x96", option.ClientSystem: "\x00\x07", option.ClientFQDN: "\x04\x00\x00\x07loom-17\x08fellgate\x07example\x00"} {
+		option.ClientID: "\x01\x02\x4c", option.ParameterList: "\x01\x96", option.ClientSystem: "\x00\x07",
+		option.ClientFQDN: "\x04\x00\x00\x07loom-17\x08fellgate\x07example\x00"} {
 		m.Options = append(m.Options, dhcp4.Option{Code: code, Data: []byte(data)})
 	}
 	return &Request{Message: m, Relay: &dhcp4.Relay{Circuit: []byte("sw1/0/7"), Remote: []byte{0, 1}}, Link: "yard", Scope: "looms",

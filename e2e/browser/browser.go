@@ -30,8 +30,10 @@ func Open(base string) (*Page, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := []chromedp.ExecAllocatorOption{chromedp.ExecPath(path), chromedp.Headless, chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck, chromedp.DisableGPU,
-		chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+	options := []chromedp.ExecAllocatorOption{chromedp.ExecPath(path), chromedp.Headless, chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck,
+		chromedp.DisableGPU,
+		chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("disable-quic", true), chromedp.Flag("no-pings", true), chromedp.Flag("lang", "en")}
 	if os.Getuid() == 0 {
 		options = append(options, chromedp.NoSandbox)

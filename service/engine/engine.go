@@ -209,7 +209,8 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 // world is what decisions are based on now. The caller holds the lock.
 func (e *Engine) world(at time.Time) answer.World {
 	now, down := lease.At(at), e.journal.Down()
-	w := answer.World{Table: e.table, Now: now, Ours: e.IsOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down, store.ErrFenced), Nonce: nonce,
+	w := answer.World{Table: e.table, Now: now, Ours: e.IsOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down, store.ErrFenced),
+		Nonce:   nonce,
 		Network: e.isRelay, Pending: e.journal.Pending, Rival: func(link plan.ID) bool { return e.seen.Shadow.Rival(link, now) }}
 	if e.probes.Can() {
 		w.Probed = func(a netip.Addr, client addr.Hardware) answer.Probe {

@@ -109,7 +109,8 @@ type bench struct {
 
 func newBench(tb testing.TB, pools ...string) *bench {
 	d := plan.New().Draft()
-	s := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Mode: plan.Serving, Settings: plan.Settings{Lease: plan.Duration(time.Hour)}}
+	s := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Mode: plan.Serving,
+		Settings: plan.Settings{Lease: plan.Duration(time.Hour)}}
 	for _, p := range pools {
 		r, err := addr.ParseRange(p)
 		if err != nil {
@@ -127,7 +128,8 @@ func newBench(tb testing.TB, pools ...string) *bench {
 	b := &bench{TB: tb, host: clock.Reading{Wall: time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)}}
 	c := clock.With(func() clock.Reading { return b.host }, func() time.Duration { return b.host.Mono })
 	b.ticking = c
-	b.Engine = New(Parts{Table: lease.New(p, lease.At(c.Now())), Events: &Events{}, Metrics: NewMetrics(), Send: b.hear, Clock: c, Log: slog.New(slog.DiscardHandler)})
+	b.Engine = New(Parts{Table: lease.New(p, lease.At(c.Now())), Events: &Events{}, Metrics: NewMetrics(), Send: b.hear, Clock: c,
+		Log: slog.New(slog.DiscardHandler)})
 	b.paper = &paper{owner: b.Engine, durable: map[netip.Addr]*lease.Lease{}}
 	b.RecordTo(b.paper)
 	b.SetOwn(map[netip.Addr]bool{netip.MustParseAddr("127.0.0.1"): true})
@@ -181,7 +183,8 @@ func hwOf(n int) addr.Hardware { return addr.Hardware([]byte{2, 0, 0, 0, byte(n 
 func (b *bench) say(commit bool, t dhcp4.Type, n int, edit func(*dhcp4.Message)) *dhcp4.Message {
 	b.Helper()
 	zero := netip.IPv4Unspecified()
-	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: uint32(n), CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: netip.MustParseAddr("10.77.0.2"), CHAddr: hwOf(n), Type: t}
+	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: uint32(n), CIAddr: zero, YIAddr: zero, SIAddr: zero,
+		GIAddr: netip.MustParseAddr("10.77.0.2"), CHAddr: hwOf(n), Type: t}
 	m.Options = dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(t)}}}
 	if edit != nil {
 		edit(m)
@@ -203,7 +206,8 @@ func (b *bench) say(commit bool, t dhcp4.Type, n int, edit func(*dhcp4.Message))
 
 func asks(a netip.Addr) func(*dhcp4.Message) {
 	return func(m *dhcp4.Message) {
-		m.Options = append(m.Options, dhcp4.Option{Code: option.AddressRequest, Data: a.AsSlice()}, dhcp4.Option{Code: option.ServerID, Data: []byte{127, 0, 0, 1}})
+		m.Options = append(m.Options, dhcp4.Option{Code: option.AddressRequest, Data: a.AsSlice()},
+			dhcp4.Option{Code: option.ServerID, Data: []byte{127, 0, 0, 1}})
 	}
 }
 
@@ -312,7 +316,8 @@ func TestUndoneTogether(t *testing.T) {
 	b := newBench(t, "10.77.0.100-10.77.0.109")
 	old, _ := b.get(1)
 	d := b.Plan().Draft()
-	if _, err := d.PutReservation(plan.Reservation{Name: "r", Scope: b.Plan().ScopeNamed("looms").ID, Hardware: hwOf(1), Address: netip.MustParseAddr("10.77.0.9")}); err != nil {
+	if _, err := d.PutReservation(plan.Reservation{Name: "r", Scope: b.Plan().ScopeNamed("looms").ID, Hardware: hwOf(1),
+		Address: netip.MustParseAddr("10.77.0.9")}); err != nil {
 		t.Fatal(err)
 	}
 	next, items := d.Finish()
@@ -361,7 +366,8 @@ func TestWithoutRecords(t *testing.T) {
 func TestLostReplies(t *testing.T) {
 	b := newBench(t, "10.77.0.100-10.77.0.109")
 	big := func(m *dhcp4.Message) {
-		m.Options = append(m.Options, dhcp4.Option{Code: option.RelayAgent, Data: make([]byte, 230)}, dhcp4.Option{Code: option.ClientID, Data: []byte("abc")})
+		m.Options = append(m.Options, dhcp4.Option{Code: option.RelayAgent, Data: make([]byte, 230)},
+			dhcp4.Option{Code: option.ClientID, Data: []byte("abc")})
 	}
 	if r := b.say(true, dhcp4.Discover, 1, big); r == nil {
 		t.Error("a long option 82 is not answered")

@@ -16,5 +16,6 @@ func (e *Engine) Guard(what string, about []byte) {
 
 func (e *Engine) panicked(what string, about []byte, fault any) {
 	e.metrics.panics.Inc()
-	e.log.Error("a fault of the program was caught; please report it", "in", what, "fault", fmt.Sprint(fault), "about", hex.EncodeToString(about), "stack", string(debug.Stack()))
+	e.log.Error("a fault of the program was caught; please report it", "in", what, "fault", fmt.Sprint(fault), "about",
+		hex.EncodeToString(about), "stack", string(debug.Stack()))
 }

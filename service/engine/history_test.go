@@ -87,7 +87,8 @@ func (h *history) check() {
 			}
 		}
 		for a, l := range h.durable {
-			if now := t.At(a); !h.Pending(lease.Host(a)) && now != l && !(now != nil && now.Status == lease.Expired && now.Expires == l.Expires && now.Client == l.Client) {
+			if now := t.At(a); !h.Pending(lease.Host(a)) && now != l &&
+				!(now != nil && now.Status == lease.Expired && now.Expires == l.Expires && now.Client == l.Client) {
 				h.find("%s is %+v in the table and %+v on record, and nothing is on its way", a, now, l)
 			}
 		}
@@ -190,10 +191,12 @@ func (h *history) edit() {
 		err = d.RemoveReservation(name)
 	} else if h.random.IntN(2) == 0 {
 		n := 1 + h.random.IntN(9)
-		_, err = d.PutReservation(plan.Reservation{Name: name, Scope: v.ID, Hardware: hwOf(n), Address: netip.AddrFrom4([4]byte{10, 77, 0, byte(98 + h.random.IntN(8))})})
+		_, err = d.PutReservation(plan.Reservation{Name: name, Scope: v.ID, Hardware: hwOf(n),
+			Address: netip.AddrFrom4([4]byte{10, 77, 0, byte(98 + h.random.IntN(8))})})
 	} else {
 		s := v.Scope
-		s.Pools = []addr.Range{{From: netip.AddrFrom4([4]byte{10, 77, 0, byte(99 + h.random.IntN(3))}), To: netip.AddrFrom4([4]byte{10, 77, 0, 105})}}
+		s.Pools = []addr.Range{{From: netip.AddrFrom4([4]byte{10, 77, 0, byte(99 + h.random.IntN(3))}),
+			To: netip.AddrFrom4([4]byte{10, 77, 0, 105})}}
 		_, err = d.PutScope(s)
 	}
 	if err != nil {
@@ -206,7 +209,8 @@ func (h *history) edit() {
 
 // run makes a history of steps, and gives what is wrong first.
 func run(t *testing.T, seed uint64, steps int, broken string) error {
-	h := &history{bench: newBench(t, "10.77.0.100-10.77.0.105"), random: rand.New(rand.NewPCG(seed, 7)), holds: map[netip.Addr]belief{}, left: map[left]uint32{}, asked: map[uint32]time.Time{}, broken: broken}
+	h := &history{bench: newBench(t, "10.77.0.100-10.77.0.105"), random: rand.New(rand.NewPCG(seed, 7)), holds: map[netip.Addr]belief{},
+		left: map[left]uint32{}, asked: map[uint32]time.Time{}, broken: broken}
 	h.paper.broken = broken
 	for h.step_ = range steps {
 		switch h.random.IntN(14) {

@@ -33,20 +33,30 @@ type decided struct {
 // NewMetrics makes counters, in a Registry of their own.
 func NewMetrics() *Metrics {
 	m := &Metrics{
-		Registry:  prometheus.NewRegistry(),
-		messages:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_messages_total", Help: "Messages decided, by type, outcome and reason."}, []string{"type", "outcome", "reason"}),
-		dropped:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_dropped_total", Help: "Datagrams dropped before or after a decision, by reason."}, []string{"reason"}),
-		omitted:   prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_options_omitted_total", Help: "Options left out of replies because they did not fit."}),
-		setsLost:  prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_given_sets_lost_total", Help: "Leases of which it is not kept what was given with them, because there are too many different sets."}),
-		probes:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_probes_total", Help: "Addresses probed before they were offered."}),
-		squatters: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_squatters_total", Help: "Probed addresses that somebody answered for."}),
-		Nudges:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_nudges_total", Help: "FORCERENEW messages sent."}),
-		panics:    prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_panics_total", Help: "Faults of the program that were caught; each ended what it was about, and nothing else."}),
-		stillUsed: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_still_used_total", Help: "Probed addresses that their former client answered for."}),
-		SignIns:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_sign_ins_total", Help: "Attempts to sign in, by result."}, []string{"result"}),
-		known:     map[decided]prometheus.Counter{},
+		Registry: prometheus.NewRegistry(),
+		messages: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_messages_total",
+			Help: "Messages decided, by type, outcome and reason."}, []string{"type", "outcome", "reason"}),
+		dropped: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_dropped_total",
+			Help: "Datagrams dropped before or after a decision, by reason."}, []string{"reason"}),
+		omitted: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_options_omitted_total",
+			Help: "Options left out of replies because they did not fit."}),
+		setsLost: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_given_sets_lost_total",
+			Help: "Leases of which it is not kept what was given with them, because there are too many different sets."}),
+		probes: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_probes_total",
+			Help: "Addresses probed before they were offered."}),
+		squatters: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_squatters_total",
+			Help: "Probed addresses that somebody answered for."}),
+		Nudges: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_nudges_total", Help: "FORCERENEW messages sent."}),
+		panics: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_panics_total",
+			Help: "Faults of the program that were caught; each ended what it was about, and nothing else."}),
+		stillUsed: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_still_used_total",
+			Help: "Probed addresses that their former client answered for."}),
+		SignIns: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_sign_ins_total", Help: "Attempts to sign in, by result."},
+			[]string{"result"}),
+		known: map[decided]prometheus.Counter{},
 	}
-	m.Registry.MustRegister(m.messages, m.dropped, m.omitted, m.setsLost, m.probes, m.squatters, m.Nudges, m.panics, m.stillUsed, m.SignIns, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.Registry.MustRegister(m.messages, m.dropped, m.omitted, m.setsLost, m.probes, m.squatters, m.Nudges, m.panics, m.stillUsed, m.SignIns,
+		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
@@ -63,7 +73,8 @@ func (m *Metrics) decided(t dhcp4.Type, d *answer.Decision) {
 func (m *Metrics) drop(reason string) { m.dropped.WithLabelValues(reason).Inc() }
 
 func (m *Metrics) malformed(err error) {
-	for e, reason := range map[error]string{dhcp4.ErrShort: "short", dhcp4.ErrHardware: "hardware-length", dhcp4.ErrOption: "option-length", dhcp4.ErrOverload: "overload", dhcp4.ErrType: "message-type"} {
+	for e, reason := range map[error]string{dhcp4.ErrShort: "short", dhcp4.ErrHardware: "hardware-length", dhcp4.ErrOption: "option-length",
+		dhcp4.ErrOverload: "overload", dhcp4.ErrType: "message-type"} {
 		if errors.Is(err, e) {
 			m.drop("malformed-" + reason)
 			return

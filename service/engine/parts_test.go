@@ -72,7 +72,8 @@ func TestGivenSets(t *testing.T) {
 	e.sets.most = 3
 	now := lease.At(time.Now())
 	give := func(digest uint64, before *lease.Lease, now lease.Time) (*lease.Lease, []byte) {
-		d := &answer.Decision{Reply: &dhcp4.Message{SIAddr: netip.IPv4Unspecified()}, Changes: []lease.Change{{After: &lease.Lease{Given: digest}}}}
+		d := &answer.Decision{Reply: &dhcp4.Message{SIAddr: netip.IPv4Unspecified()},
+			Changes: []lease.Change{{After: &lease.Lease{Given: digest}}}}
 		set := e.newSet(&answer.Request{Message: &dhcp4.Message{}}, d, before, now)
 		return d.Lease(), set
 	}
@@ -104,5 +105,6 @@ func asked(n int) (*answer.Request, *answer.Decision) {
 	hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
 	m := &dhcp4.Message{HType: 1, CHAddr: hw, GIAddr: netip.MustParseAddr("10.77.0.2"), CIAddr: netip.IPv4Unspecified(), Type: dhcp4.Discover,
 		Options: dhcp4.Options{{Code: 12, Data: []byte(fmt.Sprint("host", n, "\x00"))}}}
-	return &answer.Request{Message: m}, &answer.Decision{Client: lease.ByHardware(1, hw), Trail: []answer.Step{{Text: "because of {t}", Name: "rain"}}}
+	return &answer.Request{Message: m},
+		&answer.Decision{Client: lease.ByHardware(1, hw), Trail: []answer.Step{{Text: "because of {t}", Name: "rain"}}}
 }

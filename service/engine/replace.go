@@ -18,7 +18,8 @@ const patience = 30 * time.Second
 // Replace puts another record in place of an address's, and returns when that is
 // durable. The change function runs under the engine's lock; if it gives back what
 // it got, nothing happens.
-func (e *Engine) Replace(ctx context.Context, a netip.Addr, change func(l *lease.Lease, now lease.Time) (*lease.Lease, error)) (next *lease.Lease, err error) {
+func (e *Engine) Replace(ctx context.Context, a netip.Addr,
+	change func(l *lease.Lease, now lease.Time) (*lease.Lease, error)) (next *lease.Lease, err error) {
 	done := make(chan struct{})
 	e.With(func(t *lease.Table) {
 		l := t.At(a)

@@ -67,7 +67,8 @@ const (
 // administrator: the one-time password is shown on the terminal alone, or kept
 // in a file of mode 0600 where there is none, and an API token goes to
 // admin.token. Attempts to sign in are told to count.
-func OpenAccess(ctx context.Context, s *store.Store, dir string, now func() time.Time, count func(result string), log *slog.Logger) (*Access, error) {
+func OpenAccess(ctx context.Context, s *store.Store, dir string, now func() time.Time, count func(result string),
+	log *slog.Logger) (*Access, error) {
 	accounts, grants, err := s.LoadAccess(ctx, now())
 	if err != nil {
 		return nil, err
@@ -133,7 +134,8 @@ func hashPassword(password string) string {
 	rand.Read(salt)
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, 32)
 	e := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, e.EncodeToString(salt), e.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, e.EncodeToString(salt),
+		e.EncodeToString(key))
 }
 
 func checkPassword(encoded, password string) bool {
@@ -185,7 +187,7 @@ func (a *Access) verify(ctx context.Context, source, account, password string) e
 	a.mu.Unlock()
 	try, err := a.tries.begin(ctx, source, account, known)
 	if err != nil {
-		a.told("refused", source, account)
+		a.countSignIn("refused", source, account)
 		return err
 	}
 	done, err := a.working(ctx)
@@ -198,14 +200,14 @@ func (a *Access) verify(ctx context.Context, source, account, password string) e
 		encoded = nobody()
 	}
 	if !checkPassword(encoded, password) || !known {
-		a.told("failed", source, account)
+		a.countSignIn("failed", source, account)
 		return ErrSignIn
 	}
 	try.good()
 	return nil
 }
 
-func (a *Access) told(result, source, account string) {
+func (a *Access) countSignIn(result, source, account string) {
 	a.count(result)
 	a.log.Info("sign-in "+result, "account", fmt.Sprintf("%.64q", account), "from", source)
 }
@@ -220,7 +222,7 @@ func (a *Access) SignIn(ctx context.Context, source, account, password string) (
 	if err := a.store.SaveGrant(ctx, g, a.now()); err != nil {
 		return "", err
 	}
-	a.told("good", source, account)
+	a.countSignIn("good", source, account)
 	if err := os.Remove(filepath.Join(a.dir, passwordFile)); account == "admin" && err == nil {
 		a.log.Info("the one-time password was used; its file is gone")
 	}
@@ -316,7 +318,8 @@ func (a *Access) setPassword(ctx context.Context, account, password string, must
 const passwordLeast = 10
 
 // common are passwords that everybody tries first, or parts of them.
-var common = []string{"password", "passwort", "1234567", "qwerty", "qwertz", "letmein", "welcome", "administrator", "changeme", "iloveyou", "yarnpost", "dhcp"}
+var common = []string{"password", "passwort", "1234567", "qwerty", "qwertz", "letmein", "welcome", "administrator", "changeme", "iloveyou",
+	"yarnpost", "dhcp"}
 
 // strong refuses passwords that are short, unchanged, or soon guessed.
 func strong(account, old, password string) error {

@@ -121,8 +121,10 @@ func vendorText(p *plan.Plan, b []byte, otherwise string) string {
 	return strings.Join(parts, " ")
 }
 
-var relaySubs = map[uint8]string{dhcp4.SubCircuit: "circuit", dhcp4.SubRemote: "remote", dhcp4.SubLink: "link", dhcp4.SubSubscriber: "subscriber",
-	dhcp4.SubFlags: "flags", dhcp4.SubServerID: "server", dhcp4.SubSourcePort: "source-port", dhcp4.SubNet: "virtual-net", dhcp4.SubNetControl: "virtual-net-control"}
+var relaySubs = map[uint8]string{dhcp4.SubCircuit: "circuit", dhcp4.SubRemote: "remote", dhcp4.SubLink: "link",
+	dhcp4.SubSubscriber: "subscriber",
+	dhcp4.SubFlags:      "flags", dhcp4.SubServerID: "server", dhcp4.SubSourcePort: "source-port", dhcp4.SubNet: "virtual-net",
+	dhcp4.SubNetControl: "virtual-net-control"}
 
 func relayText(b []byte) string {
 	var parts []string

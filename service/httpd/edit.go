@@ -207,7 +207,8 @@ func again(kind, name string, old, next plan.Item, put func() error) error {
 	for _, l := range lines {
 		differ = append(differ, l.Text)
 	}
-	return refused("%s %s is there already and differs (%s); change it with yarnpost %s edit, or choose another name", kind, name, strings.Join(differ, "; "), kind)
+	return refused("%s %s is there already and differs (%s); change it with yarnpost %s edit, or choose another name", kind, name,
+		strings.Join(differ, "; "), kind)
 }
 
 func (ed *editor) editScope(d *plan.Draft, e api.Edit) error {
@@ -261,7 +262,8 @@ func (ed *editor) editScope(d *plan.Draft, e api.Edit) error {
 	}
 	if in.DrainUntil != nil {
 		if now := ed.now(); in.DrainUntil.Before(now) {
-			return refused("scope %s: the drain cannot end at %s, which is past; it is %s now", v.Name, in.DrainUntil.UTC().Format(time.RFC3339), now.UTC().Format(time.RFC3339))
+			return refused("scope %s: the drain cannot end at %s, which is past; it is %s now", v.Name, in.DrainUntil.UTC().Format(time.RFC3339),
+				now.UTC().Format(time.RFC3339))
 		}
 		v.DrainUntil = *in.DrainUntil
 	}

@@ -83,8 +83,10 @@ func (s *Server) exchanges(q *exchangeQuery) (*body[api.Page[api.Exchange]], err
 }
 
 func exchangeView(p *plan.Plan, x *observe.Exchange) api.Exchange {
-	out := api.Exchange{Seq: x.Seq, At: x.At.UTC(), Hardware: x.Hardware.String(), Client: x.Hardware.String(), Outcome: string(x.Outcome), Reason: string(x.Why), Fate: string(x.Fate),
-		Address: addrText(x.Address), Scope: x.Scope, Link: x.Link, Relay: addrText(x.Relay), Circuit: circuitText(x.Circuit), Interface: x.Wire, From: x.From.String(), To: x.To.String(),
+	out := api.Exchange{Seq: x.Seq, At: x.At.UTC(), Hardware: x.Hardware.String(), Client: x.Hardware.String(), Outcome: string(x.Outcome),
+		Reason: string(x.Why), Fate: string(x.Fate),
+		Address: addrText(x.Address), Scope: x.Scope, Link: x.Link, Relay: addrText(x.Relay), Circuit: circuitText(x.Circuit), Interface: x.Wire,
+		From: x.From.String(), To: x.To.String(),
 		Millis: float64(x.Took.Microseconds()) / 1000, Trail: []string{}, Request: decoded(p, x.In, "")}
 	if id := x.Client.Identifier(); id != "" {
 		out.Client = option.Colons([]byte(id))

@@ -44,7 +44,8 @@ func FuzzEdits(f *testing.F) {
 		e := &editor{Server: &Server{}, ctx: withoutResolver()}
 		for _, x := range edits {
 			// What asks the running service is left out: it needs one.
-			if x.Scope != nil && (x.Op == "add" && x.Scope.Link == nil || x.Scope.Link != nil && *x.Scope.Link == "") || x.Reservation != nil && x.Reservation.Address == nil {
+			if x.Scope != nil && (x.Op == "add" && x.Scope.Link == nil || x.Scope.Link != nil && *x.Scope.Link == "") || x.Reservation != nil &&
+				x.Reservation.Address == nil {
 				return
 			}
 			if e.apply(d, x) != nil {
@@ -78,15 +79,18 @@ func FuzzEdits(f *testing.F) {
 func serveUnder(t *testing.T, p *plan.Plan) {
 	table := lease.New(p, 1000)
 	var d answer.Decision
-	w := answer.World{Table: table, Now: 1000, Writable: true, Ours: func(netip.Addr) bool { return false }, Nonce: func() string { return "0123456789abcdef" }}
+	w := answer.World{Table: table, Now: 1000, Writable: true, Ours: func(netip.Addr) bool { return false },
+		Nonce: func() string { return "0123456789abcdef" }}
 	zero := netip.IPv4Unspecified()
 	for n, v := range p.Scopes() {
 		for _, kind := range []dhcp4.Type{dhcp4.None, dhcp4.Discover, dhcp4.Request, dhcp4.Inform, dhcp4.Decline, dhcp4.Release} {
 			for _, wants := range [][]byte{nil, {1, 3, 6, 51, 58, 59, 43, 66, 67, 108, 116, 121, 125, 150}} {
-				m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: netip.AddrFrom4([4]byte{127, 0, 0, 1}), CHAddr: addr.Hardware([]byte{2, 0, 0, 0, byte(n), byte(kind)}), Type: kind}
+				m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero,
+					GIAddr: netip.AddrFrom4([4]byte{127, 0, 0, 1}), CHAddr: addr.Hardware([]byte{2, 0, 0, 0, byte(n), byte(kind)}), Type: kind}
 				at := v.Subnet.Addr().Next()
 				if kind != dhcp4.None {
-					m.Options = dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(kind)}}, {Code: option.AutoConfig, Data: []byte{1}}, {Code: option.ForceRenewNonce, Data: []byte{1}}, {Code: option.ClassID, Data: []byte("ap 1")},
+					m.Options = dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(kind)}}, {Code: option.AutoConfig, Data: []byte{1}},
+						{Code: option.ForceRenewNonce, Data: []byte{1}}, {Code: option.ClassID, Data: []byte("ap 1")},
 						{Code: option.AddressRequest, Data: at.AsSlice()}}
 				}
 				if wants != nil {
@@ -95,7 +99,8 @@ func serveUnder(t *testing.T, p *plan.Plan) {
 				if kind == dhcp4.Inform {
 					m.CIAddr = at
 				}
-				x := answer.Decide(answer.Request{Message: m, Server: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Relay: dhcp4.Relay{Link: v.Subnet.Addr()}, Unicast: true}, w, &d)
+				x := answer.Decide(answer.Request{Message: m, Server: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Relay: dhcp4.Relay{Link: v.Subnet.Addr()},
+					Unicast: true}, w, &d)
 				if x.Reply == nil {
 					continue
 				}

@@ -40,7 +40,9 @@ func (s *Server) given(address string) (api.GivenOptions, error) {
 	out.Asked, out.Given = optionsView(p, set.Asked, string(class)), optionsView(p, set.Given, string(class))
 	for _, o := range set.Header {
 		d := option.Header4.ByCode(uint16(o.Code))
-		out.Given = append(out.Given, api.Setting{Code: uint16(o.Code), Book: option.HeaderBook, Name: option.HeaderBook + "/" + d.Name(), Value: d.Type.Format(o.Data), Bytes: hex.EncodeToString(o.Data)})
+		out.Given = append(out.Given,
+			api.Setting{Code: uint16(o.Code), Book: option.HeaderBook, Name: option.HeaderBook + "/" + d.Name(), Value: d.Type.Format(o.Data),
+				Bytes: hex.EncodeToString(o.Data)})
 	}
 	for _, c := range set.Unmet() {
 		out.Unmet = append(out.Unmet, fmt.Sprintf("%d %s", c, p.Codes().ByCode(uint16(c)).Name()))
@@ -66,7 +68,8 @@ func (s *Server) unmet() []api.UnmetOption {
 	p := s.node.Engine().Plan()
 	out := []api.UnmetOption{}
 	for _, u := range s.node.Engine().Unmet() {
-		out = append(out, api.UnmetOption{Code: uint16(u.Code), Name: p.Codes().ByCode(uint16(u.Code)).Name(), Clients: u.Clients, Scopes: most(u.Scopes), Vendors: most(u.Vendors)})
+		out = append(out, api.UnmetOption{Code: uint16(u.Code), Name: p.Codes().ByCode(uint16(u.Code)).Name(), Clients: u.Clients,
+			Scopes: most(u.Scopes), Vendors: most(u.Vendors)})
 	}
 	return out
 }

@@ -22,17 +22,20 @@ import (
 )
 
 func TestSearch(t *testing.T) {
-	l := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.77.0.110")), Status: lease.Active, Hardware: "\x02\x00\x5e\x00\x00\xaa", Hostname: "Card-Room", Vendor: "loomctl/2.7",
+	l := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.77.0.110")), Status: lease.Active, Hardware: "\x02\x00\x5e\x00\x00\xaa",
+		Hostname: "Card-Room", Vendor: "loomctl/2.7",
 		Circuit: "sw1/0/7", Client: lease.ByIdentifier([]byte{0xff, 0x01, 0xbe, 0xef})}
 	for search, want := range map[string]bool{
-		"": true, "77.0.11": true, "card": true, "CARD-room": true, "02:00:5e": true, "02-00-5E": true, "0200.5e00.00aa": true, "02005e0000aa": true,
-		"loomctl": true, "sw1/0": true, "be:ef": true, "10.78": false, "02:00:5f": false, "spinner": false,
+		"": true, "77.0.11": true, "card": true, "CARD-room": true, "02:00:5e": true, "02-00-5E": true, "0200.5e00.00aa": true,
+		"02005e0000aa": true,
+		"loomctl":      true, "sw1/0": true, "be:ef": true, "10.78": false, "02:00:5f": false, "spinner": false,
 	} {
 		if got := newSearch(&leaseQuery{Search: search}).fits(l); got != want {
 			t.Errorf("search %q: %v", search, got)
 		}
 	}
-	if newSearch(&leaseQuery{Status: []string{"expired", "released"}}).fits(l) || !newSearch(&leaseQuery{Status: []string{"abandoned", "active"}}).fits(l) {
+	if newSearch(&leaseQuery{Status: []string{"expired", "released"}}).fits(l) ||
+		!newSearch(&leaseQuery{Status: []string{"abandoned", "active"}}).fits(l) {
 		t.Error("the status filter is off")
 	}
 }
@@ -42,7 +45,8 @@ func TestPasswords(t *testing.T) {
 	if !strings.HasPrefix(h, "$argon2id$v=19$m=32768,t=3,p=2$") || strings.Contains(h, "warp") {
 		t.Errorf("hashed to %s", h)
 	}
-	if !checkPassword(h, "warp and weft") || checkPassword(h, "warp and woof") || checkPassword("", "x") || checkPassword("$argon2id$v=19$m=1$a$b", "x") {
+	if !checkPassword(h, "warp and weft") || checkPassword(h, "warp and woof") || checkPassword("", "x") ||
+		checkPassword("$argon2id$v=19$m=1$a$b", "x") {
 		t.Error("passwords are not told apart")
 	}
 	if h == hashPassword("warp and weft") {
@@ -52,16 +56,19 @@ func TestPasswords(t *testing.T) {
 
 // Every reason that leaves a client unserved has words and something to do.
 func TestWords(t *testing.T) {
-	for _, why := range []answer.Reason{answer.NoScope, answer.ScopeHeld, answer.ScopeDraining, answer.PoolEmpty, answer.ReservedOnly, answer.WrongNetwork, answer.ForAnother,
-		answer.HeldByAnother, answer.NotHandedOut, answer.HasReservation, answer.NoRecord, answer.NoDatabase, answer.NotTaken, answer.ByRule, answer.TooMany, answer.NoBootp,
-		answer.NotOffered, answer.OtherAddress, answer.OfNetwork, answer.TooManyDeclines, answer.ReservedInUse, answer.SharedIdentifier, answer.TooLong, answer.Overload, answer.Fenced, answer.NoWayBack} {
-		text, mend := words(observe.Unserved{Reason: why, Scope: "looms", Link: "looms"})
+	for _, why := range []answer.Reason{answer.NoScope, answer.ScopeHeld, answer.ScopeDraining, answer.PoolEmpty, answer.ReservedOnly,
+		answer.WrongNetwork, answer.ForAnother,
+		answer.HeldByAnother, answer.NotHandedOut, answer.HasReservation, answer.NoRecord, answer.NoDatabase, answer.NotTaken, answer.ByRule,
+		answer.TooMany, answer.NoBootp,
+		answer.NotOffered, answer.OtherAddress, answer.OfNetwork, answer.TooManyDeclines, answer.ReservedInUse, answer.SharedIdentifier,
+		answer.TooLong, answer.Overload, answer.Fenced, answer.NoWayBack} {
+		text, mend := reasonText(observe.Unserved{Reason: why, Scope: "looms", Link: "looms"})
 		if text == string(why) || text == "" || mend == "" {
 			t.Errorf("%s: %q, %q", why, text, mend)
 		}
 	}
 	u := observe.Unserved{Reason: answer.NoScope, Relay: netip.MustParseAddr("127.0.0.1"), Selected: netip.MustParseAddr("10.40.99.1")}
-	if _, mend := words(u); !strings.Contains(mend, "10.40.99.0/24") {
+	if _, mend := reasonText(u); !strings.Contains(mend, "10.40.99.0/24") {
 		t.Errorf("no guess at the missing scope: %s", mend)
 	}
 }
@@ -82,9 +89,12 @@ func TestEdits(t *testing.T) {
 		{api.Edit{Op: "edit", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{}}, `no scope is called "looms"`},
 		{api.Edit{Op: "add", Kind: "scope", Name: "looms"}, "not complete"},
 		{api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0"), Link: text("far")}}, "no mask"},
-		{api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24"), Link: text("near")}}, `no link is called "near"`},
-		{api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24"), Link: text("far"), Pools: &[]string{"10.77.0.9-10.77.0.5"}}}, "runs backwards"},
-		{api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24"), Link: text("far"), Lease: text("soon")}}, "not a duration"},
+		{api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24"), Link: text("near")}},
+			`no link is called "near"`},
+		{api.Edit{Op: "add", Kind: "scope", Name: "looms",
+			Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24"), Link: text("far"), Pools: &[]string{"10.77.0.9-10.77.0.5"}}}, "runs backwards"},
+		{api.Edit{Op: "add", Kind: "scope", Name: "looms",
+			Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24"), Link: text("far"), Lease: text("soon")}}, "not a duration"},
 		{api.Edit{Op: "edit", Kind: "link", Name: "far", Link: &api.LinkEdit{Relays: &[]string{"gate"}}}, "not an IP address"},
 		{api.Edit{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Options: map[string]string{"gateway": "10.0.0.1"}}}, `"gateway"`},
 		{api.Edit{Op: "edit", Kind: "reservation", Name: "r", Reservation: &api.ReservationEdit{}}, `no reservation is called "r"`},
@@ -94,28 +104,35 @@ func TestEdits(t *testing.T) {
 			t.Errorf("%+v: %v, want %q", c.edit, err, c.says)
 		}
 	}
-	scope := &api.ScopeEdit{Subnet: text("10.77.0.0 255.255.255.0"), Link: text("far"), Pools: &[]string{"all"}, AddExclusions: []api.Exclusion{{Range: "10.77.0.9", User: "plotter"}},
-		Options: map[string]string{"domain-name-server": "10.77.0.53", "3": "10.77.0.1"}, Lease: text("2h")}
+	scope := &api.ScopeEdit{Subnet: text("10.77.0.0 255.255.255.0"), Link: text("far"), Pools: &[]string{"all"},
+		AddExclusions: []api.Exclusion{{Range: "10.77.0.9", User: "plotter"}},
+		Options:       map[string]string{"domain-name-server": "10.77.0.53", "3": "10.77.0.1"}, Lease: text("2h")}
 	if err := edit(api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: scope}); err != nil {
 		t.Fatal(err)
 	}
-	if err := edit(api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24")}}); err == nil || !strings.Contains(err.Error(), "there already and differs") {
+	if err := edit(api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.0.0/24")}}); err == nil ||
+		!strings.Contains(err.Error(), "there already and differs") {
 		t.Errorf("adding it again, otherwise: %v", err)
 	}
-	if err := edit(api.Edit{Op: "edit", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{RemoveExclusions: []string{"10.77.0.8"}}}); err == nil {
+	if err := edit(api.Edit{Op: "edit", Kind: "scope", Name: "looms",
+		Scope: &api.ScopeEdit{RemoveExclusions: []string{"10.77.0.8"}}}); err == nil {
 		t.Error("an exclusion that is not there was removed")
 	}
-	if err := edit(api.Edit{Op: "edit", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{RemoveExclusions: []string{"10.77.0.9"}, Options: map[string]string{"6": ""}, Lease: text("")}}); err != nil {
+	if err := edit(api.Edit{Op: "edit", Kind: "scope", Name: "looms",
+		Scope: &api.ScopeEdit{RemoveExclusions: []string{"10.77.0.9"}, Options: map[string]string{"6": ""}, Lease: text("")}}); err != nil {
 		t.Fatal(err)
 	}
 	v := d.Plan().ScopeNamed("looms")
 	if v.Size != 252 || len(v.Exclusions) != 0 || len(v.Options) != 1 || v.Lease != plan.DefaultLease || v.Mode != plan.Held {
 		t.Errorf("edited to %+v", v)
 	}
-	if err := edit(api.Edit{Op: "add", Kind: "reservation", Name: "r", Reservation: &api.ReservationEdit{Hardware: text("0200.0000.0017"), Address: text("10.77.0.17")}}); err != nil {
+	if err := edit(api.Edit{Op: "add", Kind: "reservation", Name: "r",
+		Reservation: &api.ReservationEdit{Hardware: text("0200.0000.0017"), Address: text("10.77.0.17")}}); err != nil {
 		t.Errorf("the scope is not found by the address: %v", err)
 	}
-	if err := edit(api.Edit{Op: "add", Kind: "reservation", Name: "q", Reservation: &api.ReservationEdit{Hardware: text("0200.0000.0018"), Address: text("10.9.0.17")}}); err == nil || !strings.Contains(err.Error(), "no scope holds 10.9.0.17") {
+	if err := edit(api.Edit{Op: "add", Kind: "reservation", Name: "q",
+		Reservation: &api.ReservationEdit{Hardware: text("0200.0000.0018"), Address: text("10.9.0.17")}}); err == nil ||
+		!strings.Contains(err.Error(), "no scope holds 10.9.0.17") {
 		t.Errorf("an address nobody's: %v", err)
 	}
 }
@@ -123,8 +140,10 @@ func TestEdits(t *testing.T) {
 // The rows of a page sort as they should, whatever they are sorted by.
 func TestSortRows(t *testing.T) {
 	p := plan.New()
-	a := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.0.0.9")), Hostname: "b", Hardware: "\x03", Expires: 5, Status: lease.Abandoned}
-	b := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.0.0.10")), Hostname: "A", Hardware: "\x02", Expires: lease.Never, Status: lease.Active}
+	a := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.0.0.9")), Hostname: "b", Hardware: "\x03", Expires: 5,
+		Status: lease.Abandoned}
+	b := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.0.0.10")), Hostname: "A", Hardware: "\x02", Expires: lease.Never,
+		Status: lease.Active}
 	for by, first := range map[string]*lease.Lease{"address": a, "hostname": b, "hardware": b, "expires": a, "status": b, "since": a} {
 		rows := []row{sortRow(p, b, by), sortRow(p, a, by)}
 		slices.SortFunc(rows, row.compare)
@@ -135,10 +154,12 @@ func TestSortRows(t *testing.T) {
 }
 
 func TestViews(t *testing.T) {
-	l := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.77.0.9")), Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}), Hardware: addr.Hardware("\x02\x00\x00\x00\x00\x01"),
-		Expires: lease.Never, Since: 1_700_000_000, Granted: time.Hour, Circuit: "\x00\x01"}
+	l := &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.77.0.9")), Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}),
+		Hardware: addr.Hardware("\x02\x00\x00\x00\x00\x01"),
+		Expires:  lease.Never, Since: 1_700_000_000, Granted: time.Hour, Circuit: "\x00\x01"}
 	v := leaseView(plan.New(), l)
-	if v.Expires != nil || v.Identifier != "01:02" || v.Circuit != "00:01" || v.Relay != "" || v.Since.Format(time.RFC3339) != "2023-11-14T22:13:20Z" || v.Granted != "1h" {
+	if v.Expires != nil || v.Identifier != "01:02" || v.Circuit != "00:01" || v.Relay != "" ||
+		v.Since.Format(time.RFC3339) != "2023-11-14T22:13:20Z" || v.Granted != "1h" {
 		t.Errorf("a lease shows as %+v", v)
 	}
 	text, err := json.Marshal(v)
@@ -183,7 +204,8 @@ func TestLeasePages(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 1))
 	var table []*lease.Lease
 	for n := range 200 {
-		table = append(table, &lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 0, 0, byte(n)})), Status: lease.Active, Hostname: fmt.Sprintf("host-%d", random.IntN(30)), Heard: lease.Time(random.IntN(50))})
+		table = append(table, &lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 0, 0, byte(n)})), Status: lease.Active,
+			Hostname: fmt.Sprintf("host-%d", random.IntN(30)), Heard: lease.Time(random.IntN(50))})
 	}
 	for _, sort := range []string{"address", "hostname", "heard"} {
 		for _, desc := range []bool{false, true} {

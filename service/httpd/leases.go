@@ -36,55 +36,61 @@ type addressed struct {
 }
 
 func (s *Server) registerLeases(a huma.API) {
-	huma.Register(a, op("list-leases", http.MethodGet, "/api/leases", "The lease table", "leases", needSee), func(_ context.Context, in *leaseQuery) (*body[api.Page[api.Lease]], error) {
-		return respond(s.leases(in))
-	})
-	huma.Register(a, op("show-lease", http.MethodGet, "/api/leases/{address}", "One lease", "leases", needSee), func(_ context.Context, in *addressed) (*body[api.Lease], error) {
-		at, err := addr.ParseAddr(in.Address)
-		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
-		}
-		var l *lease.Lease
-		s.node.Engine().With(func(t *lease.Table) { l = t.At(at) })
-		if l == nil || l.Status == lease.Free {
-			return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", at))
-		}
-		return respond(leaseView(s.node.Engine().Plan(), l), nil)
-	})
+	huma.Register(a, op("list-leases", http.MethodGet, "/api/leases", "The lease table", "leases", needSee),
+		func(_ context.Context, in *leaseQuery) (*body[api.Page[api.Lease]], error) {
+			return respond(s.leases(in))
+		})
+	huma.Register(a, op("show-lease", http.MethodGet, "/api/leases/{address}", "One lease", "leases", needSee),
+		func(_ context.Context, in *addressed) (*body[api.Lease], error) {
+			at, err := addr.ParseAddr(in.Address)
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			var l *lease.Lease
+			s.node.Engine().With(func(t *lease.Table) { l = t.At(at) })
+			if l == nil || l.Status == lease.Free {
+				return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", at))
+			}
+			return respond(leaseView(s.node.Engine().Plan(), l), nil)
+		})
 	endings := []struct {
 		id, path, summary, done, would string
 		do                             func(context.Context, netip.Addr, bool) (node.Ending, error)
 	}{
 		{"end-lease", "end", "End a lease; its client finds out when it next renews", "is ended", "would be ended", s.node.EndLease},
-		{"clear-lease", "clear", "Clear an abandoned or kept address, so that it can be handed out again", "is cleared", "would be cleared", s.node.ClearAddress},
+		{"clear-lease", "clear", "Clear an abandoned or kept address, so that it can be handed out again", "is cleared", "would be cleared",
+			s.node.ClearAddress},
 	}
 	for _, e := range endings {
-		huma.Register(a, op(e.id, http.MethodPost, "/api/leases/{address}/"+e.path, e.summary, "leases", needClients), func(ctx context.Context, in *struct {
-			Address string `path:"address"`
-			DryRun  bool   `query:"dryRun" doc:"Only say what would happen"`
-		}) (*body[api.Ended], error) {
-			at, err := addr.ParseAddr(in.Address)
-			if err != nil {
-				return nil, huma.Error422UnprocessableEntity(err.Error())
-			}
-			x, err := e.do(ctx, at, in.DryRun)
-			if err != nil {
-				return nil, failure(err)
-			}
-			verb := e.done
-			if in.DryRun {
-				verb = e.would
-			} else {
-				s.log.Info("lease "+e.path, "address", at, "by", who(ctx).Name)
-			}
-			text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", at, x.Lease.Hardware, x.Lease.Hostname)) + " " + verb + ": " + x.Text
-			return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.node.Engine().Plan(), x.Lease), Text: text}, nil)
-		})
+		huma.Register(a, op(e.id, http.MethodPost, "/api/leases/{address}/"+e.path, e.summary, "leases", needClients),
+			func(ctx context.Context, in *struct {
+				Address string `path:"address"`
+				DryRun  bool   `query:"dryRun" doc:"Only say what would happen"`
+			}) (*body[api.Ended], error) {
+				at, err := addr.ParseAddr(in.Address)
+				if err != nil {
+					return nil, huma.Error422UnprocessableEntity(err.Error())
+				}
+				x, err := e.do(ctx, at, in.DryRun)
+				if err != nil {
+					return nil, failure(err)
+				}
+				verb := e.done
+				if in.DryRun {
+					verb = e.would
+				} else {
+					s.log.Info("lease "+e.path, "address", at, "by", who(ctx).Name)
+				}
+				text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", at, x.Lease.Hardware, x.Lease.Hostname)) + " " + verb + ": " + x.Text
+				return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.node.Engine().Plan(), x.Lease), Text: text}, nil)
+			})
 	}
-	huma.Register(a, op("clear-leases", http.MethodPost, "/api/leases/clear", "Clear many abandoned addresses; those that still answer stay", "leases", needClients), func(ctx context.Context, in *body[api.ClearRequest]) (*body[api.Cleared], error) {
+	huma.Register(a, op("clear-leases", http.MethodPost, "/api/leases/clear", "Clear many abandoned addresses; those that still answer stay",
+		"leases", needClients), func(ctx context.Context, in *body[api.ClearRequest]) (*body[api.Cleared], error) {
 		return respond(s.clearMany(ctx, in.Body))
 	})
-	huma.Register(a, op("list-unserved", http.MethodGet, "/api/unserved", "Clients that ask and get nothing, or a refusal; latest first", "leases", needSee), func(_ context.Context, in *struct {
+	huma.Register(a, op("list-unserved", http.MethodGet, "/api/unserved", "Clients that ask and get nothing, or a refusal; latest first",
+		"leases", needSee), func(_ context.Context, in *struct {
 		Search string `query:"search" doc:"Part of hardware address, host name, vendor, relay, scope or reason"`
 		Reason string `query:"reason"`
 	}) (*body[api.Page[api.Unserved]], error) {
@@ -224,7 +230,8 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 		if !q.At.IsZero() && (e.Status != lease.Active || e.Expires != lease.Never && e.Expires.Std().Before(q.At)) {
 			continue // nobody had it then
 		}
-		out = append(out, api.LeaseEvent{At: e.At.UTC(), Address: l.Address, Vendor: e.Vendor, Status: l.Status, Hardware: l.Hardware, Identifier: l.Identifier, Hostname: l.Hostname,
+		out = append(out, api.LeaseEvent{At: e.At.UTC(), Address: l.Address, Vendor: e.Vendor, Status: l.Status, Hardware: l.Hardware,
+			Identifier: l.Identifier, Hostname: l.Hostname,
 			Since: e.Since.Std(), Expires: expiry(e.Expires), Relay: l.Relay, Circuit: l.Circuit})
 	}
 	return listed(s, out)

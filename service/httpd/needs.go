@@ -26,7 +26,8 @@ const needsKey = "x-needs"
 
 // op describes an operation of the API.
 func op(id, method, path, summary, tag string, needs need) huma.Operation {
-	o := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, Extensions: map[string]any{needsKey: needs}}
+	o := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag},
+		Extensions: map[string]any{needsKey: needs}}
 	if needs == needNothing {
 		o.Security = []map[string][]string{}
 	}

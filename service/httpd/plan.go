@@ -25,20 +25,22 @@ import (
 const changeOctets = 16 << 20
 
 func (s *Server) registerPlan(a huma.API) {
-	change := op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan", needPlan)
+	change := op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan",
+		needPlan)
 	change.MaxBodyBytes = changeOctets
 	huma.Register(a, change, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
 		ed := &editor{Server: s, ctx: ctx}
-		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm}, func(d *plan.Draft) error {
-			ed.resolved = nil
-			for _, e := range r.Edits {
-				if err := ed.apply(d, e); err != nil {
-					return err
+		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm},
+			func(d *plan.Draft) error {
+				ed.resolved = nil
+				for _, e := range r.Edits {
+					if err := ed.apply(d, e); err != nil {
+						return err
+					}
 				}
-			}
-			return nil
-		})
+				return nil
+			})
 		if err != nil {
 			return nil, failure(err)
 		}
@@ -49,33 +51,36 @@ func (s *Server) registerPlan(a huma.API) {
 		out.Resolved = append(out.Resolved, ed.resolved...)
 		return respond(out, nil)
 	})
-	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan", needSee), func(ctx context.Context, in *struct {
-		After int64 `query:"after" doc:"Where the page before ended: only revisions below this one"`
-		Limit int   `query:"limit" default:"50" minimum:"1" maximum:"500"`
-	}) (*body[api.Page[api.Revision]], error) {
-		list, err := s.revisions(ctx, in.After, in.Limit, listedLines)
-		if err != nil {
-			return nil, err
-		}
-		out, err := listed(s, list)
-		if out.Body.Total = int(out.Body.Revision); len(list) == in.Limit && list[len(list)-1].Number > 1 {
-			out.Body.Next = strconv.FormatInt(list[len(list)-1].Number, 10)
-		}
-		return out, err
-	})
-	huma.Register(a, op("show-revision", http.MethodGet, "/api/plan/revisions/{number}", "One revision of the plan", "plan", needSee), func(ctx context.Context, in *struct {
-		Number int64 `path:"number" minimum:"1"`
-	}) (*body[api.Revision], error) {
-		list, err := s.revisions(ctx, in.Number+1, 1, 0)
-		if err != nil {
-			return nil, err
-		}
-		if len(list) == 0 || list[0].Number != in.Number {
-			return nil, huma.Error404NotFound("there is no such revision; yarnpost plan history lists all")
-		}
-		return respond(list[0], nil)
-	})
-	huma.Register(a, op("revert-revision", http.MethodPost, "/api/plan/revisions/{number}/revert", "Undo what one revision changed, as a new revision", "plan", needPlan), func(ctx context.Context, in *struct {
+	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan", needSee),
+		func(ctx context.Context, in *struct {
+			After int64 `query:"after" doc:"Where the page before ended: only revisions below this one"`
+			Limit int   `query:"limit" default:"50" minimum:"1" maximum:"500"`
+		}) (*body[api.Page[api.Revision]], error) {
+			list, err := s.revisions(ctx, in.After, in.Limit, listedLines)
+			if err != nil {
+				return nil, err
+			}
+			out, err := listed(s, list)
+			if out.Body.Total = int(out.Body.Revision); len(list) == in.Limit && list[len(list)-1].Number > 1 {
+				out.Body.Next = strconv.FormatInt(list[len(list)-1].Number, 10)
+			}
+			return out, err
+		})
+	huma.Register(a, op("show-revision", http.MethodGet, "/api/plan/revisions/{number}", "One revision of the plan", "plan", needSee),
+		func(ctx context.Context, in *struct {
+			Number int64 `path:"number" minimum:"1"`
+		}) (*body[api.Revision], error) {
+			list, err := s.revisions(ctx, in.Number+1, 1, 0)
+			if err != nil {
+				return nil, err
+			}
+			if len(list) == 0 || list[0].Number != in.Number {
+				return nil, huma.Error404NotFound("there is no such revision; yarnpost plan history lists all")
+			}
+			return respond(list[0], nil)
+		})
+	huma.Register(a, op("revert-revision", http.MethodPost, "/api/plan/revisions/{number}/revert",
+		"Undo what one revision changed, as a new revision", "plan", needPlan), func(ctx context.Context, in *struct {
 		Number int64 `path:"number" minimum:"1"`
 		Body   api.Revert
 	}) (*body[api.ChangeResult], error) {
@@ -88,68 +93,78 @@ func (s *Server) registerPlan(a huma.API) {
 			return nil, failure(err)
 		}
 		reason := cmp.Or(r.Reason, fmt.Sprintf("undoes revision %d", in.Number))
-		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm}, func(d *plan.Draft) error { return d.Revert(undo) })
+		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm},
+			func(d *plan.Draft) error { return d.Revert(undo) })
 		if err != nil {
 			return nil, failure(err)
 		}
 		return respond(s.changeView(c), nil)
 	})
-	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan", needSee), func(_ context.Context, in *struct {
-		Search string `query:"search" doc:"Part of name, subnet, link or note"`
-		Sort   string `query:"sort" enum:"name,subnet,fullest" default:"name"`
-		Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
-		After  string `query:"after" doc:"Where the page before ended"`
-	}) (*body[api.Page[api.Scope]], error) {
-		return s.scopes(in.Search, in.Sort, in.After, in.Limit)
-	})
-	huma.Register(a, op("show-scope", http.MethodGet, "/api/scopes/{name}", "One scope", "plan", needSee), func(_ context.Context, in *named) (*body[api.Scope], error) {
-		p := s.node.Engine().Plan()
-		v := p.ScopeNamed(in.Name)
-		if v == nil {
-			return nil, failure(unknown("scope", in.Name))
-		}
-		return respond(scopeView(p, v, s.node.Engine().Count(v.ID)), nil)
-	})
-	huma.Register(a, op("show-map", http.MethodGet, "/api/scopes/{name}/map", "Address map of a scope", "plan", needSee), func(_ context.Context, in *named) (*body[api.Page[api.Cell]], error) {
-		p := s.node.Engine().Plan()
-		v := p.ScopeNamed(in.Name)
-		if v == nil {
-			return nil, failure(unknown("scope", in.Name))
-		}
-		return listed(s, s.cells(p, v))
-	})
-	huma.Register(a, op("list-links", http.MethodGet, "/api/links", "Links with their scopes", "plan", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Link]], error) {
-		p := s.node.Engine().Plan()
-		out := []api.Link{}
-		for _, l := range p.Links() {
-			out = append(out, linkView(p, l))
-		}
-		return listed(s, out)
-	})
-	huma.Register(a, op("list-reservations", http.MethodGet, "/api/reservations", "Reservations by address", "plan", needSee), func(_ context.Context, in *struct {
-		Scope  string `query:"scope"`
-		Search string `query:"search" doc:"Part of name, host name, address, hardware address or note"`
-		Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"100000"`
-		After  string `query:"after" doc:"Where the page before ended"`
-	}) (*body[api.Page[api.Reservation]], error) {
-		return s.reservations(in.Scope, in.Search, in.After, in.Limit)
-	})
-	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan", needSee), func(context.Context, *struct{}) (*body[api.Defaults], error) {
-		p := s.node.Engine().Plan()
-		d := p.Defaults
-		l := cmp.Or(d.Lease, plan.Duration(plan.DefaultLease))
-		return respond(api.Defaults{Lease: l.String(), Options: settingsView(p, d.Options), Identity: string(cmp.Or(d.Identity, plan.ByIdentifier)), Listening: d.Listening, Note: d.Note}, nil)
-	})
-	huma.Register(a, op("list-options", http.MethodGet, "/api/options", "Every option that is set, with the item it is set on", "options", needSee), func(_ context.Context, in *struct {
+	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan", needSee),
+		func(_ context.Context, in *struct {
+			Search string `query:"search" doc:"Part of name, subnet, link or note"`
+			Sort   string `query:"sort" enum:"name,subnet,fullest" default:"name"`
+			Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
+			After  string `query:"after" doc:"Where the page before ended"`
+		}) (*body[api.Page[api.Scope]], error) {
+			return s.scopes(in.Search, in.Sort, in.After, in.Limit)
+		})
+	huma.Register(a, op("show-scope", http.MethodGet, "/api/scopes/{name}", "One scope", "plan", needSee),
+		func(_ context.Context, in *named) (*body[api.Scope], error) {
+			p := s.node.Engine().Plan()
+			v := p.ScopeNamed(in.Name)
+			if v == nil {
+				return nil, failure(unknown("scope", in.Name))
+			}
+			return respond(scopeView(p, v, s.node.Engine().Count(v.ID)), nil)
+		})
+	huma.Register(a, op("show-map", http.MethodGet, "/api/scopes/{name}/map", "Address map of a scope", "plan", needSee),
+		func(_ context.Context, in *named) (*body[api.Page[api.Cell]], error) {
+			p := s.node.Engine().Plan()
+			v := p.ScopeNamed(in.Name)
+			if v == nil {
+				return nil, failure(unknown("scope", in.Name))
+			}
+			return listed(s, s.cells(p, v))
+		})
+	huma.Register(a, op("list-links", http.MethodGet, "/api/links", "Links with their scopes", "plan", needSee),
+		func(context.Context, *struct{}) (*body[api.Page[api.Link]], error) {
+			p := s.node.Engine().Plan()
+			out := []api.Link{}
+			for _, l := range p.Links() {
+				out = append(out, linkView(p, l))
+			}
+			return listed(s, out)
+		})
+	huma.Register(a, op("list-reservations", http.MethodGet, "/api/reservations", "Reservations by address", "plan", needSee),
+		func(_ context.Context, in *struct {
+			Scope  string `query:"scope"`
+			Search string `query:"search" doc:"Part of name, host name, address, hardware address or note"`
+			Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"100000"`
+			After  string `query:"after" doc:"Where the page before ended"`
+		}) (*body[api.Page[api.Reservation]], error) {
+			return s.reservations(in.Scope, in.Search, in.After, in.Limit)
+		})
+	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan", needSee),
+		func(context.Context, *struct{}) (*body[api.Defaults], error) {
+			p := s.node.Engine().Plan()
+			d := p.Defaults
+			l := cmp.Or(d.Lease, plan.Duration(plan.DefaultLease))
+			return respond(api.Defaults{Lease: l.String(), Options: settingsView(p, d.Options),
+				Identity: string(cmp.Or(d.Identity, plan.ByIdentifier)), Listening: d.Listening, Note: d.Note}, nil)
+		})
+	huma.Register(a, op("list-options", http.MethodGet, "/api/options", "Every option that is set, with the item it is set on", "options",
+		needSee), func(_ context.Context, in *struct {
 		Scope string `query:"scope" doc:"Only this scope and its reservations"`
 	}) (*body[api.Page[api.OptionAt]], error) {
 		return listed(s, s.options(in.Scope))
 	})
-	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options", needSee), func(_ context.Context, in *struct {
-		Search string `query:"search" doc:"Code, or part of name or meaning"`
-	}) (*body[api.Page[api.Code]], error) {
-		return listed(s, s.codes(in.Search))
-	})
+	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options", needSee),
+		func(_ context.Context, in *struct {
+			Search string `query:"search" doc:"Code, or part of name or meaning"`
+		}) (*body[api.Page[api.Code]], error) {
+			return listed(s, s.codes(in.Search))
+		})
 }
 
 type named struct {
@@ -166,7 +181,8 @@ func (s *Server) revisions(ctx context.Context, before int64, limit, lines int) 
 	}
 	out := []api.Revision{}
 	for _, r := range list {
-		out = append(out, api.Revision{Number: r.Number, At: r.At.UTC(), Author: r.Author, Reason: r.Reason, Items: r.Items, Lines: r.Length, Diff: linesView(r.Lines)})
+		out = append(out, api.Revision{Number: r.Number, At: r.At.UTC(), Author: r.Author, Reason: r.Reason, Items: r.Items, Lines: r.Length,
+			Diff: linesView(r.Lines)})
 	}
 	return out, nil
 }
@@ -260,7 +276,8 @@ func (s *Server) reservations(scope, search, after string, limit int) (*body[api
 			out = append(out, reservationView(p, r, t.At(r.Address), now))
 		}
 	})
-	return &body[api.Page[api.Reservation]]{api.Page[api.Reservation]{Items: out, Total: part.Body.Total, Next: part.Body.Next, Revision: p.Revision}}, nil
+	return &body[api.Page[api.Reservation]]{api.Page[api.Reservation]{Items: out, Total: part.Body.Total, Next: part.Body.Next,
+		Revision: p.Revision}}, nil
 }
 
 func (s *Server) options(scope string) []api.OptionAt {
@@ -301,7 +318,8 @@ func (s *Server) codes(search string) []api.Code {
 	own := map[uint16]string{}
 	out := []api.Code{}
 	add := func(book string, codes *option.Codebook, d option.Def) {
-		c := api.Code{Code: d.Code, Name: d.Name(), Title: d.Title, Type: d.Type.String(), Meaning: d.Meaning, Example: d.Type.Example(), Managed: d.Managed, Book: book}
+		c := api.Code{Code: d.Code, Name: d.Name(), Title: d.Title, Type: d.Type.String(), Meaning: d.Meaning, Example: d.Type.Example(),
+			Managed: d.Managed, Book: book}
 		key := option.Std(d.Code)
 		if book != "" && own[d.Code] != book {
 			key.Book, c.Name = book, book+"/"+d.Name()
@@ -344,7 +362,8 @@ func (s *Server) codes(search string) []api.Code {
 const mapCells = 1024
 
 // rank orders statuses by how telling they are in a cell.
-var rank = map[string]int{"outside": 0, "excluded": 1, "free": 2, "released": 3, "expired": 4, "reserved": 5, "offered": 6, "active": 7, "abandoned": 8}
+var rank = map[string]int{"outside": 0, "excluded": 1, "free": 2, "released": 3, "expired": 4, "reserved": 5, "offered": 6, "active": 7,
+	"abandoned": 8}
 
 func (s *Server) cells(p *plan.Plan, v *plan.View) []api.Cell {
 	whole := addr.OfPrefix(v.Subnet)

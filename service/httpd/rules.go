@@ -15,7 +15,8 @@ import (
 )
 
 func (s *Server) registerRules(a huma.API) {
-	huma.Register(a, op("list-rules", http.MethodGet, "/api/rules", "Rules in the order in which they are asked, with how often each fitted", "rules", needSee), func(_ context.Context, in *struct {
+	huma.Register(a, op("list-rules", http.MethodGet, "/api/rules", "Rules in the order in which they are asked, with how often each fitted",
+		"rules", needSee), func(_ context.Context, in *struct {
 		Scope string `query:"scope" doc:"Only rules of this scope"`
 	}) (*body[api.Page[api.Rule]], error) {
 		p := s.node.Engine().Plan()
@@ -27,50 +28,56 @@ func (s *Server) registerRules(a huma.API) {
 		}
 		return listed(s, out)
 	})
-	huma.Register(a, op("try-rule", http.MethodPost, "/api/rules/try", "Whom a condition would fit, of the clients on record", "rules", needSee), func(_ context.Context, in *body[api.RuleTry]) (*body[api.RuleTried], error) {
+	huma.Register(a, op("try-rule", http.MethodPost, "/api/rules/try", "Whom a condition would fit, of the clients on record", "rules",
+		needSee), func(_ context.Context, in *body[api.RuleTry]) (*body[api.RuleTried], error) {
 		return respond(s.tryRule(in.Body))
 	})
-	huma.Register(a, op("list-variables", http.MethodGet, "/api/rules/variables", "What a condition can ask of a request", "rules", needSee), func(context.Context, *struct{}) (*body[api.Page[api.RuleVariable]], error) {
-		out := []api.RuleVariable{}
-		for _, v := range rule.Variables {
-			out = append(out, api.RuleVariable{Name: v.Name, Type: v.Type, Meaning: v.Meaning, Example: v.Example})
-		}
-		return listed(s, out)
-	})
-	huma.Register(a, op("list-lists", http.MethodGet, "/api/lists", "Named sets of hardware addresses and identifiers", "rules", needSee), func(context.Context, *struct{}) (*body[api.Page[api.List]], error) {
-		p := s.node.Engine().Plan()
-		out := []api.List{}
-		for _, l := range p.Lists() {
-			v := api.List{ID: int64(l.ID), Name: l.Name, Entries: texts(l.Entries), Rules: []string{}, Note: l.Note}
-			for _, r := range p.Rules() {
-				if slices.Contains(r.Program.Lists, l.Name) {
-					v.Rules = append(v.Rules, r.Name)
+	huma.Register(a, op("list-variables", http.MethodGet, "/api/rules/variables", "What a condition can ask of a request", "rules", needSee),
+		func(context.Context, *struct{}) (*body[api.Page[api.RuleVariable]], error) {
+			out := []api.RuleVariable{}
+			for _, v := range rule.Variables {
+				out = append(out, api.RuleVariable{Name: v.Name, Type: v.Type, Meaning: v.Meaning, Example: v.Example})
+			}
+			return listed(s, out)
+		})
+	huma.Register(a, op("list-lists", http.MethodGet, "/api/lists", "Named sets of hardware addresses and identifiers", "rules", needSee),
+		func(context.Context, *struct{}) (*body[api.Page[api.List]], error) {
+			p := s.node.Engine().Plan()
+			out := []api.List{}
+			for _, l := range p.Lists() {
+				v := api.List{ID: int64(l.ID), Name: l.Name, Entries: texts(l.Entries), Rules: []string{}, Note: l.Note}
+				for _, r := range p.Rules() {
+					if slices.Contains(r.Program.Lists, l.Name) {
+						v.Rules = append(v.Rules, r.Name)
+					}
 				}
+				out = append(out, v)
 			}
-			out = append(out, v)
-		}
-		return listed(s, out)
-	})
-	huma.Register(a, op("list-codebooks", http.MethodGet, "/api/codebooks", "Own codebooks and those of vendors", "options", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Codebook]], error) {
-		p := s.node.Engine().Plan()
-		classes := map[string]int{}
-		s.node.EachLease(0, func(l *lease.Lease) { classes[l.Vendor]++ })
-		out := []api.Codebook{}
-		for _, c := range p.Codebooks() {
-			v := api.Codebook{ID: int64(c.ID), Name: c.Name, Place: string(c.Place), Classes: append([]string{}, c.Classes...), Enterprise: c.Enterprise, Options: []api.OwnOption{}, Note: c.Note}
-			for _, o := range c.Options {
-				v.Options = append(v.Options, api.OwnOption{Code: o.Code, Name: o.Name, Type: o.Type.String(), Meaning: o.Meaning})
-			}
-			for class, n := range classes {
-				if c.Fits(class) {
-					v.Seen += n
+			return listed(s, out)
+		})
+	huma.Register(a, op("list-codebooks", http.MethodGet, "/api/codebooks", "Own codebooks and those of vendors", "options", needSee),
+		func(context.Context, *struct{}) (*body[api.Page[api.Codebook]], error) {
+			p := s.node.Engine().Plan()
+			classes := map[string]int{}
+			s.node.EachLease(0, func(l *lease.Lease) { classes[l.Vendor]++ })
+			out := []api.Codebook{}
+			for _, c := range p.Codebooks() {
+				v := api.Codebook{ID: int64(c.ID), Name: c.Name, Place: string(c.Place), Classes: append([]string{}, c.Classes...),
+					Enterprise: c.Enterprise, Options: []api.OwnOption{}, Note: c.Note}
+				for _, o := range c.Options {
+					v.Options = append(v.Options, api.OwnOption{Code: o.Code, Name: o.Name, Type: o.Type.String(), Meaning: o.Meaning})
 				}
+				for class, n := range classes {
+					if c.Fits(class) {
+						v.Seen += n
+					}
+				}
+				out = append(out, v)
 			}
-			out = append(out, v)
-		}
-		return listed(s, out)
-	})
-	huma.Register(a, op("list-vendors", http.MethodGet, "/api/vendors", "Vendor classes seen on the network, with how many clients have each", "options", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Vendor]], error) {
+			return listed(s, out)
+		})
+	huma.Register(a, op("list-vendors", http.MethodGet, "/api/vendors", "Vendor classes seen on the network, with how many clients have each",
+		"options", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Vendor]], error) {
 		classes := map[string]int{}
 		s.node.EachLease(0, func(l *lease.Lease) {
 			if l.Vendor != "" {
@@ -95,7 +102,8 @@ func (s *Server) registerRules(a huma.API) {
 }
 
 func (s *Server) ruleView(p *plan.Plan, r *plan.CompiledRule) api.Rule {
-	out := api.Rule{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Order: r.Order, When: r.When, Action: string(r.Action), Off: r.Off, Lease: leaseText(r.Lease),
+	out := api.Rule{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Order: r.Order, When: r.When, Action: string(r.Action), Off: r.Off,
+		Lease:   leaseText(r.Lease),
 		Options: settingsView(p, r.Options), Note: r.Note}
 	if r.Pool.Valid() {
 		out.Pool = r.Pool.String()

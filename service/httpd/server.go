@@ -84,7 +84,8 @@ func Listen(addr, cert, key string, n *node.Node, access *Access, log *slog.Logg
 	}
 	s.addr = l.Addr()
 	s.build()
-	s.server = &http.Server{Handler: s.echo, ReadHeaderTimeout: headTime, IdleTimeout: idleTime, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	s.server = &http.Server{Handler: s.echo, ReadHeaderTimeout: headTime, IdleTimeout: idleTime, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	go s.server.Serve(l)
 	return s, nil
 }

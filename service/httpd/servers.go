@@ -25,32 +25,39 @@ import (
 // and the client's seat.
 
 func (s *Server) registerServers(a huma.API) {
-	huma.Register(a, op("show-listening", http.MethodGet, "/api/listening", "What listening beside another server showed", "service", needSee), func(context.Context, *struct{}) (*body[api.Listening], error) {
-		return respond(s.listening(), nil)
-	})
-	huma.Register(a, op("list-relays", http.MethodGet, "/api/relays", "Relays that forward to this server, and those the plan names", "service", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Relay]], error) {
+	huma.Register(a, op("show-listening", http.MethodGet, "/api/listening", "What listening beside another server showed", "service", needSee),
+		func(context.Context, *struct{}) (*body[api.Listening], error) {
+			return respond(s.listening(), nil)
+		})
+	huma.Register(a, op("list-relays", http.MethodGet, "/api/relays", "Relays that forward to this server, and those the plan names",
+		"service", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Relay]], error) {
 		return listed(s, s.relays())
 	})
-	huma.Register(a, op("show-preflight", http.MethodGet, "/api/preflight", "What the last look at the host found", "service", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Check]], error) {
-		return listed(s, checksView(s.node.Looked()))
-	})
-	huma.Register(a, op("run-preflight", http.MethodPost, "/api/preflight", "Look at the host again", "service", needTrials), func(ctx context.Context, _ *struct{}) (*body[api.Page[api.Check]], error) {
-		return listed(s, checksView(s.node.Preflight(ctx)))
-	})
-	huma.Register(a, op("list-trials", http.MethodGet, "/api/trials", "Trials with their last results", "trials", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Trial]], error) {
-		p := s.node.Engine().Plan()
-		out := []api.Trial{}
-		for _, t := range p.Trials() {
-			v := api.Trial{ID: int64(t.ID), Name: t.Name, Scope: p.Label(t.Scope), Hardware: t.Hardware.String(), Vendor: t.Vendor, Circuit: t.Circuit, Every: leaseText(t.Every), Note: t.Note}
-			if list := s.node.TrialResults(t.Name); len(list) > 0 {
-				r := trialView(list[len(list)-1])
-				v.Last = &r
+	huma.Register(a, op("show-preflight", http.MethodGet, "/api/preflight", "What the last look at the host found", "service", needSee),
+		func(context.Context, *struct{}) (*body[api.Page[api.Check]], error) {
+			return listed(s, checksView(s.node.LastPreflight()))
+		})
+	huma.Register(a, op("run-preflight", http.MethodPost, "/api/preflight", "Look at the host again", "service", needTrials),
+		func(ctx context.Context, _ *struct{}) (*body[api.Page[api.Check]], error) {
+			return listed(s, checksView(s.node.Preflight(ctx)))
+		})
+	huma.Register(a, op("list-trials", http.MethodGet, "/api/trials", "Trials with their last results", "trials", needSee),
+		func(context.Context, *struct{}) (*body[api.Page[api.Trial]], error) {
+			p := s.node.Engine().Plan()
+			out := []api.Trial{}
+			for _, t := range p.Trials() {
+				v := api.Trial{ID: int64(t.ID), Name: t.Name, Scope: p.Label(t.Scope), Hardware: t.Hardware.String(), Vendor: t.Vendor,
+					Circuit: t.Circuit, Every: leaseText(t.Every), Note: t.Note}
+				if list := s.node.TrialResults(t.Name); len(list) > 0 {
+					r := trialView(list[len(list)-1])
+					v.Last = &r
+				}
+				out = append(out, v)
 			}
-			out = append(out, v)
-		}
-		return listed(s, out)
-	})
-	huma.Register(a, op("list-trial-results", http.MethodGet, "/api/trials/{name}/results", "The last results of a trial, newest first", "trials", needSee), func(_ context.Context, in *named) (*body[api.Page[api.TrialResult]], error) {
+			return listed(s, out)
+		})
+	huma.Register(a, op("list-trial-results", http.MethodGet, "/api/trials/{name}/results", "The last results of a trial, newest first",
+		"trials", needSee), func(_ context.Context, in *named) (*body[api.Page[api.TrialResult]], error) {
 		t := s.node.Engine().Plan().TrialNamed(in.Name)
 		if t == nil {
 			return nil, failure(unknown("trial", in.Name))
@@ -62,7 +69,8 @@ func (s *Server) registerServers(a huma.API) {
 		slices.Reverse(out)
 		return listed(s, out)
 	})
-	huma.Register(a, op("run-trial", http.MethodPost, "/api/trials/run", "Make a real exchange as a client, and give the address back", "trials", needTrials), func(ctx context.Context, in *body[api.TrialRun]) (*body[api.TrialResult], error) {
+	huma.Register(a, op("run-trial", http.MethodPost, "/api/trials/run", "Make a real exchange as a client, and give the address back",
+		"trials", needTrials), func(ctx context.Context, in *body[api.TrialRun]) (*body[api.TrialResult], error) {
 		t, err := s.trial(in.Body)
 		if err != nil {
 			return nil, failure(err)
@@ -73,7 +81,8 @@ func (s *Server) registerServers(a huma.API) {
 }
 
 func trialView(r node.TrialResult) api.TrialResult {
-	out := api.TrialResult{Name: r.Trial.Name, Scope: r.Scope, At: r.At.UTC(), Good: r.Good, Address: addrText(r.Address), Steps: []api.TrialStep{}}
+	out := api.TrialResult{Name: r.Trial.Name, Scope: r.Scope, At: r.At.UTC(), Good: r.Good, Address: addrText(r.Address),
+		Steps: []api.TrialStep{}}
 	for _, st := range r.Steps {
 		out.Steps = append(out.Steps, api.TrialStep{What: st.What, Good: st.Good, Millis: float64(st.Took.Microseconds()) / 1000})
 	}
@@ -150,7 +159,8 @@ func rivalView(r observe.Rival) api.Rival {
 
 func (s *Server) listening() api.Listening {
 	p := s.node.Engine().Plan()
-	out := api.Listening{Whole: p.Defaults.Listening, Links: []string{}, Scopes: []api.ScopeAgreement{}, Clients: []api.Agreement{}, Rivals: []api.Rival{}}
+	out := api.Listening{Whole: p.Defaults.Listening, Links: []string{}, Scopes: []api.ScopeAgreement{}, Clients: []api.Agreement{},
+		Rivals: []api.Rival{}}
 	for _, l := range p.Links() {
 		if l.Listening {
 			out.Links = append(out.Links, l.Name)
@@ -178,8 +188,11 @@ func (s *Server) listening() api.Listening {
 			out.Scopes[i].Disagree++
 		}
 		if len(out.Clients) < 1000 {
-			out.Clients = append(out.Clients, api.Agreement{Hardware: a.Hardware.String(), Hostname: a.Hostname, Link: a.Link, Scope: a.Scope, Took: addrText(a.Took), Server: addrText(a.Server),
-				Would: addrText(a.Would), Agrees: a.Agrees, Options: a.Options, Difference: append([]string{}, a.Difference...), At: a.At.Std(), Count: a.Count})
+			out.Clients = append(out.Clients,
+				api.Agreement{Hardware: a.Hardware.String(), Hostname: a.Hostname, Link: a.Link, Scope: a.Scope, Took: addrText(a.Took),
+					Server: addrText(a.Server),
+					Would:  addrText(a.Would), Agrees: a.Agrees, Options: a.Options, Difference: append([]string{}, a.Difference...), At: a.At.Std(),
+					Count: a.Count})
 		}
 	}
 	slices.SortFunc(out.Scopes, func(a, b api.ScopeAgreement) int { return strings.Compare(a.Scope, b.Scope) })
@@ -217,7 +230,9 @@ func (s *Server) warnings() []api.Warning {
 	}
 	for _, r := range s.node.Engine().Relays() {
 		if r.Silent {
-			say("silent-relay", "relay "+r.Address.String(), "check the relay and the way from it", "relay %s of link %s is usually heard every %.0f s, and has been quiet since %s", r.Address, r.Link, max(r.Gap, 1), r.Last.Std().Format("15:04:05 UTC"))
+			say("silent-relay", "relay "+r.Address.String(), "check the relay and the way from it",
+				"relay %s of link %s is usually heard every %.0f s, and has been quiet since %s", r.Address, r.Link, max(r.Gap, 1),
+				r.Last.Std().Format("15:04:05 UTC"))
 		}
 	}
 	crowds, empty := map[string]int{}, map[string]int{}
@@ -230,12 +245,16 @@ func (s *Server) warnings() []api.Warning {
 		}
 	}
 	for _, scope := range slices.Sorted(maps.Keys(empty)) {
-		say("pool-empty", "scope "+scope, "widen a pool: yarnpost scope edit "+scope+" --pool …, or shorten its lease time; yarnpost lease list --scope "+scope+" shows who has them",
+		say("pool-empty", "scope "+scope,
+			"widen a pool: yarnpost scope edit "+scope+" --pool …, or shorten its lease time; yarnpost lease list --scope "+scope+
+				" shows who has them",
 			"scope %s has no address left, and %s waiting", scope, plural(empty[scope], "client is", "clients are"))
 	}
 	for _, scope := range slices.Sorted(maps.Keys(crowds)) {
 		if n := crowds[scope]; n >= crowdWorth {
-			say("crowd", "scope "+scope, "yarnpost trace --scope "+scope+" --outcome too-many-new shows where from; raise the limit if they are welcome", "%d clients that scope %s never saw before came in a rush and were kept out", n, scope)
+			say("crowd", "scope "+scope,
+				"yarnpost trace --scope "+scope+" --outcome too-many-new shows where from; raise the limit if they are welcome",
+				"%d clients that scope %s never saw before came in a rush and were kept out", n, scope)
 		}
 	}
 	for _, t := range s.node.FailingTrials() {
@@ -245,20 +264,24 @@ func (s *Server) warnings() []api.Warning {
 				text = st.What
 			}
 		}
-		say("trial-failed", "trial "+t.Trial.Name, "yarnpost trial run "+t.Trial.Name, "trial %s of scope %s failed: %s", t.Trial.Name, t.Scope, text)
+		say("trial-failed", "trial "+t.Trial.Name, "yarnpost trial run "+t.Trial.Name, "trial %s of scope %s failed: %s", t.Trial.Name, t.Scope,
+			text)
 	}
 	p = s.node.Engine().Plan()
 	for _, v := range p.Scopes() {
 		if n := s.node.Engine().Count(v.ID).Abandoned; n >= abandonedWorth && uint64(n) >= v.Size/20 {
-			say("abandoned", "scope "+v.Name, "yarnpost lease list --status abandoned --scope "+v.Name+" shows who answers there; yarnpost lease clear --scope "+v.Name+" clears the silent ones",
+			say("abandoned", "scope "+v.Name,
+				"yarnpost lease list --status abandoned --scope "+v.Name+" shows who answers there; yarnpost lease clear --scope "+v.Name+
+					" clears the silent ones",
 				"%d addresses of scope %s are abandoned", n, v.Name)
 		}
 	}
 	if step := s.node.Clock().Step(); step.By != 0 {
-		say("clock-step", "clock", "let a time service keep the clock; once it is right, restart yarnpostd, which goes by it again and moves the leases along",
+		say("clock-step", "clock",
+			"let a time service keep the clock; once it is right, restart yarnpostd, which goes by it again and moves the leases along",
 			"the clock of this host stepped by %s; leases go by the time that really passes", step.By.Round(time.Second))
 	}
-	for _, c := range s.node.Looked() {
+	for _, c := range s.node.LastPreflight() {
 		if c.Status == preflight.Trouble || c.Status == preflight.Warning {
 			say("preflight", c.Name, c.Mend, "%s: %s", c.Name, c.Text)
 		}

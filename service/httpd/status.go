@@ -56,22 +56,25 @@ type cookieOut struct {
 }
 
 func (s *Server) cookie(value string, age time.Duration) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode, MaxAge: int(age.Seconds())}
+	return http.Cookie{Name: cookieName, Value: value, Path: "/", HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode,
+		MaxAge: int(age.Seconds())}
 }
 
 func (s *Server) registerSession(a huma.API) {
-	huma.Register(a, op("sign-in", http.MethodPost, "/api/session", "Sign in", "access", needNothing), func(ctx context.Context, in *body[api.SignIn]) (*cookieOut, error) {
-		secret, err := s.access.SignIn(ctx, source(ctx), in.Body.Account, in.Body.Password)
-		if err != nil {
-			return nil, failure(err)
-		}
-		account, _ := s.access.Who(secret)
-		return &cookieOut{s.cookie(secret, sessionTime), api.Session{Account: account.Name, MustChange: account.MustChange}}, nil
-	})
-	huma.Register(a, op("show-session", http.MethodGet, "/api/session", "Who is signed in", "access", needSelf), func(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
-		w := who(ctx)
-		return respond(api.Session{Account: w.Name, MustChange: w.MustChange}, nil)
-	})
+	huma.Register(a, op("sign-in", http.MethodPost, "/api/session", "Sign in", "access", needNothing),
+		func(ctx context.Context, in *body[api.SignIn]) (*cookieOut, error) {
+			secret, err := s.access.SignIn(ctx, source(ctx), in.Body.Account, in.Body.Password)
+			if err != nil {
+				return nil, failure(err)
+			}
+			account, _ := s.access.Who(secret)
+			return &cookieOut{s.cookie(secret, sessionTime), api.Session{Account: account.Name, MustChange: account.MustChange}}, nil
+		})
+	huma.Register(a, op("show-session", http.MethodGet, "/api/session", "Who is signed in", "access", needSelf),
+		func(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
+			w := who(ctx)
+			return respond(api.Session{Account: w.Name, MustChange: w.MustChange}, nil)
+		})
 	huma.Register(a, op("sign-out", http.MethodDelete, "/api/session", "Sign out", "access", needSelf), func(ctx context.Context, in *struct {
 		Session string `cookie:"yarnpost_session"`
 	}) (*cookieOut, error) {
@@ -82,39 +85,44 @@ func (s *Server) registerSession(a huma.API) {
 		}
 		return &cookieOut{s.cookie("", -time.Second), api.Session{}}, nil
 	})
-	huma.Register(a, op("change-password", http.MethodPost, "/api/password", "Replace one's own password; sign in again afterwards", "access", needSelf), func(ctx context.Context, in *body[api.NewPassword]) (*struct{}, error) {
+	huma.Register(a, op("change-password", http.MethodPost, "/api/password", "Replace one's own password; sign in again afterwards", "access",
+		needSelf), func(ctx context.Context, in *body[api.NewPassword]) (*struct{}, error) {
 		return nil, failure(s.access.ChangePassword(ctx, source(ctx), who(ctx).Name, in.Body.Old, in.Body.New))
 	})
 }
 
 func (s *Server) registerTokens(a huma.API) {
-	huma.Register(a, op("list-tokens", http.MethodGet, "/api/tokens", "API tokens, without their secrets", "access", needAccess), func(context.Context, *struct{}) (*body[api.Page[api.Token]], error) {
-		out := []api.Token{}
-		for _, g := range s.access.Tokens() {
-			out = append(out, api.Token{Name: g.Name, Account: g.Account, Made: g.Made.UTC()})
-		}
-		return listed(s, out)
-	})
-	huma.Register(a, op("add-token", http.MethodPost, "/api/tokens", "Make an API token; its secret is shown this once", "access", needAccess), func(ctx context.Context, in *body[api.NewToken]) (*body[api.Token], error) {
-		secret, err := s.access.AddToken(ctx, who(ctx).Name, in.Body.Name)
-		if err == nil {
-			s.log.Info("API token added", "name", in.Body.Name, "account", who(ctx).Name, "from", source(ctx))
-		}
-		return respond(api.Token{Name: in.Body.Name, Account: who(ctx).Name, Made: s.node.Clock().Now().UTC(), Secret: secret}, err)
-	})
-	huma.Register(a, op("revoke-token", http.MethodDelete, "/api/tokens/{name}", "End an API token at once", "access", needAccess), func(ctx context.Context, in *named) (*struct{}, error) {
-		err := s.access.RevokeToken(ctx, who(ctx).Name, in.Name)
-		if err == nil {
-			s.log.Info("API token revoked", "name", in.Name, "account", who(ctx).Name, "from", source(ctx))
-		}
-		return nil, failure(err)
-	})
+	huma.Register(a, op("list-tokens", http.MethodGet, "/api/tokens", "API tokens, without their secrets", "access", needAccess),
+		func(context.Context, *struct{}) (*body[api.Page[api.Token]], error) {
+			out := []api.Token{}
+			for _, g := range s.access.Tokens() {
+				out = append(out, api.Token{Name: g.Name, Account: g.Account, Made: g.Made.UTC()})
+			}
+			return listed(s, out)
+		})
+	huma.Register(a, op("add-token", http.MethodPost, "/api/tokens", "Make an API token; its secret is shown this once", "access", needAccess),
+		func(ctx context.Context, in *body[api.NewToken]) (*body[api.Token], error) {
+			secret, err := s.access.AddToken(ctx, who(ctx).Name, in.Body.Name)
+			if err == nil {
+				s.log.Info("API token added", "name", in.Body.Name, "account", who(ctx).Name, "from", source(ctx))
+			}
+			return respond(api.Token{Name: in.Body.Name, Account: who(ctx).Name, Made: s.node.Clock().Now().UTC(), Secret: secret}, err)
+		})
+	huma.Register(a, op("revoke-token", http.MethodDelete, "/api/tokens/{name}", "End an API token at once", "access", needAccess),
+		func(ctx context.Context, in *named) (*struct{}, error) {
+			err := s.access.RevokeToken(ctx, who(ctx).Name, in.Name)
+			if err == nil {
+				s.log.Info("API token revoked", "name", in.Name, "account", who(ctx).Name, "from", source(ctx))
+			}
+			return nil, failure(err)
+		})
 }
 
 func (s *Server) registerStatus(a huma.API) {
-	huma.Register(a, op("show-status", http.MethodGet, "/api/status", "State of the service", "service", needSee), func(context.Context, *struct{}) (*body[api.Status], error) {
-		return respond(s.status(), nil)
-	})
+	huma.Register(a, op("show-status", http.MethodGet, "/api/status", "State of the service", "service", needSee),
+		func(context.Context, *struct{}) (*body[api.Status], error) {
+			return respond(s.status(), nil)
+		})
 	sse.Register(a, op("listen", http.MethodGet, "/api/events", "What happens, as it happens", "service", needSee),
 		map[string]any{"lease": api.LiveLease{}, "plan": api.LiveRevision{}, "beat": api.LiveBeat{}},
 		func(ctx context.Context, _ *struct{}, send sse.Sender) {

@@ -113,7 +113,8 @@ func checkText(field, text string) error {
 		if lines && (r == '\n' || r == '\t') {
 			continue
 		}
-		if r == unicode.ReplacementChar || unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Co, r) || r == '\u2028' || r == '\u2029' {
+		if r == unicode.ReplacementChar || unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Co, r) || r == '\u2028' ||
+			r == '\u2029' {
 			return fmt.Errorf("%s has the character U+%04X, which is not for reading; take it out", strings.ToValidUTF8(clean(field), "?"), r)
 		}
 	}

@@ -47,7 +47,8 @@ func TestCheckJSON(t *testing.T) {
 }
 
 func TestCleanURL(t *testing.T) {
-	for url, ok := range map[string]bool{"/api/leases?search=loom": true, "/api/leases?search=a%00b": false, "/api/scopes/a%1b": false, "/api/leases?%e2%80%ae=1": false, "/api/leases?search=%ff": false} {
+	for url, ok := range map[string]bool{"/api/leases?search=loom": true, "/api/leases?search=a%00b": false, "/api/scopes/a%1b": false,
+		"/api/leases?%e2%80%ae=1": false, "/api/leases?search=%ff": false} {
 		if err := cleanURL(httptest.NewRequest(http.MethodGet, url, nil)); (err == nil) != ok {
 			t.Errorf("%s: %v", url, err)
 		}
@@ -119,7 +120,8 @@ func TestTries(t *testing.T) {
 }
 
 func TestStrongPasswords(t *testing.T) {
-	for password, ok := range map[string]bool{"warp and weft": true, "blaue Wolle 7": true, "short": false, "aaaaaaaaaaaa": false, "password123": false, "adminadmin12": false, "1234567890": false, "the old one": false, strings.Repeat("xyzuv", 60): false} {
+	for password, ok := range map[string]bool{"warp and weft": true, "blaue Wolle 7": true, "short": false, "aaaaaaaaaaaa": false,
+		"password123": false, "adminadmin12": false, "1234567890": false, "the old one": false, strings.Repeat("xyzuv", 60): false} {
 		if err := strong("admin", "the old one", password); (err == nil) != ok {
 			t.Errorf("%q: %v", password, err)
 		}
@@ -129,7 +131,8 @@ func TestStrongPasswords(t *testing.T) {
 // A page of another site that has its name resolved to loopback reads nothing.
 func TestOwnHost(t *testing.T) {
 	s := &Server{addr: addrOf("127.0.0.1:8067")}
-	for host, own := range map[string]bool{"127.0.0.1:8067": true, "localhost:8067": true, "[::1]:8067": true, "evil.example:8067": false, "evil.example": false, "": false} {
+	for host, own := range map[string]bool{"127.0.0.1:8067": true, "localhost:8067": true, "[::1]:8067": true, "evil.example:8067": false,
+		"evil.example": false, "": false} {
 		if s.own(host) != own {
 			t.Errorf("Host %q: %v", host, !own)
 		}

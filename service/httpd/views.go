@@ -36,7 +36,8 @@ func valuesView(p *plan.Plan, values []plan.Value) []api.Setting {
 		if d, err := p.Def(v.Key); text == "" && err == nil {
 			text = d.Type.Format(v.Data)
 		}
-		out = append(out, api.Setting{Code: v.Code, Book: v.Book, Name: p.KeyName(v.Key), Value: text, Level: v.Level.String(), From: v.Name, Bytes: hex.EncodeToString(v.Data)})
+		out = append(out, api.Setting{Code: v.Code, Book: v.Book, Name: p.KeyName(v.Key), Value: text, Level: v.Level.String(), From: v.Name,
+			Bytes: hex.EncodeToString(v.Data)})
 	}
 	return out
 }
@@ -57,13 +58,17 @@ func texts[T interface{ String() string }](list []T) []string {
 }
 
 func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
-	out := api.Scope{ID: int64(v.ID), Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(), Pools: texts(v.Pools),
+	out := api.Scope{ID: int64(v.ID), Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(),
+		Pools:      texts(v.Pools),
 		Exclusions: []api.Exclusion{}, Mode: string(v.Mode), Authoritative: v.Authoritative, Lease: plan.Duration(v.Lease).String(),
 		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(p, v.Options), Note: v.Note,
-		Identity: string(plan.ByIdentifier), IdentitySet: string(v.Identity), Bootp: string(cmp.Or(v.Bootp, plan.BootpReserved)), RapidCommit: v.RapidCommit,
-		OfferDelay: leaseText(v.OfferDelay), Probe: !v.NoProbe, PerCircuit: v.Limits.PerCircuit, NewPerMinute: v.Limits.NewPerMinute, Confined: []string{},
+		Identity: string(plan.ByIdentifier), IdentitySet: string(v.Identity), Bootp: string(cmp.Or(v.Bootp, plan.BootpReserved)),
+		RapidCommit: v.RapidCommit,
+		OfferDelay:  leaseText(v.OfferDelay), Probe: !v.NoProbe, PerCircuit: v.Limits.PerCircuit, NewPerMinute: v.Limits.NewPerMinute,
+		Confined:  []string{},
 		Listening: v.On.Listening || p.Defaults.Listening,
-		Usage: api.Usage{Size: api.Count(v.Size), Excluded: api.Count(v.Excluded), Reserved: p.ReservationCount(v.ID), Active: n.Active, Offered: n.Offered, Released: n.Released,
+		Usage: api.Usage{Size: api.Count(v.Size), Excluded: api.Count(v.Excluded), Reserved: p.ReservationCount(v.ID), Active: n.Active,
+			Offered: n.Offered, Released: n.Released,
 			Expired: n.Expired, Abandoned: n.Abandoned, Headroom: api.Count(n.Headroom), Spare: api.Count(v.Reservable())}}
 	if v.ByHardware {
 		out.Identity = string(plan.ByHardware)
@@ -84,7 +89,8 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 }
 
 func linkView(p *plan.Plan, l *plan.Link) api.Link {
-	out := api.Link{ID: int64(l.ID), Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays), Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, Note: l.Note}
+	out := api.Link{ID: int64(l.ID), Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays),
+		Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, Note: l.Note}
 	for _, v := range p.OnLink(l.ID) {
 		out.Scopes = append(out.Scopes, v.Name)
 	}
@@ -92,8 +98,10 @@ func linkView(p *plan.Plan, l *plan.Link) api.Link {
 }
 
 func reservationView(p *plan.Plan, r *plan.Reservation, l *lease.Lease, now lease.Time) api.Reservation {
-	out := api.Reservation{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(), Identifier: r.Identifier.String(), Circuit: r.Circuit,
-		Client: r.Client(), Address: r.Address.String(), Hostname: r.Hostname, Insist: r.Insist, Lease: leaseText(r.Settings.Lease), Options: settingsView(p, r.Options), Note: r.Note, Status: lease.Free.String()}
+	out := api.Reservation{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(),
+		Identifier: r.Identifier.String(), Circuit: r.Circuit,
+		Client: r.Client(), Address: r.Address.String(), Hostname: r.Hostname, Insist: r.Insist, Lease: leaseText(r.Settings.Lease),
+		Options: settingsView(p, r.Options), Note: r.Note, Status: lease.Free.String()}
 	if l != nil {
 		out.Status = l.Status.String()
 		if l.HeldAt(now) {
@@ -129,8 +137,9 @@ func addrText(a netip.Addr) string {
 func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 	out := api.Lease{Address: l.Address().String(), Status: l.Status.String(), Hardware: l.Hardware.String(),
 		Identifier: option.Colons([]byte(l.Client.Identifier())), Hostname: l.Hostname, Vendor: l.Vendor, Reserved: l.Reserved,
-		Since: l.Since.Std(), Expires: expiry(l.Expires), Changed: l.Changed.Std(), Heard: l.Heard.Std(), Granted: option.FormatDuration(l.Granted),
-		Relay: addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision, CanNudge: l.Nudge != ""}
+		Since: l.Since.Std(), Expires: expiry(l.Expires), Changed: l.Changed.Std(), Heard: l.Heard.Std(),
+		Granted: option.FormatDuration(l.Granted),
+		Relay:   addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision, CanNudge: l.Nudge != ""}
 	out.Learned = l.Revision == 0 && l.Status == lease.Active
 	switch {
 	case l.Found() && l.Hardware != "":
@@ -148,8 +157,8 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 	return out
 }
 
-// words gives a reason in words and the one-step mend.
-func words(u observe.Unserved) (text, mend string) {
+// reasonText gives a reason in words and the one-step mend.
+func reasonText(u observe.Unserved) (text, mend string) {
 	text = u.Reason.Words(u.Rule)
 	switch {
 	case u.Reason == answer.SharedIdentifier:
@@ -212,7 +221,8 @@ func mendFor(u observe.Unserved) string {
 	case answer.TooManyDeclines:
 		return "look at what it finds in use: yarnpost trace --client " + u.Hardware.String()
 	case answer.ReservedInUse:
-		return "find the host that answers for " + addrText(u.Asked) + " (yarnpost lease show " + addrText(u.Asked) + "), or yarnpost reservation edit NAME --insist"
+		return "find the host that answers for " + addrText(u.Asked) + " (yarnpost lease show " + addrText(u.Asked) +
+			"), or yarnpost reservation edit NAME --insist"
 	case answer.SharedIdentifier:
 		if u.Scope == "" {
 			return "tell clients apart by hardware address: yarnpost defaults edit --identity hardware"
@@ -237,10 +247,12 @@ func guessSubnet(u observe.Unserved) string {
 }
 
 func unservedView(u observe.Unserved) api.Unserved {
-	text, mend := words(u)
-	return api.Unserved{Hardware: u.Hardware.String(), Identifier: option.Colons([]byte(u.Client.Identifier())), Hostname: u.Hostname, Vendor: u.Vendor,
+	text, mend := reasonText(u)
+	return api.Unserved{Hardware: u.Hardware.String(), Identifier: option.Colons([]byte(u.Client.Identifier())), Hostname: u.Hostname,
+		Vendor: u.Vendor,
 		Reason: string(u.Reason), Text: text, Mend: mend, Scope: u.Scope, Link: u.Link, Relay: addrText(u.Relay), Interface: u.Interface,
-		Circuit: circuitText(u.Circuit), Asked: addrText(u.Asked), First: u.First.Std(), Last: u.Last.Std(), Count: u.Count, Guess: guessSubnet(u), Trail: u.Trail}
+		Circuit: circuitText(u.Circuit), Asked: addrText(u.Asked), First: u.First.Std(), Last: u.Last.Std(), Count: u.Count,
+		Guess: guessSubnet(u), Trail: u.Trail}
 }
 
 func linesView(lines []plan.Line) []api.DiffLine {
@@ -252,7 +264,8 @@ func linesView(lines []plan.Line) []api.DiffLine {
 }
 
 func (s *Server) changeView(c *node.Change) api.ChangeResult {
-	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{}, Effects: []api.Effect{}, Scopes: []api.Scope{}, Resolved: []string{}}
+	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{},
+		Effects: []api.Effect{}, Scopes: []api.Scope{}, Resolved: []string{}}
 	for _, a := range c.Advice {
 		out.Advice = append(out.Advice, api.Advice(a))
 	}

@@ -68,7 +68,8 @@ func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 			return nil, err
 		}
 	}
-	c := &Change{Base: old.Revision, Revision: old.Revision, Lines: plan.Diff(items, d.Label), Advice: plan.Advise(next, items, n.PlanInterfaces())}
+	c := &Change{Base: old.Revision, Revision: old.Revision, Lines: plan.Diff(items, d.Label),
+		Advice: plan.Advise(next, items, n.PlanInterfaces())}
 	c.Plan = next
 	for _, ch := range items {
 		if v := next.Scope(ch.ID); v != nil && ch.Kind == plan.KindScope {
@@ -87,7 +88,8 @@ func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 	defer cancel()
 	err := n.store.SavePlan(save, r, items, func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) })
 	if errors.Is(err, store.ErrUnknown) {
-		n.log.Error("it is not known whether a change of the plan was recorded; the database is asked once it is back", "revision", r.Number, "err", err)
+		n.log.Error("it is not known whether a change of the plan was recorded; the database is asked once it is back", "revision", r.Number,
+			"err", err)
 		n.doubted = &doubted{r, next, items, c.Lines}
 		err = n.settle(save)
 	} else if err == nil {

@@ -33,7 +33,8 @@ func (n *Node) settle(ctx context.Context) error {
 	u := n.doubted
 	there, err := n.store.PlanRecorded(ctx, u.revision)
 	if err != nil {
-		return fmt.Errorf("%w: revision %d waits for the database to tell; try again once that is back: %w", store.ErrUnknown, u.revision.Number, err)
+		return fmt.Errorf("%w: revision %d waits for the database to tell; try again once that is back: %w", store.ErrUnknown,
+			u.revision.Number, err)
 	}
 	n.doubted = nil
 	if there {
@@ -75,18 +76,21 @@ func (c *changes) note(r store.Revision, items []plan.Change, lines []plan.Line)
 // now: that is shown, and never undone in silence.
 func (c changes) between(base, now int64, wanted []plan.Change) error {
 	if base > now {
-		return fmt.Errorf("%w: your change was made against revision %d, and the plan is at revision %d; look at it again", store.ErrStale, base, now)
+		return fmt.Errorf("%w: your change was made against revision %d, and the plan is at revision %d; look at it again", store.ErrStale,
+			base, now)
 	}
 	known := now
 	for i := len(c) - 1; i >= 0 && c[i].revision.Number > base; i-- {
 		known = c[i].revision.Number - 1
 		if theirs, ok := c[i].touches(wanted); ok {
 			return fmt.Errorf("%w: %s changed %s in revision %d (%s), after you looked at it; look again, and repeat what is still right",
-				store.ErrStale, c[i].revision.Author, strings.TrimSpace(string(theirs.Kind)+" "+theirs.Name), c[i].revision.Number, c[i].told(theirs))
+				store.ErrStale, c[i].revision.Author, strings.TrimSpace(string(theirs.Kind)+" "+theirs.Name), c[i].revision.Number,
+				c[i].describe(theirs))
 		}
 	}
 	if known > base {
-		return fmt.Errorf("%w: it is at revision %d and your change was made against %d; look at what changed and try again", store.ErrStale, now, base)
+		return fmt.Errorf("%w: it is at revision %d and your change was made against %d; look at what changed and try again", store.ErrStale, now,
+			base)
 	}
 	return nil
 }
@@ -103,8 +107,8 @@ func (c changedItems) touches(wanted []plan.Change) (plan.Change, bool) {
 	return plan.Change{}, false
 }
 
-// told says in words what became of an item.
-func (c changedItems) told(item plan.Change) string {
+// describe says in words what became of an item.
+func (c changedItems) describe(item plan.Change) string {
 	var what []string
 	for _, l := range c.lines {
 		if l.Kind == item.Kind && (l.Name == item.Name || item.Kind == plan.KindDefaults) {

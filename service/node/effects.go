@@ -50,7 +50,9 @@ func (n *Node) listeningEffects(c plan.Change, now lease.Time) []Effect {
 		}
 		return []Effect{{"defaults", text, ours, true}}
 	}
-	return []Effect{{"defaults", fmt.Sprintf("clients are answered from now on; the addresses of %s were learned by listening and are kept for them", clients(known)), known, false}}
+	return []Effect{{"defaults",
+		fmt.Sprintf("clients are answered from now on; the addresses of %s were learned by listening and are kept for them", clients(known)),
+		known, false}}
 }
 
 // heldBy counts the active leases of a scope (0: of all) that this server gave,
@@ -84,7 +86,8 @@ func (n *Node) scopeEffects(before, after *plan.View, next *plan.Plan, now lease
 	case active == 0:
 		return nil
 	case after == nil:
-		return []Effect{{subject, fmt.Sprintf("%s of scope %s would lose their address when they next renew", clients(active), before.Name), active, true}}
+		return []Effect{{subject, fmt.Sprintf("%s of scope %s would lose their address when they next renew", clients(active), before.Name),
+			active, true}}
 	case after.Mode == plan.Held && before.Mode != plan.Held:
 		return []Effect{{subject, fmt.Sprintf("%s of scope %s would not be able to renew", clients(active), before.Name), active, true}}
 	}
@@ -93,7 +96,8 @@ func (n *Node) scopeEffects(before, after *plan.View, next *plan.Plan, now lease
 		wired := len(before.On.Interfaces)+len(before.On.Relays) > 0
 		text := fmt.Sprintf("%s of scope %s are looked for on link %s from now on", clients(active), before.Name, after.LinkName)
 		if wired {
-			text = fmt.Sprintf("%s of scope %s come by way of link %s; on link %s they would not find their scope", clients(active), before.Name, before.LinkName, after.LinkName)
+			text = fmt.Sprintf("%s of scope %s come by way of link %s; on link %s they would not find their scope", clients(active), before.Name,
+				before.LinkName, after.LinkName)
 		}
 		out = append(out, Effect{subject, text, active, wired})
 	}
@@ -101,10 +105,14 @@ func (n *Node) scopeEffects(before, after *plan.View, next *plan.Plan, now lease
 		out = append(out, Effect{subject, drainText(after, next, active), active, false})
 	}
 	if moved > 0 {
-		out = append(out, Effect{subject, fmt.Sprintf("%s of scope %s hold addresses outside the new pools and will move when they renew", clients(moved), before.Name), moved, false})
+		out = append(out, Effect{subject,
+			fmt.Sprintf("%s of scope %s hold addresses outside the new pools and will move when they renew", clients(moved), before.Name), moved,
+			false})
 	}
 	if !slices.EqualFunc(before.Values, after.Values, sameValue) || before.Lease != after.Lease {
-		out = append(out, Effect{subject, fmt.Sprintf("%s of scope %s keep the old settings until they renew, the last within %s", clients(active), before.Name, plan.Duration(before.Lease/2)), active, false})
+		out = append(out, Effect{subject,
+			fmt.Sprintf("%s of scope %s keep the old settings until they renew, the last within %s", clients(active), before.Name,
+				plan.Duration(before.Lease/2)), active, false})
 	}
 	return out
 }
@@ -185,7 +193,8 @@ func (n *Node) linkEffects(old *plan.Plan, c plan.Change, now lease.Time) (out [
 			ours, known = ours+a, known+b
 		}
 		if !after.Listening {
-			say(known, false, "link %s is answered from now on; the addresses of %s were learned by listening and are kept for them", after.Name, clients(known))
+			say(known, false, "link %s is answered from now on; the addresses of %s were learned by listening and are kept for them", after.Name,
+				clients(known))
 		} else if ours > 0 {
 			say(ours, true, "%s of link %s would not be able to renew here while it is only listened to", clients(ours), after.Name)
 		}
@@ -273,7 +282,8 @@ func (n *Node) ruleEffects(old, next *plan.Plan, c plan.Change, now lease.Time) 
 	if looked >= ruleLooks {
 		least = "at least "
 	}
-	return []Effect{{"rule " + after.Name, fmt.Sprintf("%s%s with a lease fit rule %s and would be turned away when they renew", least, clients(hit), after.Name), hit, true}}
+	return []Effect{{"rule " + after.Name,
+		fmt.Sprintf("%s%s with a lease fit rule %s and would be turned away when they renew", least, clients(hit), after.Name), hit, true}}
 }
 
 func turnsAway(r plan.Rule) bool {

@@ -42,7 +42,7 @@ func (n *Node) EndLease(ctx context.Context, a netip.Addr, preview bool) (Ending
 	case unused:
 		out.Text = "nobody answers there, so others can have it at once"
 	case probed:
-		out.Text = words("a client answers there", from(who)) + ", so it is kept from others while that goes on, " + end
+		out.Text = joined("a client answers there", from(who)) + ", so it is kept from others while that goes on, " + end
 	}
 	out.Text += "; the client itself can have it back"
 	if preview {
@@ -71,8 +71,8 @@ func from(who probe.Result) string {
 	return "from " + who.Hardware.String()
 }
 
-// words joins texts that are not empty.
-func words(texts ...string) string {
+// joined joins texts that are not empty.
+func joined(texts ...string) string {
 	return strings.Join(strings.Fields(strings.Join(texts, " ")), " ")
 }
 
@@ -93,7 +93,8 @@ func (n *Node) ClearAddress(ctx context.Context, a netip.Addr, preview bool) (En
 	}
 	who, probed := n.engine.ProbeNow(a)
 	if who.Answered {
-		return Ending{Lease: l}, fmt.Errorf("%w: %s; find that device, or exclude the address", ErrInUse, words(a.String(), "answered a probe just now", from(who)))
+		return Ending{Lease: l}, fmt.Errorf("%w: %s; find that device, or exclude the address", ErrInUse,
+			joined(a.String(), "answered a probe just now", from(who)))
 	}
 	out := Ending{Lease: l, Text: "nobody answers there, so others can have it at once"}
 	if !probed {

@@ -56,9 +56,9 @@ type Node struct {
 	trials  trials
 	config  Config
 
-	lookMu  sync.Mutex
-	looked  look                                             // the last preflight
-	servers map[string]*forgetful.Map[netip.Addr, time.Time] // DHCP servers heard, by interface
+	hostMu    sync.Mutex
+	preflight lastPreflight                                    // the last preflight
+	servers   map[string]*forgetful.Map[netip.Addr, time.Time] // DHCP servers heard, by interface
 
 	running context.Context // ends when the node stops
 	stop    context.CancelFunc
@@ -68,7 +68,8 @@ type Node struct {
 // Start brings the service up. It answers once Start returns.
 func Start(ctx context.Context, c Config) (*Node, error) {
 	at := clock.New()
-	n := &Node{log: c.Log, clock: at, Started: at.Now(), events: &engine.Events{}, metrics: engine.NewMetrics(), config: c, trials: trials{results: map[string][]TrialResult{}},
+	n := &Node{log: c.Log, clock: at, Started: at.Now(), events: &engine.Events{}, metrics: engine.NewMetrics(), config: c,
+		trials:  trials{results: map[string][]TrialResult{}},
 		servers: map[string]*forgetful.Map[netip.Addr, time.Time]{}}
 	n.running, n.stop = context.WithCancel(context.Background())
 	ok := false
@@ -94,7 +95,8 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	n.engine = engine.New(engine.Parts{Table: table, Sets: sets, Events: n.events, Metrics: n.metrics, Send: n.wire.Send, Clock: n.clock, Log: c.Log})
+	n.engine = engine.New(engine.Parts{Table: table, Sets: sets, Events: n.events, Metrics: n.metrics, Send: n.wire.Send, Clock: n.clock,
+		Log: c.Log})
 	n.wire.Unsent = n.engine.Unsent
 	n.noteInterfaces()
 	if n.journal, err = n.store.NewJournal(ctx, c.Log, n.engine, n.clock.Now); err != nil {
@@ -129,7 +131,7 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	n.workers.Go(func() { n.every(run, 30*time.Second, n.guarded("a look for other servers", n.lookForRivals)) })
 	n.workers.Go(func() {
 		n.guarded("a look at the host", func() { n.Preflight(run) })()
-		n.every(run, 5*time.Second, n.guarded("a look at the host", func() { n.lookAgain(run) }))
+		n.every(run, 5*time.Second, n.guarded("a look at the host", func() { n.repeatPreflight(run) }))
 	})
 	for _, name := range c.Interfaces {
 		c.Log.Info("serving broadcast clients", "interface", name)

@@ -29,9 +29,11 @@ func TestEffects(t *testing.T) {
 	table := lease.New(p, 1000)
 	for i := range 3 {
 		hw := addr.Hardware([]byte{2, 0, 0, 0, 0, byte(i)})
-		table.Put(&lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 77, 0, byte(10 + i)})), Status: lease.Active, Client: lease.ByHardware(1, hw), Hardware: hw, Expires: 5000})
+		table.Put(&lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 77, 0, byte(10 + i)})), Status: lease.Active,
+			Client: lease.ByHardware(1, hw), Hardware: hw, Expires: 5000})
 	}
-	n := &Node{engine: engine.New(engine.Parts{Table: table, Events: &engine.Events{}, Metrics: engine.NewMetrics(), Clock: clock.New(), Log: slog.New(slog.DiscardHandler)})}
+	n := &Node{engine: engine.New(engine.Parts{Table: table, Events: &engine.Events{}, Metrics: engine.NewMetrics(), Clock: clock.New(),
+		Log: slog.New(slog.DiscardHandler)})}
 	for name, c := range map[string]struct {
 		edit    func(*plan.Draft) error
 		clients int
@@ -44,7 +46,8 @@ func TestEffects(t *testing.T) {
 		"lease":  {change(id, func(s *plan.Scope) { s.Lease = plan.Duration(time.Hour) }), 3, false},
 		"note":   {change(id, func(s *plan.Scope) { s.Note = "x" }), 0, false},
 		"reserve a held address": {func(d *plan.Draft) error {
-			_, err := d.PutReservation(plan.Reservation{Name: "r", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x09", Address: netip.MustParseAddr("10.77.0.11")})
+			_, err := d.PutReservation(plan.Reservation{Name: "r", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x09",
+				Address: netip.MustParseAddr("10.77.0.11")})
 			return err
 		}, 1, false},
 	} {

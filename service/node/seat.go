@@ -113,7 +113,8 @@ func discover(hw addr.Hardware, vendor string, wants []byte) *dhcp4.Message {
 	var b [4]byte
 	rand.Read(b[:])
 	zero := netip.IPv4Unspecified()
-	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: binary.BigEndian.Uint32(b[:]), Flags: dhcp4.BroadcastFlag, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: hw}
+	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: binary.BigEndian.Uint32(b[:]), Flags: dhcp4.BroadcastFlag, CIAddr: zero,
+		YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: hw}
 	m.Options = dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.Discover)}}, {Code: option.Hostname, Data: []byte(trialName)}}
 	if vendor != "" {
 		m.Options = append(m.Options, dhcp4.Option{Code: option.ClassID, Data: []byte(vendor)})

@@ -13,6 +13,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/service/engine"
 	"yarnpost/service/observe"
 	"yarnpost/service/trial"
 )
@@ -81,7 +82,8 @@ func (n *Node) RunTrial(ctx context.Context, t plan.Trial) (TrialResult, error) 
 	return r, nil
 }
 
-func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Trial, r *TrialResult, note func(bool, time.Duration, string, ...any)) {
+func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Trial, r *TrialResult,
+	note func(bool, time.Duration, string, ...any)) {
 	for _, l := range n.engine.Where(t.Hardware) {
 		if l.Hostname != trialName {
 			note(false, 0, "%s holds %s as %q: the trial would take it away; choose another hardware address", t.Hardware, l.Address(), l.Hostname)
@@ -134,17 +136,7 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 	note(true, n.clock.Since(begun), "acknowledged %s for %s", c.Address, option.FormatDuration(c.Lease))
 	r.Address = c.Address
 	note(p.ScopeAt(c.Address) != nil && p.ScopeAt(c.Address).Link == v.Link, 0, "%s is of the link", c.Address)
-	if expected.Decision.Outcome == answer.Offered {
-		var would dhcp4.Message
-		if dhcp4.Decode(&would, expected.Bytes) == nil {
-			different := observe.OptionDifferences(p, would.Options, c.Last.Options)
-			note(len(different) == 0, 0, "%s", say(different, "its options are what the plan says"))
-		}
-		want := p.ScopeAt(c.Address).LeaseFor(p.ReservationAt(c.Address))
-		note(c.Lease <= want, 0, "the lease time is at most %s", option.FormatDuration(want))
-	} else {
-		note(false, 0, "by the plan it should get nothing: %s", expected.Decision.Why.Words(expected.Decision.Rule))
-	}
+	n.compare(p, c, expected, note)
 	var l *lease.Lease
 	n.engine.With(func(table *lease.Table) { l = table.At(c.Address) })
 	note(l != nil && l.Hardware == t.Hardware && l.Status == lease.Active, 0, "the lease table has the lease")
@@ -162,6 +154,21 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 		time.Sleep(25 * time.Millisecond)
 	}
 	note(false, 0, "given back, but the lease table still has it")
+}
+
+// compare holds what a trial got against what the plan says.
+func (n *Node) compare(p *plan.Plan, c *trial.Client, expected engine.Explained, note func(bool, time.Duration, string, ...any)) {
+	if expected.Decision.Outcome == answer.Offered {
+		var would dhcp4.Message
+		if dhcp4.Decode(&would, expected.Bytes) == nil {
+			different := observe.OptionDifferences(p, would.Options, c.Last.Options)
+			note(len(different) == 0, 0, "%s", say(different, "its options are what the plan says"))
+		}
+		want := p.ScopeAt(c.Address).LeaseFor(p.ReservationAt(c.Address))
+		note(c.Lease <= want, 0, "the lease time is at most %s", option.FormatDuration(want))
+	} else {
+		note(false, 0, "by the plan it should get nothing: %s", expected.Decision.Why.Words(expected.Decision.Rule))
+	}
 }
 
 func say(list []string, otherwise string) string {

@@ -61,14 +61,17 @@ type Conversations struct {
 }
 
 // Begin notes an exchange and gives its number.
-func (c *Conversations) Begin(p *wire.Packet, since time.Time, req *answer.Request, d *answer.Decision, reply *wire.Reply, fate Fate, now time.Time) uint64 {
+func (c *Conversations) Begin(p *wire.Packet, since time.Time, req *answer.Request, d *answer.Decision, reply *wire.Reply, fate Fate,
+	now time.Time) uint64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.next++
 	x := &c.ring[c.next%TalkMost]
 	m := req.Message
-	*x = Exchange{Seq: c.next, At: since, From: p.From, To: netip.AddrPortFrom(p.To, wire.ServerPort), In: append(x.In[:0], p.Data...), Out: append(x.Out[:0], reply.Data...),
-		OutFrom: netip.AddrPortFrom(reply.From, wire.ServerPort), OutTo: reply.To, Client: d.Client, Hardware: m.CHAddr, Outcome: d.Outcome, Why: d.Why, Rule: d.Rule, Address: d.Address,
+	*x = Exchange{Seq: c.next, At: since, From: p.From, To: netip.AddrPortFrom(p.To, wire.ServerPort), In: append(x.In[:0], p.Data...),
+		Out:     append(x.Out[:0], reply.Data...),
+		OutFrom: netip.AddrPortFrom(reply.From, wire.ServerPort), OutTo: reply.To, Client: d.Client, Hardware: m.CHAddr, Outcome: d.Outcome,
+		Why: d.Why, Rule: d.Rule, Address: d.Address,
 		Trail: append(x.Trail[:0], d.Trail...), Fate: fate, Took: now.Sub(since)}
 	if d.Withheld != "" {
 		x.Why = d.Withheld

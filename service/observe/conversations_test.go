@@ -20,7 +20,8 @@ func TestConversations(t *testing.T) {
 	note := func(n int) uint64 {
 		hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
 		m := &dhcp4.Message{CHAddr: hw, GIAddr: netip.IPv4Unspecified()}
-		return c.Begin(&wire.Packet{Data: []byte(fmt.Sprint("packet ", n))}, now, &answer.Request{Message: m}, &answer.Decision{Outcome: answer.Offered, Trail: []answer.Step{{Text: "step"}}}, &wire.Reply{Data: []byte("reply")}, Recorded, now)
+		return c.Begin(&wire.Packet{Data: []byte(fmt.Sprint("packet ", n))}, now, &answer.Request{Message: m},
+			&answer.Decision{Outcome: answer.Offered, Trail: []answer.Step{{Text: "step"}}}, &wire.Reply{Data: []byte("reply")}, Recorded, now)
 	}
 	all := func(*Exchange) bool { return true }
 	if list, last := c.Since(0, 10, all); len(list) != 0 || last != 0 {
@@ -39,7 +40,8 @@ func TestConversations(t *testing.T) {
 		note(n)
 	}
 	list, last := c.Since(0, TalkMost*2, all)
-	if len(list) != TalkMost || last != uint64(TalkMost+500) || string(list[len(list)-1].In) != fmt.Sprint("packet ", TalkMost+500) || list[0].Seq+uint64(len(list)) != last+1 {
+	if len(list) != TalkMost || last != uint64(TalkMost+500) || string(list[len(list)-1].In) != fmt.Sprint("packet ", TalkMost+500) ||
+		list[0].Seq+uint64(len(list)) != last+1 {
 		t.Errorf("a full ring gives %d exchanges up to %d", len(list), last)
 	}
 	if string(kept[0].In) != "packet 1" || kept[0].Trail[0].Text != "step" {

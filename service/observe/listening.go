@@ -271,7 +271,8 @@ func (s *Shadow) learn(req *answer.Request, c lease.Client, v *plan.View, took n
 		return
 	}
 	m := req.Message
-	n := &lease.Lease{Prefix: lease.Host(took), Status: lease.Active, Client: c, Hardware: m.CHAddr, Hostname: m.Text(option.Hostname), Vendor: m.Text(option.ClassID),
+	n := &lease.Lease{Prefix: lease.Host(took), Status: lease.Active, Client: c, Hardware: m.CHAddr, Hostname: m.Text(option.Hostname),
+		Vendor:  m.Text(option.ClassID),
 		Circuit: string(req.Relay.Circuit), Since: now, Changed: now, Heard: now, Granted: v.Lease, Expires: now.Add(v.Lease)}
 	if r := s.host.Table.Plan().ReservationAt(took); r != nil && r.Hardware == m.CHAddr {
 		n.Reserved = true
@@ -279,7 +280,8 @@ func (s *Shadow) learn(req *answer.Request, c lease.Client, v *plan.View, took n
 	if !m.GIAddr.IsUnspecified() {
 		n.Relay = m.GIAddr
 	}
-	if old := s.host.Table.ByClient(v.ID, c); old != nil && old.Address() != took && old.Status == lease.Active && old.Revision == 0 { // it moved
+	if old := s.host.Table.ByClient(v.ID, c); old != nil && old.Address() != took && old.Status == lease.Active &&
+		old.Revision == 0 { // it moved
 		s.host.Become(old, old.Ended(lease.Released, now))
 	}
 	s.host.Become(before, n)
@@ -331,7 +333,8 @@ func cloneOptions(list dhcp4.Options) (out dhcp4.Options) {
 // OptionDifferences compares the options of two replies, but for those of one
 // server or one moment.
 func OptionDifferences(p *plan.Plan, ours, theirs dhcp4.Options) (out []string) {
-	own := []uint8{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime, option.ClientID, option.RelayAgent, option.Authentication, option.BroadcastAddress}
+	own := []uint8{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime, option.ClientID,
+		option.RelayAgent, option.Authentication, option.BroadcastAddress}
 	show := func(list dhcp4.Options, code uint8) string {
 		b, ok := list.Get(code)
 		if !ok {

@@ -43,7 +43,8 @@ type Room struct {
 // New is a room in which nothing was seen yet.
 func New(h *Host) *Room {
 	u := newUnserved()
-	return &Room{Talk: &Conversations{}, Unserved: u, Served: &Window{}, Relays: newRelays(), Shadow: newShadow(h), Twins: newTwins(u), fits: map[plan.ID]*Fits{}, host: h}
+	return &Room{Talk: &Conversations{}, Unserved: u, Served: &Window{}, Relays: newRelays(), Shadow: newShadow(h), Twins: newTwins(u),
+		fits: map[plan.ID]*Fits{}, host: h}
 }
 
 // Fits counts how often a rule fitted.

@@ -103,7 +103,8 @@ func (u *UnservedList) Trouble(req *answer.Request, d *answer.Decision, why answ
 
 // NoteExchange notes a client of an earlier exchange.
 func (u *UnservedList) NoteExchange(x *Exchange, why answer.Reason, now lease.Time) {
-	c := Unserved{Client: x.Client, Hardware: x.Hardware, Relay: x.Relay, Selected: x.Relay, Interface: x.Wire, Circuit: x.Circuit, Scope: x.Scope, Link: x.Link, Asked: x.Address}
+	c := Unserved{Client: x.Client, Hardware: x.Hardware, Relay: x.Relay, Selected: x.Relay, Interface: x.Wire, Circuit: x.Circuit,
+		Scope: x.Scope, Link: x.Link, Asked: x.Address}
 	for _, s := range x.Trail {
 		c.Trail = append(c.Trail, s.String())
 	}

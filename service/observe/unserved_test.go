@@ -18,7 +18,8 @@ func TestUnservedList(t *testing.T) {
 	u.Note(req, d, answer.PoolEmpty, 100)
 	u.Note(req, d, answer.PoolEmpty, 160)
 	list := u.All()
-	if len(list) != 1 || list[0].Count != 2 || list[0].First != 100 || list[0].Last != 160 || list[0].Hostname != "host1" || list[0].Trail[0] != "because of rain" {
+	if len(list) != 1 || list[0].Count != 2 || list[0].First != 100 || list[0].Last != 160 || list[0].Hostname != "host1" ||
+		list[0].Trail[0] != "because of rain" {
 		t.Errorf("listed as %+v", list)
 	}
 	u.Forget(req, d)
@@ -77,5 +78,6 @@ func asked(n int) (*answer.Request, *answer.Decision) {
 	hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
 	m := &dhcp4.Message{HType: 1, CHAddr: hw, GIAddr: netip.MustParseAddr("10.77.0.2"), CIAddr: netip.IPv4Unspecified(), Type: dhcp4.Discover,
 		Options: dhcp4.Options{{Code: 12, Data: []byte(fmt.Sprint("host", n, "\x00"))}}}
-	return &answer.Request{Message: m}, &answer.Decision{Client: lease.ByHardware(1, hw), Trail: []answer.Step{{Text: "because of {t}", Name: "rain"}}}
+	return &answer.Request{Message: m},
+		&answer.Decision{Client: lease.ByHardware(1, hw), Trail: []answer.Step{{Text: "because of {t}", Name: "rain"}}}
 }

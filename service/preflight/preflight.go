@@ -74,7 +74,8 @@ func Run(ctx context.Context, in Input) []Check {
 		iface(name, in.Plan, add)
 	}
 	if len(in.Interfaces) == 0 {
-		add("interfaces", Warning, "add --interface NAME for each link on which clients broadcast; relayed clients need none", "no interface is served, so only relayed clients are heard")
+		add("interfaces", Warning, "add --interface NAME for each link on which clients broadcast; relayed clients need none",
+			"no interface is served, so only relayed clients are heard")
 	}
 	if in.Database != nil {
 		if err := in.Database(ctx); err != nil {
@@ -103,9 +104,11 @@ func port(at netip.AddrPort, add adder) {
 		conn.Close()
 		add(name, Good, "", "UDP port %d is free", at.Port())
 	case errors.Is(err, syscall.EADDRINUSE):
-		add(name, Trouble, fmt.Sprintf("find who holds it with: ss -lunp 'sport = :%d'; stop that DHCP server or relay first", at.Port()), "UDP port %d is taken", at.Port())
+		add(name, Trouble, fmt.Sprintf("find who holds it with: ss -lunp 'sport = :%d'; stop that DHCP server or relay first", at.Port()),
+			"UDP port %d is taken", at.Port())
 	case errors.Is(err, syscall.EACCES):
-		add(name, Trouble, "run as root, or give the binary the right: setcap cap_net_bind_service,cap_net_raw,cap_net_admin+ep yarnpostd", "low ports are not open to this user")
+		add(name, Trouble, "run as root, or give the binary the right: setcap cap_net_bind_service,cap_net_raw,cap_net_admin+ep yarnpostd",
+			"low ports are not open to this user")
 	default:
 		add(name, Trouble, "check --dhcp4", "%v", err)
 	}
@@ -131,7 +134,8 @@ func firewall(ctx context.Context, port uint16, add adder) {
 	if path, err := exec.LookPath("iptables-save"); err == nil {
 		b, err := exec.CommandContext(ctx, path).Output()
 		if err == nil && strings.Contains(string(b), ":INPUT DROP") && !strings.Contains(string(b), fmt.Sprintf("--dport %d ", port)) {
-			add("firewall", Warning, fmt.Sprintf("let it in: iptables -A INPUT -p udp --dport %d -j ACCEPT", port), "INPUT drops what it does not know, and has no rule for UDP port %d", port)
+			add("firewall", Warning, fmt.Sprintf("let it in: iptables -A INPUT -p udp --dport %d -j ACCEPT", port),
+				"INPUT drops what it does not know, and has no rule for UDP port %d", port)
 			return
 		}
 		if err == nil {
@@ -164,7 +168,8 @@ func dropping(ruleset []byte, port uint16) string {
 		}
 	}
 	for _, n := range doc.Nftables {
-		if c := n.Chain; c != nil && c.Hook == "input" && c.Policy == "drop" && (c.Family == "ip" || c.Family == "inet") && !mentioned[c.Family+" "+c.Table+" "+c.Name] {
+		if c := n.Chain; c != nil && c.Hook == "input" && c.Policy == "drop" && (c.Family == "ip" || c.Family == "inet") &&
+			!mentioned[c.Family+" "+c.Table+" "+c.Name] {
 			return c.Family + " " + c.Table + " " + c.Name
 		}
 	}
@@ -190,7 +195,8 @@ func allAddresses() (out []hostAddress) {
 		for _, a := range list {
 			if ip, ok := netip.AddrFromSlice(a.IP.To4()); ok {
 				ones, _ := a.Mask.Size()
-				out = append(out, hostAddress{l.Attrs().Name, netip.PrefixFrom(ip, ones), a.ValidLft == 0 || uint32(a.ValidLft) == ^uint32(0) || a.Flags&unix.IFA_F_PERMANENT != 0})
+				out = append(out, hostAddress{l.Attrs().Name, netip.PrefixFrom(ip, ones),
+					a.ValidLft == 0 || uint32(a.ValidLft) == ^uint32(0) || a.Flags&unix.IFA_F_PERMANENT != 0})
 			}
 		}
 	}
@@ -221,14 +227,16 @@ func iface(name string, p *plan.Plan, add adder) {
 		address(what, a, p, add)
 	}
 	if !found {
-		add(what, Trouble, "give it a static address: ip addr add 10.0.0.2/24 dev "+name+", and in the host's own configuration", "it has no IPv4 address")
+		add(what, Trouble, "give it a static address: ip addr add 10.0.0.2/24 dev "+name+", and in the host's own configuration",
+			"it has no IPv4 address")
 	}
 }
 
 func address(what string, a hostAddress, p *plan.Plan, add adder) {
 	at := a.address.Addr()
 	if !a.static {
-		add(what, Trouble, "give the server a static address; one that it leased itself can be taken from it", "%s was leased: it ends by itself", a.address)
+		add(what, Trouble, "give the server a static address; one that it leased itself can be taken from it", "%s was leased: it ends by itself",
+			a.address)
 		return
 	}
 	if p == nil {
@@ -240,7 +248,8 @@ func address(what string, a hostAddress, p *plan.Plan, add adder) {
 	case v == nil:
 		add(what, Warning, proposal(a), "%s is in no scope, so nobody on this link is served", a.address)
 	case v.Allocatable(at):
-		add(what, Trouble, fmt.Sprintf("yarnpost scope edit %s --exclude %s,yarnpost", v.Name, at), "%s lies in a pool of scope %s, so it could be given to a client", at, v.Name)
+		add(what, Trouble, fmt.Sprintf("yarnpost scope edit %s --exclude %s,yarnpost", v.Name, at),
+			"%s lies in a pool of scope %s, so it could be given to a client", at, v.Name)
 	default:
 		add(what, Good, "", "up, with static address %s in scope %s, outside what is handed out", at, v.Name)
 	}
@@ -282,12 +291,14 @@ func relays(p *plan.Plan, own map[netip.Addr]string, add adder) {
 		for _, a := range l.Relays {
 			what := "relay " + a.String()
 			if name, ours := own[a]; ours {
-				add(what, Trouble, "serve the interface directly, or relay from another host", "%s is this host's own address (%s): an interface cannot both serve and relay", a, name)
+				add(what, Trouble, "serve the interface directly, or relay from another host",
+					"%s is this host's own address (%s): an interface cannot both serve and relay", a, name)
 				continue
 			}
 			routes, err := netlink.RouteGet(a.AsSlice())
 			if err != nil || len(routes) == 0 {
-				add(what, Trouble, fmt.Sprintf("add a route, for instance: ip route add %s/32 via ROUTER", a), "there is no route back to relay %s of link %s", a, l.Name)
+				add(what, Trouble, fmt.Sprintf("add a route, for instance: ip route add %s/32 via ROUTER", a),
+					"there is no route back to relay %s of link %s", a, l.Name)
 				continue
 			}
 			way := "on the link itself"
@@ -310,7 +321,8 @@ func others(ctx context.Context, in Input, add adder) {
 		case err != nil:
 			add(what, Unknown, "run as root, or with the right to use raw sockets", "it cannot be found out: %v", err)
 		case len(found) > 0:
-			add(what, Warning, "stop it, or let Yarn Post only listen at first: yarnpost link edit NAME --listening", "another DHCP server answers there: %v", found)
+			add(what, Warning, "stop it, or let Yarn Post only listen at first: yarnpost link edit NAME --listening",
+				"another DHCP server answers there: %v", found)
 		default:
 			add(what, Good, "", "no other DHCP server answered")
 		}

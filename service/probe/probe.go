@@ -59,7 +59,8 @@ type Probes struct {
 
 // New has no way to probe yet.
 func New(log *slog.Logger) *Probes {
-	return &Probes{log: log, ready: map[netip.Addr]silence{}, Kept: forgetful.New[netip.Addr, lease.Time](keptMost), flying: map[netip.Addr]*Flight{}, demand: map[plan.ID]*demand{},
+	return &Probes{log: log, ready: map[netip.Addr]silence{}, Kept: forgetful.New[netip.Addr, lease.Time](keptMost),
+		flying: map[netip.Addr]*Flight{}, demand: map[plan.ID]*demand{},
 		Over: func(netip.Addr) {}, Guard: func(string, []byte) {}, Sent: func(error) {}}
 }
 

@@ -69,7 +69,8 @@ func TestProbesHold(t *testing.T) {
 		t.Error("an address is ready before it is probed")
 	}
 	p.Unused(a, "", now)
-	if p.Known(v, a, "", now) != answer.Silent || p.Known(v, a, "", now+lease.Time(Age/time.Second)+1) != answer.Unprobed || p.Known(v, a, "", now-3600) != answer.Unprobed {
+	if p.Known(v, a, "", now) != answer.Silent || p.Known(v, a, "", now+lease.Time(Age/time.Second)+1) != answer.Unprobed ||
+		p.Known(v, a, "", now-3600) != answer.Unprobed {
 		t.Error("how long a probe holds is judged wrongly")
 	}
 	p.Unused(a, "\x02\x00\x00\x00\x00\x09", now)

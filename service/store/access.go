@@ -56,7 +56,8 @@ func (s *Store) SaveAccount(ctx context.Context, a Account) error {
 // SaveGrant adds a session or token.
 func (s *Store) SaveGrant(ctx context.Context, g Grant, now time.Time) error {
 	if g.Name != "" {
-		return s.exec(ctx, "save token", "insert into token (hash, name, account, made) values ($1, $2, $3, $4)", g.Hash, g.Name, g.Account, g.Made)
+		return s.exec(ctx, "save token", "insert into token (hash, name, account, made) values ($1, $2, $3, $4)", g.Hash, g.Name, g.Account,
+			g.Made)
 	}
 	return s.exec(ctx, "save session", `with gone as (delete from session where expires < $4)
 		insert into session (hash, account, expires) values ($1, $2, $3)`, g.Hash, g.Account, g.Expires, now)

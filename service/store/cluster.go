@@ -149,7 +149,8 @@ func MakeFolders(dir string, uid, gid int) error {
 			return fmt.Errorf("private database: %w", err)
 		}
 		if st := info.Sys().(*syscall.Stat_t); info.Mode().Perm()&0o001 == 0 && st.Uid != uint32(uid) {
-			return fmt.Errorf("private database: the user postgres cannot pass through %s; choose a --data elsewhere, such as /var/lib/yarnpost", parent)
+			return fmt.Errorf("private database: the user postgres cannot pass through %s; choose a --data elsewhere, such as /var/lib/yarnpost",
+				parent)
 		}
 		if parent == "/" {
 			break
@@ -184,7 +185,8 @@ func (c *Cluster) run(ready chan<- error) {
 	defer close(c.done)
 	for attempt := 0; ; attempt++ {
 		cmd := c.command("postgres", "-D", c.data, "-k", c.socket, "-c", "listen_addresses=", "-c", "shared_buffers=256MB",
-			"-c", "max_wal_size=4GB", "-c", "min_wal_size=1GB", "-c", "checkpoint_timeout=15min", "-c", "max_connections=40", "-c", "wal_level=minimal", "-c", "max_wal_senders=0", "-c", "log_checkpoints=off")
+			"-c", "max_wal_size=4GB", "-c", "min_wal_size=1GB", "-c", "checkpoint_timeout=15min", "-c", "max_connections=40", "-c",
+			"wal_level=minimal", "-c", "max_wal_senders=0", "-c", "log_checkpoints=off")
 		cmd.Stdout, cmd.Stderr = c.output, c.output
 		c.mu.Lock()
 		if c.stopped {

@@ -40,11 +40,14 @@ var (
 
 // fields are the columns of a lease. The first is its key.
 var fields = []field{
-	{"address", inet, true, func(c *column, l *lease.Lease) { c.prefix(l.Prefix) }, func(l *lease.Lease, b []byte) error { return readPrefix(&l.Prefix, b) }},
+	{"address", inet, true, func(c *column, l *lease.Lease) { c.prefix(l.Prefix) },
+		func(l *lease.Lease, b []byte) error { return readPrefix(&l.Prefix, b) }},
 	{"status", int2, true, func(c *column, l *lease.Lease) { c.int2(int16(l.Status)) },
 		func(l *lease.Lease, b []byte) error { l.Status = lease.Status(binary.BigEndian.Uint16(b)); return nil }},
-	{"reserved", boolean, false, func(c *column, l *lease.Lease) { c.bool(l.Reserved) }, func(l *lease.Lease, b []byte) error { l.Reserved = b[0] == 1; return nil }},
-	{"client", bytea, true, func(c *column, l *lease.Lease) { c.client(l.Client) }, func(l *lease.Lease, b []byte) (err error) { l.Client, err = lease.ParseClient(b); return err }},
+	{"reserved", boolean, false, func(c *column, l *lease.Lease) { c.bool(l.Reserved) },
+		func(l *lease.Lease, b []byte) error { l.Reserved = b[0] == 1; return nil }},
+	{"client", bytea, true, func(c *column, l *lease.Lease) { c.client(l.Client) },
+		func(l *lease.Lease, b []byte) (err error) { l.Client, err = lease.ParseClient(b); return err }},
 	octets("hardware", bytea, true, func(l *lease.Lease) *addr.Hardware { return &l.Hardware }),
 	octets("hostname", text, true, func(l *lease.Lease) *string { return &l.Hostname }),
 	octets("vendor", text, true, func(l *lease.Lease) *string { return &l.Vendor }),
@@ -71,7 +74,8 @@ var fields = []field{
 
 // octets is a column of a text, or of raw octets.
 func octets[T ~string](name string, k kind, past bool, of func(*lease.Lease) *T) field {
-	return field{name, k, past, func(c *column, l *lease.Lease) { c.text(string(*of(l))) }, func(l *lease.Lease, b []byte) error { *of(l) = T(b); return nil }}
+	return field{name, k, past, func(c *column, l *lease.Lease) { c.text(string(*of(l))) },
+		func(l *lease.Lease, b []byte) error { *of(l) = T(b); return nil }}
 }
 
 // number is a column of an integer of eight octets.
@@ -133,7 +137,8 @@ func recordStatement() string {
 	insert into lease_history (at, %[4]s) select $3, %[4]s from r, mark
 )
 insert into lease (%[3]s) select %[3]s from r, mark where newest
-on conflict (%[5]s) do update set %[6]s`, strings.Join(arrays, ", "), 4+len(fields), leaseColumns, pastColumns, fields[0].name, strings.Join(updates, ", "))
+on conflict (%[5]s) do update set %[6]s`, strings.Join(arrays, ", "), 4+len(fields), leaseColumns, pastColumns, fields[0].name,
+		strings.Join(updates, ", "))
 }
 
 // rows are the parameters of record for one batch, in memory that is used again.

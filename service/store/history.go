@@ -126,7 +126,8 @@ func (s *Store) closeDay(ctx context.Context, day time.Time) error {
 	name := dayTable(day)
 	for _, column := range []string{"address", "hardware"} {
 		var needed bool
-		if err := s.pool.QueryRow(ctx, "select to_regclass($1) is not null and to_regclass($2) is null", name, name+"_"+column).Scan(&needed); err != nil {
+		if err := s.pool.QueryRow(ctx, "select to_regclass($1) is not null and to_regclass($2) is null", name,
+			name+"_"+column).Scan(&needed); err != nil {
 			return err
 		}
 		if !needed {
@@ -138,7 +139,8 @@ func (s *Store) closeDay(ctx context.Context, day time.Time) error {
 		}
 		// No time limit: the day is over, so nobody waits for its lock.
 		_, err = conn.Exec(ctx, fmt.Sprintf("set statement_timeout = 0; set max_parallel_maintenance_workers = 0; set maintenance_work_mem = '256MB'; create index if not exists %s_%s on %s (%s)", name, column, name, column))
-		if _, after := conn.Exec(context.WithoutCancel(ctx), "reset statement_timeout; reset max_parallel_maintenance_workers; reset maintenance_work_mem"); after != nil {
+		if _, after := conn.Exec(context.WithoutCancel(ctx),
+			"reset statement_timeout; reset max_parallel_maintenance_workers; reset maintenance_work_mem"); after != nil {
 			conn.Conn().Close(ctx)
 		}
 		conn.Release()

@@ -70,7 +70,8 @@ type Owner interface {
 
 // NewJournal starts the journal; now tells the time of what is recorded.
 func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner, now func() time.Time) (*Journal, error) {
-	j := &Journal{store: s, log: log, owner: owner, now: now, pending: map[netip.Prefix]int{}, unwanted: map[uint64]bool{}, rows: newRows(), done: make(chan struct{})}
+	j := &Journal{store: s, log: log, owner: owner, now: now, pending: map[netip.Prefix]int{}, unwanted: map[uint64]bool{}, rows: newRows(),
+		done: make(chan struct{})}
 	j.wake = sync.NewCond(&j.mu)
 	if err := j.adopt(ctx, s.writer); err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
@@ -169,13 +170,13 @@ func (j *Journal) run() {
 	defer close(j.done)
 	// While replies leave, the next batch commits already.
 	durable := make(chan []Entry)
-	var told sync.WaitGroup
-	told.Go(func() {
+	var telling sync.WaitGroup
+	telling.Go(func() {
 		for batch := range durable {
 			j.owner.Recorded(batch)
 		}
 	})
-	defer told.Wait()
+	defer telling.Wait()
 	defer close(durable)
 	for {
 		j.mu.Lock()
@@ -378,7 +379,9 @@ func (j *Journal) commit(batch []Entry) error {
 		}
 	}
 	if len(r.sets) > 0 {
-		if _, err := j.conn.Exec(ctx, "insert into given_set (digest, body) select * from unnest($1::bigint[], $2::bytea[]) on conflict do nothing", r.digests, r.sets); err != nil {
+		if _, err := j.conn.Exec(ctx,
+			"insert into given_set (digest, body) select * from unnest($1::bigint[], $2::bytea[]) on conflict do nothing", r.digests,
+			r.sets); err != nil {
 			return err
 		}
 	}

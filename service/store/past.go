@@ -84,7 +84,8 @@ func (s *Store) withEndings(ctx context.Context, q Past, written []Event, now ti
 func (s *Store) notFollowed(ctx context.Context, endings []Event, next map[netip.Addr]Event) (kept []Event, err error) {
 	for _, e := range endings {
 		var followed bool
-		err := s.pool.QueryRow(ctx, "select exists (select from lease_history where address = $1 and at > $2 and at <= $3)", e.Address(), next[e.Address()].At, e.At).Scan(&followed)
+		err := s.pool.QueryRow(ctx, "select exists (select from lease_history where address = $1 and at > $2 and at <= $3)", e.Address(),
+			next[e.Address()].At, e.At).Scan(&followed)
 		if err != nil {
 			return nil, err
 		}
@@ -102,7 +103,8 @@ func (s *Store) written(ctx context.Context, q Past) ([]Event, error) {
 		column string
 		value  any
 		set    bool
-	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""}, {"client", q.Client.Append(nil), q.Client.Known()},
+	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""},
+		{"client", q.Client.Append(nil), q.Client.Known()},
 		{"lower(hostname)", strings.ToLower(q.Hostname), q.Hostname != ""}} {
 		if w.set {
 			args = append(args, w.value)

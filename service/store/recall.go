@@ -11,7 +11,8 @@ import (
 
 // SaveRecall keeps what the service wants to remember over a restart.
 func (s *Store) SaveRecall(ctx context.Context, at time.Time, body []byte) error {
-	_, err := s.pool.Exec(ctx, "insert into recall (at, body) values ($1, $2) on conflict (one) do update set at = excluded.at, body = excluded.body", at, body)
+	_, err := s.pool.Exec(ctx,
+		"insert into recall (at, body) values ($1, $2) on conflict (one) do update set at = excluded.at, body = excluded.body", at, body)
 	if err != nil {
 		return fmt.Errorf("keep what is remembered: %w", err)
 	}

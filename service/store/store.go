@@ -177,7 +177,8 @@ var ErrUnknown = errors.New("it is not known whether the change was recorded")
 // PlanRecorded reports whether a revision of SavePlan is on record.
 func (s *Store) PlanRecorded(ctx context.Context, r Revision) (bool, error) {
 	var there bool
-	err := s.pool.QueryRow(ctx, "select exists (select from plan_revision where revision = $1 and at = $2 and author = $3)", r.Number, r.At, r.Author).Scan(&there)
+	err := s.pool.QueryRow(ctx, "select exists (select from plan_revision where revision = $1 and at = $2 and author = $3)", r.Number, r.At,
+		r.Author).Scan(&there)
 	if err != nil {
 		return false, fmt.Errorf("look for plan revision %d: %w", r.Number, err)
 	}

@@ -126,8 +126,10 @@ func journal(t *testing.T, s *Store) (*Journal, *owner) {
 
 func sample(n int) *lease.Lease {
 	hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
-	return &lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 77, byte(n >> 8), byte(n)})), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw,
-		Hostname: fmt.Sprint("loom-", n), Vendor: "loomctl", Circuit: "\x00\xffsw1", Relay: netip.MustParseAddr("10.77.0.2"), Since: 1000, Changed: 1001, Heard: 1002,
+	return &lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 77, byte(n >> 8), byte(n)})), Status: lease.Active,
+		Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw,
+		Hostname: fmt.Sprint("loom-", n), Vendor: "loomctl", Circuit: "\x00\xffsw1", Relay: netip.MustParseAddr("10.77.0.2"), Since: 1000,
+		Changed: 1001, Heard: 1002,
 		Expires: 5000, Granted: 4000 * time.Second, Revision: 3, Reserved: n%2 == 0}
 }
 
@@ -161,7 +163,8 @@ func TestLeasesRoundTrip(t *testing.T) {
 			t.Errorf("%s came back as\n%+v, want\n%+v", want.Address(), got[want.Address()], want)
 		}
 	}
-	events, err := s.History(context.Background(), Past{Address: renewed.Address(), Before: time.Now().Add(time.Minute), Limit: 10}, time.Unix(8000, 0))
+	events, err := s.History(context.Background(), Past{Address: renewed.Address(), Before: time.Now().Add(time.Minute), Limit: 10},
+		time.Unix(8000, 0))
 	if err != nil || len(events) != 2 || events[0].Hardware != renewed.Hardware || events[0].Circuit != renewed.Circuit {
 		t.Errorf("history %+v, %v", events, err)
 	}
@@ -213,7 +216,8 @@ func TestHistoryEnds(t *testing.T) {
 		q    Past
 		want string
 	}{
-		{Past{Address: sample(1).Address()}, "ten expired, ten active, six active, two released, two active, two active, one expired, one active"},
+		{Past{Address: sample(1).Address()},
+			"ten expired, ten active, six active, two released, two active, two active, one expired, one active"},
 		{Past{Address: sample(1).Address(), Before: at(-20).Add(-time.Second), Limit: 1}, "ten active"},
 		{Past{Address: sample(1).Address(), Limit: 1}, "ten expired"},
 		{Past{Hostname: "six"}, "six active"}, // it lives on under its other name
@@ -476,7 +480,8 @@ func TestPlanAndJournalSideBySide(t *testing.T) {
 	if _, err := tx.Exec(context.Background(), "select epoch from server, pg_advisory_xact_lock_shared($1)", planLock); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := tx.Exec(context.Background(), "insert into plan_revision (revision, at, author, reason, last_id) values (99, now(), '', '', 1)"); err != nil {
+	if _, err := tx.Exec(context.Background(),
+		"insert into plan_revision (revision, at, author, reason, last_id) values (99, now(), '', '', 1)"); err != nil {
 		t.Fatal(err)
 	}
 	j.Add(Entry{After: sample(1)})
@@ -550,7 +555,8 @@ func TestPlanRoundTrip(t *testing.T) {
 			t.Fatal(err)
 		}
 		next, changes := d.Finish()
-		err := s.SavePlan(ctx, Revision{Number: next.Revision, At: time.Now(), Author: "ada", Reason: "why"}, changes, func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) })
+		err := s.SavePlan(ctx, Revision{Number: next.Revision, At: time.Now(), Author: "ada", Reason: "why"}, changes,
+			func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) })
 		if err == nil {
 			p = next
 		}
@@ -563,13 +569,15 @@ func TestPlanRoundTrip(t *testing.T) {
 		}
 	}
 	must(func(d *plan.Draft) error {
-		return d.SetDefaults(plan.Defaults{Note: "mill", Settings: plan.Settings{Lease: plan.Duration(2 * time.Hour), Options: map[option.Key]string{option.Std(6): "10.0.0.53"}}})
+		return d.SetDefaults(plan.Defaults{Note: "mill",
+			Settings: plan.Settings{Lease: plan.Duration(2 * time.Hour), Options: map[option.Key]string{option.Std(6): "10.0.0.53"}}})
 	})
 	var scope plan.ID
 	must(func(d *plan.Draft) error {
 		r, _ := addr.ParseRange("10.77.0.10-10.77.0.99")
-		v := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Pools: []addr.Range{r}, Exclusions: []plan.Exclusion{{Range: addr.Range{From: r.From, To: r.From}, User: "plotter"}},
-			Mode: plan.Draining, DrainUntil: time.Unix(2_000_000_000, 0).UTC(), Note: "n"}
+		v := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Pools: []addr.Range{r},
+			Exclusions: []plan.Exclusion{{Range: addr.Range{From: r.From, To: r.From}, User: "plotter"}},
+			Mode:       plan.Draining, DrainUntil: time.Unix(2_000_000_000, 0).UTC(), Note: "n"}
 		if err := d.PlaceScope(&v, "", nil); err != nil {
 			return err
 		}
@@ -578,7 +586,8 @@ func TestPlanRoundTrip(t *testing.T) {
 		return err
 	})
 	must(func(d *plan.Draft) error {
-		_, err := d.PutReservation(plan.Reservation{Name: "loom-1", Scope: scope, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.5")})
+		_, err := d.PutReservation(plan.Reservation{Name: "loom-1", Scope: scope, Hardware: "\x02\x00\x00\x00\x00\x01",
+			Address: netip.MustParseAddr("10.77.0.5")})
 		return err
 	})
 	must(func(d *plan.Draft) error { return d.RemoveReservation("loom-1") })
@@ -586,11 +595,13 @@ func TestPlanRoundTrip(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if back.Revision != 4 || !reflect.DeepEqual(back.ScopeNamed("looms").Scope, p.ScopeNamed("looms").Scope) || !reflect.DeepEqual(back.Defaults, p.Defaults) || back.ReservationNamed("loom-1") != nil {
+	if back.Revision != 4 || !reflect.DeepEqual(back.ScopeNamed("looms").Scope, p.ScopeNamed("looms").Scope) ||
+		!reflect.DeepEqual(back.Defaults, p.Defaults) || back.ReservationNamed("loom-1") != nil {
 		t.Errorf("the plan came back as revision %d, %+v", back.Revision, back.ScopeNamed("looms"))
 	}
 	d := back.Draft()
-	id, err := d.PutReservation(plan.Reservation{Name: "loom-2", Scope: scope, Hardware: "\x02\x00\x00\x00\x00\x02", Address: netip.MustParseAddr("10.77.0.6")})
+	id, err := d.PutReservation(plan.Reservation{Name: "loom-2", Scope: scope, Hardware: "\x02\x00\x00\x00\x00\x02",
+		Address: netip.MustParseAddr("10.77.0.6")})
 	if err != nil || id <= 3 {
 		t.Errorf("a new reservation got the id %d of one that is gone, %v", id, err)
 	}
@@ -599,10 +610,12 @@ func TestPlanRoundTrip(t *testing.T) {
 		t.Errorf("a second revision 4: %v", err)
 	}
 	list, err := s.Revisions(ctx, 0, 10, 0)
-	if err != nil || len(list) != 4 || list[0].Number != 4 || list[0].Author != "ada" || len(list[2].Lines) != list[2].Length || list[2].Items != 2 || list[2].Lines[0].Kind != plan.KindLink {
+	if err != nil || len(list) != 4 || list[0].Number != 4 || list[0].Author != "ada" || len(list[2].Lines) != list[2].Length ||
+		list[2].Items != 2 || list[2].Lines[0].Kind != plan.KindLink {
 		t.Errorf("revisions %+v, %v", list, err)
 	}
-	if list, err = s.Revisions(ctx, 3, 1, 1); err != nil || len(list) != 1 || list[0].Number != 2 || len(list[0].Lines) != 1 || list[0].Length < 2 {
+	if list, err = s.Revisions(ctx, 3, 1, 1); err != nil || len(list) != 1 || list[0].Number != 2 || len(list[0].Lines) != 1 ||
+		list[0].Length < 2 {
 		t.Errorf("a page of revisions: %+v, %v", list, err)
 	}
 }
@@ -648,7 +661,8 @@ func TestStrayHistory(t *testing.T) {
 	now := time.Now().UTC()
 	far, past := now.AddDate(0, 0, 20), now.AddDate(0, 0, -400)
 	for _, at := range []time.Time{far, far.Add(time.Minute), past} {
-		if _, err := s.pool.Exec(ctx, "insert into lease_history (at, address, status, client, hardware, hostname, circuit, since, expires) values ($1, '10.0.0.1', 1, '', '', '', '', 0, 0)", at); err != nil {
+		if _, err := s.pool.Exec(ctx,
+			"insert into lease_history (at, address, status, client, hardware, hostname, circuit, since, expires) values ($1, '10.0.0.1', 1, '', '', '', '', 0, 0)", at); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -696,7 +710,8 @@ func TestShiftLeases(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := stored(t, s)
-	if a := got[l.Address()]; a.Expires != l.Expires-3600 || a.Since != l.Since-3600 || a.Heard != l.Heard-3600 || a.Changed != l.Changed-3600 {
+	if a := got[l.Address()]; a.Expires != l.Expires-3600 || a.Since != l.Since-3600 || a.Heard != l.Heard-3600 ||
+		a.Changed != l.Changed-3600 {
 		t.Errorf("moved to %+v", a)
 	}
 	if got[never.Address()].Expires != lease.Never {
@@ -714,7 +729,8 @@ func TestAccessRows(t *testing.T) {
 		t.Fatal(err)
 	}
 	hash := func(b byte) []byte { h := make([]byte, 32); h[0] = b; return h }
-	for _, g := range []Grant{{hash(1), "ada", "", time.Now().Add(time.Hour), time.Time{}}, {hash(2), "ada", "", time.Now().Add(-time.Hour), time.Time{}}, {hash(3), "ada", "robot", time.Time{}, time.Now()}} {
+	for _, g := range []Grant{{hash(1), "ada", "", time.Now().Add(time.Hour), time.Time{}},
+		{hash(2), "ada", "", time.Now().Add(-time.Hour), time.Time{}}, {hash(3), "ada", "robot", time.Time{}, time.Now()}} {
 		if err := s.SaveGrant(ctx, g, time.Now()); err != nil {
 			t.Fatal(err)
 		}
@@ -739,7 +755,8 @@ func TestClusterRefusals(t *testing.T) {
 	if os.Getuid() == 0 {
 		closed := filepath.Join(t.TempDir(), "closed")
 		os.MkdirAll(filepath.Join(closed, "data"), 0o700)
-		if _, err := StartCluster(context.Background(), filepath.Join(closed, "data"), quiet); err == nil || !strings.Contains(err.Error(), "/var/lib/yarnpost") {
+		if _, err := StartCluster(context.Background(), filepath.Join(closed, "data"), quiet); err == nil ||
+			!strings.Contains(err.Error(), "/var/lib/yarnpost") {
 			t.Errorf("a folder that postgres cannot reach: %v", err)
 		}
 	}
@@ -764,7 +781,8 @@ func TestWideCodes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if want := "a\x00\x37\x00\x02\x01\x03" + "g\x00\x03\x00\x04\x0a\x4d\x00\x01" + "g\x00\x0f\x00\x00"; string(sets[7]) != want || len(sets[8]) != 0 {
+	if want := "a\x00\x37\x00\x02\x01\x03" + "g\x00\x03\x00\x04\x0a\x4d\x00\x01" + "g\x00\x0f\x00\x00"; string(sets[7]) != want ||
+		len(sets[8]) != 0 {
 		t.Errorf("sets become %x and %x", sets[7], sets[8])
 	}
 }

@@ -133,7 +133,8 @@ func (s *Server) ProbeARP(i *Interface, a netip.Addr) error {
 	}
 	hw := now.HardwareAddr
 	eth := &layers.Ethernet{SrcMAC: hw, DstMAC: net.HardwareAddr{255, 255, 255, 255, 255, 255}, EthernetType: layers.EthernetTypeARP}
-	arp := &layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4, Operation: layers.ARPRequest,
+	arp := &layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4,
+		Operation:       layers.ARPRequest,
 		SourceHwAddress: hw, SourceProtAddress: make([]byte, 4), DstHwAddress: make([]byte, 6), DstProtAddress: a.AsSlice()}
 	buf := gopacket.NewSerializeBuffer()
 	if err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{}, eth, arp); err != nil {

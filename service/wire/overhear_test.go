@@ -11,7 +11,8 @@ import (
 func frame(t *testing.T, toPort uint16, data string) []byte {
 	t.Helper()
 	hw := net.HardwareAddr{2, 0, 0, 0, 0, 1}
-	b, err := Frame(hw, hw, netip.MustParseAddrPort("10.77.0.1:67"), netip.AddrPortFrom(netip.MustParseAddr("10.77.0.100"), toPort), []byte(data))
+	b, err := Frame(hw, hw, netip.MustParseAddrPort("10.77.0.1:67"), netip.AddrPortFrom(netip.MustParseAddr("10.77.0.100"), toPort),
+		[]byte(data))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -36,7 +37,8 @@ func TestClientPortFilter(t *testing.T) {
 	for what, c := range map[string]struct {
 		frame []byte
 		pass  bool
-	}{"to the client port": {good, true}, "to the server port": {frame(t, ServerPort, "request"), false}, "TCP": {tcp, false}, "a later fragment": {fragment, false}, "cut short": {good[:30], false}} {
+	}{"to the client port": {good, true}, "to the server port": {frame(t, ServerPort, "request"), false}, "TCP": {tcp, false},
+		"a later fragment": {fragment, false}, "cut short": {good[:30], false}} {
 		if n, err := vm.Run(c.frame); (n > 0) != c.pass || err != nil {
 			t.Errorf("%s: %d, %v", what, n, err)
 		}

@@ -92,7 +92,8 @@ func Listen(at netip.AddrPort, served []string, log *slog.Logger) (*Server, erro
 	}
 	conn.SetReadBuffer(8 << 20)
 	conn.SetWriteBuffer(8 << 20)
-	s := &Server{conn: conn, batch: ipv4.NewPacketConn(conn), port: uint16(conn.LocalAddr().(*net.UDPAddr).Port), any: at.Addr().IsUnspecified(), log: log, served: served}
+	s := &Server{conn: conn, batch: ipv4.NewPacketConn(conn), port: uint16(conn.LocalAddr().(*net.UDPAddr).Port),
+		any: at.Addr().IsUnspecified(), log: log, served: served}
 	if err := s.batch.SetControlMessage(ipv4.FlagDst|ipv4.FlagInterface, true); err != nil {
 		conn.Close()
 		return nil, fmt.Errorf("listen for DHCPv4 on %s: %w", at, err)
@@ -305,13 +306,15 @@ func (s *Server) sendRaw(i *Interface, fromHW, toHW net.HardwareAddr, from, to n
 // Frame wraps a datagram in UDP, IPv4 and Ethernet headers.
 func Frame(fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) ([]byte, error) {
 	eth := &layers.Ethernet{SrcMAC: fromHW, DstMAC: toHW, EthernetType: layers.EthernetTypeIPv4}
-	ip := &layers.IPv4{Version: 4, TTL: 64, TOS: 0x10, Protocol: layers.IPProtocolUDP, SrcIP: from.Addr().AsSlice(), DstIP: to.Addr().AsSlice()}
+	ip := &layers.IPv4{Version: 4, TTL: 64, TOS: 0x10, Protocol: layers.IPProtocolUDP, SrcIP: from.Addr().AsSlice(),
+		DstIP: to.Addr().AsSlice()}
 	udp := &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())}
 	if err := udp.SetNetworkLayerForChecksum(ip); err != nil {
 		return nil, err
 	}
 	buf := gopacket.NewSerializeBuffer()
-	err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, eth, ip, udp, gopacket.Payload(data))
+	err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, eth, ip, udp,
+		gopacket.Payload(data))
 	return buf.Bytes(), err
 }
 

@@ -19,7 +19,8 @@ var quiet = slog.New(slog.DiscardHandler)
 func TestFrame(t *testing.T) {
 	hw := net.HardwareAddr{2, 0, 0, 0, 0, 0x17}
 	own := net.HardwareAddr{2, 0, 0, 0, 0, 1}
-	b, err := Frame(own, hw, netip.MustParseAddrPort("10.77.0.1:67"), netip.MustParseAddrPort("10.77.0.100:68"), []byte("payload of an odd length."))
+	b, err := Frame(own, hw, netip.MustParseAddrPort("10.77.0.1:67"), netip.MustParseAddrPort("10.77.0.100:68"),
+		[]byte("payload of an odd length."))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -30,7 +31,8 @@ func TestFrame(t *testing.T) {
 	if eth == nil || ip == nil || udp == nil {
 		t.Fatalf("not a frame: %v", p)
 	}
-	if eth.DstMAC.String() != hw.String() || eth.SrcMAC.String() != own.String() || ip.DstIP.String() != "10.77.0.100" || ip.SrcIP.String() != "10.77.0.1" || udp.SrcPort != 67 || udp.DstPort != 68 {
+	if eth.DstMAC.String() != hw.String() || eth.SrcMAC.String() != own.String() || ip.DstIP.String() != "10.77.0.100" ||
+		ip.SrcIP.String() != "10.77.0.1" || udp.SrcPort != 67 || udp.DstPort != 68 {
 		t.Errorf("addressed wrongly: %v", p)
 	}
 	if sum := ones(b[14:34]); sum != 0xffff {
@@ -107,7 +109,8 @@ func TestServe(t *testing.T) {
 	if err := <-done; err != nil {
 		t.Errorf("Serve ended with %v", err)
 	}
-	if p := seen[0]; p.To.String() != "127.0.0.1" || p.Interface == nil || p.Interface.Name != "lo" || p.Interface.Served || p.From.String() != conn.LocalAddr().String() {
+	if p := seen[0]; p.To.String() != "127.0.0.1" || p.Interface == nil || p.Interface.Name != "lo" || p.Interface.Served ||
+		p.From.String() != conn.LocalAddr().String() {
 		t.Errorf("the first packet came as %+v on %+v", p, p.Interface)
 	}
 }
@@ -137,7 +140,8 @@ func TestSendGoesOn(t *testing.T) {
 }
 
 func TestListenRefusals(t *testing.T) {
-	if _, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), []string{"nowhere9"}, quiet); err == nil || !strings.Contains(err.Error(), "nowhere9") {
+	if _, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), []string{"nowhere9"}, quiet); err == nil ||
+		!strings.Contains(err.Error(), "nowhere9") {
 		t.Errorf("an interface that is not there: %v", err)
 	}
 	s, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), nil, quiet)

@@ -14,9 +14,9 @@ import (
 )
 
 // fork copies the items, so that the copy may be written.
-func (f few) fork() few {
-	clone := func() few {
-		return few{codebooks: maps.Clone(f.codebooks), lists: maps.Clone(f.lists), rules: maps.Clone(f.rules), trials: maps.Clone(f.trials),
+func (f catalog) fork() catalog {
+	clone := func() catalog {
+		return catalog{codebooks: maps.Clone(f.codebooks), lists: maps.Clone(f.lists), rules: maps.Clone(f.rules), trials: maps.Clone(f.trials),
 			books: f.books, message: f.message, ready: f.ready, ruleOf: f.ruleOf}
 	}
 	out := clone()
@@ -27,7 +27,7 @@ func (f few) fork() few {
 }
 
 // compiled works out what look-ups need.
-func (f few) compiled() few {
+func (f catalog) compiled() catalog {
 	f.books = map[string]*option.Codebook{option.HeaderBook: option.Header4}
 	own := option.Standard4.All()
 	for _, c := range f.codebooks {
@@ -87,9 +87,9 @@ func (c *Codebook) Fits(class string) bool {
 // Def is the definition behind a key.
 func (p *Plan) Def(k option.Key) (option.Def, error) {
 	if k.Book == "" {
-		return p.few.message.ByCode(k.Code), nil
+		return p.catalog.message.ByCode(k.Code), nil
 	}
-	book := p.few.books[k.Book]
+	book := p.catalog.books[k.Book]
 	if book == nil {
 		return option.Def{}, fmt.Errorf("there is no codebook %q; yarnpost codebook list shows all", k.Book)
 	}
@@ -102,18 +102,18 @@ func (p *Plan) Def(k option.Key) (option.Def, error) {
 func (p *Plan) Key(text string) (option.Key, option.Def, error) {
 	book, name, inBook := strings.Cut(strings.ToLower(strings.TrimSpace(text)), "/")
 	if !inBook {
-		d, err := p.few.message.Lookup(book)
+		d, err := p.catalog.message.Lookup(book)
 		return option.Std(d.Code), d, err
 	}
 	if c := p.CodebookNamed(book); c != nil && c.Place == InMessage {
 		for _, o := range c.Options {
 			if o.Name == name || strconv.Itoa(int(o.Code)) == name {
-				return option.Std(o.Code), p.few.message.ByCode(o.Code), nil
+				return option.Std(o.Code), p.catalog.message.ByCode(o.Code), nil
 			}
 		}
 		return option.Key{}, option.Def{}, fmt.Errorf("codebook %s has no option %q; yarnpost codebook list shows all", c.Name, name)
 	}
-	codes := p.few.books[book]
+	codes := p.catalog.books[book]
 	if codes == nil {
 		return option.Key{}, option.Def{}, fmt.Errorf("there is no codebook %q; yarnpost codebook list shows all", book)
 	}
@@ -135,52 +135,54 @@ func (p *Plan) KeyName(k option.Key) string {
 
 // Codes is the codebook of the message's own options: registered ones and the
 // administrator's own.
-func (p *Plan) Codes() *option.Codebook { return p.few.message }
+func (p *Plan) Codes() *option.Codebook { return p.catalog.message }
 
 // Codebooks lists the administrator's codebooks by name.
 func (p *Plan) Codebooks() []*Codebook {
-	return slices.SortedFunc(maps.Values(p.few.codebooks), func(a, b *Codebook) int { return strings.Compare(a.Name, b.Name) })
+	return slices.SortedFunc(maps.Values(p.catalog.codebooks), func(a, b *Codebook) int { return strings.Compare(a.Name, b.Name) })
 }
 
 // CodebookNamed is the codebook with that name, or nil; case does not matter.
-func (p *Plan) CodebookNamed(name string) *Codebook { return p.few.codebooks[p.id(KindCodebook, name)] }
+func (p *Plan) CodebookNamed(name string) *Codebook {
+	return p.catalog.codebooks[p.id(KindCodebook, name)]
+}
 
 // Lists lists the lists by name.
 func (p *Plan) Lists() []*List {
-	return slices.SortedFunc(maps.Values(p.few.lists), func(a, b *List) int { return strings.Compare(a.Name, b.Name) })
+	return slices.SortedFunc(maps.Values(p.catalog.lists), func(a, b *List) int { return strings.Compare(a.Name, b.Name) })
 }
 
 // ListNamed is the list with that name, or nil; case does not matter.
-func (p *Plan) ListNamed(name string) *List { return p.few.lists[p.id(KindList, name)] }
+func (p *Plan) ListNamed(name string) *List { return p.catalog.lists[p.id(KindList, name)] }
 
 // ReadyLists are all lists as rules use them.
-func (p *Plan) ReadyLists() *rule.Lists { return p.few.ready }
+func (p *Plan) ReadyLists() *rule.Lists { return p.catalog.ready }
 
 // Rules lists all rules: those of the defaults first, then by scope, in order.
 func (p *Plan) Rules() []*CompiledRule {
-	return slices.SortedFunc(maps.Values(p.few.rules), func(a, b *CompiledRule) int {
+	return slices.SortedFunc(maps.Values(p.catalog.rules), func(a, b *CompiledRule) int {
 		return cmp.Or(strings.Compare(p.Label(a.Scope), p.Label(b.Scope)), cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
 	})
 }
 
 // RuleNamed is the rule with that name, or nil; case does not matter.
-func (p *Plan) RuleNamed(name string) *CompiledRule { return p.few.rules[p.id(KindRule, name)] }
+func (p *Plan) RuleNamed(name string) *CompiledRule { return p.catalog.rules[p.id(KindRule, name)] }
 
 // RulesOf are the rules of a scope that are on, or those of the defaults for 0,
 // in order.
-func (p *Plan) RulesOf(scope ID) []*CompiledRule { return p.few.ruleOf[scope] }
+func (p *Plan) RulesOf(scope ID) []*CompiledRule { return p.catalog.ruleOf[scope] }
 
 // Trials lists the trials by name.
 func (p *Plan) Trials() []*Trial {
-	return slices.SortedFunc(maps.Values(p.few.trials), func(a, b *Trial) int { return strings.Compare(a.Name, b.Name) })
+	return slices.SortedFunc(maps.Values(p.catalog.trials), func(a, b *Trial) int { return strings.Compare(a.Name, b.Name) })
 }
 
 // TrialNamed is the trial with that name, or nil; case does not matter.
-func (p *Plan) TrialNamed(name string) *Trial { return p.few.trials[p.id(KindTrial, name)] }
+func (p *Plan) TrialNamed(name string) *Trial { return p.catalog.trials[p.id(KindTrial, name)] }
 
 // confined reports whether a rule keeps the pool of a scope for its clients.
 func (p *Plan) confined(scope ID, pool addr.Range) bool {
-	for _, r := range p.few.rules {
+	for _, r := range p.catalog.rules {
 		if !r.Off && r.Pool == pool && (r.Scope == scope || r.Scope == 0) {
 			return true
 		}

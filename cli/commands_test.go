@@ -92,7 +92,8 @@ func quoted(line string) (out []string) {
 // What mends an unserved client in one step, and what does not.
 func TestMending(t *testing.T) {
 	u := api.Unserved{Hardware: "02:00:00:00:00:01", Hostname: "loom", Scope: "looms", Guess: "10.9.0.0/24"}
-	for reason, want := range map[string]string{"held": "scope looms", "draining": "scope looms", "pool-empty": "reservation loom", "reserved-only": "reservation loom", "no-bootp": "reservation loom",
+	for reason, want := range map[string]string{"held": "scope looms", "draining": "scope looms", "pool-empty": "reservation loom",
+		"reserved-only": "reservation loom", "no-bootp": "reservation loom",
 		"no-scope": "scope subnet-10-9-0-0-24", "wrong-network": "", "not-taken": "", "rule": ""} {
 		u.Reason = reason
 		got := ""
@@ -116,11 +117,16 @@ func TestMending(t *testing.T) {
 }
 
 func TestExplanationPrints(t *testing.T) {
-	f := &fake{answers: map[string]any{"POST /api/explain": api.Explanation{Outcome: "offered", Text: "would be offered 10.0.0.9", Hardware: "02:00:00:00:00:01", Scope: "looms", Lease: "1h", Withheld: "listening",
-		Trail: []string{"first step", "second step"}, Options: []api.Setting{{Code: 15, Name: "domain-name", Value: "mill.example", Level: "rule", From: "toys", Sent: true, Bytes: "6d"}, {Code: 6, Name: "domain-server", Value: "10.0.0.5", Level: "scope"}},
-		Reply: &api.Decoded{Type: "OFFER", Size: 300, Fields: []api.Field{{Name: "transaction", Value: "1"}}, Options: []api.Setting{{Code: 53, Name: "dhcp-msg-type", Value: "OFFER"}}}, Omitted: []string{"root-path"}}}}
+	f := &fake{answers: map[string]any{"POST /api/explain": api.Explanation{Outcome: "offered", Text: "would be offered 10.0.0.9",
+		Hardware: "02:00:00:00:00:01", Scope: "looms", Lease: "1h", Withheld: "listening",
+		Trail: []string{"first step", "second step"},
+		Options: []api.Setting{{Code: 15, Name: "domain-name", Value: "mill.example", Level: "rule", From: "toys", Sent: true, Bytes: "6d"},
+			{Code: 6, Name: "domain-server", Value: "10.0.0.5", Level: "scope"}},
+		Reply: &api.Decoded{Type: "OFFER", Size: 300, Fields: []api.Field{{Name: "transaction", Value: "1"}},
+			Options: []api.Setting{{Code: 53, Name: "dhcp-msg-type", Value: "OFFER"}}}, Omitted: []string{"root-path"}}}}
 	out, _, code := f.run(t, "explain", "02:00:00:00:00:01")
-	for _, text := range []string{"would be offered 10.0.0.9, in scope looms, for 1h.", "Nothing would be sent: listening.", "2. second step", "rule toys  yes   6d", "scope      -", "The reply, OFFER, 300 octets:", "53 dhcp-msg-type  OFFER", "Option root-path does not fit"} {
+	for _, text := range []string{"would be offered 10.0.0.9, in scope looms, for 1h.", "Nothing would be sent: listening.", "2. second step",
+		"rule toys  yes   6d", "scope      -", "The reply, OFFER, 300 octets:", "53 dhcp-msg-type  OFFER", "Option root-path does not fit"} {
 		if code != 0 || !strings.Contains(out, text) {
 			t.Errorf("the explanation does not say %q:\n%s", text, out)
 		}
@@ -133,7 +139,8 @@ func TestExplanationPrints(t *testing.T) {
 
 func TestTracePrints(t *testing.T) {
 	at := time.Date(2026, 11, 23, 9, 30, 0, 123e6, time.UTC)
-	x := api.Exchange{Seq: 7, At: at, Type: "REQUEST", Hardware: "02:00:00:00:00:01", Hostname: "loom", Relay: "10.0.0.2", Circuit: "eth7", Text: "acknowledged 10.0.0.9", Fate: "sent", Millis: 2.345, Trail: []string{"a step"},
+	x := api.Exchange{Seq: 7, At: at, Type: "REQUEST", Hardware: "02:00:00:00:00:01", Hostname: "loom", Relay: "10.0.0.2", Circuit: "eth7",
+		Text: "acknowledged 10.0.0.9", Fate: "sent", Millis: 2.345, Trail: []string{"a step"},
 		Request: api.Decoded{Type: "REQUEST", Size: 300}, Reply: &api.Decoded{Type: "ACK", Size: 301}}
 	f := &fake{answers: map[string]any{"GET /api/exchanges": api.Page[api.Exchange]{Items: []api.Exchange{x}, Next: "7"}}}
 	out, _, _ := f.run(t, "trace", "--client", "loom", "--outcome", "acknowledged", "--wide")
@@ -159,7 +166,8 @@ func TestTracePrints(t *testing.T) {
 }
 
 func TestPreflightFails(t *testing.T) {
-	f := &fake{answers: map[string]any{"POST /api/preflight": api.Page[api.Check]{Items: []api.Check{{Name: "clock", Status: "good", Text: "fine"}, {Name: "port 67", Status: "trouble", Text: "taken", Mend: "free it"}}}}}
+	f := &fake{answers: map[string]any{"POST /api/preflight": api.Page[api.Check]{Items: []api.Check{{Name: "clock", Status: "good",
+		Text: "fine"}, {Name: "port 67", Status: "trouble", Text: "taken", Mend: "free it"}}}}}
 	out, errs, code := f.run(t, "preflight")
 	if code != ExitRefused || !strings.Contains(out, "BAD    port 67  taken  free it") || !strings.Contains(errs, "trouble") {
 		t.Errorf("exit %d\n%s%s", code, out, errs)
@@ -167,7 +175,8 @@ func TestPreflightFails(t *testing.T) {
 }
 
 func TestPastMoments(t *testing.T) {
-	for text, want := range map[string]string{"2026-11-17T14:05:00Z": "2026-11-17T14:05:00Z", "2026-11-17 14:05": time.Date(2026, 11, 17, 14, 5, 0, 0, time.Local).UTC().Format(time.RFC3339)} {
+	for text, want := range map[string]string{"2026-11-17T14:05:00Z": "2026-11-17T14:05:00Z",
+		"2026-11-17 14:05": time.Date(2026, 11, 17, 14, 5, 0, 0, time.Local).UTC().Format(time.RFC3339)} {
 		if at, err := past(text); err != nil || at.UTC().Format(time.RFC3339) != want {
 			t.Errorf("%s is %v, %v", text, at, err)
 		}
@@ -178,10 +187,13 @@ func TestPastMoments(t *testing.T) {
 }
 
 func TestListeningPrints(t *testing.T) {
-	f := &fake{answers: map[string]any{"GET /api/listening": api.Listening{Links: []string{"yard"}, Learned: 3, Scopes: []api.ScopeAgreement{{Scope: "yard", Link: "yard", Clients: 2, Agree: 1, Disagree: 1}},
-		Clients: []api.Agreement{{Hardware: "02:01", Took: "10.0.0.9", Difference: []string{"it is excluded"}}, {Hardware: "02:02", Agrees: true}}, Rivals: []api.Rival{{Link: "yard", Server: "10.0.0.2", How: "heard", Count: 4}}}}}
+	f := &fake{answers: map[string]any{"GET /api/listening": api.Listening{Links: []string{"yard"}, Learned: 3,
+		Scopes: []api.ScopeAgreement{{Scope: "yard", Link: "yard", Clients: 2, Agree: 1, Disagree: 1}},
+		Clients: []api.Agreement{{Hardware: "02:01", Took: "10.0.0.9", Difference: []string{"it is excluded"}},
+			{Hardware: "02:02", Agrees: true}}, Rivals: []api.Rival{{Link: "yard", Server: "10.0.0.2", How: "heard", Count: 4}}}}}
 	out, _, _ := f.run(t, "listening")
-	for _, text := range []string{"Listening on: yard", "Server 10.0.0.2 answers on link yard: heard, 4 times", "3 addresses were learned", "it is excluded"} {
+	for _, text := range []string{"Listening on: yard", "Server 10.0.0.2 answers on link yard: heard, 4 times", "3 addresses were learned",
+		"it is excluded"} {
 		if !strings.Contains(out, text) {
 			t.Errorf("listening does not say %q:\n%s", text, out)
 		}

@@ -19,7 +19,7 @@ import (
 const serverWait = 2 * time.Second
 
 // look is what a preflight found, when, and for which revision of the plan.
-type look struct {
+type lastPreflight struct {
 	checks   []preflight.Check
 	at       time.Time
 	revision int64
@@ -31,32 +31,32 @@ func (n *Node) Preflight(ctx context.Context) []preflight.Check {
 	p := n.engine.Plan()
 	checks := preflight.Run(ctx, preflight.Input{DHCP4: n.wire.Addr(), Interfaces: n.config.Interfaces, Plan: p, Now: n.clock.Now(),
 		Database: func(context.Context) error { return n.Health() }, Servers: n.OtherServers})
-	n.lookMu.Lock()
-	defer n.lookMu.Unlock()
+	n.hostMu.Lock()
+	defer n.hostMu.Unlock()
 	for _, c := range checks {
-		if (c.Status == preflight.Trouble || c.Status == preflight.Warning) && !slices.Contains(n.looked.checks, c) {
+		if (c.Status == preflight.Trouble || c.Status == preflight.Warning) && !slices.Contains(n.preflight.checks, c) {
 			n.log.Warn("preflight: "+c.Name, "found", c.Text, "mend", c.Mend)
 		}
 	}
-	n.looked = look{checks, n.clock.Now(), p.Revision}
+	n.preflight = lastPreflight{checks, n.clock.Now(), p.Revision}
 	return checks
 }
 
-// lookAgain repeats the preflight after a change of the plan, and now and then.
-func (n *Node) lookAgain(ctx context.Context) {
-	n.lookMu.Lock()
-	last := n.looked
-	n.lookMu.Unlock()
+// repeatPreflight repeats the preflight after a change of the plan, and now and then.
+func (n *Node) repeatPreflight(ctx context.Context) {
+	n.hostMu.Lock()
+	last := n.preflight
+	n.hostMu.Unlock()
 	if last.revision != n.engine.Plan().Revision || n.clock.Since(last.at) > time.Hour {
 		n.Preflight(ctx)
 	}
 }
 
-// Looked is what the last preflight found.
-func (n *Node) Looked() []preflight.Check {
-	n.lookMu.Lock()
-	defer n.lookMu.Unlock()
-	return n.looked.checks
+// LastPreflight is what the last preflight found.
+func (n *Node) LastPreflight() []preflight.Check {
+	n.hostMu.Lock()
+	defer n.hostMu.Unlock()
+	return n.preflight.checks
 }
 
 // noteServer remembers who sends replies to clients on an interface.
@@ -72,8 +72,8 @@ func (n *Node) noteServer(o wire.Overheard) {
 	if n.engine.IsOwn(server) {
 		return
 	}
-	n.lookMu.Lock()
-	defer n.lookMu.Unlock()
+	n.hostMu.Lock()
+	defer n.hostMu.Unlock()
 	of := n.servers[o.Interface.Name]
 	if of == nil {
 		of = forgetful.New[netip.Addr, time.Time](100)
@@ -94,8 +94,8 @@ func (n *Node) OtherServers(ctx context.Context, name string) ([]netip.Addr, err
 		return nil, ctx.Err()
 	case <-time.After(serverWait):
 	}
-	n.lookMu.Lock()
-	defer n.lookMu.Unlock()
+	n.hostMu.Lock()
+	defer n.hostMu.Unlock()
 	out := []netip.Addr{}
 	if of := n.servers[name]; of != nil {
 		for a, at := range of.All() {

@@ -29,12 +29,14 @@ func refusedWith(t *testing.T, err error, says string) {
 
 func TestCodebooks(t *testing.T) {
 	d := define(t)
-	book := Codebook{Name: "accesspoint", Place: InVendor, Classes: []string{"accesspoint*"}, Options: []Own{{Code: 241, Name: "controller", Type: typed(t, "address list")}}}
+	book := Codebook{Name: "accesspoint", Place: InVendor, Classes: []string{"accesspoint*"},
+		Options: []Own{{Code: 241, Name: "controller", Type: typed(t, "address list")}}}
 	id, err := d.PutCodebook(book)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.PutCodebook(Codebook{Name: "mill", Place: InMessage, Options: []Own{{Code: 224, Name: "shift-plan", Type: typed(t, "text")}}}); err != nil {
+	if _, err := d.PutCodebook(Codebook{Name: "mill", Place: InMessage,
+		Options: []Own{{Code: 224, Name: "shift-plan", Type: typed(t, "text")}}}); err != nil {
 		t.Fatal(err)
 	}
 	set := func(key option.Key, text string) error {
@@ -87,16 +89,19 @@ func TestCodebooks(t *testing.T) {
 		{Codebook{Name: "header", Place: InMessage}, "cannot be the name"},
 		{Codebook{Name: "X y", Place: InMessage}, "cannot be a name"},
 		{Codebook{Name: "x", Place: InMessage, Options: []Own{{Code: 224, Name: "a", Type: typed(t, "text")}}}, "codebook mill defines code 224"},
-		{Codebook{Name: "x", Place: InMessage, Options: []Own{{Code: 51, Name: "a", Type: typed(t, "text")}}}, "set or read by the service itself"},
+		{Codebook{Name: "x", Place: InMessage, Options: []Own{{Code: 51, Name: "a", Type: typed(t, "text")}}},
+			"set or read by the service itself"},
 		{Codebook{Name: "x", Place: InMessage, Options: []Own{{Code: 3, Name: "a", Type: typed(t, "text")}}}, "keeps its type"},
 		{Codebook{Name: "x", Place: InMessage, Options: []Own{{Code: 230, Name: "a"}}}, "needs a type"},
 		{Codebook{Name: "x", Place: InMessage, Options: []Own{{Code: 230, Name: "A b", Type: typed(t, "text")}}}, "cannot be the name"},
-		{Codebook{Name: "x", Place: InMessage, Options: []Own{{Code: 230, Name: "a", Type: typed(t, "text")}, {Code: 230, Name: "b", Type: typed(t, "text")}}}, "twice"},
+		{Codebook{Name: "x", Place: InMessage,
+			Options: []Own{{Code: 230, Name: "a", Type: typed(t, "text")}, {Code: 230, Name: "b", Type: typed(t, "text")}}}, "twice"},
 	} {
 		_, err := p.Draft().PutCodebook(c.book)
 		refusedWith(t, err, c.says)
 	}
-	for text, says := range map[string]string{"nobody/1": "there is no codebook", "accesspoint/speed": "no option is called", "header/9": "there is no header field"} {
+	for text, says := range map[string]string{"nobody/1": "there is no codebook", "accesspoint/speed": "no option is called",
+		"header/9": "there is no header field"} {
 		_, _, err := p.Key(text)
 		refusedWith(t, err, says)
 	}
@@ -191,7 +196,8 @@ func TestReservationsOfAllKinds(t *testing.T) {
 		_, err := d.PutReservation(r)
 		return err
 	}
-	for _, err := range []error{put(Reservation{Name: "hw", Hardware: "\x02\x00\x00\x00\x00\x01"}, "10.77.0.10"), put(Reservation{Name: "id", Identifier: "\x00loom"}, "10.77.0.11"), put(Reservation{Name: "port", Circuit: "sw1/0/7"}, "10.77.0.12")} {
+	for _, err := range []error{put(Reservation{Name: "hw", Hardware: "\x02\x00\x00\x00\x00\x01"}, "10.77.0.10"),
+		put(Reservation{Name: "id", Identifier: "\x00loom"}, "10.77.0.11"), put(Reservation{Name: "port", Circuit: "sw1/0/7"}, "10.77.0.12")} {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -216,7 +222,8 @@ func TestReservationsOfAllKinds(t *testing.T) {
 			t.Fatal(err)
 		}
 		p, _ = d.Finish()
-		if p.ReservationFor(p.Scope(scope), "\x02\x00\x00\x00\x00\x01", "", nil) == nil || p.ReservationFor(p.Scope(scope), "", "", circuit) == nil || p.ReservationCount(scope) != 3 {
+		if p.ReservationFor(p.Scope(scope), "\x02\x00\x00\x00\x00\x01", "", nil) == nil ||
+			p.ReservationFor(p.Scope(scope), "", "", circuit) == nil || p.ReservationCount(scope) != 3 {
 			t.Fatalf("revision %d has lost reservations", p.Revision)
 		}
 	}
@@ -235,7 +242,8 @@ func TestRestoreAllKinds(t *testing.T) {
 		func() error { _, err := d.PutList(List{Name: "lent", Entries: []addr.Octets{"\x02\x01"}}); return err }(),
 		d.SetDefaults(Defaults{Identity: ByHardware, Settings: Settings{Options: map[option.Key]string{option.Std(224): "http://plan"}}}),
 		func() error {
-			_, err := d.PutRule(Rule{Name: "r", Scope: looms, When: "hw in lists.lent", Pool: ranges(t, "10.77.0.100-10.77.0.200")[0], Settings: Settings{Lease: Duration(time.Hour)}})
+			_, err := d.PutRule(Rule{Name: "r", Scope: looms, When: "hw in lists.lent", Pool: ranges(t, "10.77.0.100-10.77.0.200")[0],
+				Settings: Settings{Lease: Duration(time.Hour)}})
 			return err
 		}(),
 		func() error {
@@ -253,10 +261,12 @@ func TestRestoreAllKinds(t *testing.T) {
 		t.Fatal(err)
 	}
 	v := back.ScopeNamed("looms")
-	if !v.ByHardware || !v.Parts[0].Confined || len(back.RulesOf(looms)) != 1 || back.TrialNamed("t") == nil || v.Values[len(v.Values)-1].Text != "http://plan" {
+	if !v.ByHardware || !v.Parts[0].Confined || len(back.RulesOf(looms)) != 1 || back.TrialNamed("t") == nil ||
+		v.Values[len(v.Values)-1].Text != "http://plan" {
 		t.Errorf("the plan came back as %+v", v)
 	}
-	for _, bad := range []Trial{{Name: "x", Scope: looms, Hardware: "\x02"}, {Name: "x", Scope: 999, Hardware: "\x02\x00\x00\x00\x00\x01"}, {Name: "x", Scope: looms, Hardware: "\x02\x00\x00\x00\x00\x01", Every: Duration(time.Second)}} {
+	for _, bad := range []Trial{{Name: "x", Scope: looms, Hardware: "\x02"}, {Name: "x", Scope: 999, Hardware: "\x02\x00\x00\x00\x00\x01"},
+		{Name: "x", Scope: looms, Hardware: "\x02\x00\x00\x00\x00\x01", Every: Duration(time.Second)}} {
 		if _, err := back.Draft().PutTrial(bad); err == nil {
 			t.Errorf("trial %+v is taken", bad)
 		}

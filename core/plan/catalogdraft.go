@@ -19,16 +19,17 @@ func (d *Draft) PutCodebook(c Codebook) (ID, error) {
 		return 0, err
 	}
 	if c.Name != option.Slug(c.Name) || option.Reserved(c.Name) {
-		return 0, refuse("%q cannot be the name of a codebook; use lower-case letters, digits and single dashes, and not header, v4 or v6", c.Name)
+		return 0, refuse("%q cannot be the name of a codebook; use lower-case letters, digits and single dashes, and not header, v4 or v6",
+			c.Name)
 	}
-	old := d.next.few.codebooks[c.ID]
+	old := d.next.catalog.codebooks[c.ID]
 	if old != nil && old.Name != c.Name {
 		return 0, refuse("codebook %s keeps its name, since options are set by it", old.Name)
 	}
 	if err := checkBook(&c); err != nil {
 		return 0, err
 	}
-	for _, other := range d.next.few.codebooks {
+	for _, other := range d.next.catalog.codebooks {
 		if other.ID == c.ID || other.Place != c.Place {
 			continue
 		}
@@ -47,7 +48,7 @@ func (d *Draft) PutCodebook(c Codebook) (ID, error) {
 	} else if c.ID == 0 {
 		c.ID = d.newID()
 	}
-	d.next.few.codebooks[c.ID] = &c
+	d.next.catalog.codebooks[c.ID] = &c
 	d.rename(KindCodebook, c.ID, "", c.Name)
 	d.note(KindCodebook, c.ID, c.Name, before, c)
 	return c.ID, d.rework()
@@ -90,7 +91,8 @@ func checkBook(c *Codebook) error {
 		case c.Place == InMessage && option.Standard4.Named(o.Name) && option.Slug(option.Standard4.ByCode(o.Code).Title) != o.Name:
 			return refuse("codebook %s: %s is the name of a registered option; choose another for code %d", c.Name, o.Name, o.Code)
 		case c.Place == InMessage && (option.Standard4.ByCode(o.Code).Managed || o.Code == option.SubnetMask || o.Code == option.Router):
-			return refuse("codebook %s: option %d is set or read by the service itself and keeps its type; a value can be given as %s and octets", c.Name, o.Code, option.RawPrefix)
+			return refuse("codebook %s: option %d is set or read by the service itself and keeps its type; a value can be given as %s and octets",
+				c.Name, o.Code, option.RawPrefix)
 		}
 	}
 	return nil
@@ -99,7 +101,7 @@ func checkBook(c *Codebook) error {
 // rework makes everything again that depends on codebooks, and refuses values
 // that no longer fit.
 func (d *Draft) rework() error {
-	d.next.few = d.next.few.compiled()
+	d.next.catalog = d.next.catalog.compiled()
 	check := func(what string, s Settings) error {
 		for k, text := range s.Options {
 			def, err := d.next.Def(k)
@@ -127,15 +129,15 @@ func (d *Draft) rework() error {
 			}
 		}
 	}
-	for _, r := range d.next.few.rules {
+	for _, r := range d.next.catalog.rules {
 		if err := check("rule "+r.Name, r.Settings); err != nil {
 			return err
 		}
 		n := *r
 		n.Values, n.Takes = d.next.values(r.Settings, Origin{AtRule, r.Name}), takes(r.Settings)
-		d.next.few.rules[r.ID] = &n
+		d.next.catalog.rules[r.ID] = &n
 	}
-	d.next.few = d.next.few.compiled()
+	d.next.catalog = d.next.catalog.compiled()
 	d.recompileAll()
 	return nil
 }
@@ -146,7 +148,7 @@ func (d *Draft) RemoveCodebook(name string) error {
 	if c == nil {
 		return missing(KindCodebook, name)
 	}
-	delete(d.next.few.codebooks, c.ID)
+	delete(d.next.catalog.codebooks, c.ID)
 	d.rename(KindCodebook, c.ID, c.Name, "")
 	d.note(KindCodebook, c.ID, c.Name, *c, nil)
 	return d.rework()
@@ -164,7 +166,7 @@ func (d *Draft) PutList(l List) (ID, error) {
 		return 0, refuse("list %s has an empty entry", l.Name)
 	}
 	var before Item
-	if old := d.next.few.lists[l.ID]; old != nil {
+	if old := d.next.catalog.lists[l.ID]; old != nil {
 		if user := d.listUser(old.Name); old.Name != l.Name && user != "" {
 			return 0, refuse("rule %s looks into list %s; change the rule first", user, old.Name)
 		}
@@ -173,16 +175,16 @@ func (d *Draft) PutList(l List) (ID, error) {
 	} else if l.ID == 0 {
 		l.ID = d.newID()
 	}
-	d.next.few.lists[l.ID] = &l
+	d.next.catalog.lists[l.ID] = &l
 	d.rename(KindList, l.ID, "", l.Name)
-	d.next.few = d.next.few.compiled()
+	d.next.catalog = d.next.catalog.compiled()
 	d.note(KindList, l.ID, l.Name, before, l)
 	return l.ID, nil
 }
 
 // listUser is a rule that looks into a list, or "".
 func (d *Draft) listUser(name string) string {
-	for _, r := range d.next.few.rules {
+	for _, r := range d.next.catalog.rules {
 		if slices.Contains(r.Program.Lists, name) {
 			return r.Name
 		}
@@ -199,8 +201,8 @@ func (d *Draft) RemoveList(name string) error {
 	if user := d.listUser(l.Name); user != "" {
 		return refuse("rule %s looks into list %s; change the rule first", user, l.Name)
 	}
-	delete(d.next.few.lists, l.ID)
-	d.next.few = d.next.few.compiled()
+	delete(d.next.catalog.lists, l.ID)
+	d.next.catalog = d.next.catalog.compiled()
 	d.rename(KindList, l.ID, l.Name, "")
 	d.note(KindList, l.ID, l.Name, *l, nil)
 	return nil
@@ -256,9 +258,9 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 	if err := d.checkSettings(&r.Settings); err != nil {
 		return 0, fmt.Errorf("rule %s: %w", r.Name, err)
 	}
-	old := d.next.few.rules[r.ID]
+	old := d.next.catalog.rules[r.ID]
 	if r.Order == 0 {
-		for _, o := range d.next.few.rules {
+		for _, o := range d.next.catalog.rules {
 			if o.Scope == r.Scope && o.ID != r.ID {
 				r.Order = max(r.Order, o.Order)
 			}
@@ -272,9 +274,10 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 	} else if r.ID == 0 {
 		r.ID = d.newID()
 	}
-	d.next.few.rules[r.ID] = &CompiledRule{Rule: r, Program: program, Values: d.next.values(r.Settings, Origin{AtRule, r.Name}), Takes: takes(r.Settings)}
+	d.next.catalog.rules[r.ID] = &CompiledRule{Rule: r, Program: program, Values: d.next.values(r.Settings, Origin{AtRule, r.Name}),
+		Takes: takes(r.Settings)}
 	d.rename(KindRule, r.ID, "", r.Name)
-	d.next.few = d.next.few.compiled()
+	d.next.catalog = d.next.catalog.compiled()
 	d.repool(old, &r)
 	d.note(KindRule, r.ID, r.Name, before, r)
 	return r.ID, nil
@@ -320,8 +323,8 @@ func (d *Draft) ruleScope(old *CompiledRule, r *Rule) ID {
 }
 
 func (d *Draft) dropRule(r *CompiledRule) {
-	delete(d.next.few.rules, r.ID)
-	d.next.few = d.next.few.compiled()
+	delete(d.next.catalog.rules, r.ID)
+	d.next.catalog = d.next.catalog.compiled()
 	d.rename(KindRule, r.ID, r.Name, "")
 	d.repool(r, nil)
 	d.note(KindRule, r.ID, r.Name, r.Rule, nil)
@@ -352,20 +355,20 @@ func (d *Draft) PutTrial(t Trial) (ID, error) {
 		return 0, refuse("trial %s: once a minute is the most", t.Name)
 	}
 	var before Item
-	if old := d.next.few.trials[t.ID]; old != nil {
+	if old := d.next.catalog.trials[t.ID]; old != nil {
 		before = *old
 		d.rename(KindTrial, t.ID, old.Name, "")
 	} else if t.ID == 0 {
 		t.ID = d.newID()
 	}
-	d.next.few.trials[t.ID] = &t
+	d.next.catalog.trials[t.ID] = &t
 	d.rename(KindTrial, t.ID, "", t.Name)
 	d.note(KindTrial, t.ID, t.Name, before, t)
 	return t.ID, nil
 }
 
 func (d *Draft) dropTrial(t *Trial) {
-	delete(d.next.few.trials, t.ID)
+	delete(d.next.catalog.trials, t.ID)
 	d.rename(KindTrial, t.ID, t.Name, "")
 	d.note(KindTrial, t.ID, t.Name, *t, nil)
 }

@@ -13,11 +13,11 @@ import (
 	"yarnpost/core/plan"
 )
 
-// Look sees whether a database can be had and keeps what it confirms, without
+// Inspect sees whether a database can be had and keeps what it confirms, without
 // taking it or changing anything. It gives the plan if there is one. Without a
 // DSN it looks at the private cluster under the data folder, which need not be
 // running or even exist.
-func Look(ctx context.Context, dsn, data string) (*plan.Plan, error) {
+func Inspect(ctx context.Context, dsn, data string) (*plan.Plan, error) {
 	if dsn == "" {
 		if _, err := findPostgres(); err != nil {
 			return nil, err

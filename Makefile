@@ -1,6 +1,7 @@
 # Yarn Post. make demo shows it, make test checks it.
 
 export GOFLAGS ?= -trimpath
+RACED := ./core/lease ./core/answer ./service/engine ./service/observe ./service/probe ./service/forgetful ./service/clock ./service/node ./service/httpd
 NPM := npm --no-audit --no-fund --loglevel=error
 
 .PHONY: build demo test check unit bench fuzz shots generate clean console
@@ -29,17 +30,20 @@ test: ## everything that CI runs
 	@scripts/need postgresql chromium tshark udhcpc dhcpcd-base iproute2
 	@$(MAKE) --no-print-directory build check unit
 
-check:
+check: console/node_modules/.package-lock.json
 	@echo "Formatting, vet, static checks, generated files …"
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	@go vet ./...
 	@go tool staticcheck ./...
+	@go tool errcheck -ignoretests -exclude scripts/errcheck.txt $$(go list ./... | grep -v -e /demo$$ -e /e2e) # the demo's clients may well fail
+	@cd console && npx --no-install prettier --check --log-level warn src vite.config.ts eslint.config.js && npx --no-install eslint src
 	@go run ./cmd/yarnpostd openapi | cmp -s - api/openapi.json || { echo "api/openapi.json is old; run make generate"; exit 1; }
 	@cd console && npx --no-install openapi-typescript ../api/openapi.json 2>/dev/null | cmp -s - src/api/gen/schema.ts || { echo "console/src/api/gen/schema.ts is old; run make generate"; exit 1; }
 
 unit:
 	@test "$$(id -u)" = 0 || echo "Not root: tests with network namespaces are skipped."
 	go test -count=1 -p 1 ./...
+	go test -race -count=1 -run . $(RACED)
 
 generate: console/node_modules/.package-lock.json ## files made from the Go types
 	go run ./cmd/yarnpostd openapi > api/openapi.json

@@ -68,8 +68,8 @@ func newGenerator(server netip.AddrPort, echo bool) (*generator, error) {
 	if err != nil {
 		return nil, err
 	}
-	conn.SetReadBuffer(8 << 20)
-	conn.SetWriteBuffer(8 << 20)
+	_ = conn.SetReadBuffer(8 << 20)
+	_ = conn.SetWriteBuffer(8 << 20)
 	g := &generator{conn: conn, batch: ipv4.NewPacketConn(conn), echo: echo, random: rand.New(rand.NewPCG(1, 2))}
 	for range 64 {
 		g.in = append(g.in, ipv4.Message{Buffers: [][]byte{make([]byte, 2048)}})
@@ -224,7 +224,7 @@ func (g *generator) begin(i int, s *slot, wanted time.Time) {
 
 // receive takes one batch of replies and goes on with their exchanges.
 func (g *generator) receive(slots []slot, r *result, until time.Time, free func(int, *slot, time.Time)) {
-	g.conn.SetReadDeadline(until)
+	_ = g.conn.SetReadDeadline(until)
 	n, err := g.batch.ReadBatch(g.in, 0)
 	if err != nil {
 		return

@@ -34,7 +34,7 @@ func flood(at string) error {
 		}
 	}
 	for n := 0; ; n++ {
-		conn.Write(junk[n%len(junk)])
+		_, _ = conn.Write(junk[n%len(junk)])
 		if n%20 == 0 {
 			time.Sleep(time.Millisecond)
 		}
@@ -81,7 +81,7 @@ func besideProbing(self string, span time.Duration) error {
 	if err := sh("netns", "add", ns); err != nil {
 		return err
 	}
-	defer sh("netns", "del", ns)
+	defer func() { _ = sh("netns", "del", ns) }()
 	for _, args := range [][]string{{"link", "set", "lo", "up"}, {"link", "add", "wire0", "type", "veth", "peer", "name", "wire1"},
 		{"link", "set", "wire0", "up"}, {"link", "set", "wire1", "up"},
 		{"addr", "add", "10.255.0.1/8", "dev", "wire0"}} {

@@ -55,7 +55,7 @@ func echoLoop(at string) error {
 	if err != nil {
 		return err
 	}
-	conn.SetReadBuffer(8 << 20)
+	_ = conn.SetReadBuffer(8 << 20)
 	buf := make([]byte, 2048)
 	for {
 		n, from, err := conn.ReadFromUDPAddrPort(buf)

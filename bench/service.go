@@ -37,7 +37,9 @@ func newService(args ...string) (*service, error) {
 	if err != nil {
 		return nil, err
 	}
-	os.Chmod(dir, 0o755)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return nil, err
+	}
 	s := &service{dir: dir, udp: netip.MustParseAddrPort("127.0.0.1:67")}
 	web, err := freePort("tcp")
 	if len(args) == 0 && err == nil {

@@ -242,7 +242,7 @@ func (t *table) csv(w io.Writer) error {
 func writeCSV(w io.Writer, head []string, rows [][]string) error {
 	cw := csv.NewWriter(w)
 	cw.UseCRLF = true
-	cw.Write(head)
+	_ = cw.Write(head) // the writer keeps its first error
 	for _, r := range rows {
 		cells := make([]string, len(head))
 		copy(cells, r)
@@ -251,7 +251,7 @@ func writeCSV(w io.Writer, head []string, rows [][]string) error {
 				cells[i] = "'" + c
 			}
 		}
-		cw.Write(cells)
+		_ = cw.Write(cells)
 	}
 	cw.Flush()
 	return cw.Error()

@@ -2,6 +2,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -105,16 +106,19 @@ func parse(name string, args []string, defaults options) (options, error) {
 		o.interfaces = append(o.interfaces, v)
 		return nil
 	})
+	var bad error
 	f.VisitAll(func(fl *flag.Flag) {
 		env := "YARNPOST_" + strings.ToUpper(strings.ReplaceAll(fl.Name, "-", "_"))
 		fl.Usage += " [" + env + "]"
 		if v := os.Getenv(env); v != "" {
 			for _, part := range strings.Split(v, ",") {
-				fl.Value.Set(part)
+				if err := fl.Value.Set(part); err != nil {
+					bad = errors.Join(bad, fmt.Errorf("%s=%s: %w", env, v, err))
+				}
 			}
 		}
 	})
-	if err := f.Parse(args); err != nil {
+	if err := cmp.Or(bad, f.Parse(args)); err != nil {
 		return o, err
 	}
 	if f.NArg() > 0 {

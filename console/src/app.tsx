@@ -34,7 +34,11 @@ const pages = [
 ]
 
 function useDark(): [boolean, () => void] {
-  const [dark, setDark] = useState(() => (localStorage.getItem('theme') ?? (matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light')) === 'dark')
+  const [dark, setDark] = useState(
+    () =>
+      (localStorage.getItem('theme') ?? (matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light')) ===
+      'dark',
+  )
   useEffect(() => {
     document.documentElement.dataset.theme = dark ? 'dark' : 'light'
     localStorage.setItem('theme', dark ? 'dark' : 'light')
@@ -44,11 +48,23 @@ function useDark(): [boolean, () => void] {
 
 export function App() {
   const [dark, toggle] = useDark()
-  const session = useQuery({ queryKey: ['session'], queryFn: () => get<Session>('/session'), retry: false, staleTime: Infinity })
+  const session = useQuery({
+    queryKey: ['session'],
+    queryFn: () => get<Session>('/session'),
+    retry: false,
+    staleTime: Infinity,
+  })
   let content = null
   if (session.isError) {
     const e = session.error
-    content = e instanceof Problem && e.status === 401 ? <SignIn /> : <div className="signin"><div className="box">{(e as Error).message}</div></div>
+    content =
+      e instanceof Problem && e.status === 401 ? (
+        <SignIn />
+      ) : (
+        <div className="signin">
+          <div className="box">{(e as Error).message}</div>
+        </div>
+      )
   } else if (session.data?.mustChange) content = <NewPassword />
   else if (session.data) content = <Frame account={session.data.account} dark={dark} toggle={toggle} />
   return (
@@ -97,26 +113,43 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
     <>
       <div className="frame">
         <aside className="post">
-          <Link to="/today" className="brand"><img src="/mark.svg" alt="" />Yarn Post</Link>
+          <Link to="/today" className="brand">
+            <img src="/mark.svg" alt="" />
+            Yarn Post
+          </Link>
           <nav>
             {pages.map((p) => (
               <NavLink key={p.path} to={p.path}>
-                {p.path === '/unserved' && !!status.data?.unserved && <span className="count">{status.data.unserved}</span>}
+                {p.path === '/unserved' && !!status.data?.unserved && (
+                  <span className="count">{status.data.unserved}</span>
+                )}
                 <b>{p.name}</b>
                 <small>{p.asks}</small>
               </NavLink>
             ))}
           </nav>
           <footer>
-            <button onClick={() => setSearching(true)}>Search everything <kbd>/</kbd></button>
+            <button onClick={() => setSearching(true)}>
+              Search everything <kbd>/</kbd>
+            </button>
             <button onClick={toggle}>{dark ? 'Light' : 'Dark'} theme</button>
             <button onClick={signOut}>Sign out {account}</button>
-            <span>revision {status.data?.revision ?? '…'} · {live ? 'live' : 'not live'}</span>
+            <span>
+              revision {status.data?.revision ?? '…'} · {live ? 'live' : 'not live'}
+            </span>
           </footer>
         </aside>
         <main className="cloth">
-          {status.data && !status.data.healthy && <div className="alarm" role="alert">▲ {status.data.problem}</div>}
-          {!live && <div className="alarm" role="alert">▲ The server is not answering; what you see may be old.</div>}
+          {status.data && !status.data.healthy && (
+            <div className="alarm" role="alert">
+              ▲ {status.data.problem}
+            </div>
+          )}
+          {!live && (
+            <div className="alarm" role="alert">
+              ▲ The server is not answering; what you see may be old.
+            </div>
+          )}
           <Suspense fallback={null}>
             <Routes>
               <Route path="/today" element={<Today />} />

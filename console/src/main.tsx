@@ -8,7 +8,11 @@ import './styles.css'
 const queries = new QueryClient({
   defaultOptions: {
     // What was read keeps its identity, by which the revision it was read at is known.
-    queries: { staleTime: 2000, structuralSharing: false, retry: (n, e) => n < 2 && !(e instanceof Problem && e.status >= 400 && e.status < 500) },
+    queries: {
+      staleTime: 2000,
+      structuralSharing: false,
+      retry: (n, e) => n < 2 && !(e instanceof Problem && e.status >= 400 && e.status < 500),
+    },
   },
 })
 

@@ -40,7 +40,9 @@ export function themeFor(dark: boolean): ThemeConfig {
           colorBgElevated: '#212B42',
           colorTextLightSolid: '#121826',
         },
-        components: { Table: { cellPaddingBlockSM: 5, headerBg: '#202A41', headerColor: '#C9C6BE', rowHoverBg: '#212B42' } },
+        components: {
+          Table: { cellPaddingBlockSM: 5, headerBg: '#202A41', headerColor: '#C9C6BE', rowHoverBg: '#212B42' },
+        },
       }
     : {
         token: {
@@ -56,6 +58,8 @@ export function themeFor(dark: boolean): ThemeConfig {
           colorBorderSecondary: '#E4DED1',
           colorBorder: '#CFC7B6',
         },
-        components: { Table: { cellPaddingBlockSM: 5, headerBg: '#EFEAE0', headerColor: '#4A5268', rowHoverBg: '#F4EFE5' } },
+        components: {
+          Table: { cellPaddingBlockSM: 5, headerBg: '#EFEAE0', headerColor: '#4A5268', rowHoverBg: '#F4EFE5' },
+        },
       }
 }

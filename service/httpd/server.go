@@ -86,7 +86,11 @@ func Listen(addr, cert, key string, n *node.Node, access *Access, log *slog.Logg
 	s.build()
 	s.server = &http.Server{Handler: s.echo, ReadHeaderTimeout: headTime, IdleTimeout: idleTime, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
-	go s.server.Serve(l)
+	go func() {
+		if err := s.server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			log.Error("the HTTP side ended", "err", err)
+		}
+	}()
 	return s, nil
 }
 
@@ -319,7 +323,7 @@ func (s *Server) healthz(w http.ResponseWriter, _ *http.Request) {
 func problem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
+	_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail}) // who asked may be gone
 }
 
 // consoleFiles serves the built console; paths that are not files are pages.

@@ -28,7 +28,7 @@ func (s *Server) registerUnderstand(a huma.API) {
 		return &huma.StreamResponse{Body: func(c huma.Context) {
 			c.SetHeader("Content-Type", "application/vnd.tcpdump.pcap")
 			c.SetHeader("Content-Disposition", `attachment; filename="conversations.pcap"`)
-			c.BodyWriter().Write(b)
+			_, _ = c.BodyWriter().Write(b)
 		}}, nil
 	})
 	huma.Register(a, op("show-given", http.MethodGet, "/api/leases/{address}/options",

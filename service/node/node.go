@@ -215,7 +215,7 @@ func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
 		}
 		return lease.New(p, lease.At(begin)), nil
 	})
-	go table() // beside the reading of leases
+	go func() { _, _ = table() }() // beside the reading of leases
 	err := n.store.LoadLeases(ctx, func(l *lease.Lease) {
 		if t, err := table(); err == nil {
 			t.Pack(l)

@@ -262,7 +262,9 @@ func (p *Probes) Ask(v *plan.View, a netip.Addr) *Flight {
 		if err = p.ARP(v, a); err == nil { // once more, in case the first is lost
 			time.AfterFunc(Wait/2, func() {
 				defer p.Guard("a probe", a.AsSlice())
-				p.ARP(v, a)
+				if err := p.ARP(v, a); err != nil {
+					p.log.Debug("a probe could not be sent again", "address", a, "err", err)
+				}
 			})
 		}
 	} else if p.Ping != nil {

@@ -3,6 +3,7 @@ package probe
 import (
 	"log/slog"
 	"net/netip"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -62,9 +63,9 @@ func TestProbesHold(t *testing.T) {
 	if p.Known(v, a, "", now) != answer.Unreachable {
 		t.Error("an address that cannot be probed is never offered")
 	}
-	asked := 0
+	var asked atomic.Int32
 	p.Local = func(*plan.View) bool { return true }
-	p.ARP = func(*plan.View, netip.Addr) error { asked++; return nil }
+	p.ARP = func(*plan.View, netip.Addr) error { asked.Add(1); return nil }
 	if p.Known(v, a, "", now) != answer.Unprobed {
 		t.Error("an address is ready before it is probed")
 	}
@@ -80,8 +81,8 @@ func TestProbesHold(t *testing.T) {
 	b := netip.MustParseAddr("10.77.0.101")
 	p.Ask(v, b)
 	p.Ask(v, b) // under way already
-	if asked != 1 || p.flying[b] == nil {
-		t.Errorf("asked %d times", asked)
+	if asked.Load() != 1 || p.flying[b] == nil {
+		t.Errorf("asked %d times", asked.Load())
 	}
 	p.flying[b].timer.Stop()
 }

@@ -32,7 +32,7 @@ func Dropped() bool {
 	}
 	os.Unsetenv(dropped)
 	if sig, err := strconv.Atoi(text); err == nil && sig > 0 {
-		unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(sig), 0, 0, 0)
+		_ = unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(sig), 0, 0, 0)
 	}
 	return true
 }
@@ -66,7 +66,7 @@ type capData struct{ effective, permitted, inheritable uint32 }
 func Become(a Account) error {
 	runtime.LockOSThread()
 	deathSignal := 0
-	unix.RawSyscall(unix.SYS_PRCTL, unix.PR_GET_PDEATHSIG, uintptr(unsafe.Pointer(&deathSignal)), 0)
+	_, _, _ = unix.RawSyscall(unix.SYS_PRCTL, unix.PR_GET_PDEATHSIG, uintptr(unsafe.Pointer(&deathSignal)), 0)
 	call := func(what string, number uintptr, args ...uintptr) error {
 		var v [5]uintptr
 		copy(v[:], args)
@@ -150,5 +150,5 @@ func Own(dir string, a Account) error {
 // NoneForChildren makes programs that this thread starts begin without the
 // rights that are kept. Lock the thread.
 func NoneForChildren() {
-	unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0)
+	_ = unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0)
 }

@@ -52,7 +52,7 @@ func (s *Store) readLeases(ctx context.Context, which string, parts chan<- []*le
 	if _, err := conn.Exec(ctx, "set statement_timeout = 0"); err != nil {
 		return err
 	}
-	defer conn.Exec(ctx, "reset statement_timeout")
+	defer func() { _, _ = conn.Exec(ctx, "reset statement_timeout") }() // one that fails is not used again
 	rows, err := conn.Query(ctx, "select "+leaseColumns+" from lease "+which, int16(lease.Active))
 	if err != nil {
 		return err

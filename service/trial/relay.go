@@ -38,7 +38,7 @@ func NewRelay(at, link netip.Addr, server netip.AddrPort) (*Relay, error) {
 	if err != nil {
 		return nil, fmt.Errorf("relay at %s: %w", at, err)
 	}
-	conn.SetReadBuffer(1 << 20)
+	_ = conn.SetReadBuffer(1 << 20)
 	r := &Relay{Link: link, conn: conn, giaddr: at, server: net.UDPAddrFromAddrPort(server), wait: map[uint32]chan []byte{}}
 	go r.read()
 	return r, nil

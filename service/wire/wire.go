@@ -90,8 +90,8 @@ func Listen(at netip.AddrPort, served []string, log *slog.Logger) (*Server, erro
 	if err != nil {
 		return nil, fmt.Errorf("listen for DHCPv4 on %s: %w (is another DHCP server running, or is the right to use low ports missing?)", at, err)
 	}
-	conn.SetReadBuffer(8 << 20)
-	conn.SetWriteBuffer(8 << 20)
+	_ = conn.SetReadBuffer(8 << 20)
+	_ = conn.SetWriteBuffer(8 << 20)
 	s := &Server{conn: conn, batch: ipv4.NewPacketConn(conn), port: uint16(conn.LocalAddr().(*net.UDPAddr).Port),
 		any: at.Addr().IsUnspecified(), log: log, served: served}
 	if err := s.batch.SetControlMessage(ipv4.FlagDst|ipv4.FlagInterface, true); err != nil {

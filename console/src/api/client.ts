@@ -45,7 +45,10 @@ export type Page<T> = { items: T[]; total: number; next?: string; revision: numb
 
 /** A refusal in the server's own words (RFC 9457). */
 export class Problem extends Error {
-  constructor(readonly status: number, detail: string) {
+  constructor(
+    readonly status: number,
+    detail: string,
+  ) {
     super(detail)
   }
 }

@@ -1,7 +1,6 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
-
 /** Listens to the server's events and refreshes what they touch, at most once a second. */
 export function useEvents(): boolean {
   const queries = useQueryClient()
@@ -13,8 +12,29 @@ export function useEvents(): boolean {
     const open = () => {
       source?.close()
       source = new EventSource('/api/events')
-      source.addEventListener('lease', () => mark('leases', 'lease', 'scopes', 'scope', 'map', 'status', 'unserved', 'reservations'))
-      source.addEventListener('plan', () => mark('scopes', 'scope', 'map', 'status', 'revisions', 'reservations', 'links', 'defaults', 'explain', 'rules', 'lists', 'codebooks', 'codes', 'trials', 'listening', 'stale'))
+      source.addEventListener('lease', () =>
+        mark('leases', 'lease', 'scopes', 'scope', 'map', 'status', 'unserved', 'reservations'),
+      )
+      source.addEventListener('plan', () =>
+        mark(
+          'scopes',
+          'scope',
+          'map',
+          'status',
+          'revisions',
+          'reservations',
+          'links',
+          'defaults',
+          'explain',
+          'rules',
+          'lists',
+          'codebooks',
+          'codes',
+          'trials',
+          'listening',
+          'stale',
+        ),
+      )
       source.addEventListener('beat', () => mark('unserved', 'status'))
       source.onopen = () => setLive(true)
       source.onerror = () => setLive(false)

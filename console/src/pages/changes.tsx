@@ -23,17 +23,38 @@ const perPage = 50
 function Diff({ of: r }: { of: Revision }) {
   const [undo, setUndo] = useState<number | null>(null)
   const [whole, setWhole] = useState(false)
-  const full = useQuery({ queryKey: ['revision', r.number], queryFn: () => get<Revision>('/plan/revisions/' + r.number), enabled: whole })
+  const full = useQuery({
+    queryKey: ['revision', r.number],
+    queryFn: () => get<Revision>('/plan/revisions/' + r.number),
+    enabled: whole,
+  })
   const diff = full.data?.diff ?? r.diff
   return (
     <>
       <ul className="diff">
-        {diff.map((d, i) => <li key={i} className={d.after && !d.before ? 'new' : d.before && !d.after ? 'gone' : ''}><span className="quiet">{d.kind} {d.name}</span> {d.text}</li>)}
+        {diff.map((d, i) => (
+          <li key={i} className={d.after && !d.before ? 'new' : d.before && !d.after ? 'gone' : ''}>
+            <span className="quiet">
+              {d.kind} {d.name}
+            </span>{' '}
+            {d.text}
+          </li>
+        ))}
       </ul>
       <Failure error={full.error} />
-      {diff.length < r.lines && <Button size="small" style={{ marginTop: 6 }} loading={full.isFetching} onClick={() => setWhole(true)}>Show all {plural(r.lines, 'line')}</Button>}
-      <Button size="small" style={{ marginTop: 6 }} onClick={() => setUndo(r.number)}>Undo</Button>
-      <Confirm title={`Undo revision ${r.number}`} wish={undo === null ? null : { undo }} onClose={() => setUndo(null)} />
+      {diff.length < r.lines && (
+        <Button size="small" style={{ marginTop: 6 }} loading={full.isFetching} onClick={() => setWhole(true)}>
+          Show all {plural(r.lines, 'line')}
+        </Button>
+      )}
+      <Button size="small" style={{ marginTop: 6 }} onClick={() => setUndo(r.number)}>
+        Undo
+      </Button>
+      <Confirm
+        title={`Undo revision ${r.number}`}
+        wish={undo === null ? null : { undo }}
+        onClose={() => setUndo(null)}
+      />
     </>
   )
 }
@@ -43,21 +64,48 @@ export default function Changes() {
   const [params, setParams] = useSearchParams()
   const open = params.getAll('open').map(Number)
   const pages = useInfiniteQuery({
-    queryKey: ['revisions'], initialPageParam: 0,
+    queryKey: ['revisions'],
+    initialPageParam: 0,
     queryFn: ({ pageParam }) => items<Revision>('/plan/revisions', { after: pageParam || undefined, limit: perPage }),
     getNextPageParam: (last) => (last.length === perPage ? last[last.length - 1].number : undefined),
   })
   const list = pages.data?.pages.flat() ?? []
   return (
     <>
-      <div className="head"><div><h1>Changes</h1><span className="quiet">{list.length ? `The plan is at revision ${list[0].number}` : 'Each change of the plan is kept here'}</span></div></div>
+      <div className="head">
+        <div>
+          <h1>Changes</h1>
+          <span className="quiet">
+            {list.length ? `The plan is at revision ${list[0].number}` : 'Each change of the plan is kept here'}
+          </span>
+        </div>
+      </div>
       <Failure error={pages.error} />
       <div className="panel flush">
-        <Table<Revision> size="small" rowKey="number" dataSource={list} loading={pages.isLoading} pagination={false} className="clickable"
-          locale={{ emptyText: <Empty>The plan has not been changed yet. What you define shows up here, with who, when and why.</Empty> }}
+        <Table<Revision>
+          size="small"
+          rowKey="number"
+          dataSource={list}
+          loading={pages.isLoading}
+          pagination={false}
+          className="clickable"
+          locale={{
+            emptyText: (
+              <Empty>The plan has not been changed yet. What you define shows up here, with who, when and why.</Empty>
+            ),
+          }}
           expandable={{
-            expandRowByClick: true, expandedRowKeys: open,
-            onExpandedRowsChange: (keys) => setParams((p) => { p.delete('open'); keys.forEach((k) => p.append('open', String(k))); return p }, { replace: true }),
+            expandRowByClick: true,
+            expandedRowKeys: open,
+            onExpandedRowsChange: (keys) =>
+              setParams(
+                (p) => {
+                  p.delete('open')
+                  keys.forEach((k) => p.append('open', String(k)))
+                  return p
+                },
+                { replace: true },
+              ),
             expandedRowRender: (r) => <Diff of={r} />,
           }}
           columns={[
@@ -66,10 +114,20 @@ export default function Changes() {
             { title: 'By', dataIndex: 'author', width: 120 },
             { title: 'What', render: (_, r) => summarise(r) },
             { title: 'Why', dataIndex: 'reason' },
-            { title: '', align: 'right', width: 110, render: (_, r) => <span className="quiet">{plural(r.lines, 'line')}</span> },
-          ]} />
+            {
+              title: '',
+              align: 'right',
+              width: 110,
+              render: (_, r) => <span className="quiet">{plural(r.lines, 'line')}</span>,
+            },
+          ]}
+        />
       </div>
-      {pages.hasNextPage && <Button style={{ marginTop: 10 }} onClick={() => pages.fetchNextPage()}>Earlier</Button>}
+      {pages.hasNextPage && (
+        <Button style={{ marginTop: 10 }} onClick={() => pages.fetchNextPage()}>
+          Earlier
+        </Button>
+      )}
     </>
   )
 }

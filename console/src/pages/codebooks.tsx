@@ -8,9 +8,20 @@ import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
 
-interface Fields { name?: string; place?: 'message' | '43' | '125'; classes?: string[]; enterprise?: number; codes?: string; note?: string }
+interface Fields {
+  name?: string
+  place?: 'message' | '43' | '125'
+  classes?: string[]
+  enterprise?: number
+  codes?: string
+  note?: string
+}
 
-const places = { message: 'the message itself', '43': 'option 43, by vendor class', '125': 'option 125, by enterprise number' }
+const places = {
+  message: 'the message itself',
+  '43': 'option 43, by vendor class',
+  '125': 'option 125, by enterprise number',
+}
 
 /** "241 controller address list; meaning" as an option. */
 function codeOf(line: string) {
@@ -25,65 +36,231 @@ export default function Codebooks() {
   const search = params.get('search') ?? ''
   const books = useQuery({ queryKey: ['codebooks'], queryFn: () => items<Codebook>('/codebooks') })
   const vendors = useQuery({ queryKey: ['vendors'], queryFn: () => items<Vendor>('/vendors') })
-  const codes = useQuery({ queryKey: ['codes', search], queryFn: () => items<Code>('/codes', { search }), placeholderData: (old) => old })
+  const codes = useQuery({
+    queryKey: ['codes', search],
+    queryFn: () => items<Code>('/codes', { search }),
+    placeholderData: (old) => old,
+  })
   const [form, setForm] = useState<Codebook | 'new' | null>(null)
   const [edits, setEdits] = useState<Edit[] | null>(null)
   const old = form && form !== 'new' ? form : undefined
   return (
     <>
-      <div className="head"><div><h1>Codebooks</h1><span className="quiet">Options of your own, and those that vendors look for in 43 and 125</span></div>
-        <Button type="primary" onClick={() => setForm('new')}>Add a codebook</Button>
+      <div className="head">
+        <div>
+          <h1>Codebooks</h1>
+          <span className="quiet">Options of your own, and those that vendors look for in 43 and 125</span>
+        </div>
+        <Button type="primary" onClick={() => setForm('new')}>
+          Add a codebook
+        </Button>
       </div>
       <SubNav of="plan" />
       <div className="grid">
         <div className="grid" style={{ gridTemplateColumns: 'minmax(0, 2fr) minmax(0, 1fr)' }}>
           <div className="panel flush">
-            <Table<Codebook> size="small" rowKey="name" dataSource={books.data} pagination={false} className="clickable" onRow={(c) => ({ onClick: () => setForm(c) })}
-              locale={{ emptyText: <Empty>No codebook is defined. Add one for a vendor's sub-options, or for options of your own.</Empty> }}
+            <Table<Codebook>
+              size="small"
+              rowKey="name"
+              dataSource={books.data}
+              pagination={false}
+              className="clickable"
+              onRow={(c) => ({ onClick: () => setForm(c) })}
+              locale={{
+                emptyText: (
+                  <Empty>No codebook is defined. Add one for a vendor's sub-options, or for options of your own.</Empty>
+                ),
+              }}
               columns={[
-                { title: 'Codebook', render: (_, c) => <><b>{c.name}</b>{c.note && <div className="quiet">{c.note}</div>}</> },
-                { title: 'Travels in', render: (_, c) => <>{places[c.place]}<div className="quiet">{c.classes.join(', ') || c.enterprise || ''}</div></> },
-                { title: 'Options', render: (_, c) => c.options.map((o) => <div key={o.code}><Mono>{o.code}</Mono> {o.name} <span className="quiet">{o.type}</span></div>) },
+                {
+                  title: 'Codebook',
+                  render: (_, c) => (
+                    <>
+                      <b>{c.name}</b>
+                      {c.note && <div className="quiet">{c.note}</div>}
+                    </>
+                  ),
+                },
+                {
+                  title: 'Travels in',
+                  render: (_, c) => (
+                    <>
+                      {places[c.place]}
+                      <div className="quiet">{c.classes.join(', ') || c.enterprise || ''}</div>
+                    </>
+                  ),
+                },
+                {
+                  title: 'Options',
+                  render: (_, c) =>
+                    c.options.map((o) => (
+                      <div key={o.code}>
+                        <Mono>{o.code}</Mono> {o.name} <span className="quiet">{o.type}</span>
+                      </div>
+                    )),
+                },
                 { title: 'Clients seen', dataIndex: 'seen', align: 'right' },
-                { title: '', render: (_, c) => <Button size="small" type="link" danger onClick={(e) => { e.stopPropagation(); setEdits([{ op: 'remove', kind: 'codebook', name: c.name }]) }}>Remove</Button> },
-              ]} />
+                {
+                  title: '',
+                  render: (_, c) => (
+                    <Button
+                      size="small"
+                      type="link"
+                      danger
+                      onClick={(e) => {
+                        e.stopPropagation()
+                        setEdits([{ op: 'remove', kind: 'codebook', name: c.name }])
+                      }}
+                    >
+                      Remove
+                    </Button>
+                  ),
+                },
+              ]}
+            />
           </div>
           <div className="panel">
             <h2>Vendor classes seen</h2>
-            <table style={{ width: '100%' }}><tbody>{vendors.data?.slice(0, 12).map((v) => <tr key={v.class}><td>{v.class}</td><td className="num quiet">{v.clients.toLocaleString('en')}</td></tr>)}</tbody></table>
+            <table style={{ width: '100%' }}>
+              <tbody>
+                {vendors.data?.slice(0, 12).map((v) => (
+                  <tr key={v.class}>
+                    <td>{v.class}</td>
+                    <td className="num quiet">{v.clients.toLocaleString('en')}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
           </div>
         </div>
         <div className="panel flush">
-          <div className="filters" style={{ padding: '10px 14px 0' }}><h2 style={{ margin: 0, flex: 1 }}>All options</h2><Input.Search allowClear placeholder="Code, name or meaning" defaultValue={search} onSearch={(v) => setParams(v ? { search: v } : {}, { replace: true })} style={{ width: 260 }} /></div>
-          <Table<Code> size="small" rowKey={(c) => (c.book ?? '') + c.code} dataSource={codes.data} pagination={{ ...paged, pageSize: 25 }} columns={[
-            { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
-            { title: 'Option', render: (_, c) => <>{c.name}{c.other && <span className="quiet"> {c.other}</span>}</> },
-            { title: 'Type', dataIndex: 'type' },
-            { title: 'Meaning', dataIndex: 'meaning' },
-            { title: 'Set', align: 'right', render: (_, c) => (c.set ? `${c.set}×` : c.managed ? <span className="quiet">computed</span> : '') },
-          ]} />
+          <div className="filters" style={{ padding: '10px 14px 0' }}>
+            <h2 style={{ margin: 0, flex: 1 }}>All options</h2>
+            <Input.Search
+              allowClear
+              placeholder="Code, name or meaning"
+              defaultValue={search}
+              onSearch={(v) => setParams(v ? { search: v } : {}, { replace: true })}
+              style={{ width: 260 }}
+            />
+          </div>
+          <Table<Code>
+            size="small"
+            rowKey={(c) => (c.book ?? '') + c.code}
+            dataSource={codes.data}
+            pagination={{ ...paged, pageSize: 25 }}
+            columns={[
+              { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
+              {
+                title: 'Option',
+                render: (_, c) => (
+                  <>
+                    {c.name}
+                    {c.other && <span className="quiet"> {c.other}</span>}
+                  </>
+                ),
+              },
+              { title: 'Type', dataIndex: 'type' },
+              { title: 'Meaning', dataIndex: 'meaning' },
+              {
+                title: 'Set',
+                align: 'right',
+                render: (_, c) => (c.set ? `${c.set}×` : c.managed ? <span className="quiet">computed</span> : ''),
+              },
+            ]}
+          />
         </div>
       </div>
       <Failure error={books.error ?? codes.error} />
-      {form && <ItemForm<Fields> open of={old} title={old ? `Edit codebook ${old.name}` : 'Add a codebook'} onClose={() => setForm(null)} hint="Give a name and at least one option."
-        initial={old ? { name: old.name, place: old.place, classes: old.classes, enterprise: old.enterprise || undefined, note: old.note, codes: old.options.map((o) => `${o.code} ${o.name} ${o.type}${o.meaning ? '; ' + o.meaning : ''}`).join('\n') } : { place: '43' }}
-        toEdit={(v) => {
-          const put = (v.codes ?? '').split('\n').filter((l) => l.trim()).map(codeOf)
-          if (!v.name || put.some((o) => !o.code || !o.name || !o.type)) return null
-          return { op: old ? 'edit' : 'add', kind: 'codebook', name: old?.name ?? v.name, codebook: { place: v.place, classes: v.place === '43' ? v.classes ?? [] : [], enterprise: v.place === '125' ? v.enterprise ?? 0 : 0,
-            put, drop: old?.options.filter((o) => !put.some((p) => p.code === o.code)).map((o) => o.code), note: v.note ?? '' } }
-        }}
-        fields={(v) => (
-          <>
-            <Form.Item name="name" label="Name"><Input disabled={!!old} placeholder="accesspoint" /></Form.Item>
-            <Form.Item name="place" label="Its options travel in"><Select options={Object.entries(places).map(([value, label]) => ({ value, label }))} /></Form.Item>
-            {v.place === '43' && <Form.Item name="classes" label="For vendor classes" extra="Picked from those seen, or typed; a final * stands for any rest"><Select mode="tags" options={vendors.data?.map((x) => ({ value: x.class, label: `${x.class} (${x.clients})` }))} /></Form.Item>}
-            {v.place === '125' && <Form.Item name="enterprise" label="Enterprise number"><InputNumber min={1} /></Form.Item>}
-            <Form.Item name="codes" label="Options" extra={<>One a line: code, name, type; meaning. Types are address, text, name, names, u8, u16, u32, i8, i16, i32, bool, duration, bytes, route, counted, several of them, and list behind.</>}>
-              <Input.TextArea className="mono" autoSize={{ minRows: 3, maxRows: 14 }} placeholder="241 controller address list; wireless controllers" /></Form.Item>
-            <Form.Item name="note" label="Note"><Input /></Form.Item>
-          </>
-        )} />}
+      {form && (
+        <ItemForm<Fields>
+          open
+          of={old}
+          title={old ? `Edit codebook ${old.name}` : 'Add a codebook'}
+          onClose={() => setForm(null)}
+          hint="Give a name and at least one option."
+          initial={
+            old
+              ? {
+                  name: old.name,
+                  place: old.place,
+                  classes: old.classes,
+                  enterprise: old.enterprise || undefined,
+                  note: old.note,
+                  codes: old.options
+                    .map((o) => `${o.code} ${o.name} ${o.type}${o.meaning ? '; ' + o.meaning : ''}`)
+                    .join('\n'),
+                }
+              : { place: '43' }
+          }
+          toEdit={(v) => {
+            const put = (v.codes ?? '')
+              .split('\n')
+              .filter((l) => l.trim())
+              .map(codeOf)
+            if (!v.name || put.some((o) => !o.code || !o.name || !o.type)) return null
+            return {
+              op: old ? 'edit' : 'add',
+              kind: 'codebook',
+              name: old?.name ?? v.name,
+              codebook: {
+                place: v.place,
+                classes: v.place === '43' ? (v.classes ?? []) : [],
+                enterprise: v.place === '125' ? (v.enterprise ?? 0) : 0,
+                put,
+                drop: old?.options.filter((o) => !put.some((p) => p.code === o.code)).map((o) => o.code),
+                note: v.note ?? '',
+              },
+            }
+          }}
+          fields={(v) => (
+            <>
+              <Form.Item name="name" label="Name">
+                <Input disabled={!!old} placeholder="accesspoint" />
+              </Form.Item>
+              <Form.Item name="place" label="Its options travel in">
+                <Select options={Object.entries(places).map(([value, label]) => ({ value, label }))} />
+              </Form.Item>
+              {v.place === '43' && (
+                <Form.Item
+                  name="classes"
+                  label="For vendor classes"
+                  extra="Picked from those seen, or typed; a final * stands for any rest"
+                >
+                  <Select
+                    mode="tags"
+                    options={vendors.data?.map((x) => ({ value: x.class, label: `${x.class} (${x.clients})` }))}
+                  />
+                </Form.Item>
+              )}
+              {v.place === '125' && (
+                <Form.Item name="enterprise" label="Enterprise number">
+                  <InputNumber min={1} />
+                </Form.Item>
+              )}
+              <Form.Item
+                name="codes"
+                label="Options"
+                extra={
+                  <>
+                    One a line: code, name, type; meaning. Types are address, text, name, names, u8, u16, u32, i8, i16,
+                    i32, bool, duration, bytes, route, counted, several of them, and list behind.
+                  </>
+                }
+              >
+                <Input.TextArea
+                  className="mono"
+                  autoSize={{ minRows: 3, maxRows: 14 }}
+                  placeholder="241 controller address list; wireless controllers"
+                />
+              </Form.Item>
+              <Form.Item name="note" label="Note">
+                <Input />
+              </Form.Item>
+            </>
+          )}
+        />
+      )}
       <Confirm title="Remove the codebook" wish={edits} onClose={() => setEdits(null)} />
     </>
   )

@@ -6,55 +6,206 @@ import { Empty, Failure, Mono, paged, StatusMark } from '../parts/bits'
 import { Message } from '../parts/message'
 import { SubNav } from '../parts/subnav'
 
-const outcomes = ['offered', 'acknowledged', 'refused', 'ignored', 'informed', 'released', 'declined', 'withheld', 'undone']
+const outcomes = [
+  'offered',
+  'acknowledged',
+  'refused',
+  'ignored',
+  'informed',
+  'released',
+  'declined',
+  'withheld',
+  'undone',
+]
 
-const good = (x: Exchange) => x.fate === 'sent' && x.outcome !== 'refused' ? 'good' : x.outcome === 'released' || x.fate === 'recording' ? 'offered' : x.fate === 'withheld' ? 'held' : 'bad'
+const good = (x: Exchange) =>
+  x.fate === 'sent' && x.outcome !== 'refused'
+    ? 'good'
+    : x.outcome === 'released' || x.fate === 'recording'
+      ? 'offered'
+      : x.fate === 'withheld'
+        ? 'held'
+        : 'bad'
 
 /** Recent messages, each with what was decided and why; they go on as they come. */
 export default function Conversations() {
   const [params, setParams] = useSearchParams()
-  const put = (key: string, v?: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })
-  const filter = Object.fromEntries(['client', 'address', 'scope', 'relay', 'outcome'].map((k) => [k, params.get(k) ?? '']))
+  const put = (key: string, v?: string) =>
+    setParams(
+      (p) => {
+        if (v) p.set(key, v)
+        else p.delete(key)
+        return p
+      },
+      { replace: true },
+    )
+  const filter = Object.fromEntries(
+    ['client', 'address', 'scope', 'relay', 'outcome'].map((k) => [k, params.get(k) ?? '']),
+  )
   const live = params.get('live') !== 'no'
-  const list = useQuery({ queryKey: ['exchanges', filter], queryFn: () => get<Page<Exchange>>('/exchanges', { ...filter, limit: 200 }), refetchInterval: live ? 1000 : false, placeholderData: (old) => old })
+  const list = useQuery({
+    queryKey: ['exchanges', filter],
+    queryFn: () => get<Page<Exchange>>('/exchanges', { ...filter, limit: 200 }),
+    refetchInterval: live ? 1000 : false,
+    placeholderData: (old) => old,
+  })
   const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
   const rows = [...(list.data?.items ?? [])].reverse()
-  const box = (key: string, hint: string, width: number) => <Input.Search key={key + filter[key]} allowClear placeholder={hint} defaultValue={filter[key]} onSearch={(v) => put(key, v)} style={{ width }} />
+  const box = (key: string, hint: string, width: number) => (
+    <Input.Search
+      key={key + filter[key]}
+      allowClear
+      placeholder={hint}
+      defaultValue={filter[key]}
+      onSearch={(v) => put(key, v)}
+      style={{ width }}
+    />
+  )
   return (
     <>
-      <div className="head"><div><h1>Conversations</h1><span className="quiet">The last messages, newest first, with what was decided and why</span></div>
-        <a href={'/api/exchanges/pcap?' + new URLSearchParams({ ...Object.fromEntries(Object.entries(filter).filter(([, v]) => v)), limit: '5000' })}>As a capture file</a>
-        <span><Switch size="small" checked={live} onChange={(on) => put('live', on ? undefined : 'no')} /> live</span>
+      <div className="head">
+        <div>
+          <h1>Conversations</h1>
+          <span className="quiet">The last messages, newest first, with what was decided and why</span>
+        </div>
+        <a
+          href={
+            '/api/exchanges/pcap?' +
+            new URLSearchParams({ ...Object.fromEntries(Object.entries(filter).filter(([, v]) => v)), limit: '5000' })
+          }
+        >
+          As a capture file
+        </a>
+        <span>
+          <Switch size="small" checked={live} onChange={(on) => put('live', on ? undefined : 'no')} /> live
+        </span>
       </div>
       <SubNav of="unserved" />
       <div className="filters">
         {box('client', 'Hardware address, identifier, host name', 270)}
         {box('address', 'Address', 150)}
-        <Select allowClear showSearch placeholder="Any scope" value={filter.scope || undefined} onChange={(v) => put('scope', v)} style={{ width: 150 }} options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))} />
+        <Select
+          allowClear
+          showSearch
+          placeholder="Any scope"
+          value={filter.scope || undefined}
+          onChange={(v) => put('scope', v)}
+          style={{ width: 150 }}
+          options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))}
+        />
         {box('relay', 'Relay', 150)}
-        <Select allowClear placeholder="Any outcome" value={filter.outcome || undefined} onChange={(v) => put('outcome', v)} style={{ width: 150 }} options={outcomes.map((o) => ({ value: o, label: o }))} />
+        <Select
+          allowClear
+          placeholder="Any outcome"
+          value={filter.outcome || undefined}
+          onChange={(v) => put('outcome', v)}
+          style={{ width: 150 }}
+          options={outcomes.map((o) => ({ value: o, label: o }))}
+        />
       </div>
       <Failure error={list.error} />
       <div className="panel flush">
-        <Table<Exchange> size="small" rowKey="seq" dataSource={rows} loading={list.isLoading} className="dense clickable" scroll={{ x: 'max-content' }} pagination={paged}
-          locale={{ emptyText: <Empty>{Object.values(filter).some(Boolean) ? 'No remembered message fits the filter.' : 'No message has come yet.'}</Empty> }}
-          expandable={{ expandRowByClick: true, expandedRowRender: (x) => (
-            <div className="unfolded">
-              <h2>How it was decided</h2>
-              <ol className="trail">{x.trail.map((s, i) => <li key={i}>{s}</li>)}</ol>
-              <div className="grid two" style={{ marginTop: 10 }}><Message title="Asked" of={x.request} /><Message title="Reply" of={x.reply} /></div>
-              <p className="quiet" style={{ margin: '8px 0 0' }}>From <Mono>{x.from}</Mono> to <Mono>{x.to}</Mono>{x.replyTo && <>, reply to <Mono>{x.replyTo}</Mono></>}</p>
-            </div>
-          ) }}
+        <Table<Exchange>
+          size="small"
+          rowKey="seq"
+          dataSource={rows}
+          loading={list.isLoading}
+          className="dense clickable"
+          scroll={{ x: 'max-content' }}
+          pagination={paged}
+          locale={{
+            emptyText: (
+              <Empty>
+                {Object.values(filter).some(Boolean)
+                  ? 'No remembered message fits the filter.'
+                  : 'No message has come yet.'}
+              </Empty>
+            ),
+          }}
+          expandable={{
+            expandRowByClick: true,
+            expandedRowRender: (x) => (
+              <div className="unfolded">
+                <h2>How it was decided</h2>
+                <ol className="trail">
+                  {x.trail.map((s, i) => (
+                    <li key={i}>{s}</li>
+                  ))}
+                </ol>
+                <div className="grid two" style={{ marginTop: 10 }}>
+                  <Message title="Asked" of={x.request} />
+                  <Message title="Reply" of={x.reply} />
+                </div>
+                <p className="quiet" style={{ margin: '8px 0 0' }}>
+                  From <Mono>{x.from}</Mono> to <Mono>{x.to}</Mono>
+                  {x.replyTo && (
+                    <>
+                      , reply to <Mono>{x.replyTo}</Mono>
+                    </>
+                  )}
+                </p>
+              </div>
+            ),
+          }}
           columns={[
-            { title: 'At', render: (_, x) => <Mono>{new Date(x.at).toLocaleTimeString('en-GB')}.{String(new Date(x.at).getMilliseconds()).padStart(3, '0')}</Mono> },
+            {
+              title: 'At',
+              render: (_, x) => (
+                <Mono>
+                  {new Date(x.at).toLocaleTimeString('en-GB')}.
+                  {String(new Date(x.at).getMilliseconds()).padStart(3, '0')}
+                </Mono>
+              ),
+            },
             { title: 'Message', dataIndex: 'type' },
-            { title: 'Client', render: (_, x) => <>{x.hostname || 'no name'}<br /><span className="quiet"><Mono>{x.hardware}</Mono></span></> },
-            { title: 'Way', render: (_, x) => <><Mono>{x.relay || x.interface}</Mono>{x.circuit && <><br /><span className="quiet"><Mono>{x.circuit}</Mono></span></>}</> },
-            { title: 'Decision', render: (_, x) => <span style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 300 }}><StatusMark status={good(x)} word={x.text} /></span> },
+            {
+              title: 'Client',
+              render: (_, x) => (
+                <>
+                  {x.hostname || 'no name'}
+                  <br />
+                  <span className="quiet">
+                    <Mono>{x.hardware}</Mono>
+                  </span>
+                </>
+              ),
+            },
+            {
+              title: 'Way',
+              render: (_, x) => (
+                <>
+                  <Mono>{x.relay || x.interface}</Mono>
+                  {x.circuit && (
+                    <>
+                      <br />
+                      <span className="quiet">
+                        <Mono>{x.circuit}</Mono>
+                      </span>
+                    </>
+                  )}
+                </>
+              ),
+            },
+            {
+              title: 'Decision',
+              render: (_, x) => (
+                <span style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 300 }}>
+                  <StatusMark status={good(x)} word={x.text} />
+                </span>
+              ),
+            },
             { title: 'Scope', dataIndex: 'scope' },
-            { title: 'Reply', render: (_, x) => (x.fate === 'sent' ? <span className="num">{x.millis.toFixed(1)} ms</span> : <span className="quiet">{x.fate}</span>) },
-          ]} />
+            {
+              title: 'Reply',
+              render: (_, x) =>
+                x.fate === 'sent' ? (
+                  <span className="num">{x.millis.toFixed(1)} ms</span>
+                ) : (
+                  <span className="quiet">{x.fate}</span>
+                ),
+            },
+          ]}
+        />
       </div>
     </>
   )

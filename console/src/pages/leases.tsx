@@ -2,7 +2,18 @@ import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-quer
 import { App, Button, Drawer, Input, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
-import { call, get, items, type Ended, type GivenOptions, type Lease, type LeaseEvent, type Page, type Nudged, type Scope } from '../api/client'
+import {
+  call,
+  get,
+  items,
+  type Ended,
+  type GivenOptions,
+  type Lease,
+  type LeaseEvent,
+  type Page,
+  type Nudged,
+  type Scope,
+} from '../api/client'
 import { Empty, Failure, Folding, Mono, StatusMark, When } from '../parts/bits'
 import { nameFor, Reserve, type Wanted } from '../parts/reserve'
 import { SubNav } from '../parts/subnav'
@@ -15,46 +26,132 @@ export default function Leases() {
   const [trail, setTrail] = useState<string[]>([]) // cursors of the pages before
   const after = trail.at(-1) ?? ''
   const query = {
-    search: params.get('search') ?? '', scope: params.get('scope') ?? '', status: params.getAll('status'),
-    sort: params.get('sort') ?? 'address', desc: params.get('desc') === 'true',
+    search: params.get('search') ?? '',
+    scope: params.get('scope') ?? '',
+    status: params.getAll('status'),
+    sort: params.get('sort') ?? 'address',
+    desc: params.get('desc') === 'true',
   }
-  const page = useQuery({ queryKey: ['leases', query, after], queryFn: () => get<Page<Lease>>('/leases', { ...query, after, limit: perPage }), placeholderData: keepPreviousData })
+  const page = useQuery({
+    queryKey: ['leases', query, after],
+    queryFn: () => get<Page<Lease>>('/leases', { ...query, after, limit: perPage }),
+    placeholderData: keepPreviousData,
+  })
   const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
   const set = (edit: (p: URLSearchParams) => void) => {
     setTrail([])
-    setParams((p) => { edit(p); return p }, { replace: true })
+    setParams(
+      (p) => {
+        edit(p)
+        return p
+      },
+      { replace: true },
+    )
   }
   const put = (key: string, v?: string) => set((p) => (v ? p.set(key, v) : p.delete(key)))
   const open = params.get('open')
   const column = (title: string, key: string, render: (l: Lease) => React.ReactNode, width?: number) => ({
-    title, key, width, sorter: true, sortOrder: query.sort === key ? (query.desc ? ('descend' as const) : ('ascend' as const)) : null, render: (_: unknown, l: Lease) => render(l),
+    title,
+    key,
+    width,
+    sorter: true,
+    sortOrder: query.sort === key ? (query.desc ? ('descend' as const) : ('ascend' as const)) : null,
+    render: (_: unknown, l: Lease) => render(l),
   })
   const from = trail.length * perPage
   const total = page.data?.total ?? 0
   return (
     <>
-      <div className="head"><div><h1>Leases</h1><span className="quiet">{total.toLocaleString('en')} fit, as they are now</span></div>
-        <a href={'/api/leases?' + new URLSearchParams([...params].filter(([k]) => k !== 'open').concat([['limit', '10000']]))} target="_blank" rel="noreferrer">As JSON</a>
+      <div className="head">
+        <div>
+          <h1>Leases</h1>
+          <span className="quiet">{total.toLocaleString('en')} fit, as they are now</span>
+        </div>
+        <a
+          href={
+            '/api/leases?' + new URLSearchParams([...params].filter(([k]) => k !== 'open').concat([['limit', '10000']]))
+          }
+          target="_blank"
+          rel="noreferrer"
+        >
+          As JSON
+        </a>
       </div>
       <SubNav of="leases" />
       <div className="filters">
-        <Input.Search key={query.search} allowClear placeholder="Address, hardware address, host name, vendor, circuit" defaultValue={query.search} onSearch={(v) => put('search', v)} style={{ width: 340 }} />
-        <Select allowClear showSearch placeholder="Any scope" value={query.scope || undefined} onChange={(v) => put('scope', v)} style={{ width: 180 }} options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))} />
-        <Select allowClear mode="multiple" placeholder="Any status" value={query.status} style={{ minWidth: 200 }} onChange={(v: string[]) => set((p) => { p.delete('status'); v.forEach((s) => p.append('status', s)) })}
-          options={['active', 'released', 'expired', 'abandoned'].map((s) => ({ value: s, label: <StatusMark status={s} /> }))} />
+        <Input.Search
+          key={query.search}
+          allowClear
+          placeholder="Address, hardware address, host name, vendor, circuit"
+          defaultValue={query.search}
+          onSearch={(v) => put('search', v)}
+          style={{ width: 340 }}
+        />
+        <Select
+          allowClear
+          showSearch
+          placeholder="Any scope"
+          value={query.scope || undefined}
+          onChange={(v) => put('scope', v)}
+          style={{ width: 180 }}
+          options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))}
+        />
+        <Select
+          allowClear
+          mode="multiple"
+          placeholder="Any status"
+          value={query.status}
+          style={{ minWidth: 200 }}
+          onChange={(v: string[]) =>
+            set((p) => {
+              p.delete('status')
+              v.forEach((s) => p.append('status', s))
+            })
+          }
+          options={['active', 'released', 'expired', 'abandoned'].map((s) => ({
+            value: s,
+            label: <StatusMark status={s} />,
+          }))}
+        />
       </div>
       <Failure error={page.error} />
       <div className="panel flush">
         <Table<Lease>
-          size="small" rowKey="address" dataSource={page.data?.items} loading={page.isLoading} pagination={false} className="clickable dense" scroll={{ x: 'max-content' }}
-          onRow={(l) => ({ onClick: () => setParams((p) => { p.set('open', l.address); return p }) })}
+          size="small"
+          rowKey="address"
+          dataSource={page.data?.items}
+          loading={page.isLoading}
+          pagination={false}
+          className="clickable dense"
+          scroll={{ x: 'max-content' }}
+          onRow={(l) => ({
+            onClick: () =>
+              setParams((p) => {
+                p.set('open', l.address)
+                return p
+              }),
+          })}
           onChange={(_, __, sorter) => {
             const s = Array.isArray(sorter) ? sorter[0] : sorter
             set((p) => {
-              if (s.order) { p.set('sort', String(s.columnKey)); p.set('desc', String(s.order === 'descend')) } else { p.delete('sort'); p.delete('desc') }
+              if (s.order) {
+                p.set('sort', String(s.columnKey))
+                p.set('desc', String(s.order === 'descend'))
+              } else {
+                p.delete('sort')
+                p.delete('desc')
+              }
             })
           }}
-          locale={{ emptyText: <Empty>{query.search || query.scope || query.status.length ? 'No lease fits the filter.' : 'Nobody has a lease yet. They appear here as clients come.'}</Empty> }}
+          locale={{
+            emptyText: (
+              <Empty>
+                {query.search || query.scope || query.status.length
+                  ? 'No lease fits the filter.'
+                  : 'Nobody has a lease yet. They appear here as clients come.'}
+              </Empty>
+            ),
+          }}
           columns={[
             column('Address', 'address', (l) => <Mono>{l.address}</Mono>, 120),
             column('Status', 'status', (l) => <StatusMark status={l.status} />, 110),
@@ -64,20 +161,40 @@ export default function Leases() {
             column('Expires', 'expires', (l) => <When at={l.expires} />, 90),
             column('Since', 'since', (l) => <When at={l.since} />, 90),
             column('Heard', 'heard', (l) => <When at={l.heard} />, 90),
-            { title: 'Kind', key: 'kind', render: (_, l) => (l.reserved ? <StatusMark status="reserved" /> : 'dynamic') },
+            {
+              title: 'Kind',
+              key: 'kind',
+              render: (_, l) => (l.reserved ? <StatusMark status="reserved" /> : 'dynamic'),
+            },
             column('Vendor class', 'vendor', (l) => l.vendor),
             { title: 'Circuit', key: 'circuit', render: (_, l) => l.circuit && <Mono>{l.circuit}</Mono> },
           ]}
           footer={() => (
             <div className="filters" style={{ margin: 0 }}>
-              <span className="quiet" style={{ flex: 1 }}>{total ? `${(from + 1).toLocaleString('en')} to ${(from + (page.data?.items.length ?? 0)).toLocaleString('en')} of ${total.toLocaleString('en')}` : ''}</span>
-              <Button size="small" disabled={trail.length === 0} onClick={() => setTrail(trail.slice(0, -1))}>Before</Button>
-              <Button size="small" disabled={!page.data?.next} onClick={() => setTrail([...trail, page.data!.next!])}>Next</Button>
+              <span className="quiet" style={{ flex: 1 }}>
+                {total
+                  ? `${(from + 1).toLocaleString('en')} to ${(from + (page.data?.items.length ?? 0)).toLocaleString('en')} of ${total.toLocaleString('en')}`
+                  : ''}
+              </span>
+              <Button size="small" disabled={trail.length === 0} onClick={() => setTrail(trail.slice(0, -1))}>
+                Before
+              </Button>
+              <Button size="small" disabled={!page.data?.next} onClick={() => setTrail([...trail, page.data!.next!])}>
+                Next
+              </Button>
             </div>
           )}
         />
       </div>
-      <LeaseDrawer address={open} onClose={() => setParams((p) => { p.delete('open'); return p })} />
+      <LeaseDrawer
+        address={open}
+        onClose={() =>
+          setParams((p) => {
+            p.delete('open')
+            return p
+          })
+        }
+      />
     </>
   )
 }
@@ -85,9 +202,23 @@ export default function Leases() {
 function LeaseDrawer({ address, onClose }: { address: string | null; onClose: () => void }) {
   const { message } = App.useApp()
   const queries = useQueryClient()
-  const lease = useQuery({ queryKey: ['lease', address], queryFn: () => get<Lease>('/leases/' + address), enabled: !!address, retry: false })
-  const history = useQuery({ queryKey: ['lease', address, 'history'], queryFn: () => items<LeaseEvent>('/history', { address: address! }), enabled: !!address })
-  const given = useQuery({ queryKey: ['lease', address, 'options'], queryFn: () => get<GivenOptions>(`/leases/${address}/options`), enabled: !!address && lease.isSuccess, retry: false })
+  const lease = useQuery({
+    queryKey: ['lease', address],
+    queryFn: () => get<Lease>('/leases/' + address),
+    enabled: !!address,
+    retry: false,
+  })
+  const history = useQuery({
+    queryKey: ['lease', address, 'history'],
+    queryFn: () => items<LeaseEvent>('/history', { address: address! }),
+    enabled: !!address,
+  })
+  const given = useQuery({
+    queryKey: ['lease', address, 'options'],
+    queryFn: () => get<GivenOptions>(`/leases/${address}/options`),
+    enabled: !!address && lease.isSuccess,
+    retry: false,
+  })
   const [wanted, setWanted] = useState<Wanted | null>(null)
   const nudge = async () => {
     try {
@@ -110,43 +241,169 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
     }
   }
   return (
-    <Drawer open={!!address} onClose={onClose} size={620} title={<>Lease of <Mono>{address}</Mono></>} extra={l && (
-      <span className="filters" style={{ margin: 0 }}>
-        {l.status === 'active' && !l.reserved && l.hardware && <Button onClick={() => setWanted({ name: nameFor(l.hostname, l.hardware), hardware: l.hardware, scope: l.scope, address: l.address })}>Reserve</Button>}
-        {l.canNudge && <Button onClick={nudge}>Nudge</Button>}
-        {l.status === 'active' && <Button danger onClick={() => { setError(undefined); setEnding('end') }}>End</Button>}
-        {l.status === 'abandoned' && <Button onClick={() => { setError(undefined); setEnding('clear') }}>Clear</Button>}
-      </span>
-    )}>
+    <Drawer
+      open={!!address}
+      onClose={onClose}
+      size={620}
+      title={
+        <>
+          Lease of <Mono>{address}</Mono>
+        </>
+      }
+      extra={
+        l && (
+          <span className="filters" style={{ margin: 0 }}>
+            {l.status === 'active' && !l.reserved && l.hardware && (
+              <Button
+                onClick={() =>
+                  setWanted({
+                    name: nameFor(l.hostname, l.hardware),
+                    hardware: l.hardware,
+                    scope: l.scope,
+                    address: l.address,
+                  })
+                }
+              >
+                Reserve
+              </Button>
+            )}
+            {l.canNudge && <Button onClick={nudge}>Nudge</Button>}
+            {l.status === 'active' && (
+              <Button
+                danger
+                onClick={() => {
+                  setError(undefined)
+                  setEnding('end')
+                }}
+              >
+                End
+              </Button>
+            )}
+            {l.status === 'abandoned' && (
+              <Button
+                onClick={() => {
+                  setError(undefined)
+                  setEnding('clear')
+                }}
+              >
+                Clear
+              </Button>
+            )}
+          </span>
+        )
+      }
+    >
       <Failure error={lease.error} />
       {l && (
         <dl className="facts">
-          <dt>Status</dt><dd><StatusMark status={l.status} /> {l.reserved ? 'reserved' : 'dynamic'}</dd>
-          <dt>Scope</dt><dd>{l.scope ? <Link to={'/plan/' + l.scope}>{l.scope}</Link> : 'none: it lies outside every scope'}</dd>
-          <dt>Hardware address</dt><dd><Mono>{l.hardware}</Mono></dd>
-          {l.identifier && <><dt>Identifier</dt><dd><Mono>{l.identifier}</Mono></dd></>}
-          {l.hostname && <><dt>Host name</dt><dd>{l.hostname}</dd></>}
-          {l.vendor && <><dt>Vendor class</dt><dd>{l.vendor}</dd></>}
-          <dt>Since</dt><dd><When at={l.since} /></dd>
-          <dt>{l.status === 'active' ? 'Expires' : 'Ended'}</dt><dd><When at={l.expires} /></dd>
-          <dt>Last heard</dt><dd><When at={l.heard} /></dd>
-          <dt>Lease time</dt><dd>{l.granted}</dd>
-          {l.relay && <><dt>Relay, circuit</dt><dd><Mono>{l.relay}</Mono> {l.circuit && <Mono>{l.circuit}</Mono>}</dd></>}
-          {l.evidence && <><dt>Evidence</dt><dd>{l.evidence}</dd></>}
-          <dt>Options of</dt><dd>{l.learned ? 'another server; learned by listening' : <Link to={'/changes?open=' + l.revision}>revision {l.revision}</Link>}</dd>
-          {l.hardware && <><dt>More</dt><dd><Link to={'/leases/history?who=' + encodeURIComponent(l.hardware)}>Where it has been</Link> · <Link to={'/unserved/explain?hardware=' + encodeURIComponent(l.hardware)}>What it would get now</Link> · <Link to={'/unserved/conversations?client=' + encodeURIComponent(l.hardware)}>Its conversations</Link></dd></>}
+          <dt>Status</dt>
+          <dd>
+            <StatusMark status={l.status} /> {l.reserved ? 'reserved' : 'dynamic'}
+          </dd>
+          <dt>Scope</dt>
+          <dd>{l.scope ? <Link to={'/plan/' + l.scope}>{l.scope}</Link> : 'none: it lies outside every scope'}</dd>
+          <dt>Hardware address</dt>
+          <dd>
+            <Mono>{l.hardware}</Mono>
+          </dd>
+          {l.identifier && (
+            <>
+              <dt>Identifier</dt>
+              <dd>
+                <Mono>{l.identifier}</Mono>
+              </dd>
+            </>
+          )}
+          {l.hostname && (
+            <>
+              <dt>Host name</dt>
+              <dd>{l.hostname}</dd>
+            </>
+          )}
+          {l.vendor && (
+            <>
+              <dt>Vendor class</dt>
+              <dd>{l.vendor}</dd>
+            </>
+          )}
+          <dt>Since</dt>
+          <dd>
+            <When at={l.since} />
+          </dd>
+          <dt>{l.status === 'active' ? 'Expires' : 'Ended'}</dt>
+          <dd>
+            <When at={l.expires} />
+          </dd>
+          <dt>Last heard</dt>
+          <dd>
+            <When at={l.heard} />
+          </dd>
+          <dt>Lease time</dt>
+          <dd>{l.granted}</dd>
+          {l.relay && (
+            <>
+              <dt>Relay, circuit</dt>
+              <dd>
+                <Mono>{l.relay}</Mono> {l.circuit && <Mono>{l.circuit}</Mono>}
+              </dd>
+            </>
+          )}
+          {l.evidence && (
+            <>
+              <dt>Evidence</dt>
+              <dd>{l.evidence}</dd>
+            </>
+          )}
+          <dt>Options of</dt>
+          <dd>
+            {l.learned ? (
+              'another server; learned by listening'
+            ) : (
+              <Link to={'/changes?open=' + l.revision}>revision {l.revision}</Link>
+            )}
+          </dd>
+          {l.hardware && (
+            <>
+              <dt>More</dt>
+              <dd>
+                <Link to={'/leases/history?who=' + encodeURIComponent(l.hardware)}>Where it has been</Link> ·{' '}
+                <Link to={'/unserved/explain?hardware=' + encodeURIComponent(l.hardware)}>What it would get now</Link> ·{' '}
+                <Link to={'/unserved/conversations?client=' + encodeURIComponent(l.hardware)}>Its conversations</Link>
+              </dd>
+            </>
+          )}
         </dl>
       )}
       {given.data?.known && (
         <>
           <h2 style={{ marginTop: 20 }}>What it was last given</h2>
-          <dl className="facts">{given.data.given.map((o) => <span key={o.name} style={{ display: 'contents' }}><dt>{o.code} {o.name}</dt><dd><Folding text={o.value} /></dd></span>)}</dl>
-          {given.data.unmet.length > 0 && <p className="quiet" style={{ margin: '6px 0 0' }}>It also asked for {given.data.unmet.join(', ')}.</p>}
+          <dl className="facts">
+            {given.data.given.map((o) => (
+              <span key={o.name} style={{ display: 'contents' }}>
+                <dt>
+                  {o.code} {o.name}
+                </dt>
+                <dd>
+                  <Folding text={o.value} />
+                </dd>
+              </span>
+            ))}
+          </dl>
+          {given.data.unmet.length > 0 && (
+            <p className="quiet" style={{ margin: '6px 0 0' }}>
+              It also asked for {given.data.unmet.join(', ')}.
+            </p>
+          )}
         </>
       )}
       <h2 style={{ marginTop: 20 }}>Who had this address</h2>
       <Failure error={history.error} />
-      <Table<LeaseEvent> size="small" rowKey={(e) => e.at + e.status + e.hardware} dataSource={history.data} pagination={false} loading={history.isLoading}
+      <Table<LeaseEvent>
+        size="small"
+        rowKey={(e) => e.at + e.status + e.hardware}
+        dataSource={history.data}
+        pagination={false}
+        loading={history.isLoading}
         locale={{ emptyText: <Empty>Nobody, since history is kept.</Empty> }}
         columns={[
           { title: 'When', render: (_, e) => <When at={e.at} /> },
@@ -154,13 +411,29 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
           { title: 'Hardware address', render: (_, e) => <Mono>{e.hardware}</Mono> },
           { title: 'Host name', dataIndex: 'hostname' },
           { title: 'Until', render: (_, e) => <When at={e.expires} /> },
-        ]} />
+        ]}
+      />
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />
-      <Modal open={ending !== null} title={ending === 'end' ? 'End this lease?' : 'Clear this address?'} okText={ending === 'end' ? 'End it' : 'Clear it'} okButtonProps={{ danger: ending === 'end' }} onOk={finish} onCancel={() => setEnding(null)}>
+      <Modal
+        open={ending !== null}
+        title={ending === 'end' ? 'End this lease?' : 'Clear this address?'}
+        okText={ending === 'end' ? 'End it' : 'Clear it'}
+        okButtonProps={{ danger: ending === 'end' }}
+        onOk={finish}
+        onCancel={() => setEnding(null)}
+      >
         <Failure error={error} />
-        {ending === 'end'
-          ? <p>{l?.hostname || l?.hardware} keeps using {address} until it next renews; then it is told to ask for an address again. Meanwhile somebody else may be given {address}.</p>
-          : <p>{address} was found in use or declined. Once cleared it can be handed out again; if the squatter is still there, it will be declined again.</p>}
+        {ending === 'end' ? (
+          <p>
+            {l?.hostname || l?.hardware} keeps using {address} until it next renews; then it is told to ask for an
+            address again. Meanwhile somebody else may be given {address}.
+          </p>
+        ) : (
+          <p>
+            {address} was found in use or declined. Once cleared it can be handed out again; if the squatter is still
+            there, it will be declined again.
+          </p>
+        )}
       </Modal>
     </Drawer>
   )

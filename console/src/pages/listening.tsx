@@ -15,7 +15,15 @@ export default function ListeningPage() {
   const live = (link: string) => setEdits([{ op: 'edit', kind: 'link', name: link, link: { listening: false } }])
   return (
     <>
-      <div className="head"><div><h1>Listening</h1><span className="quiet">On a link that is listened to nothing is sent; what would have been answered is compared with what clients took</span></div></div>
+      <div className="head">
+        <div>
+          <h1>Listening</h1>
+          <span className="quiet">
+            On a link that is listened to nothing is sent; what would have been answered is compared with what clients
+            took
+          </span>
+        </div>
+      </div>
       <SubNav of="unserved" />
       <Failure error={q.error} />
       {l && (
@@ -24,39 +32,112 @@ export default function ListeningPage() {
             <section className="panel">
               <h2>Links that are listened to</h2>
               {l.whole && <div className="note">The whole server listens and sends nothing.</div>}
-              {l.links.length === 0 && !l.whole && <Empty>None: every link is answered. <Link to="/plan/~links">Links</Link> can be set to listen beside a server that is to be replaced.</Empty>}
-              {l.links.map((name) => <div key={name} className="filters" style={{ margin: '0 0 6px' }}><StatusMark status="held" word={name} /><Button size="small" type="primary" onClick={() => live(name)}>Go live</Button></div>)}
-              {l.learned > 0 && <p style={{ margin: '6px 0 0' }}>{plural(l.learned, 'address', 'addresses')} learned; they are kept for their clients. <a href="/api/leases?status=active&limit=10000" target="_blank" rel="noreferrer">Export the bindings</a></p>}
+              {l.links.length === 0 && !l.whole && (
+                <Empty>
+                  None: every link is answered. <Link to="/plan/~links">Links</Link> can be set to listen beside a
+                  server that is to be replaced.
+                </Empty>
+              )}
+              {l.links.map((name) => (
+                <div key={name} className="filters" style={{ margin: '0 0 6px' }}>
+                  <StatusMark status="held" word={name} />
+                  <Button size="small" type="primary" onClick={() => live(name)}>
+                    Go live
+                  </Button>
+                </div>
+              ))}
+              {l.learned > 0 && (
+                <p style={{ margin: '6px 0 0' }}>
+                  {plural(l.learned, 'address', 'addresses')} learned; they are kept for their clients.{' '}
+                  <a href="/api/leases?status=active&limit=10000" target="_blank" rel="noreferrer">
+                    Export the bindings
+                  </a>
+                </p>
+              )}
             </section>
             <section className="panel">
               <h2>Other servers heard</h2>
-              {l.rivals.length === 0 ? <Empty>None in the last day.</Empty> : l.rivals.map((r) => (
-                <div key={r.link + r.server} style={{ marginBottom: 4 }}><Mono>{r.server}</Mono> on link {r.link}: {r.how} <span className="quiet">{r.count}×, last <When at={r.last} /></span></div>
-              ))}
+              {l.rivals.length === 0 ? (
+                <Empty>None in the last day.</Empty>
+              ) : (
+                l.rivals.map((r) => (
+                  <div key={r.link + r.server} style={{ marginBottom: 4 }}>
+                    <Mono>{r.server}</Mono> on link {r.link}: {r.how}{' '}
+                    <span className="quiet">
+                      {r.count}×, last <When at={r.last} />
+                    </span>
+                  </div>
+                ))
+              )}
             </section>
           </div>
           {l.scopes.length > 0 && (
-            <section className="panel flush"><h2>Agreement by scope</h2>
-              <Table size="small" rowKey={(s) => s.scope + s.link} dataSource={l.scopes} pagination={false} columns={[
-                { title: 'Scope', render: (_, s) => s.scope || <span className="quiet">addresses of no scope</span> },
-                { title: 'Link', dataIndex: 'link' },
-                { title: 'Clients', dataIndex: 'clients', align: 'right' },
-                { title: 'Agree', align: 'right', render: (_, s) => <StatusMark status="good" word={String(s.agree)} /> },
-                { title: 'Disagree', align: 'right', render: (_, s) => (s.disagree ? <StatusMark status="bad" word={String(s.disagree)} /> : 0) },
-              ]} />
+            <section className="panel flush">
+              <h2>Agreement by scope</h2>
+              <Table
+                size="small"
+                rowKey={(s) => s.scope + s.link}
+                dataSource={l.scopes}
+                pagination={false}
+                columns={[
+                  { title: 'Scope', render: (_, s) => s.scope || <span className="quiet">addresses of no scope</span> },
+                  { title: 'Link', dataIndex: 'link' },
+                  { title: 'Clients', dataIndex: 'clients', align: 'right' },
+                  {
+                    title: 'Agree',
+                    align: 'right',
+                    render: (_, s) => <StatusMark status="good" word={String(s.agree)} />,
+                  },
+                  {
+                    title: 'Disagree',
+                    align: 'right',
+                    render: (_, s) => (s.disagree ? <StatusMark status="bad" word={String(s.disagree)} /> : 0),
+                  },
+                ]}
+              />
             </section>
           )}
-          <section className="panel flush"><h2>Client by client, disagreements first</h2>
-            <Table<Agreement> size="small" rowKey={(a) => a.hardware + a.took} dataSource={l.clients} className="dense" pagination={paged}
-              locale={{ emptyText: <Empty>No client was seen to take an address from another server.</Empty> }} columns={[
-                { title: 'Client', render: (_, a) => <>{a.hostname || 'no name'}<div className="quiet"><Mono>{a.hardware}</Mono></div></> },
+          <section className="panel flush">
+            <h2>Client by client, disagreements first</h2>
+            <Table<Agreement>
+              size="small"
+              rowKey={(a) => a.hardware + a.took}
+              dataSource={l.clients}
+              className="dense"
+              pagination={paged}
+              locale={{ emptyText: <Empty>No client was seen to take an address from another server.</Empty> }}
+              columns={[
+                {
+                  title: 'Client',
+                  render: (_, a) => (
+                    <>
+                      {a.hostname || 'no name'}
+                      <div className="quiet">
+                        <Mono>{a.hardware}</Mono>
+                      </div>
+                    </>
+                  ),
+                },
                 { title: 'Took', render: (_, a) => <Mono>{a.took}</Mono> },
                 { title: 'From', render: (_, a) => <Mono>{a.server}</Mono> },
                 { title: 'Would offer', render: (_, a) => <Mono>{a.would}</Mono> },
-                { title: 'Agrees', render: (_, a) => <StatusMark status={a.agrees ? 'good' : 'bad'} word={a.agrees ? (a.options ? 'yes, options too' : 'yes') : 'no'} /> },
-                { title: 'Difference', width: '34%', render: (_, a) => <span style={{ whiteSpace: 'normal' }}>{a.difference.join('; ')}</span> },
+                {
+                  title: 'Agrees',
+                  render: (_, a) => (
+                    <StatusMark
+                      status={a.agrees ? 'good' : 'bad'}
+                      word={a.agrees ? (a.options ? 'yes, options too' : 'yes') : 'no'}
+                    />
+                  ),
+                },
+                {
+                  title: 'Difference',
+                  width: '34%',
+                  render: (_, a) => <span style={{ whiteSpace: 'normal' }}>{a.difference.join('; ')}</span>,
+                },
                 { title: 'When', render: (_, a) => <When at={a.at} /> },
-              ]} />
+              ]}
+            />
           </section>
         </div>
       )}

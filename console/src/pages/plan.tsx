@@ -7,7 +7,11 @@ import { ScopeForm } from '../parts/scopeform'
 import { ItemForm, optionEdit, optionLines } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
 
-const value = (address: string) => address.split('/')[0].split('.').reduce((n, part) => n * 256 + Number(part), 0)
+const value = (address: string) =>
+  address
+    .split('/')[0]
+    .split('.')
+    .reduce((n, part) => n * 256 + Number(part), 0)
 
 const listed = 1000 // the most that are listed at once
 
@@ -16,60 +20,230 @@ export default function Plan() {
   const [params, setParams] = useSearchParams()
   const go = useNavigate()
   const search = params.get('search') ?? ''
-  const scopes = useQuery({ queryKey: ['scopes', search], queryFn: () => items<Scope>('/scopes', { search, limit: listed }), placeholderData: (old) => old })
+  const scopes = useQuery({
+    queryKey: ['scopes', search],
+    queryFn: () => items<Scope>('/scopes', { search, limit: listed }),
+    placeholderData: (old) => old,
+  })
   const defaults = useQuery({ queryKey: ['defaults'], queryFn: () => get<Defaults>('/defaults') })
-  const set = (key: string, v: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })
+  const set = (key: string, v: string) =>
+    setParams(
+      (p) => {
+        if (v) p.set(key, v)
+        else p.delete(key)
+        return p
+      },
+      { replace: true },
+    )
   return (
     <>
       <div className="head">
         <div>
           <h1>Plan</h1>
           <span className="quiet">
-            {defaults.data && <>Everywhere: lease time {defaults.data.lease}{defaults.data.options.map((o) => <span key={o.code}> · {o.name} <Mono>{o.value}</Mono></span>)}</>}
+            {defaults.data && (
+              <>
+                Everywhere: lease time {defaults.data.lease}
+                {defaults.data.options.map((o) => (
+                  <span key={o.code}>
+                    {' '}
+                    · {o.name} <Mono>{o.value}</Mono>
+                  </span>
+                ))}
+              </>
+            )}
           </span>
         </div>
-        <Input.Search allowClear placeholder="Name, subnet, link or note" defaultValue={search} onSearch={(v) => set('search', v)} style={{ width: 250 }} />
+        <Input.Search
+          allowClear
+          placeholder="Name, subnet, link or note"
+          defaultValue={search}
+          onSearch={(v) => set('search', v)}
+          style={{ width: 250 }}
+        />
         <Button onClick={() => set('defaults', '1')}>Defaults</Button>
-        <Button type="primary" onClick={() => set('add', '1')}>Add a scope</Button>
+        <Button type="primary" onClick={() => set('add', '1')}>
+          Add a scope
+        </Button>
       </div>
       <SubNav of="plan" />
       <Failure error={scopes.error} />
       <div className="panel flush">
         <Table<Scope>
-          size="small" rowKey="name" dataSource={scopes.data} loading={scopes.isLoading} className="clickable dense" scroll={{ x: 'max-content' }}
+          size="small"
+          rowKey="name"
+          dataSource={scopes.data}
+          loading={scopes.isLoading}
+          className="clickable dense"
+          scroll={{ x: 'max-content' }}
           pagination={{ ...paged, pageSize: 100 }}
           onRow={(s) => ({ onClick: () => go('/plan/' + s.name) })}
-          locale={{ emptyText: <Empty>{search ? `No scope fits “${search}”.` : 'No scope is defined yet. Add one: a name, a subnet and a range are enough to begin.'}</Empty> }}
+          locale={{
+            emptyText: (
+              <Empty>
+                {search
+                  ? `No scope fits “${search}”.`
+                  : 'No scope is defined yet. Add one: a name, a subnet and a range are enough to begin.'}
+              </Empty>
+            ),
+          }}
           columns={[
-            { title: 'Scope', dataIndex: 'name', sorter: (a, b) => a.name.localeCompare(b.name), render: (n) => <Link to={'/plan/' + n} onClick={(e) => e.stopPropagation()}><b>{n}</b></Link> },
-            { title: 'Subnet', dataIndex: 'subnet', sorter: (a, b) => value(a.subnet) - value(b.subnet), render: (v) => <Mono>{v}</Mono> },
+            {
+              title: 'Scope',
+              dataIndex: 'name',
+              sorter: (a, b) => a.name.localeCompare(b.name),
+              render: (n) => (
+                <Link to={'/plan/' + n} onClick={(e) => e.stopPropagation()}>
+                  <b>{n}</b>
+                </Link>
+              ),
+            },
+            {
+              title: 'Subnet',
+              dataIndex: 'subnet',
+              sorter: (a, b) => value(a.subnet) - value(b.subnet),
+              render: (v) => <Mono>{v}</Mono>,
+            },
             { title: 'Link', dataIndex: 'link' },
-            { title: 'Mode', dataIndex: 'mode', sorter: (a, b) => a.mode.localeCompare(b.mode), render: (m, s) => <>{<StatusMark status={m} />}{s.listening && <div className="quiet">listening</div>}</> },
+            {
+              title: 'Mode',
+              dataIndex: 'mode',
+              sorter: (a, b) => a.mode.localeCompare(b.mode),
+              render: (m, s) => (
+                <>
+                  {<StatusMark status={m} />}
+                  {s.listening && <div className="quiet">listening</div>}
+                </>
+              ),
+            },
             { title: 'Lease', dataIndex: 'lease' },
-            { title: 'Pools', align: 'right', render: (_, s) => s.usage.size.toLocaleString('en'), sorter: (a, b) => a.usage.size - b.usage.size },
-            { title: 'Active', align: 'right', render: (_, s) => s.usage.active.toLocaleString('en'), sorter: (a, b) => a.usage.active - b.usage.active },
-            { title: 'Headroom', align: 'right', render: (_, s) => s.usage.headroom.toLocaleString('en'), sorter: (a, b) => a.usage.headroom - b.usage.headroom },
-            { title: 'Used', width: 115, render: (_, s) => <UseBar scope={s} />, sorter: (a, b) => usedShare(a) - usedShare(b) },
+            {
+              title: 'Pools',
+              align: 'right',
+              render: (_, s) => s.usage.size.toLocaleString('en'),
+              sorter: (a, b) => a.usage.size - b.usage.size,
+            },
+            {
+              title: 'Active',
+              align: 'right',
+              render: (_, s) => s.usage.active.toLocaleString('en'),
+              sorter: (a, b) => a.usage.active - b.usage.active,
+            },
+            {
+              title: 'Headroom',
+              align: 'right',
+              render: (_, s) => s.usage.headroom.toLocaleString('en'),
+              sorter: (a, b) => a.usage.headroom - b.usage.headroom,
+            },
+            {
+              title: 'Used',
+              width: 115,
+              render: (_, s) => <UseBar scope={s} />,
+              sorter: (a, b) => usedShare(a) - usedShare(b),
+            },
             { title: 'Reserved', align: 'right', render: (_, s) => s.usage.reserved || '' },
-            { title: 'Abandoned', align: 'right', render: (_, s) => (s.usage.abandoned ? <StatusMark status="bad" word={String(s.usage.abandoned)} /> : '') },
+            {
+              title: 'Abandoned',
+              align: 'right',
+              render: (_, s) => (s.usage.abandoned ? <StatusMark status="bad" word={String(s.usage.abandoned)} /> : ''),
+            },
           ]}
-          footer={() => <span className="quiet">{scopes.data?.length === listed && 'the first '}{plural(scopes.data?.length ?? 0, 'scope')}, {plural((scopes.data ?? []).reduce((n, s) => n + s.usage.active, 0), 'active lease')}, headroom for {((scopes.data ?? []).filter((s) => s.mode === 'serving').reduce((n, s) => n + s.usage.headroom, 0)).toLocaleString('en')} more{scopes.data?.length === listed && '; search for others'}</span>}
+          footer={() => (
+            <span className="quiet">
+              {scopes.data?.length === listed && 'the first '}
+              {plural(scopes.data?.length ?? 0, 'scope')},{' '}
+              {plural(
+                (scopes.data ?? []).reduce((n, s) => n + s.usage.active, 0),
+                'active lease',
+              )}
+              , headroom for{' '}
+              {(scopes.data ?? [])
+                .filter((s) => s.mode === 'serving')
+                .reduce((n, s) => n + s.usage.headroom, 0)
+                .toLocaleString('en')}{' '}
+              more{scopes.data?.length === listed && '; search for others'}
+            </span>
+          )}
         />
       </div>
-      {params.has('defaults') && defaults.data && <ItemForm<{ lease?: string; identity?: 'identifier' | 'hardware'; options?: string; listening?: boolean; note?: string }> open of={defaults.data} title="Edit what holds everywhere" onClose={() => set('defaults', '')} hint=""
-        initial={{ lease: defaults.data.lease, identity: defaults.data.identity, options: optionLines(defaults.data.options), listening: defaults.data.listening, note: defaults.data.note }}
-        toEdit={(v) => ({ op: 'edit', kind: 'defaults', name: '', defaults: { lease: v.lease ?? '', identity: v.identity, options: optionEdit(v.options, defaults.data.options), listening: v.listening ?? false, note: v.note ?? '' } })}
-        fields={() => (
-          <>
-            <Form.Item name="lease" label="Lease time"><Input /></Form.Item>
-            <Form.Item name="identity" label="Clients are told apart by"><Select options={[{ value: 'identifier', label: 'the client identifier, if they send one' }, { value: 'hardware', label: 'the hardware address alone' }]} /></Form.Item>
-            <Form.Item name="options" label="Options" extra="One a line: name=value"><Input.TextArea className="mono" autoSize={{ minRows: 3, maxRows: 14 }} /></Form.Item>
-            <Form.Item name="listening" label="Listen only" extra="The whole server hears and sends nothing" valuePropName="checked"><Switch /></Form.Item>
-            <Form.Item name="note" label="Note"><Input /></Form.Item>
-          </>
-        )} />}
-      <ScopeForm open={params.has('add')} subnet={params.get('subnet') ?? undefined}
-        onClose={() => setParams((p) => { p.delete('add'); p.delete('subnet'); return p }, { replace: true })} onDone={(name) => go('/plan/' + name)} />
+      {params.has('defaults') && defaults.data && (
+        <ItemForm<{
+          lease?: string
+          identity?: 'identifier' | 'hardware'
+          options?: string
+          listening?: boolean
+          note?: string
+        }>
+          open
+          of={defaults.data}
+          title="Edit what holds everywhere"
+          onClose={() => set('defaults', '')}
+          hint=""
+          initial={{
+            lease: defaults.data.lease,
+            identity: defaults.data.identity,
+            options: optionLines(defaults.data.options),
+            listening: defaults.data.listening,
+            note: defaults.data.note,
+          }}
+          toEdit={(v) => ({
+            op: 'edit',
+            kind: 'defaults',
+            name: '',
+            defaults: {
+              lease: v.lease ?? '',
+              identity: v.identity,
+              options: optionEdit(v.options, defaults.data.options),
+              listening: v.listening ?? false,
+              note: v.note ?? '',
+            },
+          })}
+          fields={() => (
+            <>
+              <Form.Item name="lease" label="Lease time">
+                <Input />
+              </Form.Item>
+              <Form.Item name="identity" label="Clients are told apart by">
+                <Select
+                  options={[
+                    { value: 'identifier', label: 'the client identifier, if they send one' },
+                    { value: 'hardware', label: 'the hardware address alone' },
+                  ]}
+                />
+              </Form.Item>
+              <Form.Item name="options" label="Options" extra="One a line: name=value">
+                <Input.TextArea className="mono" autoSize={{ minRows: 3, maxRows: 14 }} />
+              </Form.Item>
+              <Form.Item
+                name="listening"
+                label="Listen only"
+                extra="The whole server hears and sends nothing"
+                valuePropName="checked"
+              >
+                <Switch />
+              </Form.Item>
+              <Form.Item name="note" label="Note">
+                <Input />
+              </Form.Item>
+            </>
+          )}
+        />
+      )}
+      <ScopeForm
+        open={params.has('add')}
+        subnet={params.get('subnet') ?? undefined}
+        onClose={() =>
+          setParams(
+            (p) => {
+              p.delete('add')
+              p.delete('subnet')
+              return p
+            },
+            { replace: true },
+          )
+        }
+        onDone={(name) => go('/plan/' + name)}
+      />
     </>
   )
 }

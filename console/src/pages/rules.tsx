@@ -1,20 +1,50 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, InputNumber, Segmented, Select, Space, Switch, Table } from 'antd'
 import { useEffect, useState } from 'react'
-import { call, items, type Edit, type List, type Rule, type RuleTried, type RuleVariable, type Scope } from '../api/client'
+import {
+  call,
+  items,
+  type Edit,
+  type List,
+  type Rule,
+  type RuleTried,
+  type RuleVariable,
+  type Scope,
+} from '../api/client'
 import { Empty, Failure, Folding, Mono, When } from '../parts/bits'
 import { ItemForm, optionEdit, optionLines, textLines } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
 
-interface Part { what?: string; value?: string }
-interface Fields { name?: string; scope?: string; how?: 'form' | 'cel'; parts?: Part[]; any?: boolean; when?: string; action?: string; pool?: string; lease?: string; options?: string; order?: number; off?: boolean; note?: string }
+interface Part {
+  what?: string
+  value?: string
+}
+interface Fields {
+  name?: string
+  scope?: string
+  how?: 'form' | 'cel'
+  parts?: Part[]
+  any?: boolean
+  when?: string
+  action?: string
+  pool?: string
+  lease?: string
+  options?: string
+  order?: number
+  off?: boolean
+  note?: string
+}
 
 const quoted = (v: string) => JSON.stringify(v)
 
 /** Conditions for those who do not write expressions. */
 const kinds: Record<string, { label: string; hint: string; cel: (v: string) => string }> = {
-  prefix: { label: 'hardware address begins with', hint: '02:4c:00', cel: (v) => `hw.startsWith(${quoted(v.toLowerCase().replace(/[-.]/g, ':'))})` },
+  prefix: {
+    label: 'hardware address begins with',
+    hint: '02:4c:00',
+    cel: (v) => `hw.startsWith(${quoted(v.toLowerCase().replace(/[-.]/g, ':'))})`,
+  },
   vendor: { label: 'vendor class begins with', hint: 'deskphone', cel: (v) => `vendor.startsWith(${quoted(v)})` },
   user: { label: 'user class is', hint: 'staff', cel: (v) => `${quoted(v)} in userClass` },
   host: { label: 'host name begins with', hint: 'loom-', cel: (v) => `hostname.startsWith(${quoted(v)})` },
@@ -25,11 +55,24 @@ const kinds: Record<string, { label: string; hint: string; cel: (v: string) => s
   arch: { label: 'machine architecture (93) is', hint: '7', cel: (v) => `options[?93].orValue("") == ${quoted(v)}` },
 }
 
-const whenOf = (v: Fields) => v.how === 'cel'
-  ? v.when ?? ''
-  : (v.parts ?? []).filter((p) => p?.what && p.value).map((p) => '(' + kinds[p.what!].cel(p.value!) + ')').join(v.any ? ' || ' : ' && ').replace(/^\(([^()]*(\([^()]*\))?[^()]*)\)$/, '$1')
+const whenOf = (v: Fields) =>
+  v.how === 'cel'
+    ? (v.when ?? '')
+    : (v.parts ?? [])
+        .filter((p) => p?.what && p.value)
+        .map((p) => '(' + kinds[p.what!].cel(p.value!) + ')')
+        .join(v.any ? ' || ' : ' && ')
+        .replace(/^\(([^()]*(\([^()]*\))?[^()]*)\)$/, '$1')
 
-const then = (r: Rule) => [r.action === 'reserved' ? 'reserved clients only' : r.action, r.pool && 'pool ' + r.pool, r.lease && 'lease ' + r.lease, ...r.options.map((o) => `${o.name}=${o.value}`)].filter(Boolean).join(', ')
+const then = (r: Rule) =>
+  [
+    r.action === 'reserved' ? 'reserved clients only' : r.action,
+    r.pool && 'pool ' + r.pool,
+    r.lease && 'lease ' + r.lease,
+    ...r.options.map((o) => `${o.name}=${o.value}`),
+  ]
+    .filter(Boolean)
+    .join(', ')
 
 /** Rules in the order in which they are asked, and the lists they look into. */
 export default function Rules() {
@@ -43,103 +86,367 @@ export default function Rules() {
   const oldList = list && list !== 'new' ? list : undefined
   return (
     <>
-      <div className="head"><div><h1>Rules</h1><span className="quiet">Those of the defaults are asked first, then those of the scope, in order; each that fits contributes, the first to set a value keeps it, one that ignores or refuses ends it</span></div>
+      <div className="head">
+        <div>
+          <h1>Rules</h1>
+          <span className="quiet">
+            Those of the defaults are asked first, then those of the scope, in order; each that fits contributes, the
+            first to set a value keeps it, one that ignores or refuses ends it
+          </span>
+        </div>
         <Button onClick={() => setList('new')}>Add a list</Button>
-        <Button type="primary" onClick={() => setForm('new')}>Add a rule</Button>
+        <Button type="primary" onClick={() => setForm('new')}>
+          Add a rule
+        </Button>
       </div>
       <SubNav of="plan" />
       <Failure error={rules.error} />
       <div className="grid">
         <div className="panel flush">
-          <Table<Rule> size="small" rowKey="name" dataSource={rules.data} loading={rules.isLoading} pagination={false} className="clickable" onRow={(r) => ({ onClick: () => setForm(r) })}
-            locale={{ emptyText: <Empty>No rule is defined. A rule gives some clients other values, confines them to a pool, or turns them away.</Empty> }}
+          <Table<Rule>
+            size="small"
+            rowKey="name"
+            dataSource={rules.data}
+            loading={rules.isLoading}
+            pagination={false}
+            className="clickable"
+            onRow={(r) => ({ onClick: () => setForm(r) })}
+            locale={{
+              emptyText: (
+                <Empty>
+                  No rule is defined. A rule gives some clients other values, confines them to a pool, or turns them
+                  away.
+                </Empty>
+              ),
+            }}
             columns={[
               { title: 'Of', render: (_, r) => r.scope || 'defaults' },
               { title: 'Order', dataIndex: 'order', align: 'right', width: 60 },
-              { title: 'Rule', render: (_, r) => <><b>{r.name}</b>{r.off && <span className="quiet"> off</span>}{r.note && <div className="quiet">{r.note}</div>}</> },
+              {
+                title: 'Rule',
+                render: (_, r) => (
+                  <>
+                    <b>{r.name}</b>
+                    {r.off && <span className="quiet"> off</span>}
+                    {r.note && <div className="quiet">{r.note}</div>}
+                  </>
+                ),
+              },
               { title: 'When', render: (_, r) => <span className="expr">{r.when}</span> },
               { title: 'Then', render: (_, r) => <Folding text={then(r)} /> },
-              { title: 'Fitted', align: 'right', render: (_, r) => (r.fitted ? <>{r.fitted.toLocaleString('en')}×<div className="quiet"><When at={r.last} /></div></> : <span className="quiet">never</span>) },
-              { title: '', render: (_, r) => <Button size="small" type="link" danger onClick={(e) => { e.stopPropagation(); setEdits([{ op: 'remove', kind: 'rule', name: r.name }]) }}>Remove</Button> },
-            ]} />
+              {
+                title: 'Fitted',
+                align: 'right',
+                render: (_, r) =>
+                  r.fitted ? (
+                    <>
+                      {r.fitted.toLocaleString('en')}×
+                      <div className="quiet">
+                        <When at={r.last} />
+                      </div>
+                    </>
+                  ) : (
+                    <span className="quiet">never</span>
+                  ),
+              },
+              {
+                title: '',
+                render: (_, r) => (
+                  <Button
+                    size="small"
+                    type="link"
+                    danger
+                    onClick={(e) => {
+                      e.stopPropagation()
+                      setEdits([{ op: 'remove', kind: 'rule', name: r.name }])
+                    }}
+                  >
+                    Remove
+                  </Button>
+                ),
+              },
+            ]}
+          />
         </div>
-        <div className="panel flush"><h2>Lists</h2>
-          <Table<List> size="small" rowKey="name" dataSource={lists.data} pagination={false} className="clickable" onRow={(l) => ({ onClick: () => setList(l) })}
-            locale={{ emptyText: <Empty>No list is defined. A list names hardware addresses or identifiers that rules ask for.</Empty> }}
+        <div className="panel flush">
+          <h2>Lists</h2>
+          <Table<List>
+            size="small"
+            rowKey="name"
+            dataSource={lists.data}
+            pagination={false}
+            className="clickable"
+            onRow={(l) => ({ onClick: () => setList(l) })}
+            locale={{
+              emptyText: (
+                <Empty>No list is defined. A list names hardware addresses or identifiers that rules ask for.</Empty>
+              ),
+            }}
             columns={[
               { title: 'List', render: (_, l) => <b>{l.name}</b> },
-              { title: 'Entries', render: (_, l) => <>{l.entries.length} <span className="quiet mono">{l.entries.slice(0, 3).join(' ')}{l.entries.length > 3 && ' …'}</span></> },
+              {
+                title: 'Entries',
+                render: (_, l) => (
+                  <>
+                    {l.entries.length}{' '}
+                    <span className="quiet mono">
+                      {l.entries.slice(0, 3).join(' ')}
+                      {l.entries.length > 3 && ' …'}
+                    </span>
+                  </>
+                ),
+              },
               { title: 'Used by', render: (_, l) => l.rules.join(', ') },
               { title: 'Note', dataIndex: 'note' },
-              { title: '', render: (_, l) => <Button size="small" type="link" danger onClick={(e) => { e.stopPropagation(); setEdits([{ op: 'remove', kind: 'list', name: l.name }]) }}>Remove</Button> },
-            ]} />
+              {
+                title: '',
+                render: (_, l) => (
+                  <Button
+                    size="small"
+                    type="link"
+                    danger
+                    onClick={(e) => {
+                      e.stopPropagation()
+                      setEdits([{ op: 'remove', kind: 'list', name: l.name }])
+                    }}
+                  >
+                    Remove
+                  </Button>
+                ),
+              },
+            ]}
+          />
         </div>
       </div>
-      {form && <ItemForm<Fields> open of={old} title={old ? `Edit rule ${old.name}` : 'Add a rule'} onClose={() => setForm(null)} hint="Give a name, a condition and what its clients get; the effect shows here before anything is changed."
-        initial={old ? { name: old.name, scope: old.scope, how: 'cel', when: old.when, action: old.action, pool: old.pool, lease: old.lease, options: optionLines(old.options), order: old.order, off: old.off, note: old.note }
-          : { how: 'form', parts: [{ what: 'prefix' }], action: '' }}
-        toEdit={(v) => {
-          const when = whenOf(v)
-          if (!v.name || !when) return null
-          return { op: old ? 'edit' : 'add', kind: 'rule', name: old?.name ?? v.name, rule: { name: old ? v.name : undefined, when, scope: v.scope ?? '', action: v.action ?? '', pool: v.pool ?? '', lease: v.lease ?? '',
-            options: optionEdit(v.options, old?.options ?? []), order: v.order || undefined, off: v.off ?? false, note: v.note ?? '' } }
-        }}
-        fields={(v) => (
-          <>
-            <Form.Item name="name" label="Name"><Input placeholder="toys" /></Form.Item>
-            <Form.Item name="scope" label="Of"><Select allowClear showSearch placeholder="the defaults: asked for every scope" options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))} /></Form.Item>
-            <Form.Item name="how" label="When"><Segmented options={[{ value: 'form', label: 'Choose' }, { value: 'cel', label: 'Write an expression' }]} /></Form.Item>
-            {v.how === 'cel' ? <Form.Item name="when" extra={<Variables />}><Input.TextArea className="mono" autoSize={{ minRows: 2, maxRows: 8 }} placeholder={'hw.startsWith("02:4c:00:") && vendor == "toy"'} /></Form.Item> : (
-              <Form.List name="parts">
-                {(rows, { add, remove }) => (
-                  <div style={{ marginBottom: 12 }}>
-                    {rows.map((r) => (
-                      <Space.Compact key={r.key} block style={{ marginBottom: 6 }}>
-                        <Form.Item name={[r.name, 'what']} noStyle><Select style={{ width: 230 }} options={Object.entries(kinds).map(([value, k]) => ({ value, label: k.label }))} /></Form.Item>
-                        <Form.Item name={[r.name, 'value']} noStyle><Input className="mono" placeholder={kinds[v.parts?.[r.name]?.what ?? '']?.hint} /></Form.Item>
-                        <Button aria-label="Take this condition away" disabled={rows.length === 1} onClick={() => remove(r.name)}>−</Button>
-                      </Space.Compact>
-                    ))}
-                    <Space>
-                      <Button size="small" onClick={() => add({ what: 'vendor' })}>+ Condition</Button>
-                      {rows.length > 1 && <Form.Item name="any" noStyle valuePropName="checked"><Switch size="small" checkedChildren="any of them" unCheckedChildren="all of them" /></Form.Item>}
-                    </Space>
-                    <div className="expr quiet" style={{ marginTop: 6 }}>{whenOf(v)}</div>
-                  </div>
-                )}
-              </Form.List>
-            )}
-            <Form.Item name="action" label="Then"><Select options={[{ value: '', label: 'give them what is set below' }, { value: 'ignore', label: 'ignore them: silence' }, { value: 'refuse', label: 'refuse them' }, { value: 'reserved', label: 'serve them only by reservation' }]} /></Form.Item>
-            {v.action !== 'ignore' && v.action !== 'refuse' && (
-              <>
-                <Form.Item name="pool" label="From the pool" extra="A pool of the scope; it is then for these clients alone"><Input className="mono" placeholder="any" /></Form.Item>
-                <Form.Item name="lease" label="Lease time"><Input placeholder="as the scope says" /></Form.Item>
-                <Form.Item name="options" label="Options" extra="One a line: name=value, or none"><Input.TextArea className="mono" autoSize={{ minRows: 1, maxRows: 6 }} placeholder="header/boot-file=loom.efi" /></Form.Item>
-              </>
-            )}
-            <Space size={24}><Form.Item name="order" label="Order"><InputNumber min={1} placeholder="last" /></Form.Item><Form.Item name="off" label="Off" valuePropName="checked"><Switch /></Form.Item></Space>
-            <Form.Item name="note" label="Note"><Input /></Form.Item>
-          </>
-        )}
-        aside={(v) => <Tried when={whenOf(v)} scope={v.scope ?? ''} />} />}
-      {list && <ItemForm<{ name?: string; entries?: string; note?: string }> open of={oldList} title={oldList ? `Edit list ${oldList.name}` : 'Add a list'} onClose={() => setList(null)} hint="Give the list a name."
-        initial={oldList ? { name: oldList.name, entries: oldList.entries.join('\n'), note: oldList.note } : {}}
-        toEdit={(v) => (v.name ? { op: oldList ? 'edit' : 'add', kind: 'list', name: oldList?.name ?? v.name, list: { name: oldList ? v.name : undefined, entries: textLines(v.entries), note: v.note ?? '' } } : null)}
-        fields={() => (
-          <>
-            <Form.Item name="name" label="Name"><Input placeholder="lent-out" /></Form.Item>
-            <Form.Item name="entries" label="Entries" extra="Hardware addresses or client identifiers, one a line"><Input.TextArea className="mono" autoSize={{ minRows: 4, maxRows: 20 }} placeholder="02:40:10:00:00:07" /></Form.Item>
-            <Form.Item name="note" label="Note"><Input /></Form.Item>
-          </>
-        )} />}
+      {form && (
+        <ItemForm<Fields>
+          open
+          of={old}
+          title={old ? `Edit rule ${old.name}` : 'Add a rule'}
+          onClose={() => setForm(null)}
+          hint="Give a name, a condition and what its clients get; the effect shows here before anything is changed."
+          initial={
+            old
+              ? {
+                  name: old.name,
+                  scope: old.scope,
+                  how: 'cel',
+                  when: old.when,
+                  action: old.action,
+                  pool: old.pool,
+                  lease: old.lease,
+                  options: optionLines(old.options),
+                  order: old.order,
+                  off: old.off,
+                  note: old.note,
+                }
+              : { how: 'form', parts: [{ what: 'prefix' }], action: '' }
+          }
+          toEdit={(v) => {
+            const when = whenOf(v)
+            if (!v.name || !when) return null
+            return {
+              op: old ? 'edit' : 'add',
+              kind: 'rule',
+              name: old?.name ?? v.name,
+              rule: {
+                name: old ? v.name : undefined,
+                when,
+                scope: v.scope ?? '',
+                action: v.action ?? '',
+                pool: v.pool ?? '',
+                lease: v.lease ?? '',
+                options: optionEdit(v.options, old?.options ?? []),
+                order: v.order || undefined,
+                off: v.off ?? false,
+                note: v.note ?? '',
+              },
+            }
+          }}
+          fields={(v) => (
+            <>
+              <Form.Item name="name" label="Name">
+                <Input placeholder="toys" />
+              </Form.Item>
+              <Form.Item name="scope" label="Of">
+                <Select
+                  allowClear
+                  showSearch
+                  placeholder="the defaults: asked for every scope"
+                  options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))}
+                />
+              </Form.Item>
+              <Form.Item name="how" label="When">
+                <Segmented
+                  options={[
+                    { value: 'form', label: 'Choose' },
+                    { value: 'cel', label: 'Write an expression' },
+                  ]}
+                />
+              </Form.Item>
+              {v.how === 'cel' ? (
+                <Form.Item name="when" extra={<Variables />}>
+                  <Input.TextArea
+                    className="mono"
+                    autoSize={{ minRows: 2, maxRows: 8 }}
+                    placeholder={'hw.startsWith("02:4c:00:") && vendor == "toy"'}
+                  />
+                </Form.Item>
+              ) : (
+                <Form.List name="parts">
+                  {(rows, { add, remove }) => (
+                    <div style={{ marginBottom: 12 }}>
+                      {rows.map((r) => (
+                        <Space.Compact key={r.key} block style={{ marginBottom: 6 }}>
+                          <Form.Item name={[r.name, 'what']} noStyle>
+                            <Select
+                              style={{ width: 230 }}
+                              options={Object.entries(kinds).map(([value, k]) => ({ value, label: k.label }))}
+                            />
+                          </Form.Item>
+                          <Form.Item name={[r.name, 'value']} noStyle>
+                            <Input className="mono" placeholder={kinds[v.parts?.[r.name]?.what ?? '']?.hint} />
+                          </Form.Item>
+                          <Button
+                            aria-label="Take this condition away"
+                            disabled={rows.length === 1}
+                            onClick={() => remove(r.name)}
+                          >
+                            −
+                          </Button>
+                        </Space.Compact>
+                      ))}
+                      <Space>
+                        <Button size="small" onClick={() => add({ what: 'vendor' })}>
+                          + Condition
+                        </Button>
+                        {rows.length > 1 && (
+                          <Form.Item name="any" noStyle valuePropName="checked">
+                            <Switch size="small" checkedChildren="any of them" unCheckedChildren="all of them" />
+                          </Form.Item>
+                        )}
+                      </Space>
+                      <div className="expr quiet" style={{ marginTop: 6 }}>
+                        {whenOf(v)}
+                      </div>
+                    </div>
+                  )}
+                </Form.List>
+              )}
+              <Form.Item name="action" label="Then">
+                <Select
+                  options={[
+                    { value: '', label: 'give them what is set below' },
+                    { value: 'ignore', label: 'ignore them: silence' },
+                    { value: 'refuse', label: 'refuse them' },
+                    { value: 'reserved', label: 'serve them only by reservation' },
+                  ]}
+                />
+              </Form.Item>
+              {v.action !== 'ignore' && v.action !== 'refuse' && (
+                <>
+                  <Form.Item
+                    name="pool"
+                    label="From the pool"
+                    extra="A pool of the scope; it is then for these clients alone"
+                  >
+                    <Input className="mono" placeholder="any" />
+                  </Form.Item>
+                  <Form.Item name="lease" label="Lease time">
+                    <Input placeholder="as the scope says" />
+                  </Form.Item>
+                  <Form.Item name="options" label="Options" extra="One a line: name=value, or none">
+                    <Input.TextArea
+                      className="mono"
+                      autoSize={{ minRows: 1, maxRows: 6 }}
+                      placeholder="header/boot-file=loom.efi"
+                    />
+                  </Form.Item>
+                </>
+              )}
+              <Space size={24}>
+                <Form.Item name="order" label="Order">
+                  <InputNumber min={1} placeholder="last" />
+                </Form.Item>
+                <Form.Item name="off" label="Off" valuePropName="checked">
+                  <Switch />
+                </Form.Item>
+              </Space>
+              <Form.Item name="note" label="Note">
+                <Input />
+              </Form.Item>
+            </>
+          )}
+          aside={(v) => <Tried when={whenOf(v)} scope={v.scope ?? ''} />}
+        />
+      )}
+      {list && (
+        <ItemForm<{ name?: string; entries?: string; note?: string }>
+          open
+          of={oldList}
+          title={oldList ? `Edit list ${oldList.name}` : 'Add a list'}
+          onClose={() => setList(null)}
+          hint="Give the list a name."
+          initial={oldList ? { name: oldList.name, entries: oldList.entries.join('\n'), note: oldList.note } : {}}
+          toEdit={(v) =>
+            v.name
+              ? {
+                  op: oldList ? 'edit' : 'add',
+                  kind: 'list',
+                  name: oldList?.name ?? v.name,
+                  list: { name: oldList ? v.name : undefined, entries: textLines(v.entries), note: v.note ?? '' },
+                }
+              : null
+          }
+          fields={() => (
+            <>
+              <Form.Item name="name" label="Name">
+                <Input placeholder="lent-out" />
+              </Form.Item>
+              <Form.Item name="entries" label="Entries" extra="Hardware addresses or client identifiers, one a line">
+                <Input.TextArea
+                  className="mono"
+                  autoSize={{ minRows: 4, maxRows: 20 }}
+                  placeholder="02:40:10:00:00:07"
+                />
+              </Form.Item>
+              <Form.Item name="note" label="Note">
+                <Input />
+              </Form.Item>
+            </>
+          )}
+        />
+      )}
       <Confirm title="Remove it" wish={edits} onClose={() => setEdits(null)} />
     </>
   )
 }
 
 function Variables() {
-  const q = useQuery({ queryKey: ['variables'], queryFn: () => items<RuleVariable>('/rules/variables'), staleTime: Infinity })
-  return <details><summary>What an expression can ask</summary><table>{<tbody>{q.data?.map((v) => <tr key={v.name}><td><Mono>{v.name}</Mono></td><td>{v.meaning}</td></tr>)}</tbody>}</table></details>
+  const q = useQuery({
+    queryKey: ['variables'],
+    queryFn: () => items<RuleVariable>('/rules/variables'),
+    staleTime: Infinity,
+  })
+  return (
+    <details>
+      <summary>What an expression can ask</summary>
+      <table>
+        {
+          <tbody>
+            {q.data?.map((v) => (
+              <tr key={v.name}>
+                <td>
+                  <Mono>{v.name}</Mono>
+                </td>
+                <td>{v.meaning}</td>
+              </tr>
+            ))}
+          </tbody>
+        }
+      </table>
+    </details>
+  )
 }
 
 /** Whom the condition would fit, of the clients on record. */
@@ -149,7 +456,13 @@ function Tried({ when, scope }: { when: string; scope: string }) {
     const t = setTimeout(() => setAsked({ when, scope }), 400)
     return () => clearTimeout(t)
   }, [when, scope])
-  const q = useQuery({ queryKey: ['try', asked], queryFn: () => call<RuleTried>('POST', '/rules/try', {}, asked), enabled: asked.when !== '', retry: false, gcTime: 0 })
+  const q = useQuery({
+    queryKey: ['try', asked],
+    queryFn: () => call<RuleTried>('POST', '/rules/try', {}, asked),
+    enabled: asked.when !== '',
+    retry: false,
+    gcTime: 0,
+  })
   return (
     <section style={{ marginBottom: 18 }}>
       <h2>Whom it would fit</h2>
@@ -157,8 +470,18 @@ function Tried({ when, scope }: { when: string; scope: string }) {
       <Failure error={q.error} />
       {q.data && (
         <>
-          <p style={{ margin: '0 0 6px' }}><b className="figure">{q.data.fits.toLocaleString('en')}</b> of {q.data.of.toLocaleString('en')} clients on record, as they asked last</p>
-          {q.data.examples.map((l) => <div key={l.address}><Mono>{l.hardware}</Mono> {l.hostname} <span className="quiet">{l.scope} {l.vendor}</span></div>)}
+          <p style={{ margin: '0 0 6px' }}>
+            <b className="figure">{q.data.fits.toLocaleString('en')}</b> of {q.data.of.toLocaleString('en')} clients on
+            record, as they asked last
+          </p>
+          {q.data.examples.map((l) => (
+            <div key={l.address}>
+              <Mono>{l.hardware}</Mono> {l.hostname}{' '}
+              <span className="quiet">
+                {l.scope} {l.vendor}
+              </span>
+            </div>
+          ))}
         </>
       )}
     </section>

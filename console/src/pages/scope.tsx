@@ -18,29 +18,79 @@ export default function ScopePage() {
   const go = useNavigate()
   const queries = useQueryClient()
   const { message } = App.useApp()
-  const scope = useQuery({ queryKey: ['scope', name], queryFn: () => get<Scope>('/scopes/' + encodeURIComponent(name)) })
+  const scope = useQuery({
+    queryKey: ['scope', name],
+    queryFn: () => get<Scope>('/scopes/' + encodeURIComponent(name)),
+  })
   const [editing, setEditing] = useState(false)
   const [ask, setAsk] = useState<Ask>(null)
   const [wanted, setWanted] = useState<Wanted | null>(null)
   const s = scope.data
-  if (!s) return <><h1>{name}</h1><Failure error={scope.error} /></>
-  const mode = (to: string, title: string) => setAsk({ title, edits: [{ op: 'edit', kind: 'scope', name: s.name, scope: { mode: to as 'held' } }] })
+  if (!s)
+    return (
+      <>
+        <h1>{name}</h1>
+        <Failure error={scope.error} />
+      </>
+    )
+  const mode = (to: string, title: string) =>
+    setAsk({ title, edits: [{ op: 'edit', kind: 'scope', name: s.name, scope: { mode: to as 'held' } }] })
   const tab = params.get('tab') ?? 'map'
   return (
     <>
       <div className="head">
         <div>
-          <h1>{s.name} <small><StatusMark status={s.mode} /></small></h1>
-          <span className="quiet"><Link to="/plan">Plan</Link> · <Mono>{s.subnet}</Mono> on link {s.link}{s.drainUntil && <> · drains until <When at={s.drainUntil} /></>}{s.note && <> · {s.note}</>}</span>
+          <h1>
+            {s.name}{' '}
+            <small>
+              <StatusMark status={s.mode} />
+            </small>
+          </h1>
+          <span className="quiet">
+            <Link to="/plan">Plan</Link> · <Mono>{s.subnet}</Mono> on link {s.link}
+            {s.drainUntil && (
+              <>
+                {' '}
+                · drains until <When at={s.drainUntil} />
+              </>
+            )}
+            {s.note && <> · {s.note}</>}
+          </span>
         </div>
         <Link to={'/leases?scope=' + s.name}>Its leases</Link>
-        {s.mode !== 'serving' && <Button type="primary" onClick={() => mode('serving', `Serve scope ${s.name}`)}>Serve</Button>}
+        {s.mode !== 'serving' && (
+          <Button type="primary" onClick={() => mode('serving', `Serve scope ${s.name}`)}>
+            Serve
+          </Button>
+        )}
         <Button onClick={() => setEditing(true)}>Edit</Button>
-        <Dropdown menu={{ items: [
-          s.mode !== 'draining' && { key: 'drain', label: 'Drain: nobody new', onClick: () => mode('draining', `Drain scope ${s.name}`) },
-          s.mode !== 'held' && { key: 'hold', label: 'Hold: answer nobody', onClick: () => mode('held', `Hold scope ${s.name}`) },
-          { key: 'remove', danger: true, label: 'Remove', onClick: () => setAsk({ title: `Remove scope ${s.name}`, edits: [{ op: 'remove', kind: 'scope', name: s.name }], leave: true }) },
-        ].filter((x) => x !== false) }}>
+        <Dropdown
+          menu={{
+            items: [
+              s.mode !== 'draining' && {
+                key: 'drain',
+                label: 'Drain: nobody new',
+                onClick: () => mode('draining', `Drain scope ${s.name}`),
+              },
+              s.mode !== 'held' && {
+                key: 'hold',
+                label: 'Hold: answer nobody',
+                onClick: () => mode('held', `Hold scope ${s.name}`),
+              },
+              {
+                key: 'remove',
+                danger: true,
+                label: 'Remove',
+                onClick: () =>
+                  setAsk({
+                    title: `Remove scope ${s.name}`,
+                    edits: [{ op: 'remove', kind: 'scope', name: s.name }],
+                    leave: true,
+                  }),
+              },
+            ].filter((x) => x !== false),
+          }}
+        >
           <Button>More</Button>
         </Dropdown>
       </div>
@@ -49,67 +99,220 @@ export default function ScopePage() {
           <h2>Use</h2>
           <UseBar scope={s} />
           <dl className="facts" style={{ marginTop: 10 }}>
-            <dt>Headroom</dt><dd><b>{s.usage.headroom.toLocaleString('en')}</b> of {s.usage.size.toLocaleString('en')}</dd>
-            <dt>Active</dt><dd>{s.usage.active.toLocaleString('en')}</dd>
-            <dt>Offered</dt><dd>{s.usage.offered}</dd>
-            <dt>Abandoned</dt><dd>{s.usage.abandoned ? <Link to={`/leases?scope=${s.name}&status=abandoned`}>▲ {s.usage.abandoned}</Link> : 0}</dd>
-            <dt>Excluded</dt><dd>{s.usage.excluded}</dd>
-            <dt>Spare</dt><dd>{s.usage.spare.toLocaleString('en')} outside the pools</dd>
+            <dt>Headroom</dt>
+            <dd>
+              <b>{s.usage.headroom.toLocaleString('en')}</b> of {s.usage.size.toLocaleString('en')}
+            </dd>
+            <dt>Active</dt>
+            <dd>{s.usage.active.toLocaleString('en')}</dd>
+            <dt>Offered</dt>
+            <dd>{s.usage.offered}</dd>
+            <dt>Abandoned</dt>
+            <dd>
+              {s.usage.abandoned ? (
+                <Link to={`/leases?scope=${s.name}&status=abandoned`}>▲ {s.usage.abandoned}</Link>
+              ) : (
+                0
+              )}
+            </dd>
+            <dt>Excluded</dt>
+            <dd>{s.usage.excluded}</dd>
+            <dt>Spare</dt>
+            <dd>{s.usage.spare.toLocaleString('en')} outside the pools</dd>
           </dl>
           <h2 style={{ marginTop: 16 }}>Settings</h2>
           <dl className="facts">
-            <dt>Subnet</dt><dd><Mono>{s.subnet}</Mono></dd>
-            <dt>Mask</dt><dd><Mono>{s.mask}</Mono></dd>
-            <dt>Pools</dt><dd>{s.pools.length ? s.pools.map((p) => <div key={p}><Folding text={p} /></div>) : 'none: reserved clients only'}</dd>
-            <dt>Lease time</dt><dd>{s.lease}{!s.leaseSet && <span className="quiet"> (defaults)</span>}</dd>
-            <dt>No record</dt><dd>{s.authoritative ? 'refused' : 'silence'}</dd>
-            <dt>Clients by</dt><dd>{s.identity === 'hardware' ? 'hardware address alone' : 'identifier, if sent'}</dd>
-            <dt>BOOTP</dt><dd>{s.bootp}</dd>
-            <dt>Probing</dt><dd>{s.probe ? 'before addresses are offered' : 'off'}</dd>
-            {s.rapidCommit && <><dt>Rapid commit</dt><dd>yes</dd></>}
-            {s.offerDelay && <><dt>Offers wait</dt><dd>{s.offerDelay}</dd></>}
-            {s.perCircuit > 0 && <><dt>A circuit</dt><dd>{s.perCircuit} addresses</dd></>}
-            {s.newPerMinute !== 0 && <><dt>Newcomers</dt><dd>{s.newPerMinute < 0 ? 'any number' : s.newPerMinute} a minute</dd></>}
-            {s.confined.length > 0 && <><dt>For rules</dt><dd>{s.confined.map((p) => <div key={p}><Folding text={p} /></div>)}</dd></>}
+            <dt>Subnet</dt>
+            <dd>
+              <Mono>{s.subnet}</Mono>
+            </dd>
+            <dt>Mask</dt>
+            <dd>
+              <Mono>{s.mask}</Mono>
+            </dd>
+            <dt>Pools</dt>
+            <dd>
+              {s.pools.length
+                ? s.pools.map((p) => (
+                    <div key={p}>
+                      <Folding text={p} />
+                    </div>
+                  ))
+                : 'none: reserved clients only'}
+            </dd>
+            <dt>Lease time</dt>
+            <dd>
+              {s.lease}
+              {!s.leaseSet && <span className="quiet"> (defaults)</span>}
+            </dd>
+            <dt>No record</dt>
+            <dd>{s.authoritative ? 'refused' : 'silence'}</dd>
+            <dt>Clients by</dt>
+            <dd>{s.identity === 'hardware' ? 'hardware address alone' : 'identifier, if sent'}</dd>
+            <dt>BOOTP</dt>
+            <dd>{s.bootp}</dd>
+            <dt>Probing</dt>
+            <dd>{s.probe ? 'before addresses are offered' : 'off'}</dd>
+            {s.rapidCommit && (
+              <>
+                <dt>Rapid commit</dt>
+                <dd>yes</dd>
+              </>
+            )}
+            {s.offerDelay && (
+              <>
+                <dt>Offers wait</dt>
+                <dd>{s.offerDelay}</dd>
+              </>
+            )}
+            {s.perCircuit > 0 && (
+              <>
+                <dt>A circuit</dt>
+                <dd>{s.perCircuit} addresses</dd>
+              </>
+            )}
+            {s.newPerMinute !== 0 && (
+              <>
+                <dt>Newcomers</dt>
+                <dd>{s.newPerMinute < 0 ? 'any number' : s.newPerMinute} a minute</dd>
+              </>
+            )}
+            {s.confined.length > 0 && (
+              <>
+                <dt>For rules</dt>
+                <dd>
+                  {s.confined.map((p) => (
+                    <div key={p}>
+                      <Folding text={p} />
+                    </div>
+                  ))}
+                </dd>
+              </>
+            )}
           </dl>
         </section>
         <section className="panel">
-          <Tabs activeKey={tab} onChange={(k) => setParams({ tab: k }, { replace: true })} items={[
-            { key: 'map', label: 'Address map', children: <AddressMap scope={s.name} /> },
-            { key: 'reservations', label: `Reservations ${s.usage.reserved || ''}`, children: <Reservations scope={s} ask={setAsk} reserve={() => setWanted({ name: '', hardware: '', scope: s.name })} /> },
-            { key: 'exclusions', label: `Exclusions ${s.exclusions.length || ''}`, children: <Exclusions scope={s} ask={setAsk} /> },
-            { key: 'options', label: 'Options', children: <Options scope={s} ask={setAsk} /> },
-          ]} />
+          <Tabs
+            activeKey={tab}
+            onChange={(k) => setParams({ tab: k }, { replace: true })}
+            items={[
+              { key: 'map', label: 'Address map', children: <AddressMap scope={s.name} /> },
+              {
+                key: 'reservations',
+                label: `Reservations ${s.usage.reserved || ''}`,
+                children: (
+                  <Reservations
+                    scope={s}
+                    ask={setAsk}
+                    reserve={() => setWanted({ name: '', hardware: '', scope: s.name })}
+                  />
+                ),
+              },
+              {
+                key: 'exclusions',
+                label: `Exclusions ${s.exclusions.length || ''}`,
+                children: <Exclusions scope={s} ask={setAsk} />,
+              },
+              { key: 'options', label: 'Options', children: <Options scope={s} ask={setAsk} /> },
+            ]}
+          />
         </section>
       </div>
-      <ScopeForm open={editing} old={s} onClose={() => setEditing(false)} onDone={(n) => n !== name && go('/plan/' + n)} />
+      <ScopeForm
+        open={editing}
+        old={s}
+        onClose={() => setEditing(false)}
+        onDone={(n) => n !== name && go('/plan/' + n)}
+      />
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />
-      <Confirm title={ask?.title ?? ''} wish={ask?.edits ?? null} onClose={() => setAsk(null)} onDone={(r) => {
-        message.success(`Revision ${r.revision} is in force.`)
-        queries.invalidateQueries()
-        if (ask?.leave) go('/plan')
-      }} />
+      <Confirm
+        title={ask?.title ?? ''}
+        wish={ask?.edits ?? null}
+        onClose={() => setAsk(null)}
+        onDone={(r) => {
+          message.success(`Revision ${r.revision} is in force.`)
+          queries.invalidateQueries()
+          if (ask?.leave) go('/plan')
+        }}
+      />
     </>
   )
 }
 
 function Reservations({ scope, ask, reserve }: { scope: Scope; ask: (a: Ask) => void; reserve: () => void }) {
-  const list = useQuery({ queryKey: ['reservations', scope.name], queryFn: () => items<Reservation>('/reservations', { scope: scope.name }) })
+  const list = useQuery({
+    queryKey: ['reservations', scope.name],
+    queryFn: () => items<Reservation>('/reservations', { scope: scope.name }),
+  })
   return (
     <>
-      <div className="filters"><Button onClick={reserve}>Reserve an address</Button></div>
+      <div className="filters">
+        <Button onClick={reserve}>Reserve an address</Button>
+      </div>
       <Failure error={list.error} />
-      <Table<Reservation> size="small" rowKey="name" dataSource={list.data} pagination={paged}
-        locale={{ emptyText: <Empty>Nothing is reserved here. Reserve an address for a client that must always have the same one.</Empty> }}
+      <Table<Reservation>
+        size="small"
+        rowKey="name"
+        dataSource={list.data}
+        pagination={paged}
+        locale={{
+          emptyText: (
+            <Empty>Nothing is reserved here. Reserve an address for a client that must always have the same one.</Empty>
+          ),
+        }}
         columns={[
-          { title: 'Name', dataIndex: 'name', render: (n) => <b>{n}</b>, sorter: (a, b) => a.name.localeCompare(b.name) },
+          {
+            title: 'Name',
+            dataIndex: 'name',
+            render: (n) => <b>{n}</b>,
+            sorter: (a, b) => a.name.localeCompare(b.name),
+          },
           { title: 'Address', dataIndex: 'address', render: (a) => <Mono>{a}</Mono> },
           { title: 'Client', dataIndex: 'client', render: (a) => <Mono>{a}</Mono> },
           { title: 'Host name', dataIndex: 'hostname' },
-          { title: 'Now', dataIndex: 'status', render: (st, r) => <>{r.holder && r.holder !== r.hardware ? <StatusMark status="bad" word={'held by ' + r.holder} /> : <StatusMark status={st} word={st === 'free' ? 'never claimed' : st} />}</> },
-          { title: 'Options', render: (_, r) => r.options.map((o) => <div key={o.code}>{o.name} <Mono>{o.value}</Mono></div>) },
-          { title: '', align: 'right', render: (_, r) => <Button size="small" type="link" danger onClick={() => ask({ title: `Remove reservation ${r.name}`, edits: [{ op: 'remove', kind: 'reservation', name: r.name }] })}>Remove</Button> },
-        ]} />
+          {
+            title: 'Now',
+            dataIndex: 'status',
+            render: (st, r) => (
+              <>
+                {r.holder && r.holder !== r.hardware ? (
+                  <StatusMark status="bad" word={'held by ' + r.holder} />
+                ) : (
+                  <StatusMark status={st} word={st === 'free' ? 'never claimed' : st} />
+                )}
+              </>
+            ),
+          },
+          {
+            title: 'Options',
+            render: (_, r) =>
+              r.options.map((o) => (
+                <div key={o.code}>
+                  {o.name} <Mono>{o.value}</Mono>
+                </div>
+              )),
+          },
+          {
+            title: '',
+            align: 'right',
+            render: (_, r) => (
+              <Button
+                size="small"
+                type="link"
+                danger
+                onClick={() =>
+                  ask({
+                    title: `Remove reservation ${r.name}`,
+                    edits: [{ op: 'remove', kind: 'reservation', name: r.name }],
+                  })
+                }
+              >
+                Remove
+              </Button>
+            ),
+          },
+        ]}
+      />
     </>
   )
 }
@@ -117,49 +320,145 @@ function Reservations({ scope, ask, reserve }: { scope: Scope; ask: (a: Ask) => 
 function Exclusions({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
   return (
     <>
-      <Form layout="inline" style={{ marginBottom: 10 }} onFinish={(v: { range: string; user?: string }) => ask({
-        title: `Exclude ${v.range}`, edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { addExclusions: [{ range: v.range, user: v.user }] } }] })}>
-        <Form.Item name="range" rules={[{ required: true, message: 'An address or a range.' }]}><Input className="mono" placeholder="10.40.8.120-10.40.8.129" style={{ width: 240 }} /></Form.Item>
-        <Form.Item name="user"><Input placeholder="who uses it" /></Form.Item>
+      <Form
+        layout="inline"
+        style={{ marginBottom: 10 }}
+        onFinish={(v: { range: string; user?: string }) =>
+          ask({
+            title: `Exclude ${v.range}`,
+            edits: [
+              {
+                op: 'edit',
+                kind: 'scope',
+                name: scope.name,
+                scope: { addExclusions: [{ range: v.range, user: v.user }] },
+              },
+            ],
+          })
+        }
+      >
+        <Form.Item name="range" rules={[{ required: true, message: 'An address or a range.' }]}>
+          <Input className="mono" placeholder="10.40.8.120-10.40.8.129" style={{ width: 240 }} />
+        </Form.Item>
+        <Form.Item name="user">
+          <Input placeholder="who uses it" />
+        </Form.Item>
         <Button htmlType="submit">Exclude</Button>
       </Form>
-      <Table size="small" rowKey="range" dataSource={scope.exclusions} pagination={false}
-        locale={{ emptyText: <Empty>Nothing is excluded. Exclude what devices with fixed addresses use inside a pool.</Empty> }}
+      <Table
+        size="small"
+        rowKey="range"
+        dataSource={scope.exclusions}
+        pagination={false}
+        locale={{
+          emptyText: <Empty>Nothing is excluded. Exclude what devices with fixed addresses use inside a pool.</Empty>,
+        }}
         columns={[
           { title: 'Range', dataIndex: 'range', render: (r) => <Mono>{r}</Mono> },
           { title: 'Used by', dataIndex: 'user' },
-          { title: '', align: 'right', render: (_, x) => <Button size="small" type="link" danger onClick={() => ask({ title: `Take exclusion ${x.range} away`, edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { removeExclusions: [x.range] } }] })}>Take away</Button> },
-        ]} />
+          {
+            title: '',
+            align: 'right',
+            render: (_, x) => (
+              <Button
+                size="small"
+                type="link"
+                danger
+                onClick={() =>
+                  ask({
+                    title: `Take exclusion ${x.range} away`,
+                    edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { removeExclusions: [x.range] } }],
+                  })
+                }
+              >
+                Take away
+              </Button>
+            ),
+          },
+        ]}
+      />
     </>
   )
 }
 
 function Options({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
-  const explained = useQuery({ queryKey: ['explain', scope.name], queryFn: () => call<Explanation>('POST', '/explain', {}, { scope: scope.name }) })
+  const explained = useQuery({
+    queryKey: ['explain', scope.name],
+    queryFn: () => call<Explanation>('POST', '/explain', {}, { scope: scope.name }),
+  })
   const codes = useQuery({ queryKey: ['codes'], queryFn: () => items<Code>('/codes'), staleTime: Infinity })
   const [code, setCode] = useState<Code>()
-  const set = (option: string, value: string, title: string) => ask({ title, edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [option]: value } } }] })
+  const set = (option: string, value: string, title: string) =>
+    ask({ title, edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [option]: value } } }] })
   return (
     <>
-      <Form layout="inline" style={{ marginBottom: 10 }} onFinish={(v: { option: string; value: string }) => set(v.option, v.value, `Set option ${v.option}`)}>
+      <Form
+        layout="inline"
+        style={{ marginBottom: 10 }}
+        onFinish={(v: { option: string; value: string }) => set(v.option, v.value, `Set option ${v.option}`)}
+      >
         <Form.Item name="option" rules={[{ required: true, message: 'Which option?' }]}>
-          <Select showSearch={{ filterOption: (text, o) => (o?.search ?? '').includes(text.toLowerCase()) }} placeholder="Option, by code or name" style={{ width: 250 }} onChange={(v) => setCode(codes.data?.find((c) => c.name === v))}
-            options={codes.data?.filter((c) => !c.managed).map((c) => ({ value: c.name, label: `${c.code} ${c.name}`, search: `${c.code} ${c.name} ${c.other ?? ''} ${c.meaning}`.toLowerCase() }))} />
+          <Select
+            showSearch={{ filterOption: (text, o) => (o?.search ?? '').includes(text.toLowerCase()) }}
+            placeholder="Option, by code or name"
+            style={{ width: 250 }}
+            onChange={(v) => setCode(codes.data?.find((c) => c.name === v))}
+            options={codes.data
+              ?.filter((c) => !c.managed)
+              .map((c) => ({
+                value: c.name,
+                label: `${c.code} ${c.name}`,
+                search: `${c.code} ${c.name} ${c.other ?? ''} ${c.meaning}`.toLowerCase(),
+              }))}
+          />
         </Form.Item>
-        <Form.Item name="value" rules={[{ required: true, message: 'The value, or none.' }]}><Input className="mono" style={{ width: 260 }} placeholder={code ? code.example : 'value, or none'} /></Form.Item>
+        <Form.Item name="value" rules={[{ required: true, message: 'The value, or none.' }]}>
+          <Input className="mono" style={{ width: 260 }} placeholder={code ? code.example : 'value, or none'} />
+        </Form.Item>
         <Button htmlType="submit">Set</Button>
       </Form>
-      {code && <p className="quiet" style={{ marginTop: 0 }}>{code.title}: {code.meaning}. Type: {code.type}.</p>}
+      {code && (
+        <p className="quiet" style={{ marginTop: 0 }}>
+          {code.title}: {code.meaning}. Type: {code.type}.
+        </p>
+      )}
       <Failure error={explained.error} />
       {explained.data?.options.length === 0 && <Effective scope={scope} ask={ask} />}
-      <Table size="small" rowKey={(o) => (o.book ?? '') + o.code} dataSource={explained.data?.options} pagination={false} columns={[
-        { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
-        { title: 'Option', dataIndex: 'name' },
-        { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
-        { title: 'Set in', render: (_, o) => <>{o.level} {o.from}</> },
-        { title: 'As sent', dataIndex: 'bytes', ellipsis: true, render: (b) => <span className="mono quiet">{b}</span> },
-        { title: '', align: 'right', render: (_, o) => o.level === 'scope' && <Button size="small" type="link" onClick={() => set(o.name, '', `Unset option ${o.name}`)}>Unset</Button> },
-      ]} />
+      <Table
+        size="small"
+        rowKey={(o) => (o.book ?? '') + o.code}
+        dataSource={explained.data?.options}
+        pagination={false}
+        columns={[
+          { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
+          { title: 'Option', dataIndex: 'name' },
+          { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
+          {
+            title: 'Set in',
+            render: (_, o) => (
+              <>
+                {o.level} {o.from}
+              </>
+            ),
+          },
+          {
+            title: 'As sent',
+            dataIndex: 'bytes',
+            ellipsis: true,
+            render: (b) => <span className="mono quiet">{b}</span>,
+          },
+          {
+            title: '',
+            align: 'right',
+            render: (_, o) =>
+              o.level === 'scope' && (
+                <Button size="small" type="link" onClick={() => set(o.name, '', `Unset option ${o.name}`)}>
+                  Unset
+                </Button>
+              ),
+          },
+        ]}
+      />
     </>
   )
 }
@@ -167,11 +466,35 @@ function Options({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
 /** The options set on a scope that has nobody to give them to now. */
 function Effective({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
   return (
-    <Table size="small" rowKey="name" dataSource={scope.options} pagination={false} locale={{ emptyText: <Empty>No option is set on the scope itself.</Empty> }} columns={[
-      { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
-      { title: 'Option set here', dataIndex: 'name' },
-      { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
-      { title: '', align: 'right', render: (_, o) => <Button size="small" type="link" onClick={() => ask({ title: `Unset option ${o.name}`, edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [o.name]: '' } } }] })}>Unset</Button> },
-    ]} />
+    <Table
+      size="small"
+      rowKey="name"
+      dataSource={scope.options}
+      pagination={false}
+      locale={{ emptyText: <Empty>No option is set on the scope itself.</Empty> }}
+      columns={[
+        { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
+        { title: 'Option set here', dataIndex: 'name' },
+        { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
+        {
+          title: '',
+          align: 'right',
+          render: (_, o) => (
+            <Button
+              size="small"
+              type="link"
+              onClick={() =>
+                ask({
+                  title: `Unset option ${o.name}`,
+                  edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [o.name]: '' } } }],
+                })
+              }
+            >
+              Unset
+            </Button>
+          ),
+        },
+      ]}
+    />
   )
 }

@@ -7,7 +7,10 @@ import { Failure } from '../parts/bits'
 const Brand = ({ text }: { text: string }) => (
   <div style={{ display: 'flex', gap: 12, alignItems: 'center', marginBottom: 20 }}>
     <img src="/mark.svg" alt="" width={38} />
-    <div><h1>Yarn Post</h1><span className="quiet">{text}</span></div>
+    <div>
+      <h1>Yarn Post</h1>
+      <span className="quiet">{text}</span>
+    </div>
   </div>
 )
 
@@ -33,7 +36,9 @@ export function SignIn() {
         <Form.Item name="password" label="Password" rules={[{ required: true, message: 'The password, please.' }]}>
           <Input.Password autoComplete="current-password" />
         </Form.Item>
-        <Button type="primary" htmlType="submit" block>Sign in</Button>
+        <Button type="primary" htmlType="submit" block>
+          Sign in
+        </Button>
       </Form>
     </div>
   )
@@ -57,12 +62,33 @@ export function NewPassword() {
         <Brand text="Choose your own password" />
         <p className="quiet">The one you signed in with works once. Choose another now, and sign in with it.</p>
         <Failure error={error} />
-        <Form.Item name="old" label="One-time password" rules={[{ required: true }]}><Input.Password autoComplete="current-password" /></Form.Item>
-        <Form.Item name="new" label="New password" rules={[{ required: true, min: 10, message: 'Ten characters at least.' }]}><Input.Password autoComplete="new-password" /></Form.Item>
-        <Form.Item name="again" label="The same again" dependencies={['new']} rules={[{ required: true, message: 'Once more, to be sure.' }, ({ getFieldValue }) => ({ validator: (_, v) => (v === getFieldValue('new') ? Promise.resolve() : Promise.reject(new Error('The two differ.'))) })]}>
+        <Form.Item name="old" label="One-time password" rules={[{ required: true }]}>
+          <Input.Password autoComplete="current-password" />
+        </Form.Item>
+        <Form.Item
+          name="new"
+          label="New password"
+          rules={[{ required: true, min: 10, message: 'Ten characters at least.' }]}
+        >
           <Input.Password autoComplete="new-password" />
         </Form.Item>
-        <Button type="primary" htmlType="submit" block>Keep it</Button>
+        <Form.Item
+          name="again"
+          label="The same again"
+          dependencies={['new']}
+          rules={[
+            { required: true, message: 'Once more, to be sure.' },
+            ({ getFieldValue }) => ({
+              validator: (_, v) =>
+                v === getFieldValue('new') ? Promise.resolve() : Promise.reject(new Error('The two differ.')),
+            }),
+          ]}
+        >
+          <Input.Password autoComplete="new-password" />
+        </Form.Item>
+        <Button type="primary" htmlType="submit" block>
+          Keep it
+        </Button>
       </Form>
     </div>
   )

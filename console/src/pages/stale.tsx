@@ -27,26 +27,97 @@ export default function Stale() {
   }
   return (
     <>
-      <div className="head"><div><h1>Old options</h1><span className="quiet">{s ? <>{s.total.toLocaleString('en')} of {plural(s.active, 'active client')} hold something else than they would be given now; {s.canNudge.toLocaleString('en')} of them can be nudged</> : '…'}</span></div>
-        <Select allowClear showSearch placeholder="Any scope" value={scope || undefined} onChange={(v) => setParams(v ? { scope: v } : {}, { replace: true })} style={{ width: 180 }} options={scopes.data?.map((x) => ({ value: x.name, label: x.name }))} />
-        <Button type="primary" disabled={!s?.canNudge} onClick={() => { setError(undefined); setAsking(true) }}>Nudge them</Button>
+      <div className="head">
+        <div>
+          <h1>Old options</h1>
+          <span className="quiet">
+            {s ? (
+              <>
+                {s.total.toLocaleString('en')} of {plural(s.active, 'active client')} hold something else than they
+                would be given now; {s.canNudge.toLocaleString('en')} of them can be nudged
+              </>
+            ) : (
+              '…'
+            )}
+          </span>
+        </div>
+        <Select
+          allowClear
+          showSearch
+          placeholder="Any scope"
+          value={scope || undefined}
+          onChange={(v) => setParams(v ? { scope: v } : {}, { replace: true })}
+          style={{ width: 180 }}
+          options={scopes.data?.map((x) => ({ value: x.name, label: x.name }))}
+        />
+        <Button
+          type="primary"
+          disabled={!s?.canNudge}
+          onClick={() => {
+            setError(undefined)
+            setAsking(true)
+          }}
+        >
+          Nudge them
+        </Button>
       </div>
       <SubNav of="leases" />
       <Failure error={q.error} />
       <div className="panel flush">
-        <Table<StaleLease> size="small" rowKey={(x) => x.lease.address} dataSource={s?.items} loading={q.isLoading} className="dense" scroll={{ x: 'max-content' }} pagination={paged}
-          locale={{ emptyText: <Empty>No client holds old options.</Empty> }} columns={[
+        <Table<StaleLease>
+          size="small"
+          rowKey={(x) => x.lease.address}
+          dataSource={s?.items}
+          loading={q.isLoading}
+          className="dense"
+          scroll={{ x: 'max-content' }}
+          pagination={paged}
+          locale={{ emptyText: <Empty>No client holds old options.</Empty> }}
+          columns={[
             { title: 'Address', render: (_, x) => <Mono>{x.lease.address}</Mono> },
-            { title: 'Client', render: (_, x) => <>{x.lease.hostname || 'no name'} <span className="quiet"><Mono>{x.lease.hardware}</Mono></span></> },
+            {
+              title: 'Client',
+              render: (_, x) => (
+                <>
+                  {x.lease.hostname || 'no name'}{' '}
+                  <span className="quiet">
+                    <Mono>{x.lease.hardware}</Mono>
+                  </span>
+                </>
+              ),
+            },
             { title: 'Scope', render: (_, x) => x.lease.scope },
             { title: 'Renews', render: (_, x) => <When at={x.renews} /> },
-            { title: 'Nudge', render: (_, x) => (x.lease.canNudge ? <StatusMark status="good" word="possible" /> : <span className="quiet">renews by itself</span>) },
-            { title: 'Then', render: (_, x) => (x.moves ? <StatusMark status="draining" word="moves to another address" /> : 'keeps its address') },
-          ]} />
+            {
+              title: 'Nudge',
+              render: (_, x) =>
+                x.lease.canNudge ? (
+                  <StatusMark status="good" word="possible" />
+                ) : (
+                  <span className="quiet">renews by itself</span>
+                ),
+            },
+            {
+              title: 'Then',
+              render: (_, x) =>
+                x.moves ? <StatusMark status="draining" word="moves to another address" /> : 'keeps its address',
+            },
+          ]}
+        />
       </div>
-      <Modal open={asking} title="Nudge clients with old options?" okText="Nudge them" onOk={nudge} onCancel={() => setAsking(false)}>
+      <Modal
+        open={asking}
+        title="Nudge clients with old options?"
+        okText="Nudge them"
+        onOk={nudge}
+        onCancel={() => setAsking(false)}
+      >
         <Failure error={error} />
-        <p>{plural(s?.canNudge ?? 0, 'client')} {scope ? `of scope ${scope} ` : ''}will be told to renew now, about twenty a second. {plural((s?.total ?? 0) - (s?.canNudge ?? 0), 'client')} cannot be told and will renew by themselves.</p>
+        <p>
+          {plural(s?.canNudge ?? 0, 'client')} {scope ? `of scope ${scope} ` : ''}will be told to renew now, about
+          twenty a second. {plural((s?.total ?? 0) - (s?.canNudge ?? 0), 'client')} cannot be told and will renew by
+          themselves.
+        </p>
       </Modal>
     </>
   )

@@ -7,10 +7,27 @@ import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
 
-interface Fields { name?: string; scope?: string; hardware?: string; vendor?: string; circuit?: string; every?: string; note?: string }
+interface Fields {
+  name?: string
+  scope?: string
+  hardware?: string
+  vendor?: string
+  circuit?: string
+  every?: string
+  note?: string
+}
 
 function Steps({ of }: { of: TrialResult }) {
-  return <>{of.steps.map((s, i) => <div key={i}><StatusMark status={s.good ? 'good' : 'bad'} word={s.what} />{s.millis ? <span className="quiet"> {s.millis.toFixed(1)} ms</span> : null}</div>)}</>
+  return (
+    <>
+      {of.steps.map((s, i) => (
+        <div key={i}>
+          <StatusMark status={s.good ? 'good' : 'bad'} word={s.what} />
+          {s.millis ? <span className="quiet"> {s.millis.toFixed(1)} ms</span> : null}
+        </div>
+      ))}
+    </>
+  )
 }
 
 const mark = { good: 'good', warning: 'warn', trouble: 'bad', unknown: 'unknown' } as const
@@ -26,57 +43,188 @@ export default function Trials() {
   const [edits, setEdits] = useState<Edit[] | null>(null)
   const run = useMutation({
     mutationFn: (name: string) => call<TrialResult>('POST', '/trials/run', {}, { name }),
-    onSuccess: (r) => { queries.invalidateQueries({ queryKey: ['trials'] }); r.good ? message.success(`Scope ${r.scope} is served as the plan says.`) : message.error(`Trial of scope ${r.scope} failed.`) },
+    onSuccess: (r) => {
+      queries.invalidateQueries({ queryKey: ['trials'] })
+      if (r.good) message.success(`Scope ${r.scope} is served as the plan says.`)
+      else message.error(`Trial of scope ${r.scope} failed.`)
+    },
   })
-  const look = useMutation({ mutationFn: () => call<Check[]>('POST', '/preflight'), onSuccess: (list) => queries.setQueryData(['preflight'], list) })
+  const look = useMutation({
+    mutationFn: () => call<Check[]>('POST', '/preflight'),
+    onSuccess: (list) => queries.setQueryData(['preflight'], list),
+  })
   const old = form && form !== 'new' ? form : undefined
   return (
     <>
-      <div className="head"><div><h1>Trials</h1><span className="quiet">Real exchanges that Yarn Post makes as a client, compared with the plan, timed, and given back</span></div>
-        <Button type="primary" onClick={() => setForm('new')}>Add a trial</Button>
+      <div className="head">
+        <div>
+          <h1>Trials</h1>
+          <span className="quiet">
+            Real exchanges that Yarn Post makes as a client, compared with the plan, timed, and given back
+          </span>
+        </div>
+        <Button type="primary" onClick={() => setForm('new')}>
+          Add a trial
+        </Button>
       </div>
       <SubNav of="plan" />
       <Failure error={trials.error ?? run.error ?? look.error} />
       <div className="grid">
         <div className="panel flush">
-          <Table<Trial> size="small" rowKey="name" dataSource={trials.data} pagination={false}
+          <Table<Trial>
+            size="small"
+            rowKey="name"
+            dataSource={trials.data}
+            pagination={false}
             locale={{ emptyText: <Empty>No trial is planned. Add one for each scope that must never fail.</Empty> }}
-            expandable={{ expandedRowRender: (t) => (t.last ? <Steps of={t.last} /> : <span className="quiet">It was not run yet.</span>) }}
+            expandable={{
+              expandedRowRender: (t) =>
+                t.last ? <Steps of={t.last} /> : <span className="quiet">It was not run yet.</span>,
+            }}
             columns={[
-              { title: 'Trial', render: (_, t) => <><b>{t.name}</b>{t.note && <div className="quiet">{t.note}</div>}</> },
+              {
+                title: 'Trial',
+                render: (_, t) => (
+                  <>
+                    <b>{t.name}</b>
+                    {t.note && <div className="quiet">{t.note}</div>}
+                  </>
+                ),
+              },
               { title: 'Scope', dataIndex: 'scope' },
-              { title: 'As', render: (_, t) => <><Mono>{t.hardware}</Mono> {t.vendor}</> },
+              {
+                title: 'As',
+                render: (_, t) => (
+                  <>
+                    <Mono>{t.hardware}</Mono> {t.vendor}
+                  </>
+                ),
+              },
               { title: 'Every', render: (_, t) => t.every || 'on demand' },
-              { title: 'Last', render: (_, t) => (t.last ? <><StatusMark status={t.last.good ? 'good' : 'bad'} word={t.last.good ? `good, ${t.last.steps.reduce((n, s) => n + (s.millis ?? 0), 0).toFixed(1)} ms` : t.last.steps.find((s) => !s.good)?.what} /> <span className="quiet"><When at={t.last.at} /></span></> : '') },
-              { title: '', align: 'right', render: (_, t) => <>
-                <Button size="small" loading={run.isPending && run.variables === t.name} onClick={() => run.mutate(t.name)}>Run</Button>
-                <Button size="small" type="link" onClick={() => setForm(t)}>Edit</Button>
-                <Button size="small" type="link" danger onClick={() => setEdits([{ op: 'remove', kind: 'trial', name: t.name }])}>Remove</Button></> },
-            ]} />
+              {
+                title: 'Last',
+                render: (_, t) =>
+                  t.last ? (
+                    <>
+                      <StatusMark
+                        status={t.last.good ? 'good' : 'bad'}
+                        word={
+                          t.last.good
+                            ? `good, ${t.last.steps.reduce((n, s) => n + (s.millis ?? 0), 0).toFixed(1)} ms`
+                            : t.last.steps.find((s) => !s.good)?.what
+                        }
+                      />{' '}
+                      <span className="quiet">
+                        <When at={t.last.at} />
+                      </span>
+                    </>
+                  ) : (
+                    ''
+                  ),
+              },
+              {
+                title: '',
+                align: 'right',
+                render: (_, t) => (
+                  <>
+                    <Button
+                      size="small"
+                      loading={run.isPending && run.variables === t.name}
+                      onClick={() => run.mutate(t.name)}
+                    >
+                      Run
+                    </Button>
+                    <Button size="small" type="link" onClick={() => setForm(t)}>
+                      Edit
+                    </Button>
+                    <Button
+                      size="small"
+                      type="link"
+                      danger
+                      onClick={() => setEdits([{ op: 'remove', kind: 'trial', name: t.name }])}
+                    >
+                      Remove
+                    </Button>
+                  </>
+                ),
+              },
+            ]}
+          />
         </div>
         <div className="panel flush">
-          <div className="filters" style={{ padding: '10px 14px 0' }}><h2 style={{ margin: 0, flex: 1 }}>The host</h2><Button size="small" loading={look.isPending} onClick={() => look.mutate()}>Look again</Button></div>
-          <Table<Check> size="small" rowKey="name" dataSource={checks.data} pagination={false} locale={{ emptyText: <Empty>The look at the start is not over yet.</Empty> }} columns={[
-            { title: 'Check', render: (_, c) => <StatusMark status={mark[c.status]} word={c.name} /> },
-            { title: 'Found', dataIndex: 'text' },
-            { title: 'Mend', render: (_, c) => <span className="quiet">{c.mend}</span> },
-          ]} />
+          <div className="filters" style={{ padding: '10px 14px 0' }}>
+            <h2 style={{ margin: 0, flex: 1 }}>The host</h2>
+            <Button size="small" loading={look.isPending} onClick={() => look.mutate()}>
+              Look again
+            </Button>
+          </div>
+          <Table<Check>
+            size="small"
+            rowKey="name"
+            dataSource={checks.data}
+            pagination={false}
+            locale={{ emptyText: <Empty>The look at the start is not over yet.</Empty> }}
+            columns={[
+              { title: 'Check', render: (_, c) => <StatusMark status={mark[c.status]} word={c.name} /> },
+              { title: 'Found', dataIndex: 'text' },
+              { title: 'Mend', render: (_, c) => <span className="quiet">{c.mend}</span> },
+            ]}
+          />
         </div>
       </div>
-      {form && <ItemForm<Fields> open of={old} title={old ? `Edit trial ${old.name}` : 'Add a trial'} onClose={() => setForm(null)} hint="Give a name and a scope."
-        initial={old ? { ...old } : {}}
-        toEdit={(v) => (v.name && v.scope ? { op: old ? 'edit' : 'add', kind: 'trial', name: old?.name ?? v.name, trial: { name: old ? v.name : undefined, scope: v.scope, hardware: v.hardware || undefined, vendor: v.vendor ?? '', circuit: v.circuit ?? '', every: v.every ?? '', note: v.note ?? '' } } : null)}
-        fields={() => (
-          <>
-            <Form.Item name="name" label="Name"><Input placeholder="looms-served" /></Form.Item>
-            <Form.Item name="scope" label="Scope"><Select showSearch options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))} /></Form.Item>
-            <Form.Item name="hardware" label="Hardware address"><Input className="mono" placeholder="one made up from the name" /></Form.Item>
-            <Form.Item name="vendor" label="Vendor class"><Input /></Form.Item>
-            <Form.Item name="circuit" label="Circuit"><Input className="mono" /></Form.Item>
-            <Form.Item name="every" label="Every" extra="Such as 15m; empty for on demand alone"><Input /></Form.Item>
-            <Form.Item name="note" label="Note"><Input /></Form.Item>
-          </>
-        )} />}
+      {form && (
+        <ItemForm<Fields>
+          open
+          of={old}
+          title={old ? `Edit trial ${old.name}` : 'Add a trial'}
+          onClose={() => setForm(null)}
+          hint="Give a name and a scope."
+          initial={old ? { ...old } : {}}
+          toEdit={(v) =>
+            v.name && v.scope
+              ? {
+                  op: old ? 'edit' : 'add',
+                  kind: 'trial',
+                  name: old?.name ?? v.name,
+                  trial: {
+                    name: old ? v.name : undefined,
+                    scope: v.scope,
+                    hardware: v.hardware || undefined,
+                    vendor: v.vendor ?? '',
+                    circuit: v.circuit ?? '',
+                    every: v.every ?? '',
+                    note: v.note ?? '',
+                  },
+                }
+              : null
+          }
+          fields={() => (
+            <>
+              <Form.Item name="name" label="Name">
+                <Input placeholder="looms-served" />
+              </Form.Item>
+              <Form.Item name="scope" label="Scope">
+                <Select showSearch options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))} />
+              </Form.Item>
+              <Form.Item name="hardware" label="Hardware address">
+                <Input className="mono" placeholder="one made up from the name" />
+              </Form.Item>
+              <Form.Item name="vendor" label="Vendor class">
+                <Input />
+              </Form.Item>
+              <Form.Item name="circuit" label="Circuit">
+                <Input className="mono" />
+              </Form.Item>
+              <Form.Item name="every" label="Every" extra="Such as 15m; empty for on demand alone">
+                <Input />
+              </Form.Item>
+              <Form.Item name="note" label="Note">
+                <Input />
+              </Form.Item>
+            </>
+          )}
+        />
+      )}
       <Confirm title="Remove the trial" wish={edits} onClose={() => setEdits(null)} />
     </>
   )

@@ -15,45 +15,214 @@ export default function UnservedPage() {
   const reason = params.get('reason') ?? ''
   const search = params.get('search') ?? ''
   const all = useQuery({ queryKey: ['unserved', 'all'], queryFn: () => items<Unserved>('/unserved') })
-  const list = useQuery({ queryKey: ['unserved', search, reason], queryFn: () => items<Unserved>('/unserved', { search, reason }), placeholderData: (old) => old })
+  const list = useQuery({
+    queryKey: ['unserved', search, reason],
+    queryFn: () => items<Unserved>('/unserved', { search, reason }),
+    placeholderData: (old) => old,
+  })
   const [wanted, setWanted] = useState<Wanted | null>(null)
   const [edits, setEdits] = useState<Edit[] | null>(null)
-  const put = (key: string, v?: string) => setParams((p) => { v ? p.set(key, v) : p.delete(key); return p }, { replace: true })
+  const put = (key: string, v?: string) =>
+    setParams(
+      (p) => {
+        if (v) p.set(key, v)
+        else p.delete(key)
+        return p
+      },
+      { replace: true },
+    )
   const reasons = [...new Map((all.data ?? []).map((u) => [u.reason, u.reason.replaceAll('-', ' ')]))]
   const mend = (u: Unserved) => {
-    if (u.reason === 'no-scope') return <Link to={'/plan?add=1' + (u.guess ? '&subnet=' + encodeURIComponent(u.guess) : '')}>Define a scope{u.guess && ' ' + u.guess}</Link>
-    if (u.reason === 'held') return <Button size="small" onClick={() => setEdits([{ op: 'edit', kind: 'scope', name: u.scope, scope: { mode: 'serving' } }])}>Serve {u.scope}</Button>
-    if (u.scope && ['pool-empty', 'reserved-only', 'draining', 'reserved-another', 'held-by-another', 'no-bootp', 'too-many-new'].includes(u.reason)) return <Button size="small" onClick={() => setWanted({ name: nameFor(u.hostname, u.hardware), hardware: u.hardware, scope: u.scope })}>Reserve an address</Button>
+    if (u.reason === 'no-scope')
+      return (
+        <Link to={'/plan?add=1' + (u.guess ? '&subnet=' + encodeURIComponent(u.guess) : '')}>
+          Define a scope{u.guess && ' ' + u.guess}
+        </Link>
+      )
+    if (u.reason === 'held')
+      return (
+        <Button
+          size="small"
+          onClick={() => setEdits([{ op: 'edit', kind: 'scope', name: u.scope, scope: { mode: 'serving' } }])}
+        >
+          Serve {u.scope}
+        </Button>
+      )
+    if (
+      u.scope &&
+      [
+        'pool-empty',
+        'reserved-only',
+        'draining',
+        'reserved-another',
+        'held-by-another',
+        'no-bootp',
+        'too-many-new',
+      ].includes(u.reason)
+    )
+      return (
+        <Button
+          size="small"
+          onClick={() => setWanted({ name: nameFor(u.hostname, u.hardware), hardware: u.hardware, scope: u.scope })}
+        >
+          Reserve an address
+        </Button>
+      )
     if (u.reason === 'rule') return <Link to="/plan/~rules">Look at the rules</Link>
-    return <span className="quiet" style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 210 }}>{u.mend}</span>
+    return (
+      <span className="quiet" style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 210 }}>
+        {u.mend}
+      </span>
+    )
   }
   return (
     <>
-      <div className="head"><div><h1>Unserved</h1><span className="quiet">{plural(list.data?.length ?? 0, 'client')} that asked and got nothing, or a refusal; each leaves this list when it is served</span></div></div>
+      <div className="head">
+        <div>
+          <h1>Unserved</h1>
+          <span className="quiet">
+            {plural(list.data?.length ?? 0, 'client')} that asked and got nothing, or a refusal; each leaves this list
+            when it is served
+          </span>
+        </div>
+      </div>
       <SubNav of="unserved" />
       <div className="filters">
-        <Input.Search key={search} allowClear placeholder="Hardware address, host name, vendor, relay, scope" defaultValue={search} onSearch={(v) => put('search', v)} style={{ width: 320 }} />
-        <Select allowClear placeholder="Any reason" value={reason || undefined} onChange={(v) => put('reason', v)} style={{ width: 220 }} options={reasons.map(([value, label]) => ({ value, label }))} />
+        <Input.Search
+          key={search}
+          allowClear
+          placeholder="Hardware address, host name, vendor, relay, scope"
+          defaultValue={search}
+          onSearch={(v) => put('search', v)}
+          style={{ width: 320 }}
+        />
+        <Select
+          allowClear
+          placeholder="Any reason"
+          value={reason || undefined}
+          onChange={(v) => put('reason', v)}
+          style={{ width: 220 }}
+          options={reasons.map(([value, label]) => ({ value, label }))}
+        />
       </div>
       <Failure error={list.error} />
       <div className="panel flush">
-        <Table<Unserved> size="small" rowKey={(u) => u.hardware + u.relay + u.interface} dataSource={list.data} loading={list.isLoading} pagination={paged} scroll={{ x: 'max-content' }} className="dense"
-          locale={{ emptyText: <Empty>{reason || search ? 'Nobody fits the filter.' : 'Every client that asked was served.'}</Empty> }}
-          expandable={{ expandedRowRender: (u) => (
-            <div className="grid two unfolded">
-              <div><h2>How it was decided</h2><ol className="trail">{u.trail.map((s, i) => <li key={i}>{s}</li>)}</ol></div>
-              <div><h2>What to do</h2><p style={{ margin: 0 }}>{u.mend}. <Link to={'/unserved/conversations?client=' + encodeURIComponent(u.hardware)}>Its conversation</Link></p>
-                <dl className="facts" style={{ marginTop: 8 }}>{u.identifier && <><dt>Identifier</dt><dd><Mono>{u.identifier}</Mono></dd></>}{u.asked && <><dt>Asked for</dt><dd><Mono>{u.asked}</Mono></dd></>}{u.link && <><dt>Link</dt><dd>{u.link}</dd></>}</dl></div>
-            </div>
-          ) }}
+        <Table<Unserved>
+          size="small"
+          rowKey={(u) => u.hardware + u.relay + u.interface}
+          dataSource={list.data}
+          loading={list.isLoading}
+          pagination={paged}
+          scroll={{ x: 'max-content' }}
+          className="dense"
+          locale={{
+            emptyText: (
+              <Empty>{reason || search ? 'Nobody fits the filter.' : 'Every client that asked was served.'}</Empty>
+            ),
+          }}
+          expandable={{
+            expandedRowRender: (u) => (
+              <div className="grid two unfolded">
+                <div>
+                  <h2>How it was decided</h2>
+                  <ol className="trail">
+                    {u.trail.map((s, i) => (
+                      <li key={i}>{s}</li>
+                    ))}
+                  </ol>
+                </div>
+                <div>
+                  <h2>What to do</h2>
+                  <p style={{ margin: 0 }}>
+                    {u.mend}.{' '}
+                    <Link to={'/unserved/conversations?client=' + encodeURIComponent(u.hardware)}>
+                      Its conversation
+                    </Link>
+                  </p>
+                  <dl className="facts" style={{ marginTop: 8 }}>
+                    {u.identifier && (
+                      <>
+                        <dt>Identifier</dt>
+                        <dd>
+                          <Mono>{u.identifier}</Mono>
+                        </dd>
+                      </>
+                    )}
+                    {u.asked && (
+                      <>
+                        <dt>Asked for</dt>
+                        <dd>
+                          <Mono>{u.asked}</Mono>
+                        </dd>
+                      </>
+                    )}
+                    {u.link && (
+                      <>
+                        <dt>Link</dt>
+                        <dd>{u.link}</dd>
+                      </>
+                    )}
+                  </dl>
+                </div>
+              </div>
+            ),
+          }}
           columns={[
-            { title: 'Client', render: (_, u) => <>{u.hostname || 'no name'}<br /><span className="quiet"><Mono>{u.hardware}</Mono></span></>, sorter: (a, b) => a.hardware.localeCompare(b.hardware) },
-            { title: 'Why', render: (_, u) => <span style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 230 }}><StatusMark status="bad" word={u.text} /></span>, sorter: (a, b) => a.text.localeCompare(b.text) },
+            {
+              title: 'Client',
+              render: (_, u) => (
+                <>
+                  {u.hostname || 'no name'}
+                  <br />
+                  <span className="quiet">
+                    <Mono>{u.hardware}</Mono>
+                  </span>
+                </>
+              ),
+              sorter: (a, b) => a.hardware.localeCompare(b.hardware),
+            },
+            {
+              title: 'Why',
+              render: (_, u) => (
+                <span style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 230 }}>
+                  <StatusMark status="bad" word={u.text} />
+                </span>
+              ),
+              sorter: (a, b) => a.text.localeCompare(b.text),
+            },
             { title: 'Scope', render: (_, u) => u.scope && <Link to={'/plan/' + u.scope}>{u.scope}</Link> },
-            { title: 'From', render: (_, u) => <><Mono>{u.relay || u.interface}</Mono>{u.circuit && <><br /><span className="quiet"><Mono>{u.circuit}</Mono></span></>}</> },
-            { title: 'Asked', render: (_, u) => <>{u.count}×, last <When at={u.last} /><br /><span className="quiet">since <When at={u.first} /></span></>, sorter: (a, b) => a.last.localeCompare(b.last) },
+            {
+              title: 'From',
+              render: (_, u) => (
+                <>
+                  <Mono>{u.relay || u.interface}</Mono>
+                  {u.circuit && (
+                    <>
+                      <br />
+                      <span className="quiet">
+                        <Mono>{u.circuit}</Mono>
+                      </span>
+                    </>
+                  )}
+                </>
+              ),
+            },
+            {
+              title: 'Asked',
+              render: (_, u) => (
+                <>
+                  {u.count}×, last <When at={u.last} />
+                  <br />
+                  <span className="quiet">
+                    since <When at={u.first} />
+                  </span>
+                </>
+              ),
+              sorter: (a, b) => a.last.localeCompare(b.last),
+            },
             { title: 'Mend', render: (_, u) => mend(u) },
-          ]} />
+          ]}
+        />
       </div>
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />
       <Confirm title="Serve the scope" wish={edits} onClose={() => setEdits(null)} />

@@ -10,20 +10,51 @@ export default function Wishes() {
   const list = useQuery({ queryKey: ['unmet'], queryFn: () => items<UnmetOption>('/unmet'), refetchInterval: 30000 })
   return (
     <>
-      <div className="head"><div><h1>Wishes</h1><span className="quiet">Options that clients with a lease ask for and nobody set</span></div></div>
+      <div className="head">
+        <div>
+          <h1>Wishes</h1>
+          <span className="quiet">Options that clients with a lease ask for and nobody set</span>
+        </div>
+      </div>
       <SubNav of="unserved" />
       <Failure error={list.error} />
       <div className="panel flush">
-        <Table<UnmetOption> size="small" rowKey="code" dataSource={list.data} loading={list.isLoading} pagination={false}
+        <Table<UnmetOption>
+          size="small"
+          rowKey="code"
+          dataSource={list.data}
+          loading={list.isLoading}
+          pagination={false}
           locale={{ emptyText: <Empty>Clients get everything they ask for.</Empty> }}
           columns={[
-            { title: 'Clients', dataIndex: 'clients', align: 'right', width: 90, render: (n) => <b>{n.toLocaleString('en')}</b> },
+            {
+              title: 'Clients',
+              dataIndex: 'clients',
+              align: 'right',
+              width: 90,
+              render: (n) => <b>{n.toLocaleString('en')}</b>,
+            },
             { title: 'Code', dataIndex: 'code', align: 'right', width: 70 },
             { title: 'Option', dataIndex: 'name' },
-            { title: 'In scopes', render: (_, u) => u.scopes.map((s, i) => <span key={s}>{i > 0 && ', '}<Link to={'/plan/' + s.replace(/ \(.*/, '') + '?tab=options'}>{s}</Link></span>) },
+            {
+              title: 'In scopes',
+              render: (_, u) =>
+                u.scopes.map((s, i) => (
+                  <span key={s}>
+                    {i > 0 && ', '}
+                    <Link to={'/plan/' + s.replace(/ \(.*/, '') + '?tab=options'}>{s}</Link>
+                  </span>
+                )),
+            },
             { title: 'Vendor classes', render: (_, u) => u.vendors.join(', ') },
           ]}
-          footer={() => <span className="quiet">{plural(list.data?.length ?? 0, 'option')}. Setting one in a scope's options serves its clients from their next renewal.</span>} />
+          footer={() => (
+            <span className="quiet">
+              {plural(list.data?.length ?? 0, 'option')}. Setting one in a scope's options serves its clients from their
+              next renewal.
+            </span>
+          )}
+        />
       </div>
     </>
   )

@@ -3,8 +3,20 @@ import { useEffect, useState } from 'react'
 import type { Scope } from '../api/client'
 
 const letters: Record<string, string> = {
-  active: 'A', offered: 'O', released: 'R', expired: 'E', abandoned: '!', free: 'F', reserved: 'K',
-  serving: 'S', held: 'H', draining: 'D', good: '✓', bad: '!', warn: '!', unknown: '?',
+  active: 'A',
+  offered: 'O',
+  released: 'R',
+  expired: 'E',
+  abandoned: '!',
+  free: 'F',
+  reserved: 'K',
+  serving: 'S',
+  held: 'H',
+  draining: 'D',
+  good: '✓',
+  bad: '!',
+  warn: '!',
+  unknown: '?',
 }
 
 /** How long tables are cut into pages. */
@@ -25,7 +37,16 @@ export const Mono = ({ children }: { children: React.ReactNode }) => <span class
 /** A value that may fold, at blanks, commas and ranges, and never inside an address or a name. */
 export function Folding({ text }: { text: string }) {
   const parts = text.split(text.includes(', ') ? /(?<=, )/ : /(?<=[,\s;/])|(?<=\d)(?=-\d)/)
-  return <span className="mono folding">{parts.map((p, i) => <span key={i}><span className={p.length > 40 ? 'long' : ''}>{p}</span><wbr /></span>)}</span>
+  return (
+    <span className="mono folding">
+      {parts.map((p, i) => (
+        <span key={i}>
+          <span className={p.length > 40 ? 'long' : ''}>{p}</span>
+          <wbr />
+        </span>
+      ))}
+    </span>
+  )
 }
 
 function relative(ms: number): string {
@@ -41,7 +62,7 @@ function relative(ms: number): string {
 
 /** A moment relative to now, with the exact time on hover. */
 export function When({ at }: { at: string | null | undefined }) {
-  const [now, setNow] = useState(Date.now())
+  const [now, setNow] = useState(() => Date.now())
   useEffect(() => {
     const t = setInterval(() => setNow(Date.now()), 5000)
     return () => clearInterval(t)
@@ -50,7 +71,9 @@ export function When({ at }: { at: string | null | undefined }) {
   const t = new Date(at)
   return (
     <Tooltip title={t.toLocaleString()}>
-      <time dateTime={at} style={{ whiteSpace: 'nowrap' }}>{relative(t.getTime() - now)}</time>
+      <time dateTime={at} style={{ whiteSpace: 'nowrap' }}>
+        {relative(t.getTime() - now)}
+      </time>
     </Tooltip>
   )
 }
@@ -63,7 +86,9 @@ export function UseBar({ scope }: { scope: Scope }) {
   const share = usedShare(scope)
   const kind = share >= 0.98 ? 'full' : share >= 0.85 ? 'warn' : ''
   return (
-    <Tooltip title={`${scope.usage.size - scope.usage.headroom} of ${scope.usage.size} taken, ${scope.usage.headroom} left`}>
+    <Tooltip
+      title={`${scope.usage.size - scope.usage.headroom} of ${scope.usage.size} taken, ${scope.usage.headroom} left`}
+    >
       <span className="use">
         <span className={'bar ' + kind} role="img" aria-label={`${Math.round(share * 100)} % used`}>
           <span style={{ width: `${share * 100}%` }} />
@@ -75,12 +100,20 @@ export function UseBar({ scope }: { scope: Scope }) {
 }
 
 export function Failure({ error }: { error: unknown }) {
-  return error ? <div className="note bad" role="alert">{(error as Error).message}</div> : null
+  return error ? (
+    <div className="note bad" role="alert">
+      {(error as Error).message}
+    </div>
+  ) : null
 }
 
 /** What to do first, where there is nothing to show. */
 export function Empty({ children }: { children: React.ReactNode }) {
-  return <div style={{ padding: '28px 16px', textAlign: 'center' }} className="quiet">{children}</div>
+  return (
+    <div style={{ padding: '28px 16px', textAlign: 'center' }} className="quiet">
+      {children}
+    </div>
+  )
 }
 
 export const plural = (n: number, one: string, many = one + 's') => `${n.toLocaleString('en')} ${n === 1 ? one : many}`

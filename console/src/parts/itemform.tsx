@@ -17,22 +17,48 @@ interface Props<F> {
 }
 
 /** A form over one item of the plan; what it does is shown before it is kept. */
-export function ItemForm<F extends object>({ open, title, initial: given, toEdit, fields, aside, hint, of, onClose }: Props<F>) {
+export function ItemForm<F extends object>({
+  open,
+  title,
+  initial: given,
+  toEdit,
+  fields,
+  aside,
+  hint,
+  of,
+  onClose,
+}: Props<F>) {
   const initial = useOpened(open, given)
   const base = revisionOf(useOpened(open, of))
   const { message } = App.useApp()
   const [form] = Form.useForm<F>()
   const values = (Form.useWatch([], form) ?? initial) as F
   const edit = open ? touched(toEdit(values), toEdit(initial)) : null
-  const c = useChange(edit && [edit], (done) => {
-    message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
-    onClose()
-  }, base)
+  const c = useChange(
+    edit && [edit],
+    (done) => {
+      message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
+      onClose()
+    },
+    base,
+  )
   return (
-    <Drawer open={open} onClose={onClose} size={960} destroyOnHidden title={title}
-      extra={<Button type="primary" onClick={c.apply} loading={c.busy} danger={c.danger} disabled={!c.ready}>Apply</Button>}>
+    <Drawer
+      open={open}
+      onClose={onClose}
+      size={960}
+      destroyOnHidden
+      title={title}
+      extra={
+        <Button type="primary" onClick={c.apply} loading={c.busy} danger={c.danger} disabled={!c.ready}>
+          Apply
+        </Button>
+      }
+    >
       <div className="grid" style={{ gridTemplateColumns: 'minmax(0, 1fr) minmax(0, 1fr)', columnGap: 22 }}>
-        <Form form={form} layout="vertical" initialValues={initial} requiredMark={false} preserve={false}>{fields(values)}</Form>
+        <Form form={form} layout="vertical" initialValues={initial} requiredMark={false} preserve={false}>
+          {fields(values)}
+        </Form>
         <div>
           {aside?.(values)}
           <h2>What this does</h2>
@@ -45,7 +71,8 @@ export function ItemForm<F extends object>({ open, title, initial: given, toEdit
 }
 
 /** Options as lines of name=value, and back to what an edit needs. */
-export const optionLines = (options: { name: string; value: string }[]) => options.map((o) => `${o.name}=${o.value}`).join('\n')
+export const optionLines = (options: { name: string; value: string }[]) =>
+  options.map((o) => `${o.name}=${o.value}`).join('\n')
 
 export function optionEdit(text: string | undefined, had: { name: string }[]): Record<string, string> {
   const out: Record<string, string> = {}
@@ -57,4 +84,8 @@ export function optionEdit(text: string | undefined, had: { name: string }[]): R
   return out
 }
 
-export const textLines = (text?: string) => (text ?? '').split(/[\n,]+/).map((l) => l.trim()).filter(Boolean)
+export const textLines = (text?: string) =>
+  (text ?? '')
+    .split(/[\n,]+/)
+    .map((l) => l.trim())
+    .filter(Boolean)

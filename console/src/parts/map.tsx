@@ -22,20 +22,41 @@ export function AddressMap({ scope }: { scope: string }) {
   return (
     <>
       <Failure error={map.error} />
-      <div className="map" style={{ gridTemplateColumns: `repeat(${cells.length > 256 ? 64 : 32}, 1fr)` }} role="grid" aria-label={'Address map of ' + scope}>
+      <div
+        className="map"
+        style={{ gridTemplateColumns: `repeat(${cells.length > 256 ? 64 : 32}, 1fr)` }}
+        role="grid"
+        aria-label={'Address map of ' + scope}
+      >
         {cells.map((c) => {
           const lease = ['active', 'expired', 'released', 'abandoned'].includes(c.status)
           return (
-            <button key={c.from} className={c.status + (lease ? ' link' : '')} title={label(c)} aria-label={label(c)} tabIndex={lease ? 0 : -1}
-              onClick={() => lease && go(binned ? `/leases?scope=${scope}` : `/leases?scope=${scope}&open=${c.from}`)} />
+            <button
+              key={c.from}
+              className={c.status + (lease ? ' link' : '')}
+              title={label(c)}
+              aria-label={label(c)}
+              tabIndex={lease ? 0 : -1}
+              onClick={() => lease && go(binned ? `/leases?scope=${scope}` : `/leases?scope=${scope}&open=${c.from}`)}
+            />
           )
         })}
       </div>
       <div className="legend">
-        {kinds.filter((k) => counts.has(k)).map((k) => (
-          <span key={k}><span className="map"><button className={k} tabIndex={-1} aria-hidden /></span>{words[k] ?? k}{!binned && <b className="num">{counts.get(k)!.toLocaleString('en')}</b>}</span>
-        ))}
-        {binned && <span className="quiet">one cell is {cells[0].size} addresses and shows the most telling status</span>}
+        {kinds
+          .filter((k) => counts.has(k))
+          .map((k) => (
+            <span key={k}>
+              <span className="map">
+                <button className={k} tabIndex={-1} aria-hidden />
+              </span>
+              {words[k] ?? k}
+              {!binned && <b className="num">{counts.get(k)!.toLocaleString('en')}</b>}
+            </span>
+          ))}
+        {binned && (
+          <span className="quiet">one cell is {cells[0].size} addresses and shows the most telling status</span>
+        )}
       </div>
     </>
   )

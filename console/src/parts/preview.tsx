@@ -10,24 +10,45 @@ function Effects({ result }: { result: ChangeResult }) {
     <>
       {result.scopes.map((s) => (
         <div className="sums" key={s.name} style={{ marginBottom: 8 }}>
-          <span><b>{s.usage.size.toLocaleString('en')}</b>in the pools</span>
-          <span><b>{s.usage.excluded.toLocaleString('en')}</b>excluded</span>
-          <span><b>{s.usage.spare.toLocaleString('en')}</b>left for reservations</span>
-          <span><b>{s.lease}</b>lease time</span>
-          <span><b>{s.mask}</b>mask</span>
+          <span>
+            <b>{s.usage.size.toLocaleString('en')}</b>in the pools
+          </span>
+          <span>
+            <b>{s.usage.excluded.toLocaleString('en')}</b>excluded
+          </span>
+          <span>
+            <b>{s.usage.spare.toLocaleString('en')}</b>left for reservations
+          </span>
+          <span>
+            <b>{s.lease}</b>lease time
+          </span>
+          <span>
+            <b>{s.mask}</b>mask
+          </span>
         </div>
       ))}
       {result.effects.map((e) => (
-        <div className={'note' + (e.strands ? ' bad' : '')} key={e.text}>{e.text}.</div>
+        <div className={'note' + (e.strands ? ' bad' : '')} key={e.text}>
+          {e.text}.
+        </div>
       ))}
       {result.advice.map((a) => (
-        <div className="note" key={a.code + a.subject}><b>Advice</b> {a.subject}: {a.text}.</div>
+        <div className="note" key={a.code + a.subject}>
+          <b>Advice</b> {a.subject}: {a.text}.
+        </div>
       ))}
-      {result.resolved.map((r) => <div className="note" key={r}><b>Resolved</b> {r}</div>)}
+      {result.resolved.map((r) => (
+        <div className="note" key={r}>
+          <b>Resolved</b> {r}
+        </div>
+      ))}
       <ul className="diff">
         {result.diff.map((d, i) => (
           <li key={i} className={d.after && !d.before ? 'new' : d.before && !d.after ? 'gone' : ''}>
-            <span className="quiet">{d.kind} {d.name}</span> {d.text}
+            <span className="quiet">
+              {d.kind} {d.name}
+            </span>{' '}
+            {d.text}
           </li>
         ))}
       </ul>
@@ -66,10 +87,12 @@ export function useChange(wish: Wish | null, onDone: (r: ChangeResult) => void, 
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
   const text = JSON.stringify(wish)
-  useEffect(() => {
+  const [about, setAbout] = useState(text)
+  if (about !== text) {
+    setAbout(text)
     setMeant(false)
     setError(undefined)
-  }, [text])
+  }
   const shown = wish && !preview.isError ? preview.data : undefined
   const silencing = shown?.effects.filter((e) => e.strands) ?? []
   const clients = silencing.reduce((n, e) => n + e.clients, 0)
@@ -96,21 +119,46 @@ export function useChange(wish: Wish | null, onDone: (r: ChangeResult) => void, 
       )}
     </>
   )
-  return { view, apply, busy, danger: silencing.length > 0, ready: shown !== undefined && (silencing.length === 0 || meant) }
+  return {
+    view,
+    apply,
+    busy,
+    danger: silencing.length > 0,
+    ready: shown !== undefined && (silencing.length === 0 || meant),
+  }
 }
 
 /** Shows what a change would do and applies it on a click. */
-export function Confirm({ title, wish, onClose, onDone }: { title: string; wish: Wish | null; onClose: () => void; onDone?: (r: ChangeResult) => void }) {
+export function Confirm({
+  title,
+  wish,
+  onClose,
+  onDone,
+}: {
+  title: string
+  wish: Wish | null
+  onClose: () => void
+  onDone?: (r: ChangeResult) => void
+}) {
   const c = useChange(wish, (done) => {
     onDone?.(done)
     onClose()
   })
   return (
-    <Modal open={wish !== null} title={title} onCancel={onClose} width={620}
+    <Modal
+      open={wish !== null}
+      title={title}
+      onCancel={onClose}
+      width={620}
       footer={[
-        <Button key="no" onClick={onClose}>Leave it</Button>,
-        <Button key="yes" type="primary" danger={c.danger} loading={c.busy} onClick={c.apply} disabled={!c.ready}>Apply</Button>,
-      ]}>
+        <Button key="no" onClick={onClose}>
+          Leave it
+        </Button>,
+        <Button key="yes" type="primary" danger={c.danger} loading={c.busy} onClick={c.apply} disabled={!c.ready}>
+          Apply
+        </Button>,
+      ]}
+    >
       {c.view}
     </Modal>
   )

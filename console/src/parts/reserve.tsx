@@ -5,24 +5,57 @@ import { items, type Edit, type Scope } from '../api/client'
 import { useChange } from './preview'
 
 type By = 'hardware' | 'identifier' | 'circuit'
-export interface Wanted { name: string; hardware: string; by?: By; scope: string; address?: string; hostname?: string; insist?: boolean }
+export interface Wanted {
+  name: string
+  hardware: string
+  by?: By
+  scope: string
+  address?: string
+  hostname?: string
+  insist?: boolean
+}
 
 /** A name for the reservation of a client: its host name, or its hardware address. */
-export const nameFor = (hostname: string, hardware: string) => (hostname || 'client-' + hardware).toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-+/, '').slice(0, 60).replace(/-+$/, '') || 'client'
+export const nameFor = (hostname: string, hardware: string) =>
+  (hostname || 'client-' + hardware)
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, '-')
+    .replace(/^-+/, '')
+    .slice(0, 60)
+    .replace(/-+$/, '') || 'client'
 
 function editOf(v: Partial<Wanted> | undefined): Edit | null {
   if (!v?.name || !v.hardware || !v.scope) return null
-  return { op: 'add', kind: 'reservation', name: v.name, reservation: { [v.by ?? 'hardware']: v.hardware, scope: v.scope, address: v.address || undefined, hostname: v.hostname || undefined, insist: v.insist || undefined } }
+  return {
+    op: 'add',
+    kind: 'reservation',
+    name: v.name,
+    reservation: {
+      [v.by ?? 'hardware']: v.hardware,
+      scope: v.scope,
+      address: v.address || undefined,
+      hostname: v.hostname || undefined,
+      insist: v.insist || undefined,
+    },
+  }
 }
 
-const hints: Record<By, string> = { hardware: '02:00:00:00:00:17', identifier: '01:02:00:00:00:00:17', circuit: 'sw1/0/7: whoever is plugged in there' }
+const hints: Record<By, string> = {
+  hardware: '02:00:00:00:00:17',
+  identifier: '01:02:00:00:00:00:17',
+  circuit: 'sw1/0/7: whoever is plugged in there',
+}
 
 /** Reserves an address; the effect shows before it is kept. */
 export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: () => void }) {
   const { message } = App.useApp()
   const [form] = Form.useForm<Wanted>()
   const values = Form.useWatch([], form) as Partial<Wanted> | undefined
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes'), enabled: wanted !== null })
+  const scopes = useQuery({
+    queryKey: ['scopes', ''],
+    queryFn: () => items<Scope>('/scopes'),
+    enabled: wanted !== null,
+  })
   const edit = wanted ? editOf(values) : null
   const c = useChange(edit && [edit], (done) => {
     message.success(`Reserved, revision ${done.revision}.`)
@@ -32,21 +65,54 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
     if (wanted) form.setFieldsValue({ address: '', by: 'hardware', insist: false, ...wanted })
   }, [wanted, form])
   return (
-    <Modal open={wanted !== null} title="Reserve an address" okText="Reserve" onOk={c.apply} confirmLoading={c.busy} onCancel={onClose} width={620} forceRender
-      okButtonProps={{ disabled: !c.ready, danger: c.danger }}>
+    <Modal
+      open={wanted !== null}
+      title="Reserve an address"
+      okText="Reserve"
+      onOk={c.apply}
+      confirmLoading={c.busy}
+      onCancel={onClose}
+      width={620}
+      forceRender
+      okButtonProps={{ disabled: !c.ready, danger: c.danger }}
+    >
       <Form form={form} layout="vertical" requiredMark={false}>
         <div className="grid two" style={{ gap: '0 14px' }}>
-          <Form.Item name="name" label="Name"><Input /></Form.Item>
+          <Form.Item name="name" label="Name">
+            <Input />
+          </Form.Item>
           <Form.Item label="Client">
             <Space.Compact block>
-              <Form.Item name="by" noStyle><Select style={{ width: 130 }} options={[{ value: 'hardware', label: 'Hardware' }, { value: 'identifier', label: 'Identifier' }, { value: 'circuit', label: 'Circuit' }]} /></Form.Item>
-              <Form.Item name="hardware" noStyle><Input className="mono" placeholder={hints[values?.by ?? 'hardware']} /></Form.Item>
+              <Form.Item name="by" noStyle>
+                <Select
+                  style={{ width: 130 }}
+                  options={[
+                    { value: 'hardware', label: 'Hardware' },
+                    { value: 'identifier', label: 'Identifier' },
+                    { value: 'circuit', label: 'Circuit' },
+                  ]}
+                />
+              </Form.Item>
+              <Form.Item name="hardware" noStyle>
+                <Input className="mono" placeholder={hints[values?.by ?? 'hardware']} />
+              </Form.Item>
             </Space.Compact>
           </Form.Item>
-          <Form.Item name="scope" label="Scope"><Select showSearch options={scopes.data?.map((s) => ({ value: s.name, label: `${s.name}  ${s.subnet}` }))} /></Form.Item>
-          <Form.Item name="address" label="Address"><Input className="mono" placeholder="the one it has, or a free one" /></Form.Item>
-          <Form.Item name="hostname" label="Host name"><Input placeholder="its own" /></Form.Item>
-          <Form.Item name="insist" label="Even if another host answers there" valuePropName="checked"><Switch size="small" /></Form.Item>
+          <Form.Item name="scope" label="Scope">
+            <Select
+              showSearch
+              options={scopes.data?.map((s) => ({ value: s.name, label: `${s.name}  ${s.subnet}` }))}
+            />
+          </Form.Item>
+          <Form.Item name="address" label="Address">
+            <Input className="mono" placeholder="the one it has, or a free one" />
+          </Form.Item>
+          <Form.Item name="hostname" label="Host name">
+            <Input placeholder="its own" />
+          </Form.Item>
+          <Form.Item name="insist" label="Even if another host answers there" valuePropName="checked">
+            <Switch size="small" />
+          </Form.Item>
         </div>
       </Form>
       {c.view}

@@ -26,7 +26,11 @@ interface Fields {
   newPerMinute?: number | null
 }
 
-const lines = (text?: string) => (text ?? '').split(/[\n;]+/).map((l) => l.trim()).filter(Boolean)
+const lines = (text?: string) =>
+  (text ?? '')
+    .split(/[\n;]+/)
+    .map((l) => l.trim())
+    .filter(Boolean)
 
 const optionOf = (s: Scope | undefined, code: number) => s?.options.find((o) => o.code === code)?.value ?? ''
 
@@ -40,7 +44,11 @@ function editOf(v: Fields, old?: Scope): Edit | null {
   const wanted = lines(v.exclusions)
   const had = old?.exclusions.map((x) => [x.range, x.user].filter(Boolean).join(', ')) ?? []
   const options: Record<string, string> = {}
-  for (const [name, code, value] of [['router', 3, v.router], ['domain-server', 6, v.dns], ['domain-name', 15, v.domain]] as const) {
+  for (const [name, code, value] of [
+    ['router', 3, v.router],
+    ['domain-server', 6, v.dns],
+    ['domain-name', 15, v.domain],
+  ] as const) {
     const text = (value ?? '').trim().replace(/\s*[,\s]\s*/g, ',')
     if (text !== optionOf(old, code)) options[name] = text
   }
@@ -57,8 +65,14 @@ function editOf(v: Fields, old?: Scope): Edit | null {
       options,
       lease: v.lease?.trim() ?? '',
       link: v.link && v.link !== old?.link ? v.link : undefined,
-      identity: v.identity ?? '', bootp: v.bootp, rapidCommit: v.rapidCommit, offerDelay: v.offerDelay ?? '', probe: v.probe, authoritative: v.authoritative,
-      perCircuit: v.perCircuit ?? 0, newPerMinute: v.newPerMinute ?? 0,
+      identity: v.identity ?? '',
+      bootp: v.bootp,
+      rapidCommit: v.rapidCommit,
+      offerDelay: v.offerDelay ?? '',
+      probe: v.probe,
+      authoritative: v.authoritative,
+      perCircuit: v.perCircuit ?? 0,
+      newPerMinute: v.newPerMinute ?? 0,
       mode: old ? undefined : v.serving ? 'serving' : 'held',
       note: v.note ?? '',
     },
@@ -67,15 +81,40 @@ function editOf(v: Fields, old?: Scope): Edit | null {
 
 /** A scope as the form has it. */
 const fieldsOf = (s: Scope): Fields => ({
-  name: s.name, subnet: s.subnet, pools: s.pools.join('\n'),
+  name: s.name,
+  subnet: s.subnet,
+  pools: s.pools.join('\n'),
   exclusions: s.exclusions.map((x) => [x.range, x.user].filter(Boolean).join(', ')).join('\n'),
-  router: optionOf(s, 3), dns: optionOf(s, 6), domain: optionOf(s, 15), lease: s.leaseSet, link: s.link, note: s.note,
-  identity: s.identitySet ?? '', bootp: s.bootp, rapidCommit: s.rapidCommit, offerDelay: s.offerDelay, probe: s.probe, authoritative: s.authoritative,
-  perCircuit: s.perCircuit || null, newPerMinute: s.newPerMinute || null,
+  router: optionOf(s, 3),
+  dns: optionOf(s, 6),
+  domain: optionOf(s, 15),
+  lease: s.leaseSet,
+  link: s.link,
+  note: s.note,
+  identity: s.identitySet ?? '',
+  bootp: s.bootp,
+  rapidCommit: s.rapidCommit,
+  offerDelay: s.offerDelay,
+  probe: s.probe,
+  authoritative: s.authoritative,
+  perCircuit: s.perCircuit || null,
+  newPerMinute: s.newPerMinute || null,
 })
 
 /** Adds or edits a scope; what it does is shown before it is kept. */
-export function ScopeForm({ open, old: live, subnet, onClose, onDone }: { open: boolean; old?: Scope; subnet?: string; onClose: () => void; onDone?: (name: string) => void }) {
+export function ScopeForm({
+  open,
+  old: live,
+  subnet,
+  onClose,
+  onDone,
+}: {
+  open: boolean
+  old?: Scope
+  subnet?: string
+  onClose: () => void
+  onDone?: (name: string) => void
+}) {
   const { message } = App.useApp()
   const [form] = Form.useForm<Fields>()
   const values = Form.useWatch([], form) as Fields | undefined
@@ -83,49 +122,146 @@ export function ScopeForm({ open, old: live, subnet, onClose, onDone }: { open: 
   const base = revisionOf(old)
   const initial: Fields = old ? fieldsOf(old) : { serving: true, subnet, probe: true, identity: '', bootp: 'reserved' }
   const edit = open && values ? touched(editOf(values, old), editOf(initial, old)) : null
-  const c = useChange(edit && [edit], (done) => {
-    message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
-    onClose()
-    onDone?.(values!.name!)
-  }, base)
+  const c = useChange(
+    edit && [edit],
+    (done) => {
+      message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
+      onClose()
+      onDone?.(values!.name!)
+    },
+    base,
+  )
   const links = useQuery({ queryKey: ['links'], queryFn: () => items<Link>('/links'), enabled: open })
   return (
     <Drawer
-      open={open} onClose={onClose} size={900} destroyOnHidden
+      open={open}
+      onClose={onClose}
+      size={900}
+      destroyOnHidden
       title={old ? `Edit scope ${old.name}` : 'Add a scope'}
-      extra={<Button type="primary" onClick={c.apply} loading={c.busy} danger={c.danger} disabled={!c.ready}>{old ? 'Apply' : 'Add it'}</Button>}
+      extra={
+        <Button type="primary" onClick={c.apply} loading={c.busy} danger={c.danger} disabled={!c.ready}>
+          {old ? 'Apply' : 'Add it'}
+        </Button>
+      }
     >
       <div className="grid" style={{ gridTemplateColumns: '340px minmax(0, 1fr)', columnGap: 22 }}>
         <Form form={form} layout="vertical" initialValues={initial} requiredMark={false} preserve={false}>
-          <Form.Item name="name" label="Name"><Input autoFocus={!old} placeholder="looms" /></Form.Item>
-          <Form.Item name="subnet" label="Subnet" extra="CIDR, or address and mask"><Input className="mono" placeholder="10.40.8.0/22" /></Form.Item>
-          <Form.Item name="pools" label="Pools" extra="One a line: a range, a CIDR, or all. None: reserved clients only."><Input.TextArea className="mono" autoSize={{ minRows: 1, maxRows: 6 }} placeholder="10.40.8.100-10.40.11.200" /></Form.Item>
-          <Form.Item name="exclusions" label="Exclusions" extra="One a line, with who uses it after a comma"><Input.TextArea className="mono" autoSize={{ minRows: 1, maxRows: 6 }} placeholder="10.40.8.120, plotter" /></Form.Item>
-          <Form.Item name="router" label="Router (3)"><Input className="mono" placeholder="10.40.8.1" /></Form.Item>
-          <Form.Item name="dns" label="DNS servers (6)"><Input className="mono" placeholder="inherited from the defaults" /></Form.Item>
-          <Form.Item name="domain" label="Domain name (15)"><Input placeholder="inherited from the defaults" /></Form.Item>
-          <Form.Item name="lease" label="Lease time" extra="8h, 12h, 7d or infinite; empty for the plan's own"><Input placeholder="8h" /></Form.Item>
-          <Form.Item name="link" label="Link" extra="Empty: the one whose interface or relay lies in the subnet, or a new one">
-            <Select allowClear options={links.data?.map((l) => ({ value: l.name, label: l.name + (l.scopes.length ? ` (${l.scopes.join(', ')})` : '') }))} />
+          <Form.Item name="name" label="Name">
+            <Input autoFocus={!old} placeholder="looms" />
           </Form.Item>
-          {!old && <Form.Item name="serving" label="Serve at once" valuePropName="checked"><Switch /></Form.Item>}
-          <Collapse ghost size="small" style={{ margin: '0 -12px 8px' }} items={[{ key: 'more', label: 'Who is served, and how', forceRender: true, children: (
-            <>
-              <Form.Item name="identity" label="Clients are told apart by"><Select options={[{ value: '', label: "as the plan's defaults say" }, { value: 'identifier', label: 'client identifier, if sent' }, { value: 'hardware', label: 'hardware address alone' }]} /></Form.Item>
-              <Form.Item name="bootp" label="BOOTP clients"><Select options={[{ value: 'reserved', label: 'get reserved addresses' }, { value: 'dynamic', label: 'get any address, for good' }, { value: 'ignore', label: 'are ignored' }]} /></Form.Item>
-              <Form.Item name="probe" label="Probe addresses before they are offered" valuePropName="checked"><Switch size="small" /></Form.Item>
-              <Form.Item name="authoritative" label="Refuse clients without a record" valuePropName="checked"><Switch size="small" /></Form.Item>
-              <Form.Item name="rapidCommit" label="Rapid commit" valuePropName="checked"><Switch size="small" /></Form.Item>
-              <Form.Item name="offerDelay" label="Offers wait"><Input placeholder="0s" /></Form.Item>
-              <Form.Item name="perCircuit" label="Addresses a relay circuit may have"><InputNumber min={-1} placeholder="any" /></Form.Item>
-              <Form.Item name="newPerMinute" label="New clients a minute" extra="Empty: a tenth of the pools, 60 at least; -1: any number"><InputNumber min={-1} /></Form.Item>
-            </>
-          ) }]} />
-          <Form.Item name="note" label="Note"><Input.TextArea autoSize={{ minRows: 1, maxRows: 4 }} /></Form.Item>
+          <Form.Item name="subnet" label="Subnet" extra="CIDR, or address and mask">
+            <Input className="mono" placeholder="10.40.8.0/22" />
+          </Form.Item>
+          <Form.Item
+            name="pools"
+            label="Pools"
+            extra="One a line: a range, a CIDR, or all. None: reserved clients only."
+          >
+            <Input.TextArea
+              className="mono"
+              autoSize={{ minRows: 1, maxRows: 6 }}
+              placeholder="10.40.8.100-10.40.11.200"
+            />
+          </Form.Item>
+          <Form.Item name="exclusions" label="Exclusions" extra="One a line, with who uses it after a comma">
+            <Input.TextArea className="mono" autoSize={{ minRows: 1, maxRows: 6 }} placeholder="10.40.8.120, plotter" />
+          </Form.Item>
+          <Form.Item name="router" label="Router (3)">
+            <Input className="mono" placeholder="10.40.8.1" />
+          </Form.Item>
+          <Form.Item name="dns" label="DNS servers (6)">
+            <Input className="mono" placeholder="inherited from the defaults" />
+          </Form.Item>
+          <Form.Item name="domain" label="Domain name (15)">
+            <Input placeholder="inherited from the defaults" />
+          </Form.Item>
+          <Form.Item name="lease" label="Lease time" extra="8h, 12h, 7d or infinite; empty for the plan's own">
+            <Input placeholder="8h" />
+          </Form.Item>
+          <Form.Item
+            name="link"
+            label="Link"
+            extra="Empty: the one whose interface or relay lies in the subnet, or a new one"
+          >
+            <Select
+              allowClear
+              options={links.data?.map((l) => ({
+                value: l.name,
+                label: l.name + (l.scopes.length ? ` (${l.scopes.join(', ')})` : ''),
+              }))}
+            />
+          </Form.Item>
+          {!old && (
+            <Form.Item name="serving" label="Serve at once" valuePropName="checked">
+              <Switch />
+            </Form.Item>
+          )}
+          <Collapse
+            ghost
+            size="small"
+            style={{ margin: '0 -12px 8px' }}
+            items={[
+              {
+                key: 'more',
+                label: 'Who is served, and how',
+                forceRender: true,
+                children: (
+                  <>
+                    <Form.Item name="identity" label="Clients are told apart by">
+                      <Select
+                        options={[
+                          { value: '', label: "as the plan's defaults say" },
+                          { value: 'identifier', label: 'client identifier, if sent' },
+                          { value: 'hardware', label: 'hardware address alone' },
+                        ]}
+                      />
+                    </Form.Item>
+                    <Form.Item name="bootp" label="BOOTP clients">
+                      <Select
+                        options={[
+                          { value: 'reserved', label: 'get reserved addresses' },
+                          { value: 'dynamic', label: 'get any address, for good' },
+                          { value: 'ignore', label: 'are ignored' },
+                        ]}
+                      />
+                    </Form.Item>
+                    <Form.Item name="probe" label="Probe addresses before they are offered" valuePropName="checked">
+                      <Switch size="small" />
+                    </Form.Item>
+                    <Form.Item name="authoritative" label="Refuse clients without a record" valuePropName="checked">
+                      <Switch size="small" />
+                    </Form.Item>
+                    <Form.Item name="rapidCommit" label="Rapid commit" valuePropName="checked">
+                      <Switch size="small" />
+                    </Form.Item>
+                    <Form.Item name="offerDelay" label="Offers wait">
+                      <Input placeholder="0s" />
+                    </Form.Item>
+                    <Form.Item name="perCircuit" label="Addresses a relay circuit may have">
+                      <InputNumber min={-1} placeholder="any" />
+                    </Form.Item>
+                    <Form.Item
+                      name="newPerMinute"
+                      label="New clients a minute"
+                      extra="Empty: a tenth of the pools, 60 at least; -1: any number"
+                    >
+                      <InputNumber min={-1} />
+                    </Form.Item>
+                  </>
+                ),
+              },
+            ]}
+          />
+          <Form.Item name="note" label="Note">
+            <Input.TextArea autoSize={{ minRows: 1, maxRows: 4 }} />
+          </Form.Item>
         </Form>
         <div>
           <h2>What this does</h2>
-          {!edit && <p className="quiet">Give a name and a subnet, and the effect shows here before anything is changed.</p>}
+          {!edit && (
+            <p className="quiet">Give a name and a subnet, and the effect shows here before anything is changed.</p>
+          )}
           {c.view}
         </div>
       </div>

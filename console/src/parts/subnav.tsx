@@ -1,12 +1,36 @@
 import { NavLink } from 'react-router'
 
 const groups = {
-  plan: [['/plan', 'Scopes'], ['/plan/~rules', 'Rules and lists'], ['/plan/~codebooks', 'Codebooks'], ['/plan/~links', 'Links'], ['/plan/~trials', 'Trials and host']],
-  leases: [['/leases', 'Lease table'], ['/leases/history', 'History'], ['/leases/stale', 'Old options']],
-  unserved: [['/unserved', 'Clients'], ['/unserved/conversations', 'Conversations'], ['/unserved/explain', 'Explain'], ['/unserved/wishes', 'Wishes'], ['/unserved/listening', 'Listening']],
+  plan: [
+    ['/plan', 'Scopes'],
+    ['/plan/~rules', 'Rules and lists'],
+    ['/plan/~codebooks', 'Codebooks'],
+    ['/plan/~links', 'Links'],
+    ['/plan/~trials', 'Trials and host'],
+  ],
+  leases: [
+    ['/leases', 'Lease table'],
+    ['/leases/history', 'History'],
+    ['/leases/stale', 'Old options'],
+  ],
+  unserved: [
+    ['/unserved', 'Clients'],
+    ['/unserved/conversations', 'Conversations'],
+    ['/unserved/explain', 'Explain'],
+    ['/unserved/wishes', 'Wishes'],
+    ['/unserved/listening', 'Listening'],
+  ],
 } as const
 
 /** The pages that answer one question. */
 export function SubNav({ of }: { of: keyof typeof groups }) {
-  return <nav className="subnav" aria-label={of}>{groups[of].map(([to, label]) => <NavLink key={to} to={to} end>{label}</NavLink>)}</nav>
+  return (
+    <nav className="subnav" aria-label={of}>
+      {groups[of].map(([to, label]) => (
+        <NavLink key={to} to={to} end>
+          {label}
+        </NavLink>
+      ))}
+    </nav>
+  )
 }

@@ -3,31 +3,16 @@ import { Button, Form, Input, InputNumber, Select, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { items, type Code, type Codebook, type Edit, type Vendor } from '../api/client'
+import { editOf, fieldsOf, type Fields } from '../edits/codebook'
 import { Empty, Failure, Mono, paged } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
 
-interface Fields {
-  name?: string
-  place?: 'message' | '43' | '125'
-  classes?: string[]
-  enterprise?: number
-  codes?: string
-  note?: string
-}
-
 const places = {
   message: 'the message itself',
   '43': 'option 43, by vendor class',
   '125': 'option 125, by enterprise number',
-}
-
-/** "241 controller address list; meaning" as an option. */
-function codeOf(line: string) {
-  const [head, ...meaning] = line.split(';')
-  const [code, name, ...type] = head.trim().split(/\s+/)
-  return { code: Number(code), name: name ?? '', type: type.join(' '), meaning: meaning.join(';').trim() || undefined }
 }
 
 /** Own codebooks, those of vendors, and the reference of all options. */
@@ -179,40 +164,8 @@ export default function Codebooks() {
           title={old ? `Edit codebook ${old.name}` : 'Add a codebook'}
           onClose={() => setForm(null)}
           hint="Give a name and at least one option."
-          initial={
-            old
-              ? {
-                  name: old.name,
-                  place: old.place,
-                  classes: old.classes,
-                  enterprise: old.enterprise || undefined,
-                  note: old.note,
-                  codes: old.options
-                    .map((o) => `${o.code} ${o.name} ${o.type}${o.meaning ? '; ' + o.meaning : ''}`)
-                    .join('\n'),
-                }
-              : { place: '43' }
-          }
-          toEdit={(v) => {
-            const put = (v.codes ?? '')
-              .split('\n')
-              .filter((l) => l.trim())
-              .map(codeOf)
-            if (!v.name || put.some((o) => !o.code || !o.name || !o.type)) return null
-            return {
-              op: old ? 'edit' : 'add',
-              kind: 'codebook',
-              name: old?.name ?? v.name,
-              codebook: {
-                place: v.place,
-                classes: v.place === '43' ? (v.classes ?? []) : [],
-                enterprise: v.place === '125' ? (v.enterprise ?? 0) : 0,
-                put,
-                drop: old?.options.filter((o) => !put.some((p) => p.code === o.code)).map((o) => o.code),
-                note: v.note ?? '',
-              },
-            }
-          }}
+          initial={fieldsOf(old)}
+          toEdit={(v) => editOf(v, old)}
           fields={(v) => (
             <>
               <Form.Item name="name" label="Name">

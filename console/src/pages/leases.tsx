@@ -15,7 +15,8 @@ import {
   type Scope,
 } from '../api/client'
 import { Empty, Failure, Folding, Mono, StatusMark, When } from '../parts/bits'
-import { nameFor, Reserve, type Wanted } from '../parts/reserve'
+import { nameFor, type Wanted } from '../edits/reservation'
+import { Reserve } from '../parts/reserve'
 import { SubNav } from '../parts/subnav'
 
 const perPage = 100

@@ -3,18 +3,10 @@ import { Form, Input, Select, Switch, Table } from 'antd'
 import { useState } from 'react'
 import { Link as Goto } from 'react-router'
 import { items, type Link, type Relay } from '../api/client'
+import { editOf, fieldsOf, type Fields } from '../edits/link'
 import { Empty, Failure, Mono, paged, StatusMark, When } from '../parts/bits'
-import { ItemForm, textLines } from '../parts/itemform'
+import { ItemForm } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
-
-interface Fields {
-  name?: string
-  interfaces?: string[]
-  relays?: string
-  listening?: boolean
-  standAside?: boolean
-  note?: string
-}
 
 /** How clients are reached: links, and the relays that forward from them. */
 export default function Links() {
@@ -121,27 +113,8 @@ export default function Links() {
           title={`Edit link ${form.name}`}
           onClose={() => setForm(null)}
           hint="Change something, and the effect shows here."
-          initial={{
-            name: form.name,
-            interfaces: form.interfaces,
-            relays: form.relays.join('\n'),
-            listening: form.listening,
-            standAside: form.standAside,
-            note: form.note,
-          }}
-          toEdit={(v) => ({
-            op: 'edit',
-            kind: 'link',
-            name: form.name,
-            link: {
-              name: v.name,
-              interfaces: v.interfaces ?? [],
-              relays: textLines(v.relays),
-              listening: v.listening ?? false,
-              standAside: v.standAside ?? false,
-              note: v.note ?? '',
-            },
-          })}
+          initial={fieldsOf(form)}
+          toEdit={(v) => editOf(v, form)}
           fields={() => (
             <>
               <Form.Item name="name" label="Name">

@@ -2,9 +2,10 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, Select, Switch, Table } from 'antd'
 import { Link, useNavigate, useSearchParams } from 'react-router'
 import { get, items, type Defaults, type Scope } from '../api/client'
+import { editOf, fieldsOf, type Fields } from '../edits/defaults'
 import { Empty, Failure, Mono, paged, plural, StatusMark, UseBar, usedShare } from '../parts/bits'
 import { ScopeForm } from '../parts/scopeform'
-import { ItemForm, optionEdit, optionLines } from '../parts/itemform'
+import { ItemForm } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
 
 const value = (address: string) =>
@@ -167,37 +168,14 @@ export default function Plan() {
         />
       </div>
       {params.has('defaults') && defaults.data && (
-        <ItemForm<{
-          lease?: string
-          identity?: 'identifier' | 'hardware'
-          options?: string
-          listening?: boolean
-          note?: string
-        }>
+        <ItemForm<Fields>
           open
           of={defaults.data}
           title="Edit what holds everywhere"
           onClose={() => set('defaults', '')}
           hint=""
-          initial={{
-            lease: defaults.data.lease,
-            identity: defaults.data.identity,
-            options: optionLines(defaults.data.options),
-            listening: defaults.data.listening,
-            note: defaults.data.note,
-          }}
-          toEdit={(v) => ({
-            op: 'edit',
-            kind: 'defaults',
-            name: '',
-            defaults: {
-              lease: v.lease ?? '',
-              identity: v.identity,
-              options: optionEdit(v.options, defaults.data.options),
-              listening: v.listening ?? false,
-              note: v.note ?? '',
-            },
-          })}
+          initial={fieldsOf(defaults.data)}
+          toEdit={(v) => editOf(v, defaults.data)}
           fields={() => (
             <>
               <Form.Item name="lease" label="Lease time">

@@ -11,58 +11,12 @@ import {
   type RuleVariable,
   type Scope,
 } from '../api/client'
+import { editOf as listEditOf, fieldsOf as listFieldsOf, type Fields as ListFields } from '../edits/list'
+import { editOf, fieldsOf, kinds, whenOf, type Fields } from '../edits/rule'
 import { Empty, Failure, Folding, Mono, When } from '../parts/bits'
-import { ItemForm, optionEdit, optionLines, textLines } from '../parts/itemform'
+import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
-
-interface Part {
-  what?: string
-  value?: string
-}
-interface Fields {
-  name?: string
-  scope?: string
-  how?: 'form' | 'cel'
-  parts?: Part[]
-  any?: boolean
-  when?: string
-  action?: string
-  pool?: string
-  lease?: string
-  options?: string
-  order?: number
-  off?: boolean
-  note?: string
-}
-
-const quoted = (v: string) => JSON.stringify(v)
-
-/** Conditions for those who do not write expressions. */
-const kinds: Record<string, { label: string; hint: string; cel: (v: string) => string }> = {
-  prefix: {
-    label: 'hardware address begins with',
-    hint: '02:4c:00',
-    cel: (v) => `hw.startsWith(${quoted(v.toLowerCase().replace(/[-.]/g, ':'))})`,
-  },
-  vendor: { label: 'vendor class begins with', hint: 'deskphone', cel: (v) => `vendor.startsWith(${quoted(v)})` },
-  user: { label: 'user class is', hint: 'staff', cel: (v) => `${quoted(v)} in userClass` },
-  host: { label: 'host name begins with', hint: 'loom-', cel: (v) => `hostname.startsWith(${quoted(v)})` },
-  wants: { label: 'asks for option', hint: '150', cel: (v) => `${Number(v) || 0} in wants` },
-  list: { label: 'is in list', hint: 'lent-out', cel: (v) => `hw in lists[${quoted(v)}] || id in lists[${quoted(v)}]` },
-  circuit: { label: 'circuit is', hint: 'sw1/0/7', cel: (v) => `circuit == ${quoted(v)}` },
-  relay: { label: 'comes through relay', hint: '10.40.8.1', cel: (v) => `relay == ${quoted(v)}` },
-  arch: { label: 'machine architecture (93) is', hint: '7', cel: (v) => `options[?93].orValue("") == ${quoted(v)}` },
-}
-
-const whenOf = (v: Fields) =>
-  v.how === 'cel'
-    ? (v.when ?? '')
-    : (v.parts ?? [])
-        .filter((p) => p?.what && p.value)
-        .map((p) => '(' + kinds[p.what!].cel(p.value!) + ')')
-        .join(v.any ? ' || ' : ' && ')
-        .replace(/^\(([^()]*(\([^()]*\))?[^()]*)\)$/, '$1')
 
 const then = (r: Rule) =>
   [
@@ -225,44 +179,8 @@ export default function Rules() {
           title={old ? `Edit rule ${old.name}` : 'Add a rule'}
           onClose={() => setForm(null)}
           hint="Give a name, a condition and what its clients get; the effect shows here before anything is changed."
-          initial={
-            old
-              ? {
-                  name: old.name,
-                  scope: old.scope,
-                  how: 'cel',
-                  when: old.when,
-                  action: old.action,
-                  pool: old.pool,
-                  lease: old.lease,
-                  options: optionLines(old.options),
-                  order: old.order,
-                  off: old.off,
-                  note: old.note,
-                }
-              : { how: 'form', parts: [{ what: 'prefix' }], action: '' }
-          }
-          toEdit={(v) => {
-            const when = whenOf(v)
-            if (!v.name || !when) return null
-            return {
-              op: old ? 'edit' : 'add',
-              kind: 'rule',
-              name: old?.name ?? v.name,
-              rule: {
-                name: old ? v.name : undefined,
-                when,
-                scope: v.scope ?? '',
-                action: v.action ?? '',
-                pool: v.pool ?? '',
-                lease: v.lease ?? '',
-                options: optionEdit(v.options, old?.options ?? []),
-                order: v.order || undefined,
-                off: v.off ?? false,
-                note: v.note ?? '',
-              },
-            }
-          }}
+          initial={fieldsOf(old)}
+          toEdit={(v) => editOf(v, old)}
           fields={(v) => (
             <>
               <Form.Item name="name" label="Name">
@@ -381,23 +299,14 @@ export default function Rules() {
         />
       )}
       {list && (
-        <ItemForm<{ name?: string; entries?: string; note?: string }>
+        <ItemForm<ListFields>
           open
           of={oldList}
           title={oldList ? `Edit list ${oldList.name}` : 'Add a list'}
           onClose={() => setList(null)}
           hint="Give the list a name."
-          initial={oldList ? { name: oldList.name, entries: oldList.entries.join('\n'), note: oldList.note } : {}}
-          toEdit={(v) =>
-            v.name
-              ? {
-                  op: oldList ? 'edit' : 'add',
-                  kind: 'list',
-                  name: oldList?.name ?? v.name,
-                  list: { name: oldList ? v.name : undefined, entries: textLines(v.entries), note: v.note ?? '' },
-                }
-              : null
-          }
+          initial={listFieldsOf(oldList)}
+          toEdit={(v) => listEditOf(v, oldList)}
           fields={() => (
             <>
               <Form.Item name="name" label="Name">

@@ -6,7 +6,8 @@ import { call, get, items, type Code, type Edit, type Explanation, type Reservat
 import { Empty, Failure, Folding, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
 import { AddressMap } from '../parts/map'
 import { Confirm } from '../parts/preview'
-import { Reserve, type Wanted } from '../parts/reserve'
+import { type Wanted } from '../edits/reservation'
+import { Reserve } from '../parts/reserve'
 import { ScopeForm } from '../parts/scopeform'
 
 type Ask = { title: string; edits: Edit[]; leave?: boolean } | null

@@ -2,20 +2,11 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { App, Button, Form, Input, Select, Table } from 'antd'
 import { useState } from 'react'
 import { call, items, type Check, type Edit, type Scope, type Trial, type TrialResult } from '../api/client'
+import { editOf, fieldsOf, type Fields } from '../edits/trial'
 import { Empty, Failure, Mono, StatusMark, When } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
-
-interface Fields {
-  name?: string
-  scope?: string
-  hardware?: string
-  vendor?: string
-  circuit?: string
-  every?: string
-  note?: string
-}
 
 function Steps({ of }: { of: TrialResult }) {
   return (
@@ -179,25 +170,8 @@ export default function Trials() {
           title={old ? `Edit trial ${old.name}` : 'Add a trial'}
           onClose={() => setForm(null)}
           hint="Give a name and a scope."
-          initial={old ? { ...old } : {}}
-          toEdit={(v) =>
-            v.name && v.scope
-              ? {
-                  op: old ? 'edit' : 'add',
-                  kind: 'trial',
-                  name: old?.name ?? v.name,
-                  trial: {
-                    name: old ? v.name : undefined,
-                    scope: v.scope,
-                    hardware: v.hardware || undefined,
-                    vendor: v.vendor ?? '',
-                    circuit: v.circuit ?? '',
-                    every: v.every ?? '',
-                    note: v.note ?? '',
-                  },
-                }
-              : null
-          }
+          initial={fieldsOf(old)}
+          toEdit={(v) => editOf(v, old)}
           fields={() => (
             <>
               <Form.Item name="name" label="Name">

@@ -6,7 +6,8 @@ import { items, type Unserved } from '../api/client'
 import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
-import { nameFor, Reserve, type Wanted } from '../parts/reserve'
+import { nameFor, type Wanted } from '../edits/reservation'
+import { Reserve } from '../parts/reserve'
 import type { Edit } from '../api/client'
 
 /** Clients that ask and get nothing, or a refusal, with the mend. */

@@ -1,7 +1,8 @@
 import { App, Button, Drawer, Form } from 'antd'
 import { revisionOf, type Edit } from '../api/client'
 import { useChange } from './preview'
-import { touched, useOpened } from './touched'
+import { touched } from '../edits/touched'
+import { useOpened } from './opened'
 
 interface Props<F> {
   open: boolean
@@ -69,23 +70,3 @@ export function ItemForm<F extends object>({
     </Drawer>
   )
 }
-
-/** Options as lines of name=value, and back to what an edit needs. */
-export const optionLines = (options: { name: string; value: string }[]) =>
-  options.map((o) => `${o.name}=${o.value}`).join('\n')
-
-export function optionEdit(text: string | undefined, had: { name: string }[]): Record<string, string> {
-  const out: Record<string, string> = {}
-  for (const o of had) out[o.name] = ''
-  for (const line of (text ?? '').split('\n')) {
-    const at = line.indexOf('=')
-    if (at > 0) out[line.slice(0, at).trim()] = line.slice(at + 1).trim()
-  }
-  return out
-}
-
-export const textLines = (text?: string) =>
-  (text ?? '')
-    .split(/[\n,]+/)
-    .map((l) => l.trim())
-    .filter(Boolean)

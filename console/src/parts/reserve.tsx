@@ -1,44 +1,9 @@
 import { App, Form, Input, Modal, Select, Space, Switch } from 'antd'
 import { useQuery } from '@tanstack/react-query'
 import { useEffect } from 'react'
-import { items, type Edit, type Scope } from '../api/client'
+import { items, type Scope } from '../api/client'
+import { editOf, type By, type Wanted } from '../edits/reservation'
 import { useChange } from './preview'
-
-type By = 'hardware' | 'identifier' | 'circuit'
-export interface Wanted {
-  name: string
-  hardware: string
-  by?: By
-  scope: string
-  address?: string
-  hostname?: string
-  insist?: boolean
-}
-
-/** A name for the reservation of a client: its host name, or its hardware address. */
-export const nameFor = (hostname: string, hardware: string) =>
-  (hostname || 'client-' + hardware)
-    .toLowerCase()
-    .replace(/[^a-z0-9]+/g, '-')
-    .replace(/^-+/, '')
-    .slice(0, 60)
-    .replace(/-+$/, '') || 'client'
-
-function editOf(v: Partial<Wanted> | undefined): Edit | null {
-  if (!v?.name || !v.hardware || !v.scope) return null
-  return {
-    op: 'add',
-    kind: 'reservation',
-    name: v.name,
-    reservation: {
-      [v.by ?? 'hardware']: v.hardware,
-      scope: v.scope,
-      address: v.address || undefined,
-      hostname: v.hostname || undefined,
-      insist: v.insist || undefined,
-    },
-  }
-}
 
 const hints: Record<By, string> = {
   hardware: '02:00:00:00:00:17',

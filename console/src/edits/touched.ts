@@ -1,4 +1,3 @@
-import { useState } from 'react'
 import type { Edit } from '../api/client'
 
 type Fields = Record<string, unknown>
@@ -27,12 +26,4 @@ export function touched(edit: Edit | null, untouched: Edit | null): Edit | null 
     if (out[kind] && before[kind]) out[kind] = differing(out[kind] as Fields, before[kind] as Fields)
   }
   return out as unknown as Edit
-}
-
-/** A value as it was when something was opened, however it changes meanwhile. */
-export function useOpened<T>(open: boolean, value: T): T {
-  const [kept, keep] = useState({ open, value })
-  if (kept.open === open) return open ? kept.value : value
-  keep({ open, value })
-  return value
 }

@@ -1,0 +1,164 @@
+package console
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+)
+
+// edits runs the console's mapping of forms to edits under node: it is plain
+// TypeScript without a page, so the compiler that builds the console makes it
+// ready.
+type edits struct {
+	*testing.T
+	dir string
+}
+
+func newEdits(t *testing.T) *edits {
+	t.Helper()
+	if _, err := os.Stat("node_modules/.bin/tsc"); err != nil {
+		t.Fatal("the console's packages are not there; run make build")
+	}
+	dir := t.TempDir()
+	files, err := filepath.Glob("src/edits/*.ts")
+	if err != nil || len(files) == 0 {
+		t.Fatalf("no mapping is there: %v", err)
+	}
+	args := append([]string{"--outDir", dir, "--rootDir", "src", "--module", "commonjs", "--target", "es2022", "--skipLibCheck", "--noCheck"}, files...)
+	if out, err := exec.Command("node_modules/.bin/tsc", args...).CombinedOutput(); err != nil {
+		t.Fatalf("tsc: %v\n%s", err, out)
+	}
+	return &edits{t, dir}
+}
+
+// call gives what a function of a module makes of arguments.
+func (e *edits) call(module, function string, args ...any) string {
+	e.Helper()
+	in, err := json.Marshal(args)
+	if err != nil {
+		e.Fatal(err)
+	}
+	cmd := exec.Command("node", "-e", `
+		const m = require(process.argv[1])
+		const out = m[process.argv[2]](...JSON.parse(process.argv[3]).map((a) => (a === null ? undefined : a)))
+		process.stdout.write(JSON.stringify(out ?? null))`, filepath.Join(e.dir, "edits", module+".js"), function, string(in))
+	var errs bytes.Buffer
+	cmd.Stderr = &errs
+	out, err := cmd.Output()
+	if err != nil {
+		e.Fatalf("%s.%s(%s): %v\n%s", module, function, in, err, errs.String())
+	}
+	return string(out)
+}
+
+type object = map[string]any
+
+// same reports whether two JSON texts say the same.
+func same(t *testing.T, got, want string) bool {
+	t.Helper()
+	var a, b any
+	if json.Unmarshal([]byte(got), &a) != nil || json.Unmarshal([]byte(want), &b) != nil {
+		t.Fatalf("no JSON: %s and %s", got, want)
+	}
+	one, _ := json.Marshal(a)
+	two, _ := json.Marshal(b)
+	return bytes.Equal(one, two)
+}
+
+// What a form says becomes the edit that makes the plan say it, and nothing
+// becomes of a form that does not say enough.
+func TestFormsBecomeEdits(t *testing.T) {
+	e := newEdits(t)
+	scope := object{"name": "looms", "subnet": "10.77.0.0/24", "link": "looms", "pools": []string{"10.77.0.10-10.77.0.99"}, "leaseSet": "8h",
+		"bootp": "reserved",
+		"probe": true, "note": "", "perCircuit": 0, "newPerMinute": 0, "exclusions": []object{{"range": "10.77.0.20", "user": "plotter"}},
+		"options": []object{{"code": 3, "name": "router", "value": "10.77.0.1"}}}
+	for _, c := range []struct {
+		what, module, function string
+		args                   []any
+		want                   string
+	}{
+		{"a scope without a subnet", "scope", "editOf", []any{object{"name": "x"}}, `null`},
+		{"a new scope", "scope", "editOf",
+			[]any{object{"name": "x", "subnet": "10.1.0.0/24", "pools": "10.1.0.9\n 10.1.0.20-10.1.0.30", "router": "10.1.0.1",
+				"dns":        "10.1.0.2, 10.1.0.3",
+				"exclusions": "10.1.0.25, a printer, old", "serving": true, "probe": true}},
+			`{"op":"add","kind":"scope","name":"x","scope":{"subnet":"10.1.0.0/24","pools":["10.1.0.9","10.1.0.20-10.1.0.30"],
+			"addExclusions":[{"range":"10.1.0.25","user":"a printer, old"}],"removeExclusions":[],"options":{"router":"10.1.0.1","domain-server":"10.1.0.2,10.1.0.3"},
+			"lease":"","identity":"","offerDelay":"","probe":true,"perCircuit":0,"newPerMinute":0,"mode":"serving","note":""}}`},
+		{"an exclusion that goes, one that comes, and a router that goes", "scope", "editOf",
+			[]any{object{"name": "looms", "subnet": "10.77.0.0/24", "pools": "10.77.0.10-10.77.0.99", "exclusions": "10.77.0.30", "router": "",
+				"lease": "8h", "link": "looms"}, scope},
+			`{"op":"edit","kind":"scope","name":"looms","scope":{"name":"looms","subnet":"10.77.0.0/24","pools":["10.77.0.10-10.77.0.99"],
+			"addExclusions":[{"range":"10.77.0.30"}],"removeExclusions":["10.77.0.20"],"options":{"router":""},"lease":"8h","identity":"","offerDelay":"",
+			"perCircuit":0,"newPerMinute":0,"note":""}}`},
+		{"a reservation without a client", "reservation", "editOf", []any{object{"name": "r", "scope": "looms"}}, `null`},
+		{"a reservation by circuit", "reservation", "editOf",
+			[]any{object{"name": "r", "scope": "looms", "by": "circuit", "hardware": "sw1/0/7", "address": ""}},
+			`{"op":"add","kind":"reservation","name":"r","reservation":{"circuit":"sw1/0/7","scope":"looms"}}`},
+		{"a name for a client", "reservation", "nameFor", []any{"--Card Room_7!", ""}, `"card-room-7"`},
+		{"a rule by the form", "rule", "editOf", []any{object{"name": "toys", "how": "form", "any": true,
+			"parts":   []object{{"what": "prefix", "value": "02-4C.00"}, {"what": "vendor", "value": `a"b`}, {"what": "host"}},
+			"options": "router=10.77.0.1\nbad"}},
+			`{"op":"add","kind":"rule","name":"toys","rule":{"when":"(hw.startsWith(\"02:4c:00\")) || (vendor.startsWith(\"a\\\"b\"))","scope":"","action":"","pool":"","lease":"",
+			"options":{"router":"10.77.0.1"},"off":false,"note":""}}`},
+		{"one condition alone", "rule", "whenOf", []any{object{"how": "form", "parts": []object{{"what": "list", "value": "lent"}}}},
+			`"hw in lists[\"lent\"] || id in lists[\"lent\"]"`},
+		{"an option of a rule that goes", "rule", "editOf", []any{object{"name": "r", "how": "cel", "when": "true", "options": ""},
+			object{"name": "r", "options": []object{{"name": "router", "value": "10.77.0.1"}}}},
+			`{"op":"edit","kind":"rule","name":"r","rule":{"name":"r","when":"true","scope":"","action":"","pool":"","lease":"","options":{"router":""},"off":false,"note":""}}`},
+		{"a list", "list", "editOf", []any{object{"name": "lent", "entries": "02:00:00:00:00:01, 02:00:00:00:00:02\n"}},
+			`{"op":"add","kind":"list","name":"lent","list":{"entries":["02:00:00:00:00:01","02:00:00:00:00:02"],"note":""}}`},
+		{"a codebook with a code that is none", "codebook", "editOf", []any{object{"name": "b", "place": "43", "codes": "x y"}}, `null`},
+		{"a codebook that loses a code", "codebook", "editOf",
+			[]any{object{"name": "b", "place": "125", "enterprise": 9, "classes": []string{"x"}, "codes": "1 one text; first; of all\n"},
+				object{"name": "b", "options": []object{{"code": 1, "name": "one", "type": "text"}, {"code": 2, "name": "two", "type": "u8"}}}},
+			`{"op":"edit","kind":"codebook","name":"b","codebook":{"place":"125","classes":[],"enterprise":9,"put":[{"code":1,"name":"one","type":"text","meaning":"first; of all"}],"drop":[2],"note":""}}`},
+		{"a trial", "trial", "editOf", []any{object{"name": "t", "scope": "looms", "hardware": ""}},
+			`{"op":"add","kind":"trial","name":"t","trial":{"scope":"looms","vendor":"","circuit":"","every":"","note":""}}`},
+		{"a link", "link", "editOf", []any{object{"name": "yard", "relays": "10.77.0.2\n"}, object{"name": "looms"}},
+			`{"op":"edit","kind":"link","name":"looms","link":{"name":"yard","interfaces":[],"relays":["10.77.0.2"],"listening":false,"standAside":false,"note":""}}`},
+		{"the defaults", "defaults", "editOf",
+			[]any{object{"lease": "4h", "options": "domain-name=mill.example"},
+				object{"options": []object{{"name": "router", "value": "10.77.0.1"}}}},
+			`{"op":"edit","kind":"defaults","name":"","defaults":{"lease":"4h","options":{"router":"","domain-name":"mill.example"},"listening":false,"note":""}}`},
+	} {
+		if got := e.call(c.module, c.function, c.args...); !same(t, got, c.want) {
+			t.Errorf("%s becomes %s\nwant %s", c.what, got, c.want)
+		}
+	}
+}
+
+// An edit carries what was touched and no more, so that a colleague's change is
+// not put back.
+func TestTouched(t *testing.T) {
+	e := newEdits(t)
+	edit := func(scope object) object { return object{"op": "edit", "kind": "scope", "name": "s", "scope": scope} }
+	before := edit(object{"lease": "8h", "note": "a", "pools": []string{"1", "2"}, "options": object{"router": "x", "domain-name": "y"}})
+	now := edit(object{"lease": "8h", "note": "b", "pools": []string{"1", "2"}, "options": object{"router": "x", "domain-name": "z"}})
+	if got := e.call("touched", "touched", now, before); !same(t, got,
+		`{"op":"edit","kind":"scope","name":"s","scope":{"note":"b","options":{"domain-name":"z"}}}`) {
+		t.Errorf("touched is %s", got)
+	}
+	added := object{"op": "add", "kind": "scope", "name": "s", "scope": object{"note": "b"}}
+	if got := e.call("touched", "touched", added, before); !same(t, got, `{"op":"add","kind":"scope","name":"s","scope":{"note":"b"}}`) {
+		t.Errorf("what is added loses something: %s", got)
+	}
+	// A form that nobody touched changes nothing.
+	old := object{"name": "looms", "subnet": "10.77.0.0/24", "link": "looms", "pools": []string{}, "exclusions": []object{},
+		"options": []object{}, "note": "n", "probe": true}
+	var fields any
+	if err := json.Unmarshal([]byte(e.call("scope", "fieldsOf", old)), &fields); err != nil {
+		t.Fatal(err)
+	}
+	var first any
+	if err := json.Unmarshal([]byte(e.call("scope", "editOf", fields, old)), &first); err != nil {
+		t.Fatal(err)
+	}
+	if got := e.call("touched", "touched", first, first); !same(t, got, `{"op":"edit","kind":"scope","name":"looms","scope":{}}`) {
+		t.Errorf("an untouched form changes %s", got)
+	}
+}

@@ -1,0 +1,40 @@
+import type { Edit } from '../api/client'
+
+/** By what a client is known. */
+export type By = 'hardware' | 'identifier' | 'circuit'
+/** A reservation as its form has it. */
+export interface Wanted {
+  name: string
+  hardware: string
+  by?: By
+  scope: string
+  address?: string
+  hostname?: string
+  insist?: boolean
+}
+
+/** A name for the reservation of a client: its host name, or its hardware address. */
+export const nameFor = (hostname: string, hardware: string) =>
+  (hostname || 'client-' + hardware)
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, '-')
+    .replace(/^-+/, '')
+    .slice(0, 60)
+    .replace(/-+$/, '') || 'client'
+
+/** The edit that makes the reservation. */
+export function editOf(v: Partial<Wanted> | undefined): Edit | null {
+  if (!v?.name || !v.hardware || !v.scope) return null
+  return {
+    op: 'add',
+    kind: 'reservation',
+    name: v.name,
+    reservation: {
+      [v.by ?? 'hardware']: v.hardware,
+      scope: v.scope,
+      address: v.address || undefined,
+      hostname: v.hostname || undefined,
+      insist: v.insist || undefined,
+    },
+  }
+}

@@ -67,3 +67,5 @@ tool (
 	github.com/kisielk/errcheck
 	honnef.co/go/tools/cmd/staticcheck
 )
+
+ignore ./console/node_modules

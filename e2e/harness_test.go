@@ -141,6 +141,19 @@ func (s *service) await(ready func() bool, what string) {
 	s.t.Fatalf("waited in vain for %s; the service says:\n%s", what, s.log.String())
 }
 
+// calm waits until the plan has not changed for a while.
+func (s *service) calm() {
+	s.t.Helper()
+	last, since := int64(-1), time.Now()
+	s.await(func() bool {
+		status, err := s.api().Status(context.Background())
+		if err != nil || status.Revision != last {
+			last, since = status.Revision, time.Now()
+		}
+		return time.Since(since) > time.Second
+	}, "the plan to stay as it is")
+}
+
 func (s *service) stop() {
 	if s.cmd == nil {
 		return

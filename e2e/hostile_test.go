@@ -245,6 +245,7 @@ func TestHangUps(t *testing.T) {
 		})
 	}
 	wg.Wait()
+	s.calm() // what was sent goes on, though nobody waits for it
 	s.must("scope", "edit", "looms", "--note", "the last word")
 	status, _ := s.api().Status(context.Background())
 	list, err := s.api().Revisions(context.Background(), 0, 1)

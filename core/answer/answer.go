@@ -448,9 +448,9 @@ func (d *v4) decide() {
 func (d *decider) withhold() {
 	listening, aside := d.plan.Defaults.Listening, false
 	if len(d.scopes) > 0 {
-		on := d.scopes[0].On
+		on := d.scopes[0]
 		listening = listening || on.Listening
-		aside = on.StandAside && d.world.Rival != nil && d.world.Rival(on.ID)
+		aside = on.StandAside && d.world.Rival != nil && d.world.Rival(on.Link)
 	}
 	switch {
 	case listening:

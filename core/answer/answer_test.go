@@ -267,7 +267,7 @@ func TestFourRequests(t *testing.T) {
 	f.do(other)
 	f.expect("it chose another server",
 		f.do(f.message(dhcp4.Request, 4, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, "10.77.0.99"))), Ignored, OtherServer, "")
-	if _, still := f.table.OfferTo(f.plan.ScopeNamed("looms").ID, lease.ByHardware(1, hw(4))); still {
+	if _, still := f.table.OfferTo(f.plan.ScopeNamed("looms"), lease.ByHardware(1, hw(4))); still {
 		t.Error("the offer stands although the client went elsewhere")
 	}
 	f.expect("a request without an address", f.do(f.message(dhcp4.Request, 5)), Ignored, BadRequest, "")
@@ -592,14 +592,14 @@ func TestEffectsAreInOrder(t *testing.T) {
 	expect("a NAK that ends a lease", f.do(renew), "record forget await reply")
 	expect("a NAK that ends none", f.do(renew), "reply")
 	f.get(3)
-	had := f.table.ByClient(f.scope(), lease.ByHardware(1, hw(3))).Address()
+	had := f.table.ByClient(f.plan.ScopeNamed("looms"), lease.ByHardware(1, hw(3))).Address()
 	f.do(f.message(dhcp4.Discover, 4))
 	expect("one that goes elsewhere",
 		f.do(f.message(dhcp4.Request, 4, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, "10.77.0.7"))), "forget")
 	expect("DECLINE", f.do(f.message(dhcp4.Decline, 3, at(option.AddressRequest, had.String()))), "blame record forget await")
 	f.get(5)
 	release := f.message(dhcp4.Release, 5)
-	release.CIAddr = f.table.ByClient(f.scope(), lease.ByHardware(1, hw(5))).Address()
+	release.CIAddr = f.table.ByClient(f.plan.ScopeNamed("looms"), lease.ByHardware(1, hw(5))).Address()
 	expect("RELEASE", f.do(release), "record forget await")
 	inform := f.message(dhcp4.Inform, 6)
 	inform.CIAddr = netip.MustParseAddr("10.77.0.9")

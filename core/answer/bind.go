@@ -32,7 +32,7 @@ func (d *decider) giveUp(g grant) {
 // roomInPool reports whether the pool that rules send the client to has an
 // address for it.
 func (d *decider) roomInPool(v *plan.View) bool {
-	_, ok := d.table.Pick(v.ID, d.ruling(v).pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) })
+	_, ok := d.table.Pick(v, d.ruling(v).pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) })
 	return ok
 }
 
@@ -58,7 +58,7 @@ func (d *decider) elsewhere(from *plan.View) bool {
 // dropOffers forgets what was offered to a client that went elsewhere.
 func (d *decider) dropOffers() {
 	for _, v := range d.scopes {
-		if a, ok := d.table.OfferTo(v.ID, d.who.client); ok {
+		if a, ok := d.table.OfferTo(v, d.who.client); ok {
 			d.out.Drop = a
 		}
 	}
@@ -156,7 +156,7 @@ func (d *decider) promise(before *lease.Lease, wanted time.Duration) time.Durati
 // what it had.
 func (d *decider) leave(taken netip.Addr) {
 	for _, v := range d.scopes {
-		d.table.Bindings(v.ID, d.who.client, func(l *lease.Lease) bool {
+		d.table.Bindings(v, d.who.client, func(l *lease.Lease) bool {
 			if l.Address() != taken && d.mine(l) {
 				d.step("it leaves {a}", l.Address(), "")
 				d.change(l, l.Ended(lease.Released, d.now))

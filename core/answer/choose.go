@@ -40,7 +40,7 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 		} else if l != nil {
 			d.step(d.whyLost(v, l))
 		}
-		if a, ok := d.table.OfferTo(v.ID, d.who.client); ok && d.free(v, a) {
+		if a, ok := d.table.OfferTo(v, d.who.client); ok && d.free(v, a) {
 			d.step("{a} is on offer to it already", a, "")
 			return v, a
 		}
@@ -120,11 +120,11 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 	if r.pool.Valid() {
 		d.step("rules send it to pool {t}", netip.Addr{}, r.pool.String())
 	}
-	if a, ok := d.table.Pick(v.ID, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) && d.unused(v, a) }); ok {
+	if a, ok := d.table.Pick(v, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) && d.unused(v, a) }); ok {
 		d.step("{a} is free for longest in scope {t}", a, v.Name)
 		return a, true
 	}
-	if a, ok := d.table.Pick(v.ID, r.pool,
+	if a, ok := d.table.Pick(v, r.pool,
 		func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) && d.probe(v, a) == Unprobed }); ok {
 		d.step("{a} is next in scope {t}, and is probed first", a, v.Name)
 		d.out.Probe = a
@@ -140,7 +140,7 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 
 // probe is what is known of an address by probing, for this client.
 func (d *decider) probe(v *plan.View, a netip.Addr) Probe {
-	if v.NoProbe || d.world.Probed == nil {
+	if d.world.Probed == nil || v.NoProbe {
 		return Unreachable
 	}
 	return d.world.Probed(a, d.who.hardware)

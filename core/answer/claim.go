@@ -39,7 +39,7 @@ func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
 		d.step("scope {t} is held", netip.Addr{}, v.Name)
 		return grant{}, verdict{why: ScopeHeld, silent: true}
 	}
-	l := d.table.In(v.ID, a)
+	l := d.table.In(v, a)
 	g := grant{a, v, nil, l, d.mine(l)}
 	r, rv, available := d.reservation()
 	if r != nil && r.Address == a {

@@ -16,7 +16,7 @@ func (d *v4) findLink() {
 	m := d.msg
 	of := func(v *plan.View) bool {
 		if v != nil {
-			d.scopes = d.plan.OnLink(v.Link)
+			d.scopes = d.plan.Beside(v)
 		}
 		return v != nil
 	}

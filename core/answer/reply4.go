@@ -277,7 +277,7 @@ func appendValues(out, settled []plan.Value, v *plan.View, r *plan.Reservation, 
 			out = slices.Insert(out, at, plan.Value{Key: option.Std(code), Data: data})
 		}
 	}
-	compute(option.SubnetMask, v.Mask)
+	compute(option.SubnetMask, v.Mask())
 	if r != nil && r.Hostname != "" {
 		compute(option.Hostname, []byte(r.Hostname))
 	}

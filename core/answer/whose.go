@@ -80,12 +80,12 @@ func (d *decider) anyByHardware() bool {
 
 // former is what the client last had in a scope, or nil.
 func (d *decider) former(v *plan.View) *lease.Lease {
-	if l := d.table.ByClient(v.ID, d.who.client); l != nil {
+	if l := d.table.ByClient(v, d.who.client); l != nil {
 		return l
 	}
 	if d.who.client.Kind == lease.Hardware && d.anyByHardware() { // known by its identifier, before hardware alone counted
 		if id := d.who.identifier; len(id) >= 2 {
-			if l := d.table.ByClient(v.ID, lease.ByIdentifier(id)); l != nil && l.Hardware == d.who.hardware {
+			if l := d.table.ByClient(v, lease.ByIdentifier(id)); l != nil && l.Hardware == d.who.hardware {
 				return l
 			}
 		}
@@ -139,8 +139,14 @@ func (d *decider) whyLost(v *plan.View, l *lease.Lease) (text string, a netip.Ad
 // the one it is sent to, or else any that is not kept for others.
 func (d *decider) inItsPool(v *plan.View, a netip.Addr) bool {
 	r := d.ruling(v)
+	if r.action == plan.ReservedOnly {
+		return false
+	}
+	if !r.pool.Valid() && !v.Confines && v.Allocatable(a) {
+		return true
+	}
 	n := v.PartAt(a)
-	if r.action == plan.ReservedOnly || n < 0 {
+	if n < 0 {
 		return false
 	}
 	if r.pool.Valid() {

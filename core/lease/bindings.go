@@ -6,9 +6,9 @@ import "net/netip"
 // its slot for good; what a slot holds is replaced, never changed.
 type bindings struct {
 	slots   []*Lease
-	dues    []Time // when each slot's entry among what is due stands; 0 for none
 	keys    index  // slots by key
 	clients index  // slots by client: all that are live, or else the last
+	dues    []Time // when each slot's entry among what is due stands; 0 for none
 }
 
 // slot is where the record of a key is, or -1.

@@ -49,11 +49,11 @@ func TestSeveralBindings(t *testing.T) {
 	}
 	expect := func(what string, former byte, live ...byte) {
 		t.Helper()
-		if l := table.ByClient(id, who); l == nil || l.Prefix != at(former) {
+		if l := table.ByClient(table.plan.Scope(id), who); l == nil || l.Prefix != at(former) {
 			t.Errorf("%s: it had %+v last, want .%d", what, l, former)
 		}
 		got := map[netip.Prefix]bool{}
-		table.Bindings(id, who, func(l *Lease) bool {
+		table.Bindings(table.plan.Scope(id), who, func(l *Lease) bool {
 			got[l.Prefix] = true
 			return true
 		})
@@ -77,7 +77,7 @@ func TestSeveralBindings(t *testing.T) {
 	table.Put(two.Ended(Released, 1400))
 	expect("the second ended", 10, 10)
 	table.Put(one.Ended(Released, 1500))
-	if l := table.ByClient(id, who); l == nil || l.live() {
+	if l := table.ByClient(table.plan.Scope(id), who); l == nil || l.live() {
 		t.Errorf("once all ended it had %+v last", l)
 	}
 	for n := byte(20); n < 60; n++ {
@@ -91,7 +91,7 @@ func TestSeveralBindings(t *testing.T) {
 	}
 	other := &Lease{Prefix: at(59), Status: Active, Client: named("two"), Expires: 9000}
 	table.Put(other)
-	if l := table.ByClient(id, who); l != nil && l.Prefix == at(59) {
+	if l := table.ByClient(table.plan.Scope(id), who); l != nil && l.Prefix == at(59) {
 		t.Error("it is found by what another client has")
 	}
 }

@@ -89,7 +89,7 @@ func BenchmarkMemory(b *testing.B) {
 		runtime.ReadMemStats(&before)
 		table, id := scoped(b, "10.0.0.0/8", "10.0.0.0/8")
 		for i := range n {
-			a, ok := table.Pick(id, addr.Range{}, anyAddr)
+			a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr)
 			if !ok {
 				b.Fatal("empty")
 			}

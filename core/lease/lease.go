@@ -77,17 +77,11 @@ func (t Time) Std() time.Time {
 // Lease is the record of one address, or of one prefix: a binding (RFC 8156
 // section 2).
 type Lease struct {
+	// What each decision looks at stands first: two lines of memory.
 	Prefix   netip.Prefix // its key; an IPv4 address is a /32
 	Status   Status
 	Reserved bool // given by a reservation
 	Client   Client
-	Hardware addr.Hardware
-	Hostname string // as the client says, or as its reservation says
-	Vendor   string // vendor class (option 60)
-	Circuit  string // option 82.1, raw octets
-	Relay    netip.Addr
-	Since    Time // start of the binding
-	Changed  Time // when the status became what it is
 	// Expires is the end of the lease, or Never. Of a released address it is until
 	// when it is kept from others (see Kept), of an abandoned one when it is
 	// looked at again.
@@ -95,8 +89,15 @@ type Lease struct {
 	Heard    Time          // when the client was last answered
 	Granted  time.Duration // lease time last granted
 	Revision int64         // plan revision of the options last given
-	Given    uint64        // digest of what it asked for and was given; 0 if not known
-	Nudge    string        // what a FORCERENEW to the client needs, as answer makes it; "" if the client knows none
+	Hardware addr.Hardware
+	Nudge    string // what a FORCERENEW to the client needs, as answer makes it; "" if the client knows none
+	Since    Time   // start of the binding
+	Changed  Time   // when the status became what it is
+	Given    uint64 // digest of what it asked for and was given; 0 if not known
+	Relay    netip.Addr
+	Hostname string // as the client says, or as its reservation says
+	Vendor   string // vendor class (option 60)
+	Circuit  string // option 82.1, raw octets
 }
 
 // Host is the key of a single address.

@@ -50,7 +50,7 @@ func TestUpcoming(t *testing.T) {
 		table.Put(&Lease{Prefix: Host(netip.MustParseAddr(a)), Status: Active, Client: client, Expires: 5000, Changed: 1000})
 	}
 	pick := func(pool addr.Range) string {
-		a, ok := table.Pick(id, pool, always)
+		a, ok := table.Pick(table.plan.Scope(id), pool, always)
 		if !ok {
 			return "none"
 		}

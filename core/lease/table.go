@@ -13,7 +13,8 @@ import (
 type Table struct {
 	plan    *plan.Plan
 	shards  map[plan.ID]*shard
-	orphans *shard // leases outside every scope
+	slots   []*shard // the same, by the views' slots: one look instead of three
+	orphans *shard   // leases outside every scope
 	offered offerQueue
 	due     dueTimes
 	texts   texts
@@ -40,12 +41,30 @@ func (t *Table) Plan() *plan.Plan { return t.plan }
 func (t *Table) shardOf(k netip.Prefix) *shard { return t.shardAt(k.Addr()) }
 
 func (t *Table) shardAt(a netip.Addr) *shard {
-	if v := t.plan.ScopeAt(a); v != nil {
-		if s := t.shards[v.ID]; s != nil {
-			return s
-		}
+	if s := t.in(t.plan.ScopeAt(a)); s != nil {
+		return s
 	}
 	return t.orphans
+}
+
+// in is the shard of a scope, or nil.
+func (t *Table) in(v *plan.View) *shard {
+	if v == nil || v.Slot >= len(t.slots) {
+		return nil
+	}
+	return t.slots[v.Slot]
+}
+
+// setShard makes a shard that of a scope; nil takes it away.
+func (t *Table) setShard(id plan.ID, slot int, s *shard) {
+	for slot >= len(t.slots) {
+		t.slots = append(t.slots, nil)
+	}
+	if t.slots[slot] = s; s == nil {
+		delete(t.shards, id)
+	} else {
+		t.shards[id] = s
+	}
 }
 
 // Pack makes a lease that nobody else knows yet take little room: texts that
@@ -75,16 +94,16 @@ func (t *Table) Get(k netip.Prefix) *Lease { return t.shardOf(k).get(k) }
 func (t *Table) At(a netip.Addr) *Lease { return t.Get(Host(a)) }
 
 // In is the record of an address of a scope, or nil.
-func (t *Table) In(scope plan.ID, a netip.Addr) *Lease {
-	if s := t.shards[scope]; s != nil {
+func (t *Table) In(v *plan.View, a netip.Addr) *Lease {
+	if s := t.in(v); s != nil {
 		return s.get(Host(a))
 	}
 	return nil
 }
 
 // ByClient is what a client has in a scope, or had last, or nil.
-func (t *Table) ByClient(scope plan.ID, c Client) *Lease {
-	if s := t.shards[scope]; s != nil {
+func (t *Table) ByClient(v *plan.View, c Client) *Lease {
+	if s := t.in(v); s != nil {
 		return s.former(c)
 	}
 	return nil
@@ -92,8 +111,8 @@ func (t *Table) ByClient(scope plan.ID, c Client) *Lease {
 
 // Bindings yields all that a client holds in a scope, or may still use, until
 // yield wants no more.
-func (t *Table) Bindings(scope plan.ID, c Client, yield func(*Lease) bool) {
-	if s := t.shards[scope]; s != nil {
+func (t *Table) Bindings(v *plan.View, c Client, yield func(*Lease) bool) {
+	if s := t.in(v); s != nil {
 		s.of(c, func(i int) bool { return !s.slots[i].live() || yield(s.slots[i]) })
 	}
 }
@@ -112,8 +131,8 @@ func (t *Table) DropOffer(k netip.Prefix) {
 }
 
 // OfferTo is the address on offer to a client in a scope.
-func (t *Table) OfferTo(scope plan.ID, c Client) (netip.Addr, bool) {
-	if s := t.shards[scope]; s != nil {
+func (t *Table) OfferTo(v *plan.View, c Client) (netip.Addr, bool) {
+	if s := t.in(v); s != nil {
 		k, ok := s.offers.to[c]
 		return k.Addr(), ok
 	}
@@ -153,8 +172,8 @@ const skipMost = 64
 // search to that pool, else pools that rules keep for their clients are left
 // out. The usable function has the last word. Nothing is given: asking again
 // gives the same answer.
-func (t *Table) Pick(scope plan.ID, pool addr.Range, usable func(netip.Addr) bool) (found netip.Addr, ok bool) {
-	s := t.shards[scope]
+func (t *Table) Pick(v *plan.View, pool addr.Range, usable func(netip.Addr) bool) (found netip.Addr, ok bool) {
+	s := t.in(v)
 	if s == nil {
 		return found, false
 	}

@@ -113,7 +113,7 @@ func TestHeadroomIsExact(t *testing.T) {
 func TestPickOrder(t *testing.T) {
 	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.12")
 	pick := func() string {
-		a, ok := table.Pick(id, addr.Range{}, anyAddr)
+		a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr)
 		if !ok {
 			return "none"
 		}
@@ -139,7 +139,7 @@ func TestPickOrder(t *testing.T) {
 	expect("after the offer lapsed", "10.77.0.12")
 	table.Put(held("10.77.0.12", 9, 9000))
 	expect("taken again", "10.77.0.10")
-	if a, ok := table.Pick(id, addr.Range{}, func(a netip.Addr) bool { return a.String() != "10.77.0.10" }); ok {
+	if a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, func(a netip.Addr) bool { return a.String() != "10.77.0.10" }); ok {
 		t.Errorf("picked %s, which the caller cannot use", a)
 	}
 }
@@ -200,10 +200,10 @@ func TestKept(t *testing.T) {
 	l := held("10.77.0.10", 1, 9000)
 	table.Put(l)
 	table.Put(l.KeptUntil(2000, l.Expires))
-	if a, ok := table.Pick(id, addr.Range{}, anyAddr); ok || table.Count(id).Headroom != 0 {
+	if a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr); ok || table.Count(id).Headroom != 0 {
 		t.Errorf("%s would be given, headroom %d", a, table.Count(id).Headroom)
 	}
-	if mine := table.ByClient(id, l.Client); mine == nil || mine.Address() != l.Address() {
+	if mine := table.ByClient(table.plan.Scope(id), l.Client); mine == nil || mine.Address() != l.Address() {
 		t.Error("its client does not find it")
 	}
 	list, _ := table.Due(9000, 10)
@@ -211,7 +211,7 @@ func TestKept(t *testing.T) {
 		t.Fatalf("%d are due when the promise has passed", len(list))
 	}
 	table.Put(list[0].Ended(Expired, 9000))
-	if _, ok := table.Pick(id, addr.Range{}, anyAddr); !ok || table.Count(id).Headroom != 1 {
+	if _, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr); !ok || table.Count(id).Headroom != 1 {
 		t.Error("it is not given although the promise has passed")
 	}
 }
@@ -235,7 +235,7 @@ func TestOrphansComeHome(t *testing.T) {
 		return err
 	})
 	v := table.Plan().ScopeNamed("again")
-	if table.At(l.Address()) != l || table.ByClient(v.ID, l.Client) != l || table.Count(v.ID).Active != 1 {
+	if table.At(l.Address()) != l || table.ByClient(v, l.Client) != l || table.Count(v.ID).Active != 1 {
 		t.Error("the lease did not come home")
 	}
 	seen := 0
@@ -294,7 +294,7 @@ func BenchmarkPickAndPut(b *testing.B) {
 	n := 0
 	b.ReportAllocs()
 	for b.Loop() {
-		a, ok := table.Pick(id, addr.Range{}, anyAddr)
+		a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr)
 		if !ok {
 			b.Fatal("empty")
 		}

@@ -17,8 +17,8 @@ type Turn struct {
 	table   *Table
 	plan    *plan.Plan
 	fresh   map[plan.ID]*shard // built anew
-	gone    []plan.ID
-	orphans *shard // built anew, or nil
+	gone    map[plan.ID]int    // scopes that are no more, with their slots
+	orphans *shard             // built anew, or nil
 	sources []*shard
 	slot    int            // of the first source
 	offers  []netip.Prefix // on offer in the sources, still to be looked at
@@ -36,7 +36,7 @@ type movedAt struct {
 
 // NewTurn works out what a new revision needs, given what changed.
 func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
-	u := &Turn{table: t, plan: p, fresh: map[plan.ID]*shard{}, moved: map[plan.ID]map[netip.Addr]*plan.Plan{}}
+	u := &Turn{table: t, plan: p, fresh: map[plan.ID]*shard{}, gone: map[plan.ID]int{}, moved: map[plan.ID]map[netip.Addr]*plan.Plan{}}
 	ids, subnets := plan.Reshaped(t.plan, p, changes)
 	for _, id := range ids {
 		if s := t.shards[id]; s != nil {
@@ -48,7 +48,7 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 			u.fresh[id] = s
 			u.cursors = append(u.cursors, s)
 		} else {
-			u.gone = append(u.gone, id)
+			u.gone[id] = t.plan.Scope(id).Slot
 		}
 	}
 	if subnets {
@@ -195,14 +195,14 @@ func (u *Turn) End() {
 		q.returned = append(list, q.returned...)
 	}
 	t.turn, t.plan = nil, u.plan
-	for _, id := range u.gone {
-		delete(t.shards, id)
+	for id, slot := range u.gone {
+		t.setShard(id, slot, nil)
 	}
 	for id, s := range u.fresh {
 		if was := t.shards[id]; was != nil {
 			s.crowd, s.refused = was.crowd, was.refused
 		}
-		t.shards[id] = s
+		t.setShard(id, s.view.Slot, s)
 	}
 	if u.orphans != nil {
 		t.orphans = u.orphans

@@ -362,16 +362,16 @@ func (d *Draft) PutScope(s Scope) (ID, error) {
 	}
 	var before Item
 	var routers []netip.Addr
-	var sieve *sieve
-	if old := d.next.Scope(s.ID); old != nil {
-		before, routers, sieve = old.Scope, old.Routers, old.sieve
+	old := d.next.Scope(s.ID)
+	if old != nil {
+		before, routers = old.Scope, old.Routers
 		d.dropScope(old)
 	} else if s.ID == 0 {
 		s.ID = d.newID()
 	}
 	d.rename(KindScope, s.ID, "", s.Name)
 	v := d.next.compile(s)
-	d.addView(v, sieve)
+	d.addView(v, old)
 	d.refresh(append(slices.Clone(routers), v.Routers...), s.ID)
 	d.note(KindScope, s.ID, s.Name, before, s)
 	if err := d.checkRouters("scope "+s.Name, v.Routers); err != nil {
@@ -500,7 +500,7 @@ func (d *Draft) recompile(s Scope) {
 	old := d.next.Scope(s.ID)
 	d.dropScope(old)
 	d.rename(KindScope, s.ID, "", s.Name)
-	d.addView(d.next.compile(s), old.sieve)
+	d.addView(d.next.compile(s), old)
 }
 
 func (d *Draft) recompileAll() {
@@ -509,13 +509,28 @@ func (d *Draft) recompileAll() {
 	}
 }
 
-func (d *Draft) addView(v *View, sieve *sieve) {
-	v.sieve = sieve
+// addView puts a view in, in place of an older one or nil.
+func (d *Draft) addView(v, old *View) {
+	if old != nil {
+		v.sieve, v.Slot = old.sieve, old.Slot
+	} else {
+		v.Slot = d.next.slots
+		d.next.slots++
+	}
+	v.self[0] = v
 	d.next.scopes.set(v.ID, v)
 	insert(d, &d.next.subnets, v.Subnet, v)
 	peers := append(slices.Clone(d.next.OnLink(v.Link)), v)
+	v.single = len(peers) == 1
 	slices.SortFunc(peers, func(a, b *View) int { return int(a.ID - b.ID) })
 	d.next.onLink.set(v.Link, peers)
+	for _, o := range peers {
+		if o.single && !v.single {
+			n := *o
+			n.single = false
+			d.replaceView(&n)
+		}
+	}
 	d.countRouters(v, 1)
 }
 

@@ -126,12 +126,12 @@ type Limits struct {
 // Scope is one subnet on a link, with its pools and settings.
 type Scope struct {
 	ID         ID           `json:"id"`
-	Name       string       `json:"name"`
 	Link       ID           `json:"link"`
 	Subnet     netip.Prefix `json:"subnet"`
+	Mode       Mode         `json:"mode"`
+	Name       string       `json:"name"`
 	Pools      []addr.Range `json:"pools,omitempty"`
 	Exclusions []Exclusion  `json:"exclusions,omitempty"`
-	Mode       Mode         `json:"mode"`
 	DrainUntil time.Time    `json:"drainUntil,omitzero"` // with Draining: no lease reaches beyond
 	// Authoritative scopes refuse (NAK) clients they have no record of, where
 	// RFC 2131 section 4.3.2 asks for silence.

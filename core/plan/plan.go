@@ -24,6 +24,7 @@ type Plan struct {
 	Defaults Defaults
 
 	lastID     ID
+	slots      int // given to views so far
 	links      *shards[ID, *Link]
 	scopes     *shards[ID, *View]
 	names      *shards[nameKey, ID]
@@ -87,19 +88,27 @@ type reservations struct {
 // tally counts reservations.
 type tally struct{ all, circuits int }
 
-// View is a scope compiled: what a decision needs, worked out beforehand.
+// View is a scope compiled: what a decision needs, worked out beforehand. What
+// each decision looks at stands first and close together: among many scopes a
+// look at another line of memory is what takes time.
 type View struct {
-	Scope
-	On       *Link
-	LinkName string
-	Ranges   []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers, relays
-	Parts    []Part       // the same, by pool
-	Size     uint64       // addresses in Ranges, reserved ones included
-	Excluded uint64       // addresses of the pools that exclusions take away
-	Mask     []byte       // as it travels
+	Slot   int // a small number of its own, for as long as the process lives
+	sieve  sieve
+	single bool     // no other scope is on its link
+	self   [1]*View // itself, as OnLink gives it then
 	settled
-	Routers []netip.Addr // that its clients are told of, by rules too
-	sieve   *sieve       // of its reservations
+	Listening  bool         // its link is heard and not answered
+	StandAside bool         // its link is not answered while another server answers there
+	Ranges     []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers, relays
+	Parts      []Part       // the same, by pool
+	Size       uint64       // addresses in Ranges, reserved ones included
+	Confines   bool         // some pool is only for clients that rules send there
+	mask       [4]byte
+	LinkName   string
+	On         *Link
+	Excluded   uint64       // addresses of the pools that exclusions take away
+	Routers    []netip.Addr // that its clients are told of, by rules too
+	Scope
 }
 
 // Part is one pool of a scope.
@@ -192,6 +201,15 @@ func (p *Plan) Scopes() []*View {
 	return out
 }
 
+// Beside lists the scopes of a scope's link, itself among them, in the order in
+// which they were added.
+func (p *Plan) Beside(v *View) []*View {
+	if v.single {
+		return v.self[:]
+	}
+	return p.OnLink(v.Link)
+}
+
 // OnLink lists the scopes of a link in the order in which they were added.
 func (p *Plan) OnLink(link ID) []*View {
 	v, _ := p.onLink.get(link)
@@ -243,7 +261,7 @@ func (p *Plan) ReservationFor(v *View, hw addr.Hardware, identifier string, circ
 	if r := of('i', identifier); r != nil {
 		return r
 	}
-	if r := of('h', string(hw)); r != nil || circuit == nil || v.sieve == nil {
+	if r := of('h', string(hw)); r != nil || circuit == nil || len(v.sieve.words) == 0 {
 		return r
 	}
 	if n, _ := p.reserved.perScope.get(v.ID); n.circuits > 0 {
@@ -324,6 +342,9 @@ func (p *Plan) NetworkAt(a netip.Addr) string {
 func (v *View) Reservable() uint64 {
 	return addr.Total(addr.Subtract([]addr.Range{addr.OfPrefix(v.Subnet)}, append(reservedEnds(v.Subnet), v.Pools...)))
 }
+
+// Mask is the subnet mask, as it travels.
+func (v *View) Mask() []byte { return v.mask[:] }
 
 // Allocatable reports whether the scope's pools give out the address.
 func (v *View) Allocatable(a netip.Addr) bool { return addr.In(v.Ranges, a) }
@@ -410,7 +431,8 @@ func (p *Plan) settle(chain []layer) settled {
 // compile works out a scope's view in a plan.
 func (p *Plan) compile(s Scope) *View {
 	on := p.Link(s.Link)
-	v := &View{Scope: s, On: on, LinkName: on.Name, Mask: addr.Mask(s.Subnet).AsSlice(), settled: p.settle(p.layers(s))}
+	v := &View{Scope: s, On: on, LinkName: on.Name, Listening: on.Listening, StandAside: on.StandAside, mask: addr.Mask(s.Subnet).As4(),
+		settled: p.settle(p.layers(s))}
 	v.Routers = appendRouters(nil, v.Values)
 	for _, of := range [...]ID{0, s.ID} {
 		for _, r := range p.catalog.ruleOf[of] {
@@ -426,7 +448,8 @@ func (p *Plan) compile(s Scope) *View {
 	v.Size = addr.Total(v.Ranges)
 	v.Excluded = addr.Total(open) - v.Size
 	for _, pool := range s.Pools {
-		v.Parts = append(v.Parts, Part{pool, addr.Subtract([]addr.Range{pool}, take), p.confined(s.ID, pool)})
+		part := Part{pool, addr.Subtract([]addr.Range{pool}, take), p.confined(s.ID, pool)}
+		v.Parts, v.Confines = append(v.Parts, part), v.Confines || part.Confined
 	}
 	return v
 }

@@ -8,8 +8,8 @@ import (
 
 // sieve tells in one look into memory that a scope has no reservation of an
 // address, or for a client; that there is one it cannot tell. Most clients have
-// none, and among many scopes each look-up costs several. A nil sieve lets
-// nothing through.
+// none, and among many scopes each look-up costs several. The zero sieve
+// lets nothing through.
 type sieve struct {
 	words []uint64 // a power of two; each key sets three bits of one word
 	keys  int
@@ -18,16 +18,16 @@ type sieve struct {
 // sieveLoad is how many keys a word is for: with more, too much gets through.
 const sieveLoad = 4
 
-func newSieve(keys int) *sieve {
+func newSieve(keys int) sieve {
 	n := 1
 	for n*sieveLoad < keys {
 		n *= 2
 	}
-	return &sieve{words: make([]uint64, n)}
+	return sieve{words: make([]uint64, n)}
 }
 
-func (s *sieve) clone() *sieve { return &sieve{slices.Clone(s.words), s.keys} }
-func (s *sieve) full() bool    { return s.keys+2 > sieveLoad*len(s.words) }
+func (s sieve) clone() sieve { return sieve{slices.Clone(s.words), s.keys} }
+func (s *sieve) full() bool  { return s.keys+2 > sieveLoad*len(s.words) }
 
 func (s *sieve) add(h uint64) {
 	s.words[h>>32&uint64(len(s.words)-1)] |= sieveBits(h)
@@ -35,7 +35,7 @@ func (s *sieve) add(h uint64) {
 }
 
 func (s *sieve) may(h uint64) bool {
-	return s != nil && s.words[h>>32&uint64(len(s.words)-1)]&sieveBits(h) == sieveBits(h)
+	return len(s.words) > 0 && s.words[h>>32&uint64(len(s.words)-1)]&sieveBits(h) == sieveBits(h)
 }
 
 func sieveBits(h uint64) uint64 { return 1<<(h&63) | 1<<(h>>6&63) | 1<<(h>>12&63) }
@@ -49,9 +49,9 @@ func hashOfClient(kind byte, who string) uint64 {
 // sift makes a scope's sieve let a new reservation through.
 func (d *Draft) sift(r *Reservation) {
 	v := d.next.Scope(r.Scope)
-	if s := v.sieve; s == nil || s.full() || !d.sieves[v.ID] {
+	if s := v.sieve; s.full() || !d.sieves[v.ID] {
 		n := *v
-		if s == nil || s.full() {
+		if s.full() {
 			all := d.next.Reservations(v.ID)
 			n.sieve = newSieve(4 * (len(all) + 2))
 			for _, o := range all {
@@ -75,6 +75,7 @@ func (s *sieve) let(r *Reservation) {
 
 // replaceView puts a scope's view in place of the one it was copied from.
 func (d *Draft) replaceView(v *View) {
+	v.self[0] = v
 	d.next.scopes.set(v.ID, v)
 	insert(d, &d.next.subnets, v.Subnet, v)
 	peers := slices.Clone(d.next.OnLink(v.Link))

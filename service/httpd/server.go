@@ -323,7 +323,8 @@ func (s *Server) healthz(w http.ResponseWriter, _ *http.Request) {
 func problem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail}) // who asked may be gone
+	// Who asked may be gone.
+	_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
 }
 
 // consoleFiles serves the built console; paths that are not files are pages.

@@ -280,7 +280,7 @@ func (s *Shadow) learn(req *answer.Request, c lease.Client, v *plan.View, took n
 	if !m.GIAddr.IsUnspecified() {
 		n.Relay = m.GIAddr
 	}
-	if old := s.host.Table.ByClient(v.ID, c); old != nil && old.Address() != took && old.Status == lease.Active &&
+	if old := s.host.Table.ByClient(v, c); old != nil && old.Address() != took && old.Status == lease.Active &&
 		old.Revision == 0 { // it moved
 		s.host.Become(old, old.Ended(lease.Released, now))
 	}

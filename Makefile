@@ -57,7 +57,7 @@ bench: ## speed, as ratios within one run
 	go test -run '^$$' -bench Memory -benchtime 1x ./core/lease
 
 fuzz: ## each fuzz target for half a minute
-	@for t in "core/option FuzzFormat" "core/option FuzzOwnType" "core/dhcp4 FuzzDecode" "core/rule FuzzFits" "core/rule FuzzCompile" "core/relay FuzzRelay" "core/answer FuzzNobodyShares" "service/httpd FuzzEdits"; do set -- $$t; go test ./$$1 -run '^$$' -fuzz $$2 -fuzztime 30s -parallel 1 || exit 1; done
+	@for t in "core/option FuzzFormat" "core/option FuzzOwnType" "core/dhcp4 FuzzDecode" "core/rule FuzzFits" "core/rule FuzzCompile" "core/relay FuzzRelay" "core/answer FuzzNobodyShares" "core/pair FuzzDecode" "service/httpd FuzzEdits"; do set -- $$t; go test ./$$1 -run '^$$' -fuzz $$2 -fuzztime 30s -parallel 1 || exit 1; done
 
 shots: ## pictures of the documentation, from the demo
 	@scripts/need postgresql chromium xvfb xterm imagemagick

@@ -25,6 +25,7 @@ const (
 	RapidCommit          = 80  // RFC 4039
 	ClientFQDN           = 81  // RFC 4702
 	RelayAgent           = 82  // RFC 3046
+	LastTransaction      = 91  // RFC 4388, seconds since the client was heard
 	ClientSystem         = 93  // RFC 4578
 	Authentication       = 90  // RFC 3118
 	IPv6Only             = 108 // RFC 8925

@@ -1,0 +1,263 @@
+package pair
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+)
+
+// Update is one binding as a server tells the other of it (RFC 8156 section 7.5),
+// and what the other answers.
+type Update struct {
+	Lease    lease.Lease
+	Lifetime lease.Time // until when the partner is asked to let it be held; in a reply, until when it does
+	Reason   uint16     // status code that the other turns it down with; 0: it does not
+	Text     string     // the same in words
+}
+
+// statuses are the binding statuses as they travel (RFC 8156 section 5.5.1).
+var statuses = map[lease.Status]uint8{lease.Active: 1, lease.Expired: 2, lease.Released: 3, lease.PendingFree: 4, lease.Free: 5,
+	lease.FreeBackup: 6, lease.Abandoned: 7}
+
+func statusOf(n uint8) (lease.Status, bool) {
+	for s, as := range statuses {
+		if as == n {
+			return s, true
+		}
+	}
+	return 0, false
+}
+
+// ownOption is the option of the DHCPv4 message within which what only Yarn Post
+// knows of a binding travels; its code is one of those for the site's own use
+// (RFC 3942 section 4).
+const ownOption = 224
+
+// ownSize is how long that option is without what it ends with: whether it is
+// reserved, the lease time granted in seconds, the plan's revision, the digest of
+// what was given.
+const ownSize = 1 + 4 + 8 + 8
+
+// Option writes an update as OPTION_CLIENT_DATA. Moments count from Epoch by this
+// server's clock. An IPv4 binding is a message as RFC 4388 section 6.4 has it, in
+// OPTION_DHCPV4_MSG; others are an IAADDR or an IAPREFIX in their IA.
+func (u *Update) Option(now lease.Time) (Option, error) {
+	l := &u.Lease
+	var about, data Options
+	status, ok := statuses[l.Status]
+	if !ok {
+		return Option{}, fmt.Errorf("binding %s: %s is told to nobody", l.Prefix, l.Status)
+	}
+	about.PutUint8(BindingStatus, status)
+	about.PutUint32(StartTimeOfState, Stamp(l.Changed, now))
+	about.PutUint32(ExpirationTime, Stamp(l.Expires, now))
+	about.PutUint32(PartnerLifetime, Stamp(u.Lifetime, now))
+	about.PutUint32(PartnerRawCLTTime, Stamp(l.Heard, now))
+	if u.Reason != 0 {
+		about.Put(StatusCode, append(binary.BigEndian.AppendUint16(nil, u.Reason), u.Text...))
+	}
+	if l.Prefix.Addr().Is4() {
+		raw, err := v4Message(l, now)
+		if err != nil {
+			return Option{}, fmt.Errorf("binding %s: %w", l.Prefix, err)
+		}
+		data = append(Options{{DHCPv4Msg, raw}}, about...)
+	} else {
+		ia, err := associationOf(l, about)
+		if err != nil {
+			return Option{}, fmt.Errorf("binding %s: %w", l.Prefix, err)
+		}
+		data = Options{{ClientID, []byte(l.Client.ID)}, ia}
+	}
+	data.PutUint32(CLTTime, uint32(max(now-l.Heard, 0)))
+	b, err := AppendOptions(nil, data)
+	if err != nil {
+		return Option{}, fmt.Errorf("binding %s: %w", l.Prefix, err)
+	}
+	return Option{ClientData, b}, nil
+}
+
+// v4Message describes an IPv4 binding as a DHCPLEASEACTIVE does.
+func v4Message(l *lease.Lease, now lease.Time) ([]byte, error) {
+	zero := netip.IPv4Unspecified()
+	m := &dhcp4.Message{Op: dhcp4.BootReply, HType: 1, CIAddr: l.Address(), YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware}
+	if l.Client.Kind == lease.Hardware {
+		m.HType = uint8(l.Client.Number)
+	}
+	if l.Relay.Is4() {
+		m.GIAddr = l.Relay
+	}
+	put := func(code uint8, data []byte) {
+		if len(data) > 0 {
+			m.Options = append(m.Options, dhcp4.Option{Code: code, Data: data})
+		}
+	}
+	put(option.MessageType, []byte{byte(dhcp4.LeaseActive)})
+	put(option.Hostname, []byte(l.Hostname))
+	put(option.ClassID, []byte(l.Vendor))
+	if l.Client.Kind == lease.Identifier {
+		put(option.ClientID, []byte(l.Client.ID))
+	}
+	put(option.LastTransaction, binary.BigEndian.AppendUint32(nil, uint32(max(now-l.Heard, 0))))
+	own := make([]byte, 0, ownSize+len(l.Nudge))
+	own = append(own, 0)
+	if l.Reserved {
+		own[0] = 1
+	}
+	own = binary.BigEndian.AppendUint32(own, uint32(l.Granted/time.Second))
+	own = binary.BigEndian.AppendUint64(own, uint64(l.Revision))
+	own = binary.BigEndian.AppendUint64(own, l.Given)
+	put(ownOption, append(own, l.Nudge...))
+	if l.Circuit != "" {
+		put(option.RelayAgent, dhcp4.AppendSub(nil, dhcp4.SubCircuit, []byte(l.Circuit)))
+	}
+	b, omitted, err := dhcp4.Append(nil, m, dhcp4.MaxMax)
+	if err == nil && len(omitted) > 0 {
+		err = fmt.Errorf("options %v do not fit", omitted)
+	}
+	return b, err
+}
+
+// associationOf is the IA of an IPv6 binding, with what is said of it nested in its
+// address or prefix.
+func associationOf(l *lease.Lease, about Options) (Option, error) {
+	nested, err := AppendOptions(nil, about)
+	if err != nil {
+		return Option{}, err
+	}
+	times := make([]byte, 8) // preferred and valid lifetime; moments say more
+	binary.BigEndian.PutUint32(times[4:], uint32(l.Granted/time.Second))
+	var outer, inner uint16
+	var body []byte
+	a := l.Address().As16()
+	switch l.Client.Kind {
+	case lease.Addresses:
+		outer, inner = IANA, IAAddr
+		body = append(append(body, a[:]...), times...)
+	case lease.Prefixes:
+		outer, inner = IAPD, IAPrefix
+		body = append(append(append(body, times...), byte(l.Prefix.Bits())), a[:]...)
+	default:
+		return Option{}, fmt.Errorf("its client is known by no DUID")
+	}
+	one, err := AppendOptions(nil, Options{{inner, append(body, nested...)}})
+	if err != nil {
+		return Option{}, err
+	}
+	head := binary.BigEndian.AppendUint32(nil, l.Client.Number)
+	return Option{outer, append(append(head, make([]byte, 8)...), one...)}, nil
+}
+
+// DecodeUpdate reads OPTION_CLIENT_DATA. Moments become those of this server's
+// clock, which the sender's is ahead of by some seconds.
+func DecodeUpdate(b []byte, ahead int64, now lease.Time) (u Update, err error) {
+	data, err := DecodeOptions(b)
+	if err != nil {
+		return u, fmt.Errorf("binding: %w", err)
+	}
+	about := data
+	if raw, ok := data.Get(DHCPv4Msg); ok {
+		err = u.readV4(raw)
+	} else {
+		about, err = u.readAssociation(data)
+	}
+	if err != nil {
+		return u, fmt.Errorf("binding: %w", err)
+	}
+	l := &u.Lease
+	status, ok := about.Uint8(BindingStatus)
+	if l.Status, _ = statusOf(status); !ok || l.Status == 0 && status != statuses[lease.Free] {
+		return u, fmt.Errorf("binding %s: its status %d is none", l.Prefix, status)
+	}
+	for code, at := range map[uint16]*lease.Time{StartTimeOfState: &l.Changed, ExpirationTime: &l.Expires, PartnerLifetime: &u.Lifetime,
+		PartnerRawCLTTime: &l.Heard} {
+		v, ok := about.Uint32(code)
+		if !ok {
+			return u, fmt.Errorf("binding %s: option %d is missing", l.Prefix, code)
+		}
+		*at = Skewed(v, ahead, now)
+	}
+	l.Since = l.Changed
+	if l.Granted >= option.Infinite {
+		l.Expires = lease.Never
+	}
+	if b, ok := about.Get(StatusCode); ok && len(b) >= 2 {
+		u.Reason, u.Text = binary.BigEndian.Uint16(b), string(b[2:])
+	}
+	return u, nil
+}
+
+func (u *Update) readV4(raw []byte) error {
+	var m dhcp4.Message
+	if err := dhcp4.Decode(&m, raw); err != nil {
+		return err
+	}
+	l := &u.Lease
+	l.Prefix, l.Hardware = lease.Host(m.CIAddr), m.CHAddr
+	l.Client = lease.ByHardware(m.HType, m.CHAddr)
+	if id, ok := m.Options.Get(option.ClientID); ok {
+		l.Client = lease.ByIdentifier(id)
+	} else if m.CHAddr == "" {
+		l.Client = lease.Client{}
+	}
+	l.Hostname, l.Vendor = m.Text(option.Hostname), m.Text(option.ClassID)
+	if !m.GIAddr.IsUnspecified() {
+		l.Relay = m.GIAddr
+	}
+	if b, ok := m.Options.Get(option.RelayAgent); ok {
+		l.Circuit = string(dhcp4.ParseRelay(b).Circuit)
+	}
+	own, ok := m.Options.Get(ownOption)
+	if !ok || len(own) < ownSize {
+		return fmt.Errorf("%s: option %d is missing", l.Prefix, ownOption)
+	}
+	l.Reserved = own[0]&1 != 0
+	l.Granted = option.FromSeconds(binary.BigEndian.Uint32(own[1:]))
+	l.Revision, l.Given = int64(binary.BigEndian.Uint64(own[5:])), binary.BigEndian.Uint64(own[13:])
+	l.Nudge = string(own[ownSize:])
+	return nil
+}
+
+func (u *Update) readAssociation(data Options) (about Options, err error) {
+	l := &u.Lease
+	kind, outer, inner, at := lease.Addresses, uint16(IANA), uint16(IAAddr), 0
+	ia, ok := data.Get(outer)
+	if !ok {
+		kind, outer, inner, at = lease.Prefixes, IAPD, IAPrefix, 9
+		ia, ok = data.Get(outer)
+	}
+	id, known := data.Get(ClientID)
+	const head, body = 12, 24 // octets before options; a prefix has one more, for its length
+	if !ok || !known || len(ia) < head {
+		return nil, fmt.Errorf("it is of no client or of no address: %w", ErrShort)
+	}
+	l.Client = lease.Client{Kind: kind, Number: binary.BigEndian.Uint32(ia), ID: string(id)}
+	nested, err := DecodeOptions(ia[head:])
+	if err != nil {
+		return nil, err
+	}
+	b, ok := nested.Get(inner)
+	size := body
+	if kind == lease.Prefixes {
+		size++
+	}
+	if !ok || len(b) < size {
+		return nil, fmt.Errorf("its address is missing: %w", ErrShort)
+	}
+	a, bits, times := netip.AddrFrom16([16]byte(b[at:at+16])), 128, b[16:24]
+	if kind == lease.Prefixes {
+		bits, times = int(b[8]), b[:8]
+	}
+	l.Granted = option.FromSeconds(binary.BigEndian.Uint32(times[4:]))
+	if l.Prefix = netip.PrefixFrom(a, bits); !l.Prefix.IsValid() || a.Is4In6() {
+		return nil, fmt.Errorf("%s with a length of %d is no address", a, bits)
+	}
+	l.Hardware = addr.Hardware("")
+	return DecodeOptions(b[size:])
+}

@@ -161,7 +161,7 @@ export default function Explain() {
                       { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
                       {
                         title: 'From',
-                        width: 105,
+                        width: 165,
                         render: (_, o) => (
                           <>
                             {o.level}
@@ -182,7 +182,7 @@ export default function Explain() {
                       {
                         title: 'As sent',
                         dataIndex: 'bytes',
-                        width: 125,
+                        width: 100,
                         ellipsis: true,
                         render: (b) => <span className="mono quiet">{b}</span>,
                       },

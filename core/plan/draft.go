@@ -3,6 +3,7 @@ package plan
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"net/netip"
 	"slices"
@@ -231,8 +232,12 @@ func (d *Draft) SetDefaults(v Defaults) error {
 	if err := checkIdentity(v.Identity); err != nil {
 		return fmt.Errorf("defaults: %w", err)
 	}
-	d.note(KindDefaults, 0, "", d.next.Defaults, v)
+	old := d.next.Defaults
+	d.note(KindDefaults, 0, "", old, v)
 	d.next.Defaults = v
+	if old.Identity == v.Identity && old.Lease == v.Lease && maps.Equal(old.Options, v.Options) {
+		return nil // scopes inherit nothing else
+	}
 	d.recompileAll()
 	return d.checkRouters("the defaults", appendRouters(nil, d.next.values(v.Settings, Origin{Level: AtDefaults})))
 }

@@ -1,0 +1,95 @@
+package plan
+
+import "fmt"
+
+// This file holds the edits of reservations.
+
+// PutReservation adds a reservation (ID 0) or replaces it.
+func (d *Draft) PutReservation(r Reservation) (ID, error) {
+	if err := d.checkName(KindReservation, r.ID, r.Name); err != nil {
+		return 0, err
+	}
+	s := d.next.Scope(r.Scope)
+	if s == nil {
+		return 0, refuse("reservation %s needs a scope", r.Name)
+	}
+	known := 0
+	for _, w := range []string{string(r.Hardware), string(r.Identifier), r.Circuit} {
+		if w != "" {
+			known++
+		}
+	}
+	if known != 1 {
+		return 0, refuse("reservation %s needs one of: a hardware address like 02:00:00:00:00:17, a client identifier, or a circuit", r.Name)
+	}
+	if !r.Address.IsValid() || !s.Subnet.Contains(r.Address) {
+		return 0, refuse("reservation %s: address %s is not in the subnet %s of scope %s", r.Name, r.Address, s.Subnet, s.Name)
+	}
+	for _, end := range reservedEnds(s.Subnet) {
+		if end.Contains(r.Address) {
+			return 0, refuse("reservation %s: %s is the network or broadcast address of scope %s", r.Name, r.Address, s.Name)
+		}
+	}
+	if what := d.next.NetworkAt(r.Address); what != "" && !d.alone {
+		return 0, refuse("reservation %s: %s is %s; an address of the network's own is no client's", r.Name, r.Address, what)
+	}
+	if r.Hostname != "" && !HostName(r.Hostname) && !d.alone {
+		return 0, refuse("reservation %s: %q is no host name; use letters, digits and dashes, with dots between labels", r.Name, r.Hostname)
+	}
+	if other := d.next.ReservationAt(r.Address); other != nil && other.ID != r.ID {
+		return 0, refuse("reservation %s: %s is reserved for %s (%s) already", r.Name, r.Address, other.Name, other.Client())
+	}
+	if other, _ := d.next.reserved.byClient.get(r.key()); other != nil && other.ID != r.ID {
+		return 0, refuse("reservation %s: %s has reservation %s (%s) in scope %s already; edit that one", r.Name, r.Client(), other.Name,
+			other.Address, s.Name)
+	}
+	if err := d.checkSettings(&r.Settings); err != nil {
+		return 0, fmt.Errorf("reservation %s: %w", r.Name, err)
+	}
+	var before Item
+	if old, ok := d.next.reserved.byID.get(r.ID); ok {
+		before = *old
+		d.dropReservation(old)
+	} else if r.ID == 0 {
+		r.ID = d.newID()
+	}
+	d.rename(KindReservation, r.ID, "", r.Name)
+	x := &d.next.reserved
+	x.byID.set(r.ID, &r)
+	insert(d, &x.byAddress, only(r.Address), &r)
+	x.byClient.set(r.key(), &r)
+	x.count(&r, 1)
+	d.sift(&r)
+	d.note(KindReservation, r.ID, r.Name, before, r)
+	return r.ID, nil
+}
+
+// count keeps the numbers of a scope's reservations.
+func (x reservations) count(r *Reservation, n int) {
+	t, _ := x.perScope.get(r.Scope)
+	t.all += n
+	if r.Circuit != "" {
+		t.circuits += n
+	}
+	x.perScope.set(r.Scope, t)
+}
+
+func (d *Draft) dropReservation(r *Reservation) {
+	x := &d.next.reserved
+	x.byID.remove(r.ID)
+	x.byAddress = x.byAddress.DeletePersist(only(r.Address))
+	x.byClient.remove(r.key())
+	x.count(r, -1)
+	d.rename(KindReservation, r.ID, r.Name, "")
+}
+
+// RemoveReservation removes a reservation.
+func (d *Draft) RemoveReservation(name string) error {
+	r := d.next.ReservationNamed(name)
+	if r == nil {
+		return missing(KindReservation, name)
+	}
+	d.dropReservation(r)
+	d.note(KindReservation, r.ID, r.Name, *r, nil)
+	return nil
+}

@@ -1,0 +1,239 @@
+package plan
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"yarnpost/core/addr"
+)
+
+// This file holds the edits of scopes.
+
+// PutScope adds a scope (ID 0) or replaces it. Its link must exist.
+func (d *Draft) PutScope(s Scope) (ID, error) {
+	if err := d.checkScope(&s); err != nil {
+		return 0, err
+	}
+	var before Item
+	var routers []netip.Addr
+	old := d.next.Scope(s.ID)
+	if old != nil {
+		before, routers = old.Scope, old.Routers
+		d.dropScope(old)
+	} else if s.ID == 0 {
+		s.ID = d.newID()
+	}
+	d.rename(KindScope, s.ID, "", s.Name)
+	v := d.next.compile(s)
+	d.addView(v, old)
+	d.refresh(append(slices.Clone(routers), v.Routers...), s.ID)
+	d.note(KindScope, s.ID, s.Name, before, s)
+	if err := d.checkRouters("scope "+s.Name, v.Routers); err != nil {
+		return 0, err
+	}
+	if b, ok := before.(Scope); ok && b.Link != s.Link {
+		return s.ID, d.dropEmptyLink(b.Link)
+	}
+	return s.ID, nil
+}
+
+func (d *Draft) checkScope(s *Scope) error {
+	if err := d.checkName(KindScope, s.ID, s.Name); err != nil {
+		return err
+	}
+	if !s.Subnet.IsValid() || s.Subnet.Masked() != s.Subnet {
+		return refuse("scope %s needs a subnet like 10.40.0.0/24", s.Name)
+	}
+	if !s.Subnet.Addr().Is4() {
+		return refuse("scope %s: %s is IPv6; scopes are IPv4 in this version", s.Name, s.Subnet)
+	}
+	if s.Subnet.Bits() < 8 {
+		return refuse("scope %s: subnet %s is larger than any link; use a mask of /8 or longer", s.Name, s.Subnet)
+	}
+	if s.Subnet.Addr().IsLoopback() || s.Subnet.Addr().IsMulticast() || s.Subnet.Addr().IsLinkLocalUnicast() {
+		return refuse("scope %s: nobody can be given an address of %s", s.Name, s.Subnet)
+	}
+	switch s.Mode {
+	case "":
+		s.Mode = Held
+	case Held, Serving, Draining:
+	default:
+		return refuse("scope %s: mode %q is unknown; use held, serving or draining", s.Name, s.Mode)
+	}
+	if s.Mode != Draining {
+		s.DrainUntil = time.Time{}
+	}
+	if d.next.Link(s.Link) == nil {
+		return refuse("scope %s has no link", s.Name)
+	}
+	if err := checkIdentity(s.Identity); err != nil {
+		return fmt.Errorf("scope %s: %w", s.Name, err)
+	}
+	switch s.Bootp {
+	case "", BootpIgnore, BootpReserved, BootpDynamic:
+	default:
+		return refuse("scope %s: BOOTP clients can be ignored, served reserved addresses, or dynamic ones; use ignore, reserved or dynamic, not %q", s.Name, s.Bootp)
+	}
+	if s.OfferDelay < 0 || time.Duration(s.OfferDelay) > 10*time.Second {
+		return refuse("scope %s: offers can wait 10s at most; clients give up after that", s.Name)
+	}
+	if s.Limits.PerCircuit < -1 || s.Limits.NewPerMinute < -1 {
+		return refuse("scope %s: a limit is a number of addresses or clients, 0 for the default, or -1 for none", s.Name)
+	}
+	for _, r := range d.next.Rules() {
+		if p := r.Pool; p.Valid() && s.ID != 0 && d.next.poolScope(p) == s.ID && !slices.Contains(s.Pools, p) {
+			return refuse("rule %s sends clients to pool %s of scope %s, which would be gone; change the rule first", r.Name, p, s.Name)
+		}
+	}
+	for v := range d.next.subnets.Subnets(s.Subnet) {
+		if other, _ := d.next.subnets.Get(v); other.ID != s.ID {
+			return overlapping(s, other)
+		}
+	}
+	for v := range d.next.subnets.Supernets(s.Subnet) {
+		if other, _ := d.next.subnets.Get(v); other.ID != s.ID {
+			return overlapping(s, other)
+		}
+	}
+	if err := checkRanges(s); err != nil {
+		return err
+	}
+	if old := d.next.Scope(s.ID); old != nil && old.Subnet != s.Subnet {
+		for _, r := range d.next.Reservations(s.ID) {
+			if !s.Subnet.Contains(r.Address) {
+				return refuse("reservation %s (%s) would fall outside the new subnet %s of scope %s; move or remove it first", r.Name, r.Address,
+					s.Subnet, s.Name)
+			}
+		}
+	}
+	if err := d.checkSettings(&s.Settings); err != nil {
+		return fmt.Errorf("scope %s: %w", s.Name, err)
+	}
+	return nil
+}
+
+// checkRanges refuses pools and exclusions that lie outside the subnet or overlap,
+// and puts them in order.
+func checkRanges(s *Scope) error {
+	whole := addr.OfPrefix(s.Subnet)
+	inside := func(what string, r addr.Range) error {
+		if !whole.Contains(r.From) || !whole.Contains(r.To) {
+			return refuse("%s %s of scope %s lies outside its subnet %s", what, r, s.Name, s.Subnet)
+		}
+		return nil
+	}
+	s.Pools = slices.Clone(s.Pools)
+	slices.SortFunc(s.Pools, func(a, b addr.Range) int { return a.From.Compare(b.From) })
+	for i, p := range s.Pools {
+		if err := inside("pool", p); err != nil {
+			return err
+		}
+		if i > 0 && p.Overlaps(s.Pools[i-1]) {
+			return refuse("pools %s and %s of scope %s overlap; join them into one", s.Pools[i-1], p, s.Name)
+		}
+	}
+	s.Exclusions = slices.Clone(s.Exclusions)
+	slices.SortFunc(s.Exclusions, func(a, b Exclusion) int { return a.Range.From.Compare(b.Range.From) })
+	for i, e := range s.Exclusions {
+		if err := inside("exclusion", e.Range); err != nil {
+			return err
+		}
+		if i > 0 && e.Range.Overlaps(s.Exclusions[i-1].Range) {
+			return refuse("exclusions %s and %s of scope %s overlap; join them into one", s.Exclusions[i-1].Range, e.Range, s.Name)
+		}
+	}
+	return nil
+}
+
+func overlapping(s *Scope, other *View) error {
+	return refuse("scope %s (%s) overlaps scope %s (%s); an address can be in one scope only", s.Name, s.Subnet, other.Name, other.Subnet)
+}
+
+// recompile refreshes the view of a scope that did not change itself.
+func (d *Draft) recompile(s Scope) {
+	old := d.next.Scope(s.ID)
+	d.dropScope(old)
+	d.rename(KindScope, s.ID, "", s.Name)
+	d.addView(d.next.compile(s), old)
+}
+
+func (d *Draft) recompileAll() {
+	for _, s := range d.next.Scopes() {
+		d.recompile(s.Scope)
+	}
+}
+
+// addView puts a view in, in place of an older one or nil.
+func (d *Draft) addView(v, old *View) {
+	if old != nil {
+		v.sieve, v.Slot = old.sieve, old.Slot
+	} else {
+		v.Slot = d.next.slots
+		d.next.slots++
+	}
+	v.self[0] = v
+	d.next.scopes.set(v.ID, v)
+	insert(d, &d.next.subnets, v.Subnet, v)
+	peers := append(slices.Clone(d.next.OnLink(v.Link)), v)
+	v.single = len(peers) == 1
+	slices.SortFunc(peers, func(a, b *View) int { return int(a.ID - b.ID) })
+	d.next.onLink.set(v.Link, peers)
+	for _, o := range peers {
+		if o.single && !v.single {
+			n := *o
+			n.single = false
+			d.replaceView(&n)
+		}
+	}
+	d.countRouters(v, 1)
+}
+
+func (d *Draft) countRouters(v *View, by int) {
+	for _, a := range v.Routers {
+		n, _ := d.next.routers.Get(only(a))
+		if n += by; n > 0 {
+			insert(d, &d.next.routers, only(a), n)
+		} else {
+			d.next.routers = d.next.routers.DeletePersist(only(a))
+		}
+	}
+}
+
+func (d *Draft) dropScope(v *View) {
+	d.countRouters(v, -1)
+	d.next.scopes.remove(v.ID)
+	d.next.subnets = d.next.subnets.DeletePersist(v.Subnet)
+	d.next.onLink.set(v.Link, slices.DeleteFunc(slices.Clone(d.next.OnLink(v.Link)), func(o *View) bool { return o.ID == v.ID }))
+	d.rename(KindScope, v.ID, v.Name, "")
+}
+
+// RemoveScope removes a scope with its reservations, and its link when that
+// carries no other scope.
+func (d *Draft) RemoveScope(name string) error {
+	v := d.next.ScopeNamed(name)
+	if v == nil {
+		return missing(KindScope, name)
+	}
+	for _, r := range d.next.Reservations(v.ID) {
+		d.dropReservation(r)
+		d.note(KindReservation, r.ID, r.Name, *r, nil)
+	}
+	for _, r := range d.next.Rules() {
+		if r.Scope == v.ID {
+			d.dropRule(r)
+		} else if r.Pool.Valid() && d.next.poolScope(r.Pool) == v.ID {
+			return refuse("rule %s of the defaults sends clients to pool %s of scope %s; change the rule first", r.Name, r.Pool, v.Name)
+		}
+	}
+	for _, t := range d.next.Trials() {
+		if t.Scope == v.ID {
+			d.dropTrial(t)
+		}
+	}
+	d.dropScope(v)
+	d.refresh(v.Routers, v.ID)
+	d.note(KindScope, v.ID, v.Name, v.Scope, nil)
+	return d.dropEmptyLink(v.Link)
+}

@@ -14,6 +14,7 @@ package effect
 
 import (
 	"net/netip"
+	"slices"
 
 	"yarnpost/core/lease"
 )
@@ -49,10 +50,5 @@ type List []Effect
 
 // Has reports whether something is on the list.
 func (l List) Has(d Do) bool {
-	for _, e := range l {
-		if e.Do == d {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(l, func(e Effect) bool { return e.Do == d })
 }

@@ -321,7 +321,8 @@ func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, 
 		case effect.Welcome:
 			e.table.Welcome(d.Scope.ID, portOf(req), now)
 		case effect.Blame:
-			e.table.Declined(d.Scope.ID, d.Client, lease.Port{Relay: d.Lease().Relay, Circuit: d.Lease().Circuit}, now)
+			at, _ := d.Lease().Port()
+			e.table.Declined(d.Scope.ID, d.Client, at, now)
 		case effect.Offer:
 			old, again := e.table.OfferOf(f.Note.Address())
 			if again && old.Client == d.Client && old.Until != f.Note.Until {

@@ -26,7 +26,6 @@ type history struct {
 	left   map[left]uint32      // the first transaction after a client gave an address up
 	asked  map[uint32]time.Time // when each message was sent, by its transaction
 	wrong  error                // what was found first
-	broken string
 	step_  int
 }
 
@@ -210,7 +209,7 @@ func (h *history) edit() {
 // run makes a history of steps, and gives what is wrong first.
 func run(t *testing.T, seed uint64, steps int, broken string) error {
 	h := &history{bench: newBench(t, "10.77.0.100-10.77.0.105"), random: rand.New(rand.NewPCG(seed, 7)), holds: map[netip.Addr]belief{},
-		left: map[left]uint32{}, asked: map[uint32]time.Time{}, broken: broken}
+		left: map[left]uint32{}, asked: map[uint32]time.Time{}}
 	h.paper.broken = broken
 	for h.step_ = range steps {
 		switch h.random.IntN(14) {

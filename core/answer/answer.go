@@ -56,13 +56,45 @@ type World struct {
 	Nonce func() string
 	// Pending tells keys whose records are not durable yet; nil: all are.
 	Pending func(netip.Prefix) bool
-	// Bound is how long at most a client may be promised what it would be given for
-	// a time, with what is on record of it, or nil; it must not be more than that
-	// time. A nil Bound is that time.
-	Bound func(before *lease.Lease, wanted time.Duration) time.Duration
-	// Share tells whether a free address is this server's to give; nil: all are.
-	Share func(netip.Addr) bool
+	// Pair says what this server may do as one of two; nil: it is alone.
+	Pair Pair
 }
+
+// Pair is what a server may do as one of two that share a plan and a lease table
+// (RFC 8156). None of it changes anything.
+type Pair interface {
+	// Serving says whom the server answers in its state.
+	Serving() Serving
+	// Responsible reports whether a client that speaks to both is this server's to
+	// answer, which tries for some time already.
+	Responsible(c lease.Client, tried time.Duration) bool
+	// Promise is for how long a client gets an address that it would be given for a
+	// time, with what is on record of it, or nil.
+	Promise(now lease.Time, before *lease.Lease, wanted time.Duration) time.Duration
+	// Gives reports whether a free address is this server's to give to anybody, with
+	// what is on record of it, or nil.
+	Gives(a netip.Addr, l *lease.Lease) bool
+	// Returns reports whether the last client of an address that nobody holds may
+	// have it back.
+	Returns(l *lease.Lease) bool
+	// Reserved reports whether an address may be given to whom it is reserved for,
+	// although somebody else had it, or nobody.
+	Reserved(r *plan.Reservation, l *lease.Lease) bool
+	// Changed marks what becomes of a record as this server's change, of which the
+	// partner is to be told. A client that gets the address would be given it for
+	// the time wanted.
+	Changed(before, after *lease.Lease, wanted time.Duration)
+}
+
+// Serving says whom a server of a pair answers.
+type Serving uint8
+
+// Whom it can answer.
+const (
+	Nobody   Serving = iota // it recovers, or finds out what the other did
+	Renewals                // clients that have a lease of it
+	Everybody
+)
 
 // Probe is what probes found out about an address.
 type Probe uint8
@@ -128,6 +160,9 @@ const (
 	NoWayBack        Reason = "no-way-back"       // the reply had nowhere to go
 	TooLong          Reason = "too-long"          // the reply cannot be written
 	Overload         Reason = "overload"          // too much waits already
+	PartnerServes    Reason = "partner-serves"    // the other server of the pair answers it
+	Recovering       Reason = "recovering"        // this server answers nobody until it knows what the other did
+	PartnersShare    Reason = "partners-share"    // what is left is the other server's to give
 )
 
 // Words says the reason in words; rule names the rule that turned the client
@@ -176,6 +211,9 @@ var reasonWords = map[Reason]string{
 	NoWayBack:        "there is no way back to it",
 	TooLong:          "what it sent does not fit into the reply",
 	Overload:         "too much waits already",
+	PartnerServes:    "the other server of the pair answers it",
+	Recovering:       "this server recovers, and leaves it to the other",
+	PartnersShare:    "what is left is the other server's to give",
 }
 
 // Step is one line of a decision's trail. "{a}" and "{t}" in Text stand for
@@ -241,7 +279,7 @@ type memory struct {
 	options [40]dhcp4.Option
 	values  [64]plan.Value
 	rulings [4]ruling
-	effects [6]effect.Effect
+	effects [7]effect.Effect
 	changes [2]lease.Change
 }
 
@@ -277,6 +315,8 @@ type asker struct {
 	wish       netip.Addr    // that it would like to have, if valid
 	time       time.Duration // that it would like to have it for; 0: it does not say
 	forever    bool          // what it is given never ends
+	tried      time.Duration // since when it asks, as it says
+	both       bool          // it speaks to both servers of a pair
 	hostname   string
 	vendor     string
 	facts      rule.Request // what rules ask about
@@ -332,7 +372,8 @@ func (d *v4) ask() {
 // order lists what the decision does. This is the one place that says what waits
 // for what: nothing that tells a client of a lease leaves before the lease is
 // durable (RFC 2131 section 3.1), and a repeated request joins the record that is
-// on its way.
+// on its way. The partner is told last: what it knows of must be on record here,
+// with the debt of telling it (rule 3 of a pair, RFC 8156 section 4.2.1).
 func (d *Decision) order(w World) {
 	if d.Withheld != "" || d.Outcome == Waiting {
 		return
@@ -361,10 +402,19 @@ func (d *Decision) order(w World) {
 	if d.Reply != nil {
 		do(effect.Effect{Do: effect.Reply})
 	}
+	if w.Pair != nil && len(d.Changes) > 0 {
+		do(effect.Effect{Do: effect.Tell, Changes: d.Changes})
+	}
 }
 
 // change notes what becomes of a record.
-func (d *decider) change(before, after *lease.Lease) {
+func (d *decider) change(before, after *lease.Lease) { d.changeFor(before, after, 0) }
+
+// changeFor is change for a client that would be given the address for a time.
+func (d *decider) changeFor(before, after *lease.Lease, wanted time.Duration) {
+	if d.world.Pair != nil {
+		d.world.Pair.Changed(before, after, wanted)
+	}
 	d.out.Changes = append(d.out.Changes, lease.Change{Before: before, After: after})
 }
 
@@ -418,6 +468,9 @@ func (d *v4) decide() {
 		if v.ByHardware && len(m.CHAddr) > 0 {
 			d.who.client = d.clientKey(true)
 		}
+	}
+	if d.leftToPartner() {
+		return
 	}
 	switch m.Type {
 	case dhcp4.Discover:

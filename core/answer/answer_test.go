@@ -610,16 +610,28 @@ func TestEffectsAreInOrder(t *testing.T) {
 
 // What a partner allows reaches the decision as two answers: how long a promise
 // may be, and whose a free address is.
+// halfPair is a pair as a decision sees it: odd addresses are this server's, or
+// none, and the first lease of a client is short.
+type halfPair struct{ odd, none, elsewhere bool }
+
+func (h *halfPair) Serving() Serving                               { return Everybody }
+func (h *halfPair) Responsible(lease.Client, time.Duration) bool   { return !h.elsewhere }
+func (h *halfPair) Returns(*lease.Lease) bool                      { return true }
+func (h *halfPair) Reserved(*plan.Reservation, *lease.Lease) bool  { return true }
+func (h *halfPair) Changed(_, after *lease.Lease, _ time.Duration) { after.Owed = true }
+func (h *halfPair) Gives(a netip.Addr, _ *lease.Lease) bool        { return !h.none && a.As4()[3]%2 == 1 }
+func (h *halfPair) Promise(_ lease.Time, before *lease.Lease, wanted time.Duration) time.Duration {
+	if before == nil || before.Granted == 0 {
+		return min(wanted, 10*time.Minute)
+	}
+	return wanted
+}
+
 func TestBounds(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	w := f.world()
-	w.Bound = func(before *lease.Lease, wanted time.Duration) time.Duration {
-		if before == nil || before.Granted == 0 {
-			return min(wanted, 10*time.Minute)
-		}
-		return wanted
-	}
-	w.Share = func(a netip.Addr) bool { return a.As4()[3]%2 == 1 }
+	two := &halfPair{odd: true}
+	w.Pair = two
 	decide := func(m *dhcp4.Message) *Decision {
 		d := Decide(Request{Message: m, Server: server}, w, nil)
 		f.carryOut(d)
@@ -633,6 +645,9 @@ func TestBounds(t *testing.T) {
 		t.Errorf("it is offered for %d s", s)
 	}
 	k := decide(f.selecting(1, "10.77.0.101"))
+	if !k.Lease().Owed || fmt.Sprint(k.Effects[len(k.Effects)-1].Do) != "tell" {
+		t.Errorf("the partner is not told: %v", k.Effects)
+	}
 	if k.Lease() == nil || k.Lease().Granted != 10*time.Minute || !strings.Contains(fmt.Sprint(k.Trail), "until the partner has confirmed") {
 		t.Fatalf("the first lease is %+v, %v", k.Lease(), k.Trail)
 	}
@@ -648,7 +663,7 @@ func TestBounds(t *testing.T) {
 	if d := decide(asks); d.Address.String() != "10.77.0.103" {
 		t.Errorf("asking for the partner's address, it is offered %s", d.Address)
 	}
-	w.Share = func(netip.Addr) bool { return false }
+	two.odd, two.none = false, true
 	if d := decide(f.message(dhcp4.Discover, 3)); d.Why != PoolEmpty {
 		t.Errorf("with nothing of its own it says %s %s", d.Outcome, d.Why)
 	}

@@ -32,7 +32,7 @@ func (d *decider) giveUp(g grant) {
 // roomInPool reports whether the pool that rules send the client to has an
 // address for it.
 func (d *decider) roomInPool(v *plan.View) bool {
-	_, ok := d.table.Pick(v, d.ruling(v).pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) })
+	_, ok := d.table.Pick(v, d.ruling(v).pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.gives(a, d.table.At(a)) })
 	return ok
 }
 
@@ -104,7 +104,8 @@ func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
 		return nil, 0
 	}
 	d.out.Outcome, d.out.Scope, d.out.Address = Acknowledged, g.scope, g.address
-	t = d.promise(l, d.leaseTime(g.scope, g.by))
+	wanted := d.leaseTime(g.scope, g.by)
+	t = d.promise(l, wanted)
 	if held && (!d.world.Writable || !fresh && d.early(l, t)) {
 		d.step("answered from the record, with what is left of the lease", netip.Addr{}, "")
 		if l.Expires != lease.Never {
@@ -133,7 +134,7 @@ func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
 	}
 	d.table.Pack(n)
 	d.step("{a} for {t}", g.address, option.FormatDuration(t))
-	d.change(l, n)
+	d.changeFor(l, n, wanted)
 	d.leave(g.address)
 	d.out.New = !g.mine && g.by == nil && d.former(g.scope) == nil
 	return n, t
@@ -142,10 +143,10 @@ func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
 // promise is how long at most a client may be promised what it would be given for
 // a time: a partner may have to know first.
 func (d *decider) promise(before *lease.Lease, wanted time.Duration) time.Duration {
-	if d.world.Bound == nil {
+	if d.world.Pair == nil {
 		return wanted
 	}
-	t := d.world.Bound(before, wanted)
+	t := d.world.Pair.Promise(d.now, before, wanted)
 	if t < wanted {
 		d.step("{t} for now, until the partner has confirmed more", netip.Addr{}, option.FormatDuration(t))
 	}

@@ -80,6 +80,9 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 		}
 	}
 	d.out.Scope = d.scopes[0]
+	if why == PoolEmpty && d.partnersShare() {
+		why = PartnersShare
+	}
 	d.ignore(why)
 	return nil, netip.Addr{}
 }
@@ -120,17 +123,22 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 	if r.pool.Valid() {
 		d.step("rules send it to pool {t}", netip.Addr{}, r.pool.String())
 	}
-	if a, ok := d.table.Pick(v, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) && d.unused(v, a) }); ok {
+	if a, ok := d.table.Pick(v, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.gives(a, d.table.At(a)) && d.unused(v, a) }); ok {
 		d.step("{a} is free for longest in scope {t}", a, v.Name)
 		return a, true
 	}
 	if a, ok := d.table.Pick(v, r.pool,
-		func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.share(a) && d.probe(v, a) == Unprobed }); ok {
+		func(a netip.Addr) bool {
+			return !d.ofNetwork(a, true) && d.gives(a, d.table.At(a)) && d.probe(v, a) == Unprobed
+		}); ok {
 		d.step("{a} is next in scope {t}, and is probed first", a, v.Name)
 		d.out.Probe = a
 		return netip.Addr{}, false
 	}
 	text := "scope {t} has no address left"
+	if d.world.Pair != nil && d.table.Count(v.ID).Partner > 0 {
+		text = "what scope {t} has left is the partner's to give"
+	}
 	if len(v.Pools) == 0 {
 		text = "scope {t} has no pool: only reserved clients are served"
 	}

@@ -112,6 +112,10 @@ func (d *decider) unavailable(g grant, h how) (verdict, bool) {
 // unoffered turns down what the client neither has nor was offered.
 func (d *decider) unoffered(g grant, h how) verdict {
 	a := g.address
+	if !d.ourGrant(g) {
+		d.step("{a} is the partner's to give, or may be held by whom it knows", a, "")
+		return verdict{why: PartnersShare, silent: !h.selecting}
+	}
 	var o lease.Offer
 	offered := false
 	if !g.mine || g.record.Status != lease.Active {

@@ -21,12 +21,12 @@ const (
 
 var stateNames = [...]string{"selecting", "init-reboot", "renewing", "rebinding"}
 
-func (d *v4) request() {
+// requestState is which of the four it is, of which address, and the server that
+// it chose, if it names one.
+func (d *v4) requestState() (s state, a, server netip.Addr) {
 	m := d.msg
 	server, hasServer := m.Options.Addr(option.ServerID)
-	asked, hasAsked := m.Options.Addr(option.AddressRequest)
-	var s state
-	a := asked
+	a, hasAsked := m.Options.Addr(option.AddressRequest)
 	switch {
 	case hasServer:
 		s = selecting
@@ -41,6 +41,11 @@ func (d *v4) request() {
 	case hasAsked:
 		s = initReboot
 	}
+	return s, a, server
+}
+
+func (d *v4) request() {
+	s, a, server := d.requestState()
 	if !a.IsValid() || a.IsUnspecified() {
 		d.step("the request names no address", netip.Addr{}, "")
 		d.ignore(BadRequest)

@@ -48,7 +48,7 @@ func (d *decider) isFor(r *plan.Reservation) bool {
 // and the system it starts send different identifiers, and whoever is plugged
 // into a reserved circuit takes over from whoever was).
 func (d *decider) mine(l *lease.Lease) bool {
-	if l == nil || l.Status == lease.Abandoned || l.Status == lease.Free {
+	if l == nil || l.Status == lease.Abandoned || !l.Client.Known() {
 		return false
 	}
 	if l.Client == d.who.client {
@@ -104,16 +104,13 @@ func (d *decider) free(v *plan.View, a netip.Addr) bool {
 	}
 	l := d.table.At(a)
 	switch {
-	case l == nil || l.Status == lease.Free || l.Status == lease.Expired || l.Status == lease.Released && !l.Kept():
-		return d.share(a) || d.mine(l)
+	case l == nil || l.Over():
+		return d.gives(a, l) || d.mine(l) && (d.world.Pair == nil || d.world.Pair.Returns(l))
 	case l.Status == lease.Released:
 		return d.mine(l)
 	}
 	return l.Status == lease.Active && d.mine(l)
 }
-
-// share reports whether a free address is this server's to give to anybody.
-func (d *decider) share(a netip.Addr) bool { return d.world.Share == nil || d.world.Share(a) }
 
 // whyLost says why a client does not get back what it last had in a scope.
 func (d *decider) whyLost(v *plan.View, l *lease.Lease) (text string, a netip.Addr, name string) {
@@ -182,12 +179,14 @@ func (d *decider) reservedHere(a netip.Addr) *plan.Reservation {
 func (d *decider) taken(r *plan.Reservation) bool {
 	l := d.table.At(r.Address)
 	switch {
-	case l == nil || d.mine(l):
+	case d.mine(l) && (d.world.Pair == nil || !l.Over()):
 		return false
-	case l.Status == lease.Abandoned:
+	case l != nil && l.Status == lease.Abandoned:
 		return !r.Insist
+	case l != nil && (l.Status == lease.Active || l.Kept()):
+		return true
 	}
-	return l.Status == lease.Active || l.Kept()
+	return d.world.Pair != nil && !d.world.Pair.Reserved(r, l) && !(d.mine(l) && d.world.Pair.Returns(l))
 }
 
 // twin notes that the holder on record has the client's identifier, and another

@@ -9,7 +9,9 @@
 //   - what stands behind it is done then, or never: if the record fails, it is
 //     undone, and the rest of the list is dropped.
 //
-// So "record, then reply" is not a habit of the service but what it was told.
+// So "record, then reply" is not a habit of the service but what it was told; and
+// so are, of a pair, "record, then tell the partner", "record, then acknowledge"
+// and "record the state, then act on it".
 package effect
 
 import (
@@ -31,10 +33,15 @@ const (
 	Record                // put Changes into the table, and on the way to the disk
 	Await                 // until what was recorded is durable
 	Reply                 // let the reply go
+	Tell                  // the partner of a pair, of Changes
+	Save                  // put Body on record as what a pair stands at
+	Enter                 // the state of a pair that was saved
+	Send                  // Body to the partner
 )
 
 func (d Do) String() string {
-	return [...]string{"", "forget", "offer", "welcome", "blame", "record", "await", "reply"}[d]
+	return [...]string{"", "forget", "offer", "welcome", "blame", "record", "await", "reply", "tell", "save",
+		"enter", "send"}[d]
 }
 
 // Effect is one thing to be done.
@@ -43,6 +50,7 @@ type Effect struct {
 	Key     netip.Prefix
 	Note    *lease.Offer
 	Changes []lease.Change
+	Body    []byte
 }
 
 // List is what is to be done, in this order.

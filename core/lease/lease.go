@@ -81,6 +81,10 @@ type Lease struct {
 	Prefix   netip.Prefix // its key; an IPv4 address is a /32
 	Status   Status
 	Reserved bool // given by a reservation
+	Owed     bool // the partner has not acknowledged this record yet
+	Version  Version
+	Acked    Moment // until when both servers know that it may be held
+	Told     Moment // until when the partner may believe that it is held
 	Client   Client
 	// Expires is the end of the lease, or Never. Of a released address it is until
 	// when it is kept from others (see Kept), of an abandoned one when it is
@@ -203,5 +207,8 @@ type Offer struct {
 func (o Offer) Address() netip.Addr { return o.Prefix.Addr() }
 
 // Change is what becomes of one record. Before is nil if there was none; both are
-// of one key.
-type Change struct{ Before, After *Lease }
+// of one key. A quiet one is for the record alone: the history gets no line of it.
+type Change struct {
+	Before, After *Lease
+	Quiet         bool
+}

@@ -31,34 +31,66 @@ type judge interface {
 	stillFree(freed) bool
 }
 
-// cursor stands in the ranges of a pool of IPv4 addresses: everything before it
-// has a record, is reserved, or waits in a queue.
-type cursor struct {
-	at   int // number of the range
+// span is a range of a pool: everything before next has a record, is reserved, or
+// waits in a queue.
+type span struct {
+	addr.Range
 	next netip.Addr
 }
 
+// cursor stands in the spans of a pool of IPv4 addresses. All before at are used
+// up.
+type cursor struct {
+	spans []span
+	at    int
+}
+
+func newCursor(ranges []addr.Range) cursor {
+	c := cursor{spans: make([]span, len(ranges))}
+	for i, r := range ranges {
+		c.spans[i] = span{r, r.From}
+	}
+	return c
+}
+
+// reshaped is the cursor over other ranges: it stands where it stood, as far as
+// they are the same.
+func (c *cursor) reshaped(ranges []addr.Range) cursor {
+	out := newCursor(ranges)
+	for i := range out.spans {
+		s := &out.spans[i]
+		for _, old := range c.spans {
+			if old.Contains(s.From) && s.From.Less(old.next) {
+				s.next = old.next
+			}
+		}
+	}
+	return out
+}
+
 // passed reports whether the cursor has gone by the address.
-func (c *cursor) passed(ranges []addr.Range, a netip.Addr) bool {
-	return c.at >= len(ranges) || c.next.IsValid() && a.Less(c.next)
+func (c *cursor) passed(a netip.Addr) bool {
+	for i := range c.spans {
+		if s := &c.spans[i]; s.Contains(a) {
+			return i < c.at || a.Less(s.next)
+		}
+	}
+	return true
 }
 
 // advance moves the cursor past what is not untouched, n addresses at most, and
 // gives what is left of n.
-func (c *cursor) advance(ranges []addr.Range, j judge, n int) int {
-	for n > 0 && c.at < len(ranges) {
-		r := ranges[c.at]
-		if !c.next.IsValid() || c.next.Less(r.From) {
-			c.next = r.From
-		}
-		if !r.Contains(c.next) {
+func (c *cursor) advance(j judge, n int) int {
+	for n > 0 && c.at < len(c.spans) {
+		s := &c.spans[c.at]
+		if !s.Contains(s.next) {
 			c.at++
 			continue
 		}
-		if j.untouched(c.next) {
+		if j.untouched(s.next) {
 			break
 		}
-		c.next = c.next.Next()
+		s.next = s.next.Next()
 		n--
 	}
 	return n
@@ -67,14 +99,11 @@ func (c *cursor) advance(ranges []addr.Range, j judge, n int) int {
 // each yields addresses that nobody ever had; it reports whether yield wanted
 // more. After most that were yielded in vain it ends. The cursor stays before
 // those: they may be of use to others.
-func (c *cursor) each(ranges []addr.Range, j judge, most int, yield func(netip.Addr) bool) bool {
-	skipped, next := 0, c.next
-	for at := c.at; at < len(ranges); at++ {
-		r := ranges[at]
-		if !next.IsValid() || next.Less(r.From) {
-			next = r.From
-		}
-		for ; r.Contains(next); next = next.Next() {
+func (c *cursor) each(j judge, most int, yield func(netip.Addr) bool) bool {
+	skipped := 0
+	for at := c.at; at < len(c.spans); at++ {
+		s := &c.spans[at]
+		for next := s.next; s.Contains(next); next = next.Next() {
 			if j.untouched(next) {
 				if !yield(next) {
 					return false
@@ -84,11 +113,11 @@ func (c *cursor) each(ranges []addr.Range, j judge, most int, yield func(netip.A
 				}
 			}
 			if skipped == 0 {
-				c.next = next.Next()
+				s.next = next.Next()
 			}
 		}
 		if skipped == 0 {
-			c.at, c.next = at+1, next
+			c.at = at + 1
 		}
 	}
 	return true

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/plan"
 )
 
@@ -16,41 +17,77 @@ type shard struct {
 	view    *plan.View // nil for the orphans
 	offers  offers
 	pools   []pool // as view.Parts
+	shares  *shares
 	tally   [statuses]int
-	taken   uint64 // allocatable addresses that are reserved, held, offered or abandoned
+	stand   [standings]uint64 // allocatable addresses, by whose they are to give
 	ports   ports
 	crowd   crowd
 	refused declines
-	moved   map[netip.Addr]*plan.Plan // by whose reservations came or went: the plan before; not yet in taken
+	moved   map[netip.Addr]*plan.Plan // by whose reservations came or went: the plan before; not yet in stand
 }
 
-func newShard(p *plan.Plan, v *plan.View) *shard {
-	s := &shard{plan: p, view: v, offers: newOffers(), ports: ports{}}
-	if v != nil {
-		s.pools = make([]pool, len(v.Parts))
+func newShard(p *plan.Plan, v *plan.View, of *shares) *shard {
+	s := &shard{plan: p, view: v, shares: of, offers: newOffers(), ports: ports{}}
+	if v == nil {
+		return s
 	}
+	s.pools = make([]pool, len(v.Parts))
+	own := uint64(0)
+	for i := range v.Parts {
+		ranges := of.own(v, v.Parts[i].Ranges)
+		s.pools[i].fresh = newCursor(ranges)
+		own += addr.Total(ranges)
+	}
+	s.stand[ours], s.stand[theirs] = own, v.Size-own
 	return s
 }
 
-// takes reports whether an address is lost to headroom.
-func (s *shard) takes(a netip.Addr) bool {
-	if s.view == nil || !s.view.Allocatable(a) {
-		return false
+// standing is what an address counts as, if the pools give it at all.
+type standing uint8
+
+const (
+	ours   standing = iota // it could be handed out here, now
+	theirs                 // it is the partner's to give
+	taken                  // it is reserved, held, offered, abandoned, or nobody's yet
+	standings
+)
+
+// standingOf is what an address counts as by its record, or nil.
+func (s *shard) standingOf(a netip.Addr, l *Lease) standing {
+	alone := s.shares.side == Alone
+	switch {
+	case l == nil || !alone && !l.trace():
+		return s.shares.standing(a)
+	case l.busy():
+		return taken
+	case alone || l.Status == s.shares.side.Free():
+		return ours
+	case l.Status == s.shares.side.Other().Free():
+		return theirs
 	}
-	k := Host(a)
-	if _, offered := s.offers.at[k]; offered || s.plan.ReservationIn(s.view, a) != nil {
-		return true
-	}
-	l := s.get(k)
-	return l != nil && l.busy()
+	return taken
 }
 
-// untouched reports whether an address has no record and is not taken (judge).
-func (s *shard) untouched(a netip.Addr) bool { return s.slot(Host(a)) < 0 && !s.takes(a) }
+// standing is what an address counts as now; it must be one that the pools give.
+func (s *shard) standing(a netip.Addr) standing {
+	k := Host(a)
+	if _, offered := s.offers.at[k]; offered || s.plan.ReservationIn(s.view, a) != nil {
+		return taken
+	}
+	return s.standingOf(a, s.get(k))
+}
+
+// gives reports whether the pools give an address.
+func (s *shard) gives(a netip.Addr) bool { return s.view != nil && s.view.Allocatable(a) }
+
+// untouched reports whether an address has no record and can be given (judge).
+func (s *shard) untouched(a netip.Addr) bool {
+	return s.slot(Host(a)) < 0 && (!s.gives(a) || s.standing(a) == ours)
+}
 
 // stillFree reports whether what was queued is free, and was all the time (judge).
 func (s *shard) stillFree(f freed) bool {
-	if !s.view.Allocatable(f.address) || s.takes(f.address) {
+	if !s.view.Allocatable(f.address) || s.standing(f.address) != ours {
 		return false
 	}
 	l := s.get(Host(f.address))
@@ -60,11 +97,10 @@ func (s *shard) stillFree(f freed) bool {
 	return l.Changed == f.since
 }
 
-func (s *shard) account(before, after bool) {
-	if after && !before {
-		s.taken++
-	} else if before && !after {
-		s.taken--
+func (s *shard) account(before, after standing) {
+	if before != after {
+		s.stand[before]--
+		s.stand[after]++
 	}
 }
 
@@ -76,13 +112,13 @@ func (s *shard) arrive(a netip.Addr) {
 		return
 	}
 	delete(s.moved, a)
-	now, was := s.takes(a), false
-	if s.view != nil && s.view.Allocatable(a) {
-		_, offered := s.offers.at[Host(a)]
-		l := s.get(Host(a))
-		was = offered || old.ReservationAt(a) != nil || l != nil && l.busy()
+	if s.gives(a) {
+		was := taken
+		if _, offered := s.offers.at[Host(a)]; !offered && old.ReservationAt(a) == nil {
+			was = s.standingOf(a, s.get(Host(a)))
+		}
+		s.account(was, s.standing(a))
 	}
-	s.account(was, now)
 	if s.plan.ReservationAt(a) == nil {
 		s.giveBack(a, false)
 	}
@@ -91,7 +127,7 @@ func (s *shard) arrive(a netip.Addr) {
 // giveBack queues an address that nobody holds, if the pools give it out:
 // behind the others that were returned, or, if it was only on offer, before them.
 func (s *shard) giveBack(a netip.Addr, lapsed bool) {
-	if s.view == nil || !s.view.Allocatable(a) || s.takes(a) {
+	if !s.gives(a) || s.standing(a) != ours {
 		return
 	}
 	n := s.view.PartAt(a)
@@ -105,7 +141,7 @@ func (s *shard) giveBack(a netip.Addr, lapsed bool) {
 	var since Time
 	if l := s.get(Host(a)); l != nil {
 		since = l.Changed
-	} else if !s.pools[n].fresh.passed(s.view.Parts[n].Ranges, a) {
+	} else if !s.pools[n].fresh.passed(a) {
 		return
 	}
 	*queue = append(*queue, freed{a, since})
@@ -128,17 +164,15 @@ func (s *shard) store(l *Lease) int {
 	a := l.Address()
 	s.arrive(a)
 	i, old := s.put(l)
-	wasBusy := false
 	if old != nil {
-		wasBusy = old.busy()
 		s.tally[old.Status]--
 		s.plug(old, -1)
 	}
 	s.tally[l.Status]++
 	s.plug(l, 1)
-	if wasBusy != l.busy() && s.view != nil && s.view.Allocatable(a) {
+	if was, is := s.standingOf(a, old), s.standingOf(a, l); was != is && s.gives(a) {
 		if _, offered := s.offers.at[l.Prefix]; !offered && s.plan.ReservationIn(s.view, a) == nil {
-			s.account(wasBusy, l.busy())
+			s.account(was, is)
 		}
 	}
 	return i
@@ -155,9 +189,13 @@ func (s *shard) plug(l *Lease, n int) {
 func (s *shard) offer(k netip.Prefix, change func()) {
 	a := k.Addr()
 	s.arrive(a)
-	before := s.takes(a)
+	if !s.gives(a) {
+		change()
+		return
+	}
+	before := s.standing(a)
 	change()
-	s.account(before, s.takes(a))
+	s.account(before, s.standing(a))
 }
 
 func (s *shard) putOffer(o Offer) {
@@ -190,7 +228,7 @@ func (s *shard) dropOffer(k netip.Prefix) {
 // at most most addresses are yielded.
 func (s *shard) free(pools []int, most int, yield func(netip.Addr) bool) {
 	for _, n := range pools {
-		if !s.pools[n].fresh.each(s.view.Parts[n].Ranges, s, most, yield) {
+		if !s.pools[n].fresh.each(s, most, yield) {
 			return
 		}
 	}
@@ -213,7 +251,7 @@ func (s *shard) free(pools []int, most int, yield func(netip.Addr) bool) {
 // and gives what is left of n.
 func (s *shard) advance(n int) int {
 	for i := range s.pools {
-		n = s.pools[i].fresh.advance(s.view.Parts[i].Ranges, s, n)
+		n = s.pools[i].fresh.advance(s, n)
 	}
 	return n
 }

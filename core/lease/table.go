@@ -18,6 +18,7 @@ type Table struct {
 	offered offerQueue
 	due     dueTimes
 	texts   texts
+	shares  shares
 	turn    *Turn // a change of the plan on its way in, or nil
 }
 
@@ -25,7 +26,9 @@ type Table struct {
 // due at once.
 func New(p *plan.Plan, now Time) *Table {
 	none := plan.New()
-	t := &Table{plan: none, shards: map[plan.ID]*shard{}, orphans: newShard(none, nil), due: newDueTimes(now), texts: texts{}}
+	t := &Table{plan: none, shards: map[plan.ID]*shard{}, due: newDueTimes(now), texts: texts{},
+		shares: newShares()}
+	t.orphans = newShard(none, nil, &t.shares)
 	var all []plan.Change
 	for _, s := range p.Scopes() {
 		all = append(all, plan.Change{Kind: plan.KindScope, ID: s.ID})
@@ -73,6 +76,10 @@ func (t *Table) Pack(l *Lease) { t.texts.pack(l) }
 
 // Put stores a lease in place of what was recorded for its key.
 func (t *Table) Put(l *Lease) {
+	if l.Block() {
+		t.putBlock(l)
+		return
+	}
 	s := t.shardOf(l.Prefix)
 	i := s.set(l)
 	t.expect(s, i)
@@ -81,6 +88,10 @@ func (t *Table) Put(l *Lease) {
 
 // Restore puts a key back to an earlier record, nil for none.
 func (t *Table) Restore(k netip.Prefix, l *Lease) {
+	if l == nil && k.Addr().Is4() && !k.IsSingleIP() {
+		t.dropBlock(k)
+		return
+	}
 	if l == nil {
 		l = &Lease{Prefix: k, Status: Free}
 	}
@@ -88,7 +99,12 @@ func (t *Table) Restore(k netip.Prefix, l *Lease) {
 }
 
 // Get is the record of a key, or nil.
-func (t *Table) Get(k netip.Prefix) *Lease { return t.shardOf(k).get(k) }
+func (t *Table) Get(k netip.Prefix) *Lease {
+	if l := t.shares.get(k); l != nil {
+		return l
+	}
+	return t.shardOf(k).get(k)
+}
 
 // At is the record of an address, or nil.
 func (t *Table) At(a netip.Addr) *Lease { return t.Get(Host(a)) }
@@ -213,6 +229,7 @@ func (t *Table) Upcoming(scope plan.ID, n int) (out []netip.Addr) {
 type Counts struct {
 	Active, Offered, Released, Expired, Abandoned int
 	Headroom                                      uint64 // could be handed out now
+	Partner                                       uint64 // could be handed out by the partner
 }
 
 // Count counts a scope in constant time.
@@ -221,7 +238,8 @@ func (t *Table) Count(scope plan.ID) Counts {
 	if s == nil {
 		return Counts{}
 	}
-	return Counts{s.tally[Active], len(s.offers.at), s.tally[Released], s.tally[Expired], s.tally[Abandoned], s.view.Size - s.taken}
+	return Counts{s.tally[Active], len(s.offers.at), s.tally[Released], s.tally[Expired], s.tally[Abandoned],
+		s.stand[ours], s.stand[theirs]}
 }
 
 // Offers lists what is on offer in a scope.

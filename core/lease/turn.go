@@ -43,8 +43,8 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 			u.sources = append(u.sources, s)
 		}
 		if v := p.Scope(id); v != nil {
-			s := newShard(p, v)
-			s.taken = reservedIn(p, v)
+			s := newShard(p, v, &t.shares)
+			s.reserve()
 			u.fresh[id] = s
 			u.cursors = append(u.cursors, s)
 		} else {
@@ -52,7 +52,7 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 		}
 	}
 	if subnets {
-		u.orphans = newShard(p, nil)
+		u.orphans = newShard(p, nil, &t.shares)
 		u.sources = append(u.sources, t.orphans)
 	}
 	for _, c := range changes {
@@ -84,17 +84,17 @@ func (u *Turn) Begin() {
 	u.table.turn = u
 }
 
-// reservedIn counts the reserved addresses of a scope that its pools would give.
-func reservedIn(p *plan.Plan, v *plan.View) (n uint64) {
-	if p.ReservationCount(v.ID) == 0 {
-		return 0
+// reserve accounts for the reserved addresses that the pools would give, of a
+// shard without any record.
+func (s *shard) reserve() {
+	if s.plan.ReservationCount(s.view.ID) == 0 {
+		return
 	}
-	for _, r := range p.Reservations(v.ID) {
-		if v.Allocatable(r.Address) {
-			n++
+	for _, r := range s.plan.Reservations(s.view.ID) {
+		if s.view.Allocatable(r.Address) {
+			s.account(s.shares.standing(r.Address), taken)
 		}
 	}
-	return n
 }
 
 // target is where the record of a key will live, or nil if that does not change.
@@ -146,7 +146,7 @@ func (u *Turn) Step(n int) (more bool) {
 		if s := u.target(l.Prefix); s != nil && s.slot(l.Prefix) < 0 {
 			i := s.store(l)
 			s.dues[i] = from.dues[u.slot]
-			if s.view != nil && !l.busy() && s.view.Allocatable(l.Address()) {
+			if s.gives(l.Address()) && s.standingOf(l.Address(), l) == ours {
 				u.free = append(u.free, freed{l.Address(), l.Changed})
 			}
 		}

@@ -1,0 +1,225 @@
+package lease
+
+import (
+	"net/netip"
+	"slices"
+
+	"github.com/gaissmai/bart"
+	"go4.org/netipx"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/plan"
+)
+
+// shares say whose the addresses are that nobody ever had: whole blocks at a time,
+// so that those still cost nothing.
+type shares struct {
+	side   Side
+	blocks *bart.Table[*Lease]
+}
+
+func newShares() shares { return shares{blocks: new(bart.Table[*Lease])} }
+
+// get is the record of a block, or nil.
+func (s *shares) get(k netip.Prefix) *Lease {
+	if s.side == Alone || k.IsSingleIP() {
+		return nil
+	}
+	l, _ := s.blocks.Get(k)
+	return l
+}
+
+// standing is whose an address is that nobody ever had.
+func (s *shares) standing(a netip.Addr) standing {
+	if s.side == Alone {
+		return ours
+	}
+	l, ok := s.blocks.Lookup(a)
+	if s.side == Secondary == (ok && l.Status == FreeBackup) {
+		return ours
+	}
+	return theirs
+}
+
+// own cuts ranges of a scope down to what is this server's to give.
+func (s *shares) own(v *plan.View, ranges []addr.Range) []addr.Range {
+	if s.side == Alone {
+		return ranges
+	}
+	backup := s.backup(v.Subnet)
+	if s.side == Primary {
+		return addr.Subtract(ranges, backup)
+	}
+	return addr.Subtract(ranges, addr.Subtract(ranges, backup))
+}
+
+// backup is what of a subnet is the secondary's, as far as nobody ever had it.
+func (s *shares) backup(subnet netip.Prefix) (out []addr.Range) {
+	var list []*Lease
+	for _, l := range s.blocks.Supernets(subnet) {
+		list = append(list, l)
+	}
+	for _, l := range s.blocks.Subnets(subnet) {
+		if l.Prefix != subnet || !slices.Contains(list, l) {
+			list = append(list, l)
+		}
+	}
+	slices.SortFunc(list, func(a, b *Lease) int { return a.Prefix.Bits() - b.Prefix.Bits() })
+	var set netipx.IPSetBuilder
+	for _, l := range list { // the more specific has the last word
+		if l.Status == FreeBackup {
+			set.AddPrefix(l.Prefix)
+		} else {
+			set.RemovePrefix(l.Prefix)
+		}
+	}
+	all, err := set.IPSet()
+	if err != nil {
+		return nil // no prefix here is invalid
+	}
+	for _, r := range all.Ranges() {
+		out = append(out, addr.Range{From: r.From(), To: r.To()})
+	}
+	return out
+}
+
+// Pair makes the table that of one server of a pair, or of one that is alone
+// again. Do it before leases are put in, or be patient: all is accounted anew.
+func (t *Table) Pair(side Side) {
+	t.shares.side = side
+	for _, s := range t.shards {
+		s.reshare()
+	}
+}
+
+// Side is which server of a pair the table is of.
+func (t *Table) Side() Side { return t.shares.side }
+
+func (t *Table) putBlock(l *Lease) {
+	t.shares.blocks.Insert(l.Prefix, l)
+	t.reshared(l.Prefix)
+}
+
+func (t *Table) dropBlock(k netip.Prefix) {
+	t.shares.blocks.Delete(k)
+	t.reshared(k)
+}
+
+func (t *Table) reshared(k netip.Prefix) {
+	for _, s := range t.shards { // a block may lie in several scopes, once subnets were split
+		if s.view.Subnet.Overlaps(k) {
+			s.reshare()
+		}
+	}
+	if t.turn != nil {
+		for _, s := range t.turn.fresh {
+			if s.view.Subnet.Overlaps(k) {
+				s.reshare()
+			}
+		}
+	}
+}
+
+// reshare takes in that blocks changed: the pools have other addresses to give,
+// and each counts anew.
+func (s *shard) reshare() {
+	for a := range s.moved {
+		s.arrive(a)
+	}
+	fresh := newShard(s.plan, s.view, s.shares)
+	s.stand = fresh.stand
+	s.reserve()
+	for i := range s.pools {
+		var ranges []addr.Range
+		for _, n := range fresh.pools[i].fresh.spans {
+			ranges = append(ranges, n.Range)
+		}
+		s.pools[i].fresh = s.pools[i].fresh.reshaped(ranges)
+		s.pools[i].returned = slices.DeleteFunc(s.pools[i].returned, func(f freed) bool { return f.since != 0 })
+	}
+	for k := range s.offers.at {
+		if a := k.Addr(); s.gives(a) && s.plan.ReservationIn(s.view, a) == nil {
+			s.account(s.shares.standing(a), taken)
+		}
+	}
+	var free []*Lease
+	for _, l := range s.slots {
+		a := l.Address()
+		if !s.gives(a) || s.plan.ReservationIn(s.view, a) != nil {
+			continue
+		}
+		if _, offered := s.offers.at[l.Prefix]; offered {
+			continue
+		}
+		is := s.standingOf(a, l)
+		s.account(s.shares.standing(a), is)
+		if is == ours {
+			free = append(free, l)
+		}
+	}
+	slices.SortStableFunc(free, func(a, b *Lease) int { return int(min(max(a.Changed-b.Changed, -1), 1)) })
+	for _, l := range free {
+		s.giveBack(l.Address(), false)
+	}
+}
+
+// Blocks yields the shares of what nobody ever had.
+func (t *Table) Blocks(yield func(*Lease) bool) {
+	for _, l := range t.shares.blocks.All() {
+		if !yield(l) {
+			return
+		}
+	}
+}
+
+// Fresh is what of a scope nobody ever had and is this server's to give, but for
+// single records within.
+func (t *Table) Fresh(scope plan.ID) (out []addr.Range) {
+	s := t.shards[scope]
+	if s == nil {
+		return nil
+	}
+	for i := range s.pools {
+		c := &s.pools[i].fresh
+		for _, n := range c.spans[min(c.at, len(c.spans)):] {
+			if n.Contains(n.next) {
+				out = append(out, addr.Range{From: n.next, To: n.To})
+			}
+		}
+	}
+	return out
+}
+
+// OffersIn reports whether anything of a prefix is on offer.
+func (t *Table) OffersIn(k netip.Prefix) bool {
+	for at := range t.shardOf(k).offers.at {
+		if k.Contains(at.Addr()) {
+			return true
+		}
+	}
+	return false
+}
+
+// Returned lists addresses of a scope that somebody had and that are this
+// server's to give again, n at most, free for longest first.
+func (t *Table) Returned(scope plan.ID, n int) (out []*Lease) {
+	s := t.shards[scope]
+	if s == nil {
+		return nil
+	}
+	for i := range s.pools {
+		queued(&s.pools[i].returned, s, n, func(a netip.Addr) bool {
+			if l := s.get(Host(a)); l != nil && l.trace() {
+				out = append(out, l)
+			}
+			return len(out) < n
+		})
+	}
+	return out
+}
+
+// Gives reports whether a free address is this server's to give: by its record,
+// nil for none, or by its share.
+func (t *Table) Gives(a netip.Addr, l *Lease) bool {
+	return t.shardAt(a).standingOf(a, l) == ours
+}

@@ -4,7 +4,7 @@ export GOFLAGS ?= -trimpath
 RACED := ./core/lease ./core/answer ./service/engine ./service/observe ./service/probe ./service/forgetful ./service/clock ./service/node ./service/httpd
 NPM := npm --no-audit --no-fund --loglevel=error
 
-.PHONY: build demo test check unit bench fuzz shots generate clean console
+.PHONY: build demo test check unit bench sim fuzz shots generate clean console
 
 build: console ## binaries in bin/
 	@mkdir -p bin
@@ -55,6 +55,13 @@ bench: ## speed, as ratios within one run
 	go run ./bench
 	go test -run '^$$' -bench Scale -benchtime 100x ./core/answer
 	go test -run '^$$' -bench Memory -benchtime 1x ./core/lease
+
+SEED ?= 1
+SEEDS ?= 1
+EVENTS ?= 1000000
+OFF ?= 0
+sim: ## two servers of a pair against all that can go wrong: SEED, SEEDS, EVENTS; OFF=n without rule n
+	@go run ./sim -seed $(SEED) -seeds $(SEEDS) -events $(EVENTS) -off $(OFF)
 
 fuzz: ## each fuzz target for half a minute
 	@for t in "core/option FuzzFormat" "core/option FuzzOwnType" "core/dhcp4 FuzzDecode" "core/rule FuzzFits" "core/rule FuzzCompile" "core/relay FuzzRelay" "core/answer FuzzNobodyShares" "core/pair FuzzDecode" "service/httpd FuzzEdits"; do set -- $$t; go test ./$$1 -run '^$$' -fuzz $$2 -fuzztime 30s -parallel 1 || exit 1; done

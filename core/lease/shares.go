@@ -165,7 +165,7 @@ func (s *shard) reshare() {
 
 // Blocks yields the shares of what nobody ever had.
 func (t *Table) Blocks(yield func(*Lease) bool) {
-	for _, l := range t.shares.blocks.All() {
+	for _, l := range t.shares.blocks.AllSorted() {
 		if !yield(l) {
 			return
 		}

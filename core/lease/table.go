@@ -337,7 +337,7 @@ func (w *Snapshot) Next(dst []*Lease, n int) []*Lease {
 		}
 		end := min(w.slot+n, len(slots))
 		for _, l := range slots[w.slot:end] {
-			if l.Status != Free {
+			if l.trace() {
 				dst = append(dst, l)
 			}
 		}

@@ -98,7 +98,7 @@ type Message struct {
 	Options     Options
 }
 
-// Errors of Next and Decode.
+// Errors of Cut and Decode.
 var (
 	// ErrShort says that a message or an option ends before it should.
 	ErrShort = errors.New("cut short")
@@ -106,9 +106,9 @@ var (
 	ErrType = errors.New("no message of a pair")
 )
 
-// Next cuts the first message off what was read from a connection: behind two
+// Cut cuts the first message off what was read from a connection: behind two
 // octets that say how long it is, big-endian. Without ok there is not all of it yet.
-func Next(b []byte) (message, rest []byte, ok bool) {
+func Cut(b []byte) (message, rest []byte, ok bool) {
 	if len(b) < frameSize {
 		return nil, b, false
 	}

@@ -51,7 +51,7 @@ func TestMessages(t *testing.T) {
 		if err != nil || !bytes.Equal(got, append([]byte("before"), b...)) {
 			t.Errorf("%s is written as %x, %v; want %x", c.message.Type, got, err, b)
 		}
-		body, rest, ok := Next(append(b, 1, 2))
+		body, rest, ok := Cut(append(b, 1, 2))
 		if !ok || len(rest) != 2 {
 			t.Fatalf("%s is not cut off: %x, %v", c.message.Type, rest, ok)
 		}
@@ -60,7 +60,7 @@ func TestMessages(t *testing.T) {
 			t.Errorf("%x is read as %+v, %v; want %+v", b, m, err, c.message)
 		}
 		for n := range b {
-			if _, rest, ok := Next(b[:n]); ok || len(rest) != n {
+			if _, rest, ok := Cut(b[:n]); ok || len(rest) != n {
 				t.Errorf("%d octets of %d are a message", n, len(b))
 			}
 		}
@@ -186,37 +186,37 @@ func TestUpdates(t *testing.T) {
 
 // The rules of how long a promise may be.
 func TestPromises(t *testing.T) {
-	const now, hour, lead = lease.Time(100_000), lease.Time(3600), time.Hour
+	const now, hour, lead = lease.Time(1_790_000_000), lease.Time(3600), time.Hour
+	active := func(acked lease.Time) *lease.Lease {
+		return &lease.Lease{Status: lease.Active, Acked: lease.MomentOf(acked)}
+	}
 	for _, c := range []struct {
 		what   string
-		known  Known
+		before *lease.Lease
 		wanted time.Duration
 		want   time.Duration
 	}{
-		{"a new client gets the lead time", Known{}, 8 * time.Hour, lead},
-		{"or what it wants, if that is less", Known{}, 10 * time.Minute, 10 * time.Minute},
-		{"what is acknowledged, and the lead time", Known{Acknowledged: now + 2*hour}, 8 * time.Hour, 3 * time.Hour},
-		{"what the partner gave", Known{Acknowledged: now - hour, Reported: now + 4*hour}, 8 * time.Hour, 5 * time.Hour},
-		{"what is long past counts for nothing", Known{Acknowledged: now - 9*hour}, 8 * time.Hour, lead},
-		{"for good, once that is acknowledged", Known{Acknowledged: lease.Never}, option.Infinite, option.Infinite},
+		{"a new client gets the lead time", nil, 8 * time.Hour, lead},
+		{"or what it wants, if that is less", nil, 10 * time.Minute, 10 * time.Minute},
+		{"what both know of, and the lead time", active(now + 2*hour), 8 * time.Hour, 3 * time.Hour},
+		{"what is long past counts for nothing", active(now - 9*hour), 8 * time.Hour, lead},
+		{"nor does what was known of a lease that is over", &lease.Lease{Status: lease.Expired, Acked: lease.MomentOf(now + 9*hour)},
+			8 * time.Hour, lead},
+		{"for good, once that is acknowledged", active(lease.Never), option.Infinite, option.Infinite},
 	} {
-		if got := Promise(now, c.known, c.wanted, lead); got != c.want {
+		if got := Promise(now, c.before, c.wanted, lead); got != c.want {
 			t.Errorf("%s: %s, want %s", c.what, got, c.want)
 		}
 	}
-	// What is acknowledged after the first lease is enough for the full time at half
-	// of it.
+	// What is acknowledged after a lease is enough for the full time at half of it.
 	wanted := 8 * time.Hour
-	first := now.Add(Promise(now, Known{}, wanted, lead))
-	acked := Desired(first, wanted)
-	if got := Promise(now.Add(lead/2), Known{Acknowledged: acked}, wanted, lead); got < 5*time.Hour-lead/2 {
-		t.Errorf("at half of the first lease there are %s to be had", got)
+	acked := active(Desired(now, wanted))
+	for _, after := range []time.Duration{lead / 2, wanted / 2} {
+		if got := Promise(now.Add(after), acked, wanted, lead); got != wanted {
+			t.Errorf("after %s a renewal gets %s", after, got)
+		}
 	}
-	second := now.Add(lead / 2).Add(wanted)
-	if got := Promise(second.Add(-wanted/2), Known{Acknowledged: Desired(second, wanted)}, wanted, lead); got != wanted {
-		t.Errorf("once in step, a renewal at half time gets %s", got)
-	}
-	if got := Others(now, Known{Acknowledged: now + hour, Reported: now + 2*hour}, lead); got != now+3*hour {
+	if got := Others(now, &lease.Lease{Told: lease.MomentOf(now + 2*hour)}, lead); got != (now + 3*hour).Add(clockSlack) {
 		t.Errorf("the partner's address is free at %d", got)
 	}
 }

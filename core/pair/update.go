@@ -34,15 +34,50 @@ func statusOf(n uint8) (lease.Status, bool) {
 	return 0, false
 }
 
-// ownOption is the option of the DHCPv4 message within which what only Yarn Post
-// knows of a binding travels; its code is one of those for the site's own use
-// (RFC 3942 section 4).
-const ownOption = 224
+// ownOption holds what only Yarn Post knows of a binding, beside the options that
+// say the rest; its code is one that no registry gave away.
+const ownOption = 65001
 
-// ownSize is how long that option is without what it ends with: whether it is
-// reserved, the lease time granted in seconds, the plan's revision, the digest of
-// what was given.
-const ownSize = 1 + 4 + 8 + 8
+// ownSize is how long that option is without what it ends with: flags, the length
+// of the prefix, the lease time granted in seconds, the plan's revision, the digest
+// of what was given, and how often each server changed the record. All integers
+// are big-endian.
+const ownSize = 1 + 1 + 4 + 8 + 8 + 4 + 4
+
+const ownReserved = 1 // flag: it is given by a reservation
+
+func (u *Update) own() []byte {
+	l := &u.Lease
+	own := make([]byte, 2, ownSize+len(l.Nudge))
+	if l.Reserved {
+		own[0] |= ownReserved
+	}
+	own[1] = byte(l.Prefix.Bits())
+	own = binary.BigEndian.AppendUint32(own, uint32(l.Granted/time.Second))
+	own = binary.BigEndian.AppendUint64(own, uint64(l.Revision))
+	own = binary.BigEndian.AppendUint64(own, l.Given)
+	own = binary.BigEndian.AppendUint32(own, l.Version.Primary)
+	own = binary.BigEndian.AppendUint32(own, l.Version.Secondary)
+	return append(own, l.Nudge...)
+}
+
+func (u *Update) readOwn(own []byte) error {
+	l := &u.Lease
+	if len(own) < ownSize {
+		return fmt.Errorf("%s: option %d is missing", l.Prefix, ownOption)
+	}
+	l.Reserved = own[0]&ownReserved != 0
+	k, err := l.Prefix.Addr().Prefix(int(own[1]))
+	if err != nil || k.Addr() != l.Prefix.Addr() {
+		return fmt.Errorf("%s with a length of %d is no prefix", l.Prefix.Addr(), own[1])
+	}
+	l.Prefix = k
+	l.Granted = option.FromSeconds(binary.BigEndian.Uint32(own[2:]))
+	l.Revision, l.Given = int64(binary.BigEndian.Uint64(own[6:])), binary.BigEndian.Uint64(own[14:])
+	l.Version = lease.Version{Primary: binary.BigEndian.Uint32(own[22:]), Secondary: binary.BigEndian.Uint32(own[26:])}
+	l.Nudge = string(own[ownSize:])
+	return nil
+}
 
 // Option writes an update as OPTION_CLIENT_DATA. Moments count from Epoch by this
 // server's clock. An IPv4 binding is a message as RFC 4388 section 6.4 has it, in
@@ -59,6 +94,7 @@ func (u *Update) Option(now lease.Time) (Option, error) {
 	about.PutUint32(ExpirationTime, Stamp(l.Expires, now))
 	about.PutUint32(PartnerLifetime, Stamp(u.Lifetime, now))
 	about.PutUint32(PartnerRawCLTTime, Stamp(l.Heard, now))
+	about.Put(ownOption, u.own())
 	if u.Reason != 0 {
 		about.Put(StatusCode, append(binary.BigEndian.AppendUint16(nil, u.Reason), u.Text...))
 	}
@@ -105,15 +141,6 @@ func v4Message(l *lease.Lease, now lease.Time) ([]byte, error) {
 		put(option.ClientID, []byte(l.Client.ID))
 	}
 	put(option.LastTransaction, binary.BigEndian.AppendUint32(nil, uint32(max(now-l.Heard, 0))))
-	own := make([]byte, 0, ownSize+len(l.Nudge))
-	own = append(own, 0)
-	if l.Reserved {
-		own[0] = 1
-	}
-	own = binary.BigEndian.AppendUint32(own, uint32(l.Granted/time.Second))
-	own = binary.BigEndian.AppendUint64(own, uint64(l.Revision))
-	own = binary.BigEndian.AppendUint64(own, l.Given)
-	put(ownOption, append(own, l.Nudge...))
 	if l.Circuit != "" {
 		put(option.RelayAgent, dhcp4.AppendSub(nil, dhcp4.SubCircuit, []byte(l.Circuit)))
 	}
@@ -183,6 +210,10 @@ func DecodeUpdate(b []byte, ahead int64, now lease.Time) (u Update, err error) {
 		}
 		*at = Skewed(v, ahead, now)
 	}
+	own, _ := about.Get(ownOption)
+	if err := u.readOwn(own); err != nil {
+		return u, fmt.Errorf("binding %w", err)
+	}
 	l.Since = l.Changed
 	if l.Granted >= option.Infinite {
 		l.Expires = lease.Never
@@ -213,14 +244,6 @@ func (u *Update) readV4(raw []byte) error {
 	if b, ok := m.Options.Get(option.RelayAgent); ok {
 		l.Circuit = string(dhcp4.ParseRelay(b).Circuit)
 	}
-	own, ok := m.Options.Get(ownOption)
-	if !ok || len(own) < ownSize {
-		return fmt.Errorf("%s: option %d is missing", l.Prefix, ownOption)
-	}
-	l.Reserved = own[0]&1 != 0
-	l.Granted = option.FromSeconds(binary.BigEndian.Uint32(own[1:]))
-	l.Revision, l.Given = int64(binary.BigEndian.Uint64(own[5:])), binary.BigEndian.Uint64(own[13:])
-	l.Nudge = string(own[ownSize:])
 	return nil
 }
 
@@ -250,11 +273,10 @@ func (u *Update) readAssociation(data Options) (about Options, err error) {
 	if !ok || len(b) < size {
 		return nil, fmt.Errorf("its address is missing: %w", ErrShort)
 	}
-	a, bits, times := netip.AddrFrom16([16]byte(b[at:at+16])), 128, b[16:24]
+	a, bits := netip.AddrFrom16([16]byte(b[at:at+16])), 128
 	if kind == lease.Prefixes {
-		bits, times = int(b[8]), b[:8]
+		bits = int(b[8])
 	}
-	l.Granted = option.FromSeconds(binary.BigEndian.Uint32(times[4:]))
 	if l.Prefix = netip.PrefixFrom(a, bits); !l.Prefix.IsValid() || a.Is4In6() {
 		return nil, fmt.Errorf("%s with a length of %d is no address", a, bits)
 	}

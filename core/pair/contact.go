@@ -1,0 +1,237 @@
+package pair
+
+import (
+	"encoding/binary"
+	"fmt"
+	"time"
+
+	"yarnpost/core/effect"
+	"yarnpost/core/lease"
+)
+
+// What two servers say to each other about themselves (RFC 8156 sections 6 and 8).
+
+// protocolVersion is F_PROTOCOL_VERSION: major and minor, two octets each.
+const protocolVersion = 1 << 16
+
+// Options beside those of RFC 8156, in CONNECT and CONNECTREPLY.
+const ownSplit = 65002 // of 100 clients, how many are the primary's, in one octet
+
+// Flags of F_SERVER_FLAGS; the second is ours.
+const (
+	flagStartup = 1
+	flagResting = 64
+)
+
+// Opened says that there is a connection: the primary speaks first (RFC 8156
+// section 6.1.1).
+func (s *Server) Opened(now lease.Time) []effect.List {
+	s.link = link{open: true, heard: now, number: s.link.number, ahead: s.link.ahead}
+	s.asked, s.updated = false, false
+	if s.set.Side == lease.Primary {
+		m := Message{Type: Connect}
+		m.Options.PutUint32(ProtocolVersion, protocolVersion)
+		m.Options.PutUint32(LeadTime, uint32(s.set.Lead/time.Second))
+		m.Options.PutUint32(KeepaliveTime, uint32(s.set.Contact/time.Second))
+		m.Options.PutUint32(MaxUnackedBndUpd, window)
+		m.Options.Put(RelationshipName, []byte(s.set.Name))
+		m.Options.PutUint8(ownSplit, uint8(s.set.Split))
+		s.send(m, now)
+	}
+	return s.take()
+}
+
+// Closed says that the connection is no more.
+func (s *Server) Closed(now lease.Time) []effect.List {
+	if s.link.open {
+		if s.link.agreed {
+			s.rec.Contact = max(s.rec.Contact, s.link.heard)
+		}
+		s.link = link{number: s.link.number, ahead: s.link.ahead, refused: s.link.refused}
+		s.asked, s.updated = false, false
+		s.debts.cut()
+		s.walks.all, s.walks.allFed = nil, false
+	}
+	s.advance(now)
+	return s.take()
+}
+
+// Received takes a message in. An error says that the connection is of no use.
+func (s *Server) Received(m Message, now lease.Time) ([]effect.List, error) {
+	if !s.link.open {
+		return nil, nil
+	}
+	s.link.heard = now
+	s.measure(m.Sent, now)
+	var err error
+	switch {
+	case m.Type == Connect:
+		err = s.connect(m, now)
+	case m.Type == ConnectReply:
+		err = s.connectReply(m, now)
+	case !s.link.agreed:
+		err = fmt.Errorf("%s before CONNECT", m.Type)
+	default:
+		err = s.takeIn(m, now)
+	}
+	if err != nil {
+		return s.take(), err
+	}
+	s.advance(now)
+	s.ask(now)
+	s.pump(now)
+	return s.take(), nil
+}
+
+func (s *Server) takeIn(m Message, now lease.Time) error {
+	switch m.Type {
+	case StateMsg:
+		return s.stateOf(m, now)
+	case BndUpd:
+		return s.learn(m, now)
+	case BndReply:
+		return s.acknowledged(m, now)
+	case PoolReq:
+		s.send(Message{Type: PoolResp, Transaction: m.Transaction}, now)
+		s.balance(now)
+	case UpdReq:
+		s.debts.promise(m.Transaction)
+	case UpdReqAll:
+		s.debts.promise(m.Transaction)
+		s.walks.all, s.walks.allFed = s.table.Snapshot(0), false
+	case UpdDone:
+		s.updated = s.asked
+	case Disconnect:
+		return fmt.Errorf("the partner hangs up")
+	}
+	return nil // what is not known is ignored
+}
+
+// measure estimates by how much the partner's clock is ahead: a message that took
+// time makes it look behind.
+func (s *Server) measure(sent uint32, now lease.Time) {
+	ahead := int64(int32(sent - Stamp(now, now)))
+	if !s.link.measured || ahead > s.link.ahead {
+		s.link.ahead, s.link.measured = ahead, true
+	} else if s.link.ahead-ahead > 2 { // clocks drift
+		s.link.ahead--
+	}
+}
+
+// agree checks what the other says of the pair.
+func (s *Server) agree(m Message) (status uint16, text string) {
+	version, _ := m.Options.Uint32(ProtocolVersion)
+	lead, _ := m.Options.Uint32(LeadTime)
+	name, _ := m.Options.Get(RelationshipName)
+	split, _ := m.Options.Uint8(ownSplit)
+	switch {
+	case version>>16 != protocolVersion>>16:
+		return ConfigurationConflict, fmt.Sprintf("its protocol is version %d, this server's %d", version>>16, protocolVersion>>16)
+	case string(name) != s.set.Name:
+		return ConfigurationConflict, fmt.Sprintf("it is of pair %q, this server of %q", name, s.set.Name)
+	case time.Duration(lead)*time.Second != s.set.Lead, int(split) != s.set.Split:
+		return ConfigurationConflict, "its lead time or its split is another"
+	case time.Duration(max(s.link.ahead, -s.link.ahead))*time.Second > s.set.MaxSkewed:
+		return ExcessiveTimeSkew, fmt.Sprintf("its clock is %d s ahead", s.link.ahead)
+	}
+	return 0, ""
+}
+
+func (s *Server) connect(m Message, now lease.Time) error {
+	if s.set.Side != lease.Secondary {
+		return fmt.Errorf("both servers are the primary")
+	}
+	status, text := s.agree(m)
+	r := Message{Type: ConnectReply, Transaction: m.Transaction}
+	for _, o := range m.Options {
+		if o.Code != StatusCode {
+			r.Options = append(r.Options, o)
+		}
+	}
+	if status != 0 {
+		r.Options.Put(StatusCode, append(binary.BigEndian.AppendUint16(nil, status), text...))
+	}
+	s.send(r, now)
+	return s.agreed(text, now)
+}
+
+func (s *Server) connectReply(m Message, now lease.Time) error {
+	if s.set.Side != lease.Primary {
+		return fmt.Errorf("both servers are the secondary")
+	}
+	if b, ok := m.Options.Get(StatusCode); ok && len(b) >= 2 && binary.BigEndian.Uint16(b) != 0 {
+		return s.agreed("the partner says: "+string(b[2:]), now)
+	}
+	_, text := s.agree(m)
+	return s.agreed(text, now)
+}
+
+func (s *Server) agreed(refused string, now lease.Time) error {
+	if s.link.refused = refused; refused != "" {
+		return fmt.Errorf("no pair with this partner: %s", refused)
+	}
+	s.link.agreed = true
+	s.debts.retry()
+	s.sayState(now)
+	return nil
+}
+
+// sayState tells the partner where this server stands (RFC 8156 section 6.4.1): a
+// server that starts up says what is on its record.
+func (s *Server) sayState(now lease.Time) {
+	if !s.link.agreed {
+		return
+	}
+	state, flags := s.state, uint8(0)
+	if s.state == Startup {
+		flags |= flagStartup
+		if state = s.rec.State; state == 0 {
+			state = Recover
+		}
+	}
+	if s.paused {
+		flags |= flagResting
+	}
+	m := Message{Type: StateMsg}
+	m.Options.PutUint8(ServerState, uint8(state))
+	m.Options.PutUint8(ServerFlags, flags)
+	m.Options.PutUint32(StartTimeOfState, Stamp(s.rec.Since, now))
+	s.send(m, now)
+}
+
+func (s *Server) stateOf(m Message, now lease.Time) error {
+	n, ok := m.Options.Uint8(ServerState)
+	if !ok || State(n) < Startup || State(n) > ConflictDone {
+		return fmt.Errorf("STATE says %d", n)
+	}
+	flags, _ := m.Options.Uint8(ServerFlags)
+	was := s.link.partner
+	s.link.partner, s.link.starting, s.link.resting = State(n), flags&flagStartup != 0, flags&flagResting != 0
+	if s.link.partner == ConflictDone && was != ConflictDone && s.state == PotentialConflict {
+		s.asked, s.updated = false, false // what it knows now counts
+	}
+	return nil
+}
+
+// Tick does what time asks for; call it about once a second. Hangup reports that
+// the partner was not heard for too long.
+func (s *Server) Tick(now lease.Time) (lists []effect.List, hangup bool) {
+	if s.link.open {
+		silent := now.Sub(s.link.heard)
+		if hangup = silent > 3*s.set.Contact; hangup {
+			return s.Closed(now), true
+		}
+		if s.link.agreed && now.Sub(s.link.said) >= s.set.Contact {
+			s.send(Message{Type: Contact}, now)
+		}
+	}
+	if d := s.set.AutoDown; d > 0 && s.state == CommunicationsInterrupted && s.next == nil && now.Sub(s.rec.Since) >= d {
+		s.down = true
+	}
+	s.debts.age(now)
+	s.advance(now)
+	s.ask(now)
+	s.walk(now)
+	s.pump(now)
+	return s.take(), false
+}

@@ -1,0 +1,276 @@
+package pair
+
+import (
+	"encoding/binary"
+	"maps"
+	"net/netip"
+	"slices"
+	"time"
+
+	"yarnpost/core/effect"
+	"yarnpost/core/lease"
+)
+
+// Limits of what is under way.
+const (
+	window   = 16 // messages that are not acknowledged yet (F_MAX_UNACKED_BNDUPD)
+	together = 32 // bindings in one of them
+)
+
+// patience is how long an acknowledgement is waited for.
+const patience = 10 * time.Second
+
+// debts are records that the partner has not acknowledged: in the order in which
+// they came to be owed, each once, however often it changed.
+type debts struct {
+	queue    []netip.Prefix
+	queued   map[netip.Prefix]bool // true: it is sent even if it is not owed
+	flying   map[uint32]flight     // by transaction
+	airborne map[netip.Prefix]bool // keys of those; true: it changed since
+	refused  map[netip.Prefix]bool // the partner knows something newer, and will say it
+	promised uint32                // transaction of a request for updates; 0: none
+	left     map[netip.Prefix]bool // that were asked for, and are not acknowledged yet
+}
+
+// flight is one message that is not acknowledged yet.
+type flight struct {
+	sent []sent
+	at   lease.Time
+}
+
+type sent struct {
+	key     netip.Prefix
+	version lease.Version
+	told    lease.Moment
+}
+
+func (d *debts) init() {
+	*d = debts{queued: map[netip.Prefix]bool{}, flying: map[uint32]flight{}, airborne: map[netip.Prefix]bool{},
+		refused: map[netip.Prefix]bool{}}
+}
+
+func (d *debts) count() int { return len(d.queued) + len(d.airborne) + len(d.refused) }
+
+func (d *debts) add(k netip.Prefix) {
+	delete(d.refused, k)
+	if _, up := d.airborne[k]; up {
+		d.airborne[k] = true
+		return
+	}
+	if _, waits := d.queued[k]; !waits {
+		d.queue = append(d.queue, k)
+		d.queued[k] = false
+	}
+}
+
+// anyway adds a record that is sent even if it is not owed.
+func (d *debts) anyway(k netip.Prefix) {
+	d.add(k)
+	if _, waits := d.queued[k]; waits {
+		d.queued[k] = true
+	}
+	if d.left != nil {
+		d.left[k] = true
+	}
+}
+
+// retry queues again what the partner turned down.
+func (d *debts) retry() {
+	for _, k := range slices.SortedFunc(maps.Keys(d.refused), netip.Prefix.Compare) {
+		d.add(k)
+	}
+}
+
+// cut says that the connection is gone: what was under way is owed as before.
+func (d *debts) cut() {
+	var again []netip.Prefix
+	for _, n := range slices.Sorted(maps.Keys(d.flying)) {
+		for _, one := range d.flying[n].sent {
+			again = append(again, one.key)
+		}
+	}
+	clear(d.flying)
+	clear(d.airborne)
+	d.promised, d.left = 0, nil
+	queue := d.queue
+	d.queue = nil
+	for _, k := range again { // before the others: they were owed first
+		d.queue = append(d.queue, k)
+		d.queued[k] = d.queued[k]
+	}
+	d.queue = append(d.queue, queue...)
+}
+
+// age gives up on acknowledgements that do not come.
+func (d *debts) age(now lease.Time) {
+	for _, n := range slices.Sorted(maps.Keys(d.flying)) {
+		f := d.flying[n]
+		if now.Sub(f.at) > patience {
+			delete(d.flying, n)
+			for _, one := range f.sent {
+				delete(d.airborne, one.key)
+				d.add(one.key)
+			}
+		}
+	}
+}
+
+// promise notes that the partner wants to know when all is sent that is owed now.
+func (d *debts) promise(transaction uint32) {
+	d.promised, d.left = transaction, map[netip.Prefix]bool{}
+	for k := range d.queued {
+		d.left[k] = true
+	}
+	for k := range d.airborne {
+		d.left[k] = true
+	}
+}
+
+// Tell says that a record is durable which the partner has to know.
+func (s *Server) Tell(k netip.Prefix) { s.debts.add(k) }
+
+// Pump sends what may be sent.
+func (s *Server) Pump(now lease.Time) []effect.List {
+	s.pump(now)
+	return s.take()
+}
+
+func (s *Server) pump(now lease.Time) {
+	if !s.link.agreed {
+		return
+	}
+	s.feed()
+	for len(s.debts.flying) < window && len(s.debts.queue) > 0 {
+		if !s.sendSome(now) {
+			break
+		}
+	}
+	if d := &s.debts; d.promised != 0 && len(d.left) == 0 && s.walks.all == nil {
+		s.send(Message{Type: UpdDone, Transaction: d.promised}, now)
+		d.promised, d.left = 0, nil
+	}
+}
+
+// sendable reports whether the record of a key can be told now: nothing is that is
+// not on record here, with the debt of telling it (rule 3). Whatever is owed behind
+// it waits, too, since the order matters to shares.
+func (s *Server) sendable(k netip.Prefix) bool { return s.Off[3] || !s.Pending(k) }
+
+// sendSome sends a message of some updates, and reports whether there is reason to
+// go on.
+func (s *Server) sendSome(now lease.Time) bool {
+	d := &s.debts
+	m := Message{Type: BndUpd}
+	f := flight{at: now}
+	for len(d.queue) > 0 && len(f.sent) < together {
+		k := d.queue[0]
+		l := s.table.Get(k)
+		anyway := d.queued[k]
+		if l == nil || !l.Owed && !anyway {
+			d.drop(k)
+			continue
+		}
+		if !s.sendable(k) {
+			break
+		}
+		// A share says of addresses that nobody ever had them: whatever became of one
+		// was owed before, and must have arrived.
+		if l.Block() && len(d.flying)+len(f.sent) > 0 {
+			break
+		}
+		u := Update{Lease: *l, Lifetime: l.Told.Time()}
+		o, err := u.Option(now)
+		if err != nil { // no record that the table holds is one that cannot be told
+			d.drop(k)
+			continue
+		}
+		m.Options = append(m.Options, o)
+		f.sent = append(f.sent, sent{k, l.Version, l.Told})
+		d.queue = d.queue[1:]
+		delete(d.queued, k)
+		d.airborne[k] = false
+		if l.Block() {
+			break
+		}
+	}
+	if len(f.sent) == 0 {
+		return false
+	}
+	s.send(m, now)
+	s.stats.Sent += uint64(len(f.sent))
+	d.flying[s.link.number] = f
+	return true
+}
+
+// drop takes the first of the queue out: it is not owed any more.
+func (d *debts) drop(k netip.Prefix) {
+	d.queue = d.queue[1:]
+	delete(d.queued, k)
+	delete(d.left, k)
+}
+
+// acknowledged takes in what the partner says to updates (RFC 8156 section 7.6): an
+// address that nobody holds is free for others only from now on (rule 5).
+func (s *Server) acknowledged(m Message, now lease.Time) error {
+	d := &s.debts
+	f, ok := d.flying[m.Transaction]
+	if !ok {
+		return nil // it comes too late
+	}
+	delete(d.flying, m.Transaction)
+	var answers []Options
+	for _, o := range m.Options {
+		if o.Code == ClientData {
+			data, err := DecodeOptions(o.Data)
+			if err != nil {
+				return err
+			}
+			answers = append(answers, data)
+		}
+	}
+	var changes []lease.Change
+	for i, one := range f.sent {
+		again := d.airborne[one.key]
+		delete(d.airborne, one.key)
+		delete(d.left, one.key)
+		turnedDown := i >= len(answers)
+		if !turnedDown {
+			b, said := answers[i].Get(StatusCode)
+			turnedDown = said && (len(b) < 2 || binary.BigEndian.Uint16(b) != 0)
+		}
+		l := s.table.Get(one.key)
+		switch {
+		case turnedDown && l != nil && l.Owed && l.Version == one.version:
+			d.refused[one.key] = true
+			s.stats.Rejected++
+		case !turnedDown && l != nil && l.Owed && l.Version == one.version:
+			changes = append(changes, lease.Change{Before: l, After: s.known(l, one.told), Quiet: true})
+			s.stats.Acknowledged++
+		}
+		if again {
+			d.add(one.key)
+		}
+	}
+	if len(changes) > 0 {
+		s.begin()
+		s.do(effect.Effect{Do: effect.Record, Changes: changes})
+		s.begin()
+	}
+	return nil
+}
+
+// known is a record that the partner knows now.
+func (s *Server) known(l *lease.Lease, told lease.Moment) *lease.Lease {
+	n := *l
+	n.Owed = false
+	switch n.Status {
+	case lease.Active:
+		n.Acked = max(n.Acked, told)
+	case lease.PendingFree:
+		n.Status = lease.Free
+		n.Told, n.Acked = 0, 0
+	case lease.Free, lease.FreeBackup:
+		n.Told, n.Acked = 0, 0
+	}
+	return &n
+}

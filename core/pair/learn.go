@@ -1,0 +1,186 @@
+package pair
+
+import (
+	"cmp"
+	"encoding/binary"
+	"encoding/hex"
+
+	"yarnpost/core/effect"
+	"yarnpost/core/lease"
+)
+
+// learn takes updates in (RFC 8156 section 7.5): they are acknowledged once they are
+// on record (rule 3).
+func (s *Server) learn(m Message, now lease.Time) error {
+	reply := Message{Type: BndReply, Transaction: m.Transaction}
+	var changes []lease.Change
+	conflicts := len(s.rec.Conflicts)
+	for _, o := range m.Options {
+		if o.Code != ClientData {
+			continue
+		}
+		u, err := DecodeUpdate(o.Data, s.link.ahead, now)
+		if err != nil {
+			return err
+		}
+		c, turnedDown := s.decide(&u, now)
+		if c.After != nil {
+			changes = append(changes, c)
+		}
+		answer := append([]byte(nil), o.Data...)
+		if turnedDown {
+			if answer, err = AppendOptions(answer, Options{{StatusCode, binary.BigEndian.AppendUint16(nil, OutdatedBinding)}}); err != nil {
+				return err
+			}
+		}
+		reply.Options.Put(ClientData, answer)
+	}
+	s.begin()
+	defer s.begin()
+	if s.Off[3] {
+		s.send(reply, now)
+	}
+	if len(changes) > 0 {
+		s.do(effect.Effect{Do: effect.Record, Changes: changes})
+		if len(s.rec.Conflicts) > conflicts {
+			s.do(effect.Effect{Do: effect.Save, Body: s.rec.Body()})
+		}
+		s.do(effect.Effect{Do: effect.Await})
+	}
+	if !s.Off[3] {
+		s.send(reply, now)
+	}
+	if len(changes) > 0 {
+		s.do(effect.Effect{Do: effect.Tell, Changes: changes})
+	}
+	return nil
+}
+
+// decide says what becomes of a record for an update, and whether the update is
+// turned down, since this server did something that the partner did not know.
+func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown bool) {
+	before := s.table.Get(u.Lease.Prefix)
+	n := u.Lease
+	n.Owed = false
+	if before != nil && before.Version == (lease.Version{}) && before.Status == lease.Free && !before.Client.Known() {
+		before = nil // what was taken back says nothing
+	}
+	switch {
+	case before != nil && before.Version.Covers(n.Version):
+		return c, false
+	case before == nil || n.Version.Covers(before.Version):
+		s.adopt(&n, before, u)
+		s.stats.Learned++
+	default:
+		turnedDown = true
+		s.merge(&n, before, u, now)
+		s.stats.Merged++
+	}
+	s.table.Pack(&n)
+	return lease.Change{Before: before, After: &n}, turnedDown
+}
+
+// adopt makes the partner's record this server's, knowing all that this one knew.
+func (s *Server) adopt(n, before *lease.Lease, u *Update) {
+	n.Told = lease.MomentOf(u.Lifetime)
+	if before != nil {
+		n.Told = max(n.Told, before.Told)
+		if n.Status == lease.Active && before.Status == lease.Active && n.Client == before.Client {
+			n.Since = before.Since
+		}
+	}
+	switch n.Status {
+	case lease.Active:
+		n.Acked = lease.MomentOf(u.Lifetime) // the partner reported it
+		if before != nil && before.Status == lease.Active {
+			n.Acked = max(n.Acked, before.Acked)
+		}
+	case lease.PendingFree: // the primary's, once it knows that this server knows
+		n.Status, n.Told, n.Acked = lease.Free, 0, 0
+	case lease.Free, lease.FreeBackup:
+		n.Told, n.Acked = 0, 0
+	default:
+		if before != nil {
+			n.Acked = before.Acked
+		}
+		if n.Limbo() && s.set.Side == lease.Primary && s.decides() {
+			n.Version, n.Owed = n.Version.Next(lease.Primary), true
+			s.settle(n)
+		}
+	}
+}
+
+// merge makes one record of two that were made without knowledge of each other. Both
+// servers come to the same one; the partner is told of it.
+func (s *Server) merge(n, before *lease.Lease, u *Update, now lease.Time) {
+	told := max(lease.MomentOf(u.Lifetime), before.Told)
+	version := n.Version.Join(before.Version)
+	theirs := *n
+	if !prevails(&theirs, before) {
+		*n = *before
+	}
+	if theirs.Status == lease.Active && before.Status == lease.Active {
+		if theirs.Client == before.Client {
+			n.Expires, n.Heard = max(theirs.Expires, before.Expires), max(theirs.Heard, before.Heard)
+		} else if theirs.HeldAt(now) && before.HeldAt(now) {
+			other := theirs.Client
+			if n.Client == other {
+				other = before.Client
+			}
+			s.conflict(n, other, now)
+		}
+	}
+	n.Version, n.Owed, n.Told = version, true, told
+	if n.Status == lease.Active {
+		n.Acked = lease.MomentOf(u.Lifetime)
+		if before.Status == lease.Active {
+			n.Acked = max(n.Acked, before.Acked)
+		}
+	}
+	if n.Status == lease.PendingFree && s.set.Side == lease.Secondary {
+		n.Status = lease.Free
+	}
+	if n.Limbo() && s.set.Side == lease.Primary && n.Status != lease.PendingFree && s.decides() {
+		n.Version = n.Version.Next(lease.Primary)
+		s.settle(n)
+	}
+}
+
+// rank says which of two records prevails by its status: who may hold an address
+// before whoever does not, and what the primary decided before what it did not know.
+func rank(l *lease.Lease) int {
+	switch {
+	case l.Status == lease.Active:
+		return 5
+	case l.Status == lease.Abandoned:
+		return 4
+	case l.Kept():
+		return 3
+	case l.Status == lease.PendingFree, l.Status == lease.FreeBackup, l.Status == lease.Free:
+		return 2
+	}
+	return 1
+}
+
+// prevails reports whether the first of two records prevails; of both servers one
+// says so of one, and the other of the other.
+func prevails(a, b *lease.Lease) bool {
+	return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Heard, b.Heard), cmp.Compare(a.Expires, b.Expires),
+		cmp.Compare(a.Version.Primary, b.Version.Primary), cmp.Compare(a.Version.Secondary, b.Version.Secondary)) > 0
+}
+
+// conflict notes that an address is active for two clients: nothing of it is lost
+// in silence (rule 7).
+func (s *Server) conflict(n *lease.Lease, other lease.Client, now lease.Time) {
+	s.stats.Conflicts++
+	c := Conflict{Address: n.Address(), Kept: hex.EncodeToString(n.Client.Append(nil)), Other: hex.EncodeToString(other.Append(nil)), At: now}
+	for i := range s.rec.Conflicts {
+		if s.rec.Conflicts[i].Address == c.Address {
+			s.rec.Conflicts[i] = c
+			return
+		}
+	}
+	if len(s.rec.Conflicts) < conflictsMost {
+		s.rec.Conflicts = append(s.rec.Conflicts[:len(s.rec.Conflicts):len(s.rec.Conflicts)], c)
+	}
+}

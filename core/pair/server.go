@@ -1,0 +1,436 @@
+package pair
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"yarnpost/core/answer"
+	"yarnpost/core/effect"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// Settings are what both servers of a pair agreed on.
+type Settings struct {
+	Side      lease.Side    `json:"side"`
+	Name      string        `json:"name"`
+	Lead      time.Duration `json:"lead"`     // maximum client lead time (MCLT)
+	Split     int           `json:"split"`    // of 100 clients, how many are the primary's to answer; 100: hot standby
+	After     time.Duration `json:"after"`    // a client that tries so long is answered by either
+	Contact   time.Duration `json:"contact"`  // between two signs of life; three that are missed are one too many
+	Patience  time.Duration `json:"patience"` // how long a start waits for the partner
+	AutoDown  time.Duration `json:"autoDown"` // after which a partner that is not heard is taken to be down; 0: never
+	MaxSkewed time.Duration `json:"maxSkewed"`
+}
+
+// Defaults fills in what is not set.
+func (s Settings) Defaults() Settings {
+	or := func(d *time.Duration, v time.Duration) {
+		if *d == 0 {
+			*d = v
+		}
+	}
+	or(&s.Lead, time.Hour)
+	or(&s.After, 4*time.Second)
+	or(&s.Contact, 2*time.Second)
+	or(&s.Patience, 10*time.Second)
+	or(&s.MaxSkewed, time.Minute)
+	return s
+}
+
+// Record is what a server of a pair keeps on disk of where it stands.
+type Record struct {
+	State     State      `json:"state"`             // 0: it was never in a pair
+	Since     lease.Time `json:"since"`             // of State
+	Contact   lease.Time `json:"contact"`           // when the partner was last heard
+	Down      lease.Time `json:"down,omitempty"`    // since when the partner is taken to be down
+	Partner   State      `json:"partner,omitempty"` // that it last said
+	Empty     bool       `json:"empty,omitempty"`   // the table was lost, or never was: the partner is asked for all of it
+	Unsure    bool       `json:"unsure,omitempty"`  // the partner was declared down before this server knew what it did
+	Wait      lease.Time `json:"wait,omitempty"`    // when this server failed, from which the lead time counts
+	Conflicts []Conflict `json:"conflicts,omitempty"`
+}
+
+// Conflict is an address that was found to be active for two clients.
+type Conflict struct {
+	Address netip.Addr `json:"address"`
+	Kept    string     `json:"kept"` // whose it stays, hexadecimal key
+	Other   string     `json:"other"`
+	At      lease.Time `json:"at"`
+}
+
+const conflictsMost = 1000
+
+// Body is the record as it is kept.
+func (r *Record) Body() []byte {
+	b, _ := json.Marshal(r) // it has nothing that cannot be
+	return b
+}
+
+// ParseRecord reads what Body gave.
+func ParseRecord(b []byte) (r Record, err error) {
+	if err := json.Unmarshal(b, &r); err != nil {
+		return r, fmt.Errorf("record of the pair: %w", err)
+	}
+	return r, nil
+}
+
+// Rule names a rule that keeps the pair safe.
+type Rule uint8
+
+// Server is one of the two. It has no lock and no connection: whoever owns the
+// table calls it, and carries out what it gives.
+type Server struct {
+	set   Settings
+	table *lease.Table
+	rec   Record
+	state State
+	next  *Record // that is on its way to the disk; nil: none
+	boot  lease.Time
+	link  link
+	debts debts
+	walks walks
+
+	updated bool // the partner sent all it was asked for
+	asked   bool // for updates, on this connection
+	down    bool // somebody says that the partner is down
+	paused  bool // this server leaves all clients to the partner
+
+	// Pending tells keys whose records are not durable yet.
+	Pending func(netip.Prefix) bool
+	// TheirPlan is the plan that the partner was last known to serve by; nil: this
+	// server's own.
+	TheirPlan *plan.Plan
+	// Off switches rules off, so that a simulation can show what they are for.
+	Off [8]bool
+
+	out   []effect.List // each for itself: if one cannot be carried out, the others can
+	stats Stats
+}
+
+// Stats count what a pair did.
+type Stats struct {
+	Sent, Acknowledged, Rejected, Learned, Merged, Conflicts uint64
+}
+
+// link is the connection to the partner.
+type link struct {
+	open     bool
+	agreed   bool  // CONNECT was answered well
+	partner  State // that it said; 0: nothing yet
+	starting bool
+	resting  bool       // it leaves all clients to this server
+	heard    lease.Time // when anything last came
+	said     lease.Time // when anything last went
+	ahead    int64      // seconds by which its clock is ahead
+	measured bool
+	number   uint32 // of the last message sent
+	refused  string // why it was not agreed
+}
+
+// New is a server that starts up. The table holds what is on record, and is of the
+// side that the settings say.
+func New(set Settings, table *lease.Table, rec Record, now lease.Time) *Server {
+	s := &Server{set: set, table: table, rec: rec, state: Startup, boot: now, Pending: func(netip.Prefix) bool { return false }}
+	s.debts.init()
+	last := rec.Contact
+	for w := table.Snapshot(0); ; {
+		list := w.Next(nil, 1000)
+		if len(list) == 0 {
+			break
+		}
+		for _, l := range list {
+			last = max(last, l.Heard)
+			if l.Owed {
+				s.debts.add(l.Prefix)
+			}
+		}
+	}
+	for l := range table.Blocks {
+		if l.Owed {
+			s.debts.add(l.Prefix)
+		}
+	}
+	if rec.State != 0 && rec.Wait == 0 {
+		s.rec.Wait = last
+	}
+	return s
+}
+
+// take gives what is to be done: lists that do not depend on each other, in their
+// order.
+func (s *Server) take() []effect.List {
+	out := s.out
+	s.out = nil
+	return out
+}
+
+// begin begins a list of its own with what is done next.
+func (s *Server) begin() { s.out = append(s.out, nil) }
+
+func (s *Server) do(list ...effect.Effect) {
+	if len(s.out) == 0 {
+		s.begin()
+	}
+	n := len(s.out) - 1
+	s.out[n] = append(s.out[n], list...)
+}
+
+// send lets a message go.
+func (s *Server) send(m Message, now lease.Time) {
+	if m.Transaction == 0 {
+		s.link.number = s.link.number%transactionMost + 1
+		m.Transaction = s.link.number
+	}
+	m.Sent = Stamp(now, now)
+	b, err := Append(nil, &m)
+	if err != nil {
+		return // no message that is made here is too long
+	}
+	s.link.said = now
+	s.do(effect.Effect{Do: effect.Send, Body: b})
+}
+
+// Settings are what was agreed on.
+func (s *Server) Settings() Settings { return s.set }
+
+// Record is where the server stands.
+func (s *Server) Record() Record { return s.rec }
+
+// State is the state that is acted on.
+func (s *Server) State() State { return s.state }
+
+// Stats are counts since the start.
+func (s *Server) Stats() Stats { return s.stats }
+
+// Partner is what the partner last said, on this connection.
+func (s *Server) Partner() (state State, connected bool) { return s.link.partner, s.link.agreed }
+
+// Skew is by how many seconds the partner's clock is ahead.
+func (s *Server) Skew() (ahead int64, known bool) { return s.link.ahead, s.link.measured }
+
+// Refused is why the partner does not agree to be one of a pair with this server,
+// or "".
+func (s *Server) Refused() string { return s.link.refused }
+
+// Heard is when the partner was last heard.
+func (s *Server) Heard() lease.Time { return max(s.link.heard, s.rec.Contact) }
+
+// Owed is how many updates the partner has not acknowledged.
+func (s *Server) Owed() int { return s.debts.count() }
+
+// Serving says whom this server answers (answer.Pair).
+func (s *Server) Serving() answer.Serving {
+	if s.paused && s.link.agreed && s.link.partner == Normal {
+		return answer.Nobody
+	}
+	if s.rec.Unsure {
+		return min(s.state.Serving(), answer.Renewals)
+	}
+	return s.state.Serving()
+}
+
+// Responsible reports whether a client that speaks to both is this server's to
+// answer, which tries for some time already (RFC 3074 section 4).
+func (s *Server) Responsible(c lease.Client, tried time.Duration) bool {
+	if s.state != Normal || !s.link.agreed || s.link.resting || s.link.starting || s.link.partner != Normal {
+		return true
+	}
+	return s.homeOf(c) == s.set.Side || tried >= s.set.After
+}
+
+// homeOf is which server answers a client while all is well.
+func (s *Server) homeOf(c lease.Client) lease.Side {
+	if int(Bucket(c))*100 < s.set.Split*256 {
+		return lease.Primary
+	}
+	return lease.Secondary
+}
+
+// Promise is for how long a client gets an address (answer.Pair).
+func (s *Server) Promise(now lease.Time, before *lease.Lease, wanted time.Duration) time.Duration {
+	if s.Off[1] {
+		return wanted
+	}
+	return Promise(now, before, wanted, s.set.Lead)
+}
+
+// Gives reports whether a free address is this server's to give to anybody: it is
+// of its own share (rule 4), and the partner does not think it somebody's by
+// reservation (answer.Pair).
+func (s *Server) Gives(a netip.Addr, l *lease.Lease) bool {
+	if s.Off[4] {
+		return l == nil || l.Over()
+	}
+	return s.table.Gives(a, l) && (s.samePlan() || s.TheirPlan.ReservationAt(a) == nil)
+}
+
+func (s *Server) samePlan() bool { return s.TheirPlan == nil || s.TheirPlan == s.table.Plan() }
+
+// Returns reports whether the last client of an address that nobody holds may have
+// it back: while neither server gave it up for others (rule 5; answer.Pair).
+func (s *Server) Returns(l *lease.Lease) bool { return l.Limbo() || s.Gives(l.Address(), l) }
+
+// Reserved reports whether an address may be given to whom it is reserved for: both
+// plans say so, and nobody else may still hold it (answer.Pair).
+func (s *Server) Reserved(r *plan.Reservation, l *lease.Lease) bool {
+	if s.Gives(r.Address, l) {
+		return true
+	}
+	if l != nil && (l.Limbo() || !l.Over()) {
+		return false
+	}
+	if s.samePlan() {
+		return true
+	}
+	theirs := s.TheirPlan.ReservationAt(r.Address)
+	return theirs != nil && theirs.Hardware == r.Hardware && theirs.Identifier == r.Identifier && theirs.Circuit == r.Circuit
+}
+
+// Changed marks what becomes of a record as this server's change (answer.Pair).
+func (s *Server) Changed(before, after *lease.Lease, wanted time.Duration) {
+	s.mark(before, after)
+	switch {
+	case after.Status == lease.Active:
+		if before == nil || before.Status != lease.Active {
+			after.Acked = 0
+		}
+		desired := Desired(after.Heard, wanted)
+		if s.Off[2] {
+			desired = after.Heard
+		}
+		after.Told = max(after.Told, lease.MomentOf(desired))
+	case after.Status == lease.Free: // whose it is has still to be said
+		after.Status = lease.Released
+	}
+	s.settle(after)
+}
+
+// mark counts a change of this server's.
+func (s *Server) mark(before, after *lease.Lease) {
+	after.Version, after.Told, after.Acked = lease.Version{}, 0, 0
+	if before != nil {
+		after.Version, after.Told, after.Acked = before.Version, before.Told, before.Acked
+	}
+	after.Version = after.Version.Next(s.set.Side)
+	after.Owed = true
+}
+
+// advance looks whether another state follows, and if so has it recorded; it is
+// entered once that is durable (rule 6, RFC 8156 section 8.2).
+func (s *Server) advance(now lease.Time) {
+	for s.next == nil {
+		in := Inputs{Side: s.set.Side, Before: s.rec.State, Connected: s.link.agreed && s.link.partner != 0, Partner: s.link.partner,
+			Starting: s.link.starting, Updated: s.updated, WaitOver: now >= s.rec.Wait.Add(s.set.Lead),
+			BootOver: now >= s.boot.Add(s.set.Patience), Down: s.down}
+		if s.Off[7] {
+			in.Updated, in.WaitOver = true, true
+		}
+		next := Next(s.state, in)
+		if next == s.state {
+			return
+		}
+		rec := s.rec
+		rec.State, rec.Since, rec.Partner, rec.Contact = next, now, s.link.partner, s.Heard()
+		switch next {
+		case PartnerDown:
+			if s.rec.State != PartnerDown || s.rec.Down == 0 {
+				rec.Down = now
+			}
+			rec.Unsure = rec.Unsure || s.state == Recover || s.state == RecoverWait
+		case Normal:
+			rec.Down, rec.Wait, rec.Unsure = 0, 0, false
+		case RecoverWait:
+			rec.Empty = false
+		}
+		s.next = &rec
+		if s.Off[6] {
+			s.enter(now)
+			continue
+		}
+		s.begin()
+		s.do(effect.Effect{Do: effect.Save, Body: rec.Body()}, effect.Effect{Do: effect.Await}, effect.Effect{Do: effect.Enter})
+		s.begin()
+	}
+}
+
+// Entered says that the state that was on its way is on record.
+func (s *Server) Entered(now lease.Time) []effect.List {
+	if s.next != nil {
+		s.enter(now)
+		s.advance(now)
+		s.pump(now)
+	}
+	return s.take()
+}
+
+// Failed says that it could not be recorded.
+func (s *Server) Failed() { s.next = nil }
+
+func (s *Server) enter(now lease.Time) {
+	was := s.state
+	s.rec, s.next = *s.next, nil
+	s.state = s.rec.State
+	switch s.state {
+	case Recover, PotentialConflict:
+		s.asked, s.updated = false, false
+	case PartnerDown:
+		s.down = false
+		s.walks.claim.again()
+	case Normal:
+		s.walks.settle.again()
+		s.debts.retry()
+	}
+	if was != s.state {
+		s.sayState(now)
+	}
+	s.ask(now)
+}
+
+// ask asks the partner for its updates, where the state wants that.
+func (s *Server) ask(now lease.Time) {
+	if s.asked || !s.link.agreed {
+		return
+	}
+	m := Message{Type: UpdReq}
+	switch {
+	case s.state == Recover && s.rec.Empty:
+		m.Type = UpdReqAll
+	case s.state == Recover:
+	case s.state == PotentialConflict && (s.set.Side == lease.Primary || s.link.partner == ConflictDone):
+	default:
+		return
+	}
+	s.asked, s.updated = true, false
+	s.send(m, now)
+}
+
+// Down says that the partner is down: a person does, or time.
+func (s *Server) Down(now lease.Time) ([]effect.List, error) {
+	switch {
+	case s.link.agreed:
+		return nil, fmt.Errorf("the partner can be heard; pause it instead")
+	case s.rec.Empty:
+		return nil, fmt.Errorf("this server has not got the lease table yet, so it knows nobody's lease")
+	case s.state != CommunicationsInterrupted && s.state != ResolutionInterrupted && s.state != ConflictDone &&
+		s.state != Recover && s.state != RecoverWait && s.state != RecoverDone:
+		return nil, fmt.Errorf("this server is in %s", s.state)
+	}
+	s.down = true
+	s.advance(now)
+	return s.take(), nil
+}
+
+// Pause makes the partner answer all clients, or shares them again.
+func (s *Server) Pause(on bool, now lease.Time) []effect.List {
+	if s.paused != on {
+		s.paused = on
+		s.sayState(now)
+	}
+	return s.take()
+}
+
+// Paused reports whether this server leaves all clients to the partner.
+func (s *Server) Paused() bool { return s.paused }

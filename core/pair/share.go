@@ -1,0 +1,322 @@
+package pair
+
+import (
+	"net/netip"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/effect"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// Whose an address is that nobody holds. Each is one server's to give at any time:
+// only whoever it belongs to can give it away, and has that on record before the
+// other hears of it.
+
+// decides reports whether the primary says whose addresses are now.
+func (s *Server) decides() bool { return s.set.Side == lease.Primary && s.state == Normal }
+
+// settle says whose an address is that nobody holds any more. It stays with the
+// server that will hear its client again, unless the other's share runs low. What
+// the primary keeps is free for others only once the secondary knows (rule 5, RFC
+// 8156 section 7.3).
+func (s *Server) settle(l *lease.Lease) {
+	if !l.Limbo() || l.Status == lease.PendingFree || !s.decides() {
+		return
+	}
+	home := s.homeOf(l.Client)
+	if v := s.table.Plan().ScopeAt(l.Address()); v != nil {
+		n := s.table.Count(v.ID)
+		switch other := home.Other(); {
+		case other == lease.Secondary && s.short(lease.Secondary, n.Partner, n.Headroom):
+			home = other
+		case other == lease.Primary && s.short(lease.Primary, n.Headroom, n.Partner):
+			home = other
+		}
+	}
+	switch {
+	case home == lease.Secondary:
+		l.Status = lease.FreeBackup
+	case s.Off[5]:
+		l.Status = lease.Free
+	default:
+		l.Status = lease.PendingFree
+	}
+}
+
+// share is how many of some free addresses a side should have: as many in a hundred
+// as it has clients, and never less than a few.
+func (s *Server) share(side lease.Side, all uint64) uint64 {
+	part := uint64(min(max(s.set.Split, 20), 80))
+	if side == lease.Secondary {
+		part = 100 - part
+	}
+	if all > 1 {
+		return max(1, all/100*part+all%100*part/100)
+	}
+	return 0
+}
+
+// short reports whether a side has less than half of what it should have.
+func (s *Server) short(side lease.Side, has, others uint64) bool {
+	return 2*has < s.share(side, has+others)
+}
+
+// Ended is what becomes of a lease that time ends; journaled reports whether that
+// has to be on record, and the partner told. Otherwise its record says it already.
+func (s *Server) Ended(l *lease.Lease) (after *lease.Lease, journaled bool) {
+	after = l.Ended(lease.Expired, l.Expires)
+	if !s.decides() {
+		if s.Off[5] {
+			after.Status = s.set.Side.Free()
+		}
+		return after, false
+	}
+	s.Changed(l, after, 0)
+	return after, true
+}
+
+// walks are walks through the table, a part at a time.
+type walks struct {
+	settle walk // nobody's addresses are given to one of the two
+	claim  walk // the partner's are taken, once it is down for long enough
+	all    *lease.Snapshot
+	allFed bool
+	pools  lease.Time // when shares were looked at last
+	asked  lease.Time // when the partner was asked for more
+}
+
+type walk struct {
+	at    *lease.Snapshot
+	begun bool
+}
+
+func (w *walk) again() { w.at, w.begun = nil, true }
+
+// part is how many records a walk looks at in one step.
+const part = 2000
+
+// walk takes each walk that the state wants a step on.
+func (s *Server) walk(now lease.Time) {
+	switch s.state {
+	case Normal:
+		if s.next == nil && s.decides() && s.walks.settle.begun {
+			s.settleSome()
+		}
+		if now.Sub(s.walks.pools) >= s.set.Contact {
+			s.walks.pools = now
+			s.balance(now)
+			s.request(now)
+		}
+	case PartnerDown:
+		if s.next == nil {
+			s.claimSome(now)
+		}
+	}
+}
+
+// change records what becomes of records, and has the partner told.
+func (s *Server) change(list []lease.Change) {
+	if len(list) > 0 {
+		s.begin()
+		s.do(effect.Effect{Do: effect.Record, Changes: list}, effect.Effect{Do: effect.Await}, effect.Effect{Do: effect.Tell, Changes: list})
+		s.begin()
+	}
+}
+
+func (s *Server) settleSome() {
+	w := &s.walks.settle
+	if w.at == nil {
+		w.at = s.table.Snapshot(0)
+	}
+	list := w.at.Next(nil, part)
+	if len(list) == 0 {
+		w.at, w.begun = nil, false
+		return
+	}
+	var changes []lease.Change
+	for _, l := range list {
+		if l.Limbo() && l.Status != lease.PendingFree {
+			after := *l
+			s.Changed(l, &after, 0)
+			changes = append(changes, lease.Change{Before: l, After: &after})
+		}
+	}
+	s.change(changes)
+}
+
+// claimSome takes addresses of a partner that is down, each once everything has
+// passed that it could have promised (rule 4).
+func (s *Server) claimSome(now lease.Time) {
+	down, lead := s.rec.Down, s.set.Lead
+	if s.Off[4] {
+		down, lead = 0, 0
+	}
+	if now < Others(down, nil, lead) {
+		return
+	}
+	s.rec.Unsure = false // whatever the partner gave that this server never heard of is over
+	own := s.set.Side.Free()
+	var changes []lease.Change
+	w := &s.walks.claim
+	if w.at == nil {
+		w.at = s.table.Snapshot(0)
+		for _, k := range s.unclaimed() {
+			before := s.table.Get(k)
+			after := &lease.Lease{Prefix: k, Status: own, Changed: now, Expires: now}
+			s.mark(before, after)
+			after.Told, after.Acked = 0, 0
+			changes = append(changes, lease.Change{Before: before, After: after})
+		}
+	}
+	list := w.at.Next(nil, part)
+	if len(list) == 0 {
+		w.at = nil
+	}
+	for _, l := range list {
+		if l.Over() && l.Status != own && now >= Others(down, l, lead) {
+			after := *l
+			s.mark(l, &after)
+			after.Status, after.Told, after.Acked = own, 0, 0
+			changes = append(changes, lease.Change{Before: l, After: &after})
+		}
+	}
+	s.change(changes)
+}
+
+// unclaimed are shares of what nobody ever had that are not this server's.
+func (s *Server) unclaimed() (out []netip.Prefix) {
+	own := s.set.Side.Free()
+	for l := range s.table.Blocks {
+		if l.Status != own {
+			out = append(out, l.Prefix)
+		}
+	}
+	if s.set.Side == lease.Secondary { // what no block tells of is the primary's
+		for _, v := range s.table.Plan().Scopes() {
+			if s.table.Get(v.Subnet) == nil && !v.Subnet.IsSingleIP() {
+				out = append(out, v.Subnet)
+			}
+		}
+	}
+	return out
+}
+
+// balance gives the partner of what this server has, where that has too little.
+func (s *Server) balance(now lease.Time) {
+	if s.state != Normal || s.next != nil {
+		return
+	}
+	var changes []lease.Change
+	for _, v := range s.table.Plan().Scopes() {
+		n := s.table.Count(v.ID)
+		if n.Headroom > 0 && s.short(s.set.Side.Other(), n.Partner, n.Headroom) {
+			changes = append(changes, s.give(v, s.share(s.set.Side.Other(), n.Headroom+n.Partner)-n.Partner, now)...)
+		}
+	}
+	s.change(changes)
+}
+
+// Limits of what is given in a scope at a time.
+const (
+	giveBlocks = 32
+	giveMost   = 256 // single addresses
+)
+
+// give makes some of this server's free addresses the partner's: first of those
+// that nobody ever had, by blocks, from the end of each pool.
+func (s *Server) give(v *plan.View, want uint64, now lease.Time) (changes []lease.Change) {
+	to := s.set.Side.Other().Free()
+	note := func(before, after *lease.Lease) {
+		s.mark(before, after)
+		after.Status = to
+		changes = append(changes, lease.Change{Before: before, After: after})
+	}
+	fresh := s.table.Fresh(v.ID)
+	for i := len(fresh) - 1; i >= 0 && want > 0; i-- {
+		r := fresh[i]
+		for want > 0 && r.Valid() && len(changes) < giveBlocks {
+			k := lastBlock(r, want)
+			before := s.table.Get(k)
+			if !k.IsSingleIP() && s.table.OffersIn(k) || k.IsSingleIP() && (before != nil || !s.free(k.Addr())) {
+				k = lease.Host(r.To) // around what is promised
+			} else if size := uint64(1) << (32 - k.Bits()); true {
+				note(before, &lease.Lease{Prefix: k, Changed: now, Expires: now})
+				want -= min(want, size)
+			}
+			if k.Addr() == r.From {
+				break
+			}
+			r.To = k.Addr().Prev()
+		}
+	}
+	if want > 0 {
+		for _, l := range s.table.Returned(v.ID, int(min(want, giveMost))) {
+			after := *l
+			note(l, &after)
+		}
+	}
+	return changes
+}
+
+// free reports whether an address that nobody ever had can be given away.
+func (s *Server) free(a netip.Addr) bool {
+	_, offered := s.table.OfferOf(a)
+	return !offered && s.table.Plan().ReservationAt(a) == nil
+}
+
+// lastBlock is the greatest block at the end of a range that has no more addresses
+// than are wanted.
+func lastBlock(r addr.Range, want uint64) netip.Prefix {
+	end := uint64(addr.Uint32(r.To)) + 1
+	size := uint64(1)
+	for size*2 <= want && size*2 <= r.Size() && end%(size*2) == 0 {
+		size *= 2
+	}
+	bits := 32
+	for n := size; n > 1; n /= 2 {
+		bits--
+	}
+	var b [4]byte
+	first := uint32(end - size)
+	b[0], b[1], b[2], b[3] = byte(first>>24), byte(first>>16), byte(first>>8), byte(first)
+	return netip.PrefixFrom(netip.AddrFrom4(b), bits)
+}
+
+// request asks the partner for addresses, where this server's share runs low (RFC
+// 8156 section 6.3.1).
+func (s *Server) request(now lease.Time) {
+	if s.state != Normal || !s.link.agreed || now.Sub(s.walks.asked) < s.set.Contact {
+		return
+	}
+	for _, v := range s.table.Plan().Scopes() {
+		if n := s.table.Count(v.ID); n.Partner > 0 && s.short(s.set.Side, n.Headroom, n.Partner) {
+			s.walks.asked = now
+			s.send(Message{Type: PoolReq}, now)
+			return
+		}
+	}
+}
+
+// Hungry says that a client goes without since what is left is the partner's: it is
+// asked at once.
+func (s *Server) Hungry(now lease.Time) []effect.List {
+	s.request(now)
+	return s.take()
+}
+
+// feed queues records for a partner that asked for all, as it takes them in.
+func (s *Server) feed() {
+	for s.walks.all != nil && len(s.debts.queue) < window*together {
+		list := s.walks.all.Next(nil, window*together)
+		for _, l := range list {
+			s.debts.anyway(l.Prefix)
+		}
+		if len(list) == 0 { // shares last, since they say of the rest that nobody ever had it
+			for l := range s.table.Blocks {
+				s.debts.anyway(l.Prefix)
+			}
+			s.walks.all = nil
+		}
+	}
+}

@@ -1,0 +1,345 @@
+package main
+
+import (
+	"net/netip"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+)
+
+// heard is what a client makes of a reply.
+type heard struct {
+	kind    dhcp4.Type
+	xid     uint32
+	address netip.Addr
+	lease   tick
+	from    int // which server
+	why     answer.Reason
+}
+
+func heardOf(m *dhcp4.Message, s *server) heard {
+	h := heard{kind: m.Type, xid: m.XID, address: m.YIAddr, from: s.index}
+	if t, ok := m.Options.Uint32(option.AddressTime); ok {
+		h.lease = tick(t) * second
+	}
+	return h
+}
+
+// state of a client (RFC 2131 section 4.4).
+type state uint8
+
+const (
+	off state = iota
+	selecting
+	requesting
+	bound
+	renewing
+	rebinding
+	rebooting
+)
+
+var stateNames = [...]string{"off", "selecting", "requesting", "bound", "renewing", "rebinding", "rebooting"}
+
+// client is one of hundreds.
+type client struct {
+	w        *World
+	n        int
+	hardware addr.Hardware
+	id       []byte
+	scope    int
+	relay    netip.Addr
+	reach    [2]bool // which servers its relay forwards to
+	state    state
+	turn     int // counts what it began; what was planned before does not happen
+	xid      uint32
+	began    tick // when it began to ask
+	sent     tick // when it sent the request that is answered
+	address  netip.Addr
+	from     int // server of its lease, or of the offer
+	until    tick
+	since    tick // when its binding began
+	t1, t2   tick
+	served   tick // when it last had an address
+	skew     float64
+}
+
+func (w *World) makeClients() {
+	n := 0
+	for i, sc := range scopesOf {
+		subnet := netip.MustParsePrefix(sc.subnet)
+		for k := range sc.clients {
+			c := &client{w: w, n: n, scope: i, hardware: addr.Hardware([]byte{2, 0x40, byte(i), 0, byte(n >> 8), byte(n)}), reach: [2]bool{true, true}}
+			c.relay = subnet.Addr().Next()
+			if n%3 == 0 {
+				c.id = []byte{1, 2, 0x40, byte(i), 0, byte(n >> 8), byte(n)}
+			}
+			if i == 1 && k < 10 { // a relay that somebody set up in part
+				c.reach[1-k%2] = false
+			}
+			w.clients = append(w.clients, c)
+			n++
+			w.in(w.between(0, 3*minute), func() { c.switchOn() })
+		}
+	}
+}
+
+func (c *client) message(t dhcp4.Type) *dhcp4.Message {
+	zero := netip.IPv4Unspecified()
+	c.xid++
+	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, Type: t, XID: c.xid<<10 | uint32(c.n), CIAddr: zero, YIAddr: zero, SIAddr: zero,
+		GIAddr: c.relay, CHAddr: c.hardware, Secs: uint16(min((c.w.now-c.began)/second, 65535))}
+	m.Options = append(m.Options, dhcp4.Option{Code: option.MessageType, Data: []byte{byte(t)}})
+	if c.id != nil {
+		m.Options = append(m.Options, dhcp4.Option{Code: option.ClientID, Data: c.id})
+	}
+	return m
+}
+
+func put(m *dhcp4.Message, code uint8, a netip.Addr) {
+	b := a.As4()
+	m.Options = append(m.Options, dhcp4.Option{Code: code, Data: b[:]})
+}
+
+// say sends a message to both servers, or to one alone.
+func (c *client) say(m *dhcp4.Message, only int) {
+	w := c.w
+	if w.silent {
+		return
+	}
+	xid, turn := m.XID, c.turn
+	copies := 1
+	if w.chance(60) && m.Type != dhcp4.Release && m.Type != dhcp4.Decline {
+		copies = 2
+	}
+	for i, s := range w.servers {
+		if only >= 0 && i != only || !c.reach[i] && m.GIAddr.IsValid() && !m.GIAddr.IsUnspecified() {
+			continue
+		}
+		for range copies {
+			if w.loses(i) {
+				continue
+			}
+			w.in(w.delay(), func() {
+				if w.wires.clients[i] {
+					return
+				}
+				msg := *m
+				s.hear(answer.Request{Message: &msg, Server: s.address, Unicast: only >= 0}, c, func(h heard) {
+					if w.loses(i) {
+						return
+					}
+					w.in(w.delay(), func() {
+						if !w.wires.clients[i] && h.xid == xid && c.turn == turn {
+							c.hear(h)
+						}
+					})
+				})
+			})
+		}
+	}
+}
+
+func (w *World) loses(i int) bool {
+	return w.wires.clients[i] || w.wires.lossy > 0 && w.chance(w.wires.lossy)
+}
+
+func (w *World) delay() tick {
+	if !w.quiet() && w.chance(300) {
+		return w.between(50, 4*second)
+	}
+	return w.between(1, 10)
+}
+
+// later does something unless something else begins before.
+func (c *client) later(d tick, do func()) {
+	turn := c.turn
+	c.w.in(d, func() {
+		if c.turn == turn {
+			do()
+		}
+	})
+}
+
+func (c *client) become(s state) {
+	c.state = s
+	c.turn++
+}
+
+func (c *client) switchOn() {
+	c.began = c.w.now
+	c.w.gone(c) // it uses nothing before it is confirmed
+	if c.address.IsValid() && !c.w.chance(4) {
+		c.reboot()
+		return
+	}
+	c.discover()
+}
+
+// discover asks for an address, again and again.
+func (c *client) discover() {
+	c.become(selecting)
+	m := c.message(dhcp4.Discover)
+	if c.address.IsValid() && c.w.chance(2) {
+		put(m, option.AddressRequest, c.address)
+	}
+	c.say(m, -1)
+	c.later(c.w.between(3*second, 9*second), c.discover)
+}
+
+// reboot asks for the address it had (RFC 2131 section 4.3.2, INIT-REBOOT).
+func (c *client) reboot() {
+	c.become(rebooting)
+	m := c.message(dhcp4.Request)
+	put(m, option.AddressRequest, c.address)
+	c.sent = c.w.now
+	c.say(m, -1)
+	c.later(c.w.between(4*second, 8*second), func() {
+		if c.w.now-c.began > 20*second {
+			c.discover()
+		} else {
+			c.reboot()
+		}
+	})
+}
+
+func (c *client) request(offer heard) {
+	c.become(requesting)
+	c.address, c.from = offer.address, offer.from
+	m := c.message(dhcp4.Request)
+	put(m, option.AddressRequest, offer.address)
+	put(m, option.ServerID, c.w.servers[offer.from].address)
+	c.sent = c.w.now
+	c.say(m, -1)
+	c.later(c.w.between(4*second, 10*second), c.discover)
+}
+
+// renew prolongs the lease at the server that gave it.
+func (c *client) renew() {
+	c.become(renewing)
+	c.began = c.w.now
+	c.askAgain()
+}
+
+func (c *client) askAgain() {
+	now := c.w.now
+	switch {
+	case now >= c.until:
+		c.lapse()
+		return
+	case now >= c.t2 && c.state == renewing:
+		c.become(rebinding)
+		c.began = now
+	default:
+		c.turn++
+	}
+	m := c.message(dhcp4.Request)
+	m.CIAddr = c.address
+	c.sent = now
+	if c.state == renewing {
+		m.GIAddr = netip.IPv4Unspecified()
+		c.say(m, c.from)
+	} else {
+		c.say(m, -1)
+	}
+	c.later(max(5*second, min(60*second, (c.until-now)/4)), c.askAgain)
+}
+
+// lapse is the end of a lease that nobody prolonged.
+func (c *client) lapse() {
+	c.w.gone(c)
+	c.began = c.w.now
+	c.discover()
+}
+
+func (c *client) hear(h heard) {
+	switch h.kind {
+	case dhcp4.Offer:
+		if c.state == selecting && h.address.IsValid() && !h.address.IsUnspecified() {
+			c.w.counts.offers++
+			c.request(h)
+		}
+	case dhcp4.Ack:
+		if c.state == off || c.state == selecting || c.state == bound {
+			return
+		}
+		c.bind(h)
+	case dhcp4.Nak:
+		if c.state == off || c.state == selecting || c.state == bound {
+			return
+		}
+		c.w.counts.naks++
+		c.w.gone(c)
+		c.address = netip.Addr{}
+		c.began = c.w.now
+		c.discover()
+	}
+}
+
+func (c *client) bind(h heard) {
+	w := c.w
+	until := c.sent + h.lease
+	if until <= w.now {
+		return
+	}
+	if w.chance(400) && c.state == requesting { // it finds somebody there
+		c.decline(h)
+		return
+	}
+	if c.state == renewing || c.state == rebinding {
+		w.counts.renewals++
+	}
+	if c.address != h.address || c.state != renewing && c.state != rebinding {
+		c.since = w.now
+	}
+	w.counts.acks++
+	c.become(bound)
+	c.address, c.from, c.until = h.address, h.from, until
+	c.t1, c.t2 = c.sent+h.lease/2, c.sent+h.lease*7/8
+	c.served = w.now
+	w.holds(c, h)
+	c.later(max(0, c.t1-w.now), c.renew)
+	w.habits(c)
+}
+
+func (c *client) decline(h heard) {
+	m := c.message(dhcp4.Decline)
+	put(m, option.AddressRequest, h.address)
+	put(m, option.ServerID, c.w.servers[h.from].address)
+	c.w.gone(c)
+	c.say(m, -1)
+	c.address = netip.Addr{}
+	c.become(off)
+	c.later(10*second, c.switchOn)
+}
+
+// habits is what a client does of its own will.
+func (w *World) habits(c *client) {
+	switch w.random.IntN(6) {
+	case 0: // gives it back
+		c.later(w.between(10*second, 15*minute), func() {
+			m := c.message(dhcp4.Release)
+			m.CIAddr, m.GIAddr = c.address, netip.IPv4Unspecified()
+			put(m, option.ServerID, w.servers[c.from].address)
+			w.gone(c)
+			c.say(m, c.from)
+			c.become(off)
+			c.later(w.between(10*second, 20*minute), c.switchOn)
+		})
+	case 1: // goes away without a word
+		c.later(w.between(10*second, 30*minute), func() {
+			w.gone(c)
+			c.become(off)
+			c.later(w.between(second, 60*minute), c.switchOn)
+		})
+	case 2: // starts again at once, and believes in its lease
+		c.later(w.between(10*second, 20*minute), func() {
+			c.began = w.now
+			c.switchOn()
+		})
+	}
+}
+
+var _ = lease.Never

@@ -1,0 +1,159 @@
+package main
+
+import (
+	"net/netip"
+
+	"yarnpost/core/lease"
+	"yarnpost/core/pair"
+)
+
+// quiet reports whether nothing is to go wrong.
+func (w *World) quiet() bool { return w.healed }
+
+// disturb plans the next thing to go wrong.
+func (w *World) disturb() {
+	pause := w.between(10*second, 10*minute)
+	if w.chance(8) {
+		pause = w.between(60*minute, 3*60*minute) // and for a while all is well
+	}
+	w.in(pause, func() {
+		if w.healed {
+			return
+		}
+		w.fault()
+		w.disturb()
+	})
+}
+
+// for a while something is so, then not any more; all is disturbed until then.
+func (w *World) forWhile(d tick, undo func()) {
+	w.in(d, func() {
+		if !w.healed {
+			undo()
+		}
+	})
+}
+
+func (w *World) fault() {
+	w.calm = w.now
+	i := w.random.IntN(2)
+	s := w.servers[i]
+	long := w.between(second, 2*minute)
+	if w.chance(4) {
+		long = w.between(5*minute, 40*minute)
+	}
+	w.calm = w.now + long
+	switch w.random.IntN(11) {
+	case 0, 1:
+		w.crash(s, long)
+	case 2: // both at once
+		w.crash(s, long)
+		w.crash(s.other(), w.between(second, minute))
+	case 3, 4, 5:
+		w.counts.cuts++
+		one := w.random.IntN(3)
+		for k := range w.wires.cut {
+			w.wires.cut[k] = w.wires.cut[k] || one != k
+		}
+		w.note("the wire between them is cut (%v) for %d s", w.wires.cut, long/second)
+		w.forWhile(long, func() {
+			for k := range w.wires.cut {
+				w.wires.mend(w, k)
+			}
+			w.note("the wire is whole")
+		})
+		w.maybeDown(s, long)
+	case 6:
+		w.wires.clients[i] = true
+		w.note("no client reaches %s for %d s", s.name, long/second)
+		w.forWhile(long, func() { w.wires.clients[i] = false })
+	case 7:
+		w.wires.lossy = 2 + w.random.IntN(20)
+		w.forWhile(long, func() { w.wires.lossy = 0 })
+	case 8:
+		if s.up && !s.broken {
+			s.broken = true
+			w.note("the database of %s is away for %d s", s.name, long/second)
+			s.undo()
+			life := s.life
+			w.in(long, func() {
+				if s.life == life {
+					s.broken = false
+				}
+			})
+		}
+	case 9:
+		if s.up {
+			w.crash(s, long)
+			s.offset = float64(w.random.IntN(21) - 10)
+			w.note("the clock of %s is set anew", s.name)
+		}
+	case 10:
+		if s.up && w.servers[1-i].up && w.chance(3) {
+			w.lose(s, long)
+		}
+	}
+	for range 3 {
+		w.in(w.between(0, 5*minute), func() { w.servers[w.random.IntN(2)].changePlan() })
+	}
+}
+
+// crash stops a server for a while.
+func (w *World) crash(s *server, long tick) {
+	if !s.up {
+		return
+	}
+	w.counts.crashes++
+	s.crash()
+	life := s.life
+	w.forWhile(long, func() {
+		if !s.up && s.life == life {
+			s.start()
+			w.wires.connect(w)
+		}
+	})
+	if o := s.other(); o.up {
+		w.maybeDown(o, long)
+	}
+}
+
+// lose replaces a server's disk.
+func (w *World) lose(s *server, long tick) {
+	w.counts.losses++
+	w.note("the disk of %s is lost", s.name)
+	s.crash()
+	life := s.life
+	o := s.other()
+	w.forWhile(long, func() {
+		if s.up || s.life != life {
+			return
+		}
+		s.disk = disk{leases: map[netip.Prefix]*lease.Lease{}, line: o.disk.line, theirs: o.active,
+			record: pair.Record{State: pair.Recover, Empty: true, Wait: s.clock()}}
+		s.start()
+		w.wires.connect(w)
+	})
+}
+
+// maybeDown has a person say that a server's partner is down: rightly, if it is.
+func (w *World) maybeDown(s *server, long tick) {
+	if !w.chance(3) {
+		return
+	}
+	w.in(w.between(10*second, long+20*second), func() {
+		if !s.up || w.healed {
+			return
+		}
+		wrong := s.other().up
+		if wrong && !w.chance(4) {
+			return
+		}
+		list, err := s.pair.Down(s.clock())
+		if err != nil {
+			return
+		}
+		w.counts.downs++
+		w.note("somebody says that %s is down, and it is (%v)", s.other().name, !wrong)
+		s.runAll(list)
+	})
+}

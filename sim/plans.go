@@ -1,0 +1,230 @@
+package main
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/pair"
+	"yarnpost/core/plan"
+)
+
+// revision is one revision of the plan, with the one before it.
+type revision struct {
+	pair.Head
+	parent  *revision
+	plan    *plan.Plan
+	changes []plan.Change // since the one before
+}
+
+func (r *revision) String() string { return fmt.Sprintf("%d/%04x", r.Number, r.Hash&0xffff) }
+
+// follows reports whether a revision is this one, or one before it.
+func (r *revision) follows(o *revision) bool {
+	for r.Number > o.Number {
+		r = r.parent
+	}
+	return r == o
+}
+
+// scopesOf are the scopes: one that is nearly full, one with room, one that is wide.
+var scopesOf = []struct {
+	name, subnet, pool string
+	clients            int
+}{
+	{"cameras", "10.40.36.0/25", "10.40.36.10-10.40.36.49", 30},
+	{"looms", "10.40.8.0/23", "10.40.8.20-10.40.9.219", 90},
+	{"visitors", "10.40.64.0/20", "10.40.64.10-10.40.79.249", 60},
+}
+
+func firstPlan() *revision {
+	d := plan.New().Draft()
+	for _, sc := range scopesOf {
+		pool, err := addr.ParseRange(sc.pool)
+		if err != nil {
+			panic(err)
+		}
+		subnet := netip.MustParsePrefix(sc.subnet)
+		s := plan.Scope{Name: sc.name, Subnet: subnet, Mode: plan.Serving, Pools: []addr.Range{pool}, Authoritative: true,
+			Settings: plan.Settings{Lease: plan.Duration(20 * time.Minute),
+				Options: map[option.Key]string{option.Std(option.Router): subnet.Addr().Next().String()}}}
+		s.Limits.NewPerMinute = -1
+		if err := d.PlaceScope(&s, "", nil); err != nil {
+			panic(err)
+		}
+		if _, err := d.PutScope(s); err != nil {
+			panic(err)
+		}
+	}
+	p, changes := d.Finish()
+	return &revision{Head: pair.Head{Number: p.Revision, Hash: pair.Chain(0, nil)}, plan: p, changes: changes}
+}
+
+func (s *server) head() *revision { return s.disk.line[len(s.disk.line)-1] }
+
+// planMessage is what two servers say of their plans: the newest on disk, and the
+// one that they serve by.
+type planMessage struct {
+	head, active *revision
+	take         bool // the other is to take it
+}
+
+func (s *server) sayPlan(take bool) {
+	s.w.wires.sendPlan(s, planMessage{s.head(), s.active, take})
+}
+
+// hearPlan takes in what the partner says of its plan.
+func (s *server) hearPlan(m planMessage) {
+	s.theirs = m.active
+	s.pair.TheirPlan = m.active.plan
+	known := func(number int64) (uint64, bool) {
+		for _, r := range s.disk.line {
+			if r.Number == number {
+				return r.Hash, true
+			}
+		}
+		return 0, false
+	}
+	switch pair.Compare(s.head().Head, m.head.Head, known, m.head.follows(s.head())) {
+	case pair.Together:
+		s.parted = false
+		if s.active != s.head() {
+			s.activate(s.head())
+			s.sayPlan(false)
+		}
+	case pair.Ahead:
+		s.parted = false
+		s.sayPlan(true)
+	case pair.Behind:
+		s.parted = false
+		if !m.take {
+			s.sayPlan(false)
+			return
+		}
+		if s.broken {
+			return
+		}
+		s.add(entry{line: m.head.line(), theirs: s.theirs, then: func() {
+			s.activate(s.head())
+			s.sayPlan(false)
+		}})
+	case pair.Parted:
+		if !s.parted {
+			s.w.note("%s: the plans have parted: %s here, %s there", s.name, s.head(), m.head)
+		}
+		s.parted = true
+		if s.active != s.head() {
+			s.activate(s.head())
+		}
+	}
+}
+
+// line is a revision with all before it.
+func (r *revision) line() (out []*revision) {
+	for ; r != nil; r = r.parent {
+		out = append([]*revision{r}, out...)
+	}
+	return out
+}
+
+// activate serves by a revision.
+func (s *server) activate(r *revision) {
+	if s.active == r {
+		return
+	}
+	var changes []plan.Change
+	if r.parent == s.active {
+		changes = r.changes
+	} else { // whatever may have changed
+		for _, v := range s.active.plan.Scopes() {
+			changes = append(changes, plan.Change{Kind: plan.KindScope, ID: v.ID})
+		}
+		for _, v := range r.plan.Scopes() {
+			changes = append(changes, plan.Change{Kind: plan.KindScope, ID: v.ID})
+		}
+	}
+	s.w.note("%s serves by plan %s", s.name, r)
+	s.active = r
+	s.table.SetPlan(r.plan, changes)
+	s.pair.TheirPlan = s.theirs.plan
+}
+
+// changePlan has an administrator change the plan at a server: the primary while both
+// are together, whoever is in partner-down, or the primary alone if told so.
+func (s *server) changePlan() {
+	if !s.up || s.broken || s.parted || s.head() != s.active {
+		return
+	}
+	_, connected := s.pair.Partner()
+	together := s.index == 0 && s.pair.State() == pair.Normal && connected && s.theirs == s.head()
+	alone := s.pair.State() == pair.PartnerDown || s.index == 0 && s.pair.State() == pair.CommunicationsInterrupted && s.w.chance(4)
+	if !together && !alone {
+		return
+	}
+	d := s.active.plan.Draft()
+	v := s.active.plan.Scopes()[s.w.random.IntN(len(s.active.plan.Scopes()))]
+	if err := s.w.edit(d, v); err != nil {
+		return // it cannot hold together
+	}
+	p, changes := d.Finish()
+	if len(changes) == 0 {
+		return
+	}
+	var body []byte
+	for _, c := range changes {
+		body = fmt.Append(body, c.Kind, c.ID, c.After)
+	}
+	r := &revision{Head: pair.Head{Number: p.Revision, Hash: pair.Chain(s.head().Hash, fmt.Append(body, s.w.now))}, parent: s.head(), plan: p,
+		changes: changes}
+	s.w.counts.plans++
+	s.w.note("%s: plan %s: %s %v", s.name, r, v.Name, changes[0].After)
+	s.add(entry{line: r.line(), theirs: s.theirs, then: func() {
+		if alone {
+			s.activate(r)
+		}
+		s.sayPlan(true)
+	}})
+}
+
+// edit makes a change: a reservation that comes, moves or goes, or another pool.
+func (w *World) edit(d *plan.Draft, v *plan.View) error {
+	pool, _ := addr.ParseRange(scopesOf[0].pool)
+	for _, sc := range scopesOf {
+		if sc.name == v.Name {
+			pool, _ = addr.ParseRange(sc.pool)
+		}
+	}
+	list := d.Plan().Reservations(v.ID)
+	if len(list) > 0 && w.chance(3) {
+		return d.RemoveReservation(list[w.random.IntN(len(list))].Name)
+	}
+	if w.chance(6) {
+		s := v.Scope
+		first := addr.Uint32(pool.From) + uint32(w.random.IntN(4))
+		s.Pools = []addr.Range{{From: fromUint32(first), To: pool.To}}
+		_, err := d.PutScope(s)
+		return err
+	}
+	a := fromUint32(addr.Uint32(pool.From) + uint32(w.random.IntN(int(min(pool.Size(), 60)))))
+	r := plan.Reservation{Name: fmt.Sprintf("r%d", w.random.IntN(12)), Scope: v.ID, Hardware: w.clients[w.random.IntN(len(w.clients))].hardware,
+		Address: a}
+	for _, old := range list {
+		if old.Name == r.Name {
+			r.ID = old.ID
+		}
+	}
+	if len(list) > 5 && r.ID == 0 {
+		return fmt.Errorf("there are enough")
+	}
+	_, err := d.PutReservation(r)
+	return err
+}
+
+func fromUint32(n uint32) netip.Addr {
+	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
+}
+
+var _ = lease.Never

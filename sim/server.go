@@ -227,6 +227,7 @@ func (s *server) run(list effect.List, reply func()) {
 			s.table.PutOffer(*f.Note)
 		case effect.Record:
 			if s.broken {
+				s.pair.Lost(f.Changes)
 				return
 			}
 			for _, c := range f.Changes {
@@ -388,10 +389,8 @@ func (s *server) undoAll(all []entry) {
 			c := e.changes[n]
 			s.w.watched(c.After.Address(), "%s: undone: %s", s.name, show(c.Before))
 			s.table.Restore(c.After.Prefix, c.Before)
-			if c.Before != nil && c.Before.Owed {
-				s.pair.Tell(c.After.Prefix)
-			}
 		}
+		s.pair.Lost(e.changes)
 		s.unpend(e)
 		if e.undone != nil {
 			e.undone()

@@ -82,6 +82,7 @@ type Lease struct {
 	Status   Status
 	Reserved bool // given by a reservation
 	Owed     bool // the partner has not acknowledged this record yet
+	By       Side // which server of a pair gave it
 	Version  Version
 	Acked    Moment // until when both servers know that it may be held
 	Told     Moment // until when the partner may believe that it is held

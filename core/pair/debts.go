@@ -28,6 +28,7 @@ type debts struct {
 	flying   map[uint32]flight     // by transaction
 	airborne map[netip.Prefix]bool // keys of those; true: it changed since
 	refused  map[netip.Prefix]bool // the partner knows something newer, and will say it
+	retried  lease.Time            // when those were queued again
 	promised uint32                // transaction of a request for updates; 0: none
 	left     map[netip.Prefix]bool // that were asked for, and are not acknowledged yet
 }
@@ -42,6 +43,7 @@ type sent struct {
 	key     netip.Prefix
 	version lease.Version
 	told    lease.Moment
+	anyway  bool // it was asked for, owed or not
 }
 
 func (d *debts) init() {
@@ -101,15 +103,22 @@ func (d *debts) cut() {
 	d.queue = append(d.queue, queue...)
 }
 
-// age gives up on acknowledgements that do not come.
+// age gives up on acknowledgements that do not come, and tries again what came to
+// nothing.
 func (d *debts) age(now lease.Time) {
+	if now.Sub(d.retried) > patience {
+		d.retried = now
+		d.retry()
+	}
 	for _, n := range slices.Sorted(maps.Keys(d.flying)) {
 		f := d.flying[n]
 		if now.Sub(f.at) > patience {
 			delete(d.flying, n)
 			for _, one := range f.sent {
 				delete(d.airborne, one.key)
-				d.add(one.key)
+				if d.add(one.key); one.anyway {
+					d.queued[one.key] = true
+				}
 			}
 		}
 	}
@@ -128,6 +137,16 @@ func (d *debts) promise(transaction uint32) {
 
 // Tell says that a record is durable which the partner has to know.
 func (s *Server) Tell(k netip.Prefix) { s.debts.add(k) }
+
+// Lost says that changes could not be recorded: they are undone, and what was owed
+// before is owed as ever.
+func (s *Server) Lost(changes []lease.Change) {
+	for _, c := range changes {
+		if c.Before != nil && c.Before.Owed {
+			s.debts.refused[c.Before.Prefix] = true
+		}
+	}
+}
 
 // Pump sends what may be sent.
 func (s *Server) Pump(now lease.Time) []effect.List {
@@ -185,7 +204,7 @@ func (s *Server) sendSome(now lease.Time) bool {
 			continue
 		}
 		m.Options = append(m.Options, o)
-		f.sent = append(f.sent, sent{k, l.Version, l.Told})
+		f.sent = append(f.sent, sent{k, l.Version, l.Told, anyway})
 		d.queue = d.queue[1:]
 		delete(d.queued, k)
 		d.airborne[k] = false

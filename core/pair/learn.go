@@ -69,6 +69,9 @@ func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown b
 	case before != nil && before.Version.Covers(n.Version):
 		return c, false
 	case before == nil || n.Version.Covers(before.Version):
+		if before != nil && before.Client != n.Client && before.HeldAt(now) && n.HeldAt(now) {
+			s.conflict(&n, before.Client, now) // the partner compared the two first
+		}
 		s.adopt(&n, before, u)
 		s.stats.Learned++
 	default:

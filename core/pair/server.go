@@ -294,6 +294,9 @@ func (s *Server) Changed(before, after *lease.Lease, wanted time.Duration) {
 	s.mark(before, after)
 	switch {
 	case after.Status == lease.Active:
+		if wanted > 0 {
+			after.By = s.set.Side
+		}
 		if before == nil || before.Status != lease.Active {
 			after.Acked = 0
 		}

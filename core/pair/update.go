@@ -44,7 +44,12 @@ const ownOption = 65001
 // are big-endian.
 const ownSize = 1 + 1 + 4 + 8 + 8 + 4 + 4
 
-const ownReserved = 1 // flag: it is given by a reservation
+// Flags of that option.
+const (
+	ownReserved  = 1 // it is given by a reservation
+	ownPrimary   = 2 // the primary gave it
+	ownSecondary = 4 // the secondary did
+)
 
 func (u *Update) own() []byte {
 	l := &u.Lease
@@ -52,6 +57,7 @@ func (u *Update) own() []byte {
 	if l.Reserved {
 		own[0] |= ownReserved
 	}
+	own[0] |= byte(l.By) * ownPrimary
 	own[1] = byte(l.Prefix.Bits())
 	own = binary.BigEndian.AppendUint32(own, uint32(l.Granted/time.Second))
 	own = binary.BigEndian.AppendUint64(own, uint64(l.Revision))
@@ -67,6 +73,9 @@ func (u *Update) readOwn(own []byte) error {
 		return fmt.Errorf("%s: option %d is missing", l.Prefix, ownOption)
 	}
 	l.Reserved = own[0]&ownReserved != 0
+	if l.By = lease.Side(own[0] / ownPrimary); l.By > lease.Secondary {
+		l.By = lease.Alone
+	}
 	k, err := l.Prefix.Addr().Prefix(int(own[1]))
 	if err != nil || k.Addr() != l.Prefix.Addr() {
 		return fmt.Errorf("%s with a length of %d is no prefix", l.Prefix.Addr(), own[1])

@@ -53,6 +53,7 @@ type Engine struct {
 	mu       sync.Mutex // orders decisions, plan changes and undoing
 	table    *lease.Table
 	decision *answer.Decision // of handle; its memory is used again
+	pairing  *Pairing         // nil: this server is alone
 	sets     givenSets
 	seen     *observe.Room
 	probes   *probe.Probes
@@ -135,6 +136,8 @@ type waiting struct {
 	talk  uint64        // number of the exchange
 	kept  bool          // an entry has it
 	done  chan struct{} // closed once it is durable; may be nil
+	then  effect.List   // what is done once it is durable
+	quiet bool          // nobody is told of it
 }
 
 // Handle decides a batch of datagrams and gives the replies that can go now.
@@ -212,6 +215,9 @@ func (e *Engine) world(at time.Time) answer.World {
 	w := answer.World{Table: e.table, Now: now, Ours: e.IsOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down, store.ErrFenced),
 		Nonce:   nonce,
 		Network: e.isRelay, Pending: e.journal.Pending, Rival: func(link plan.ID) bool { return e.seen.Shadow.Rival(link, now) }}
+	if e.pairing != nil {
+		w.Pair = e.pairing.Server
+	}
 	if e.probes.Can() {
 		w.Probed = func(a netip.Addr, client addr.Hardware) answer.Probe {
 			return e.probes.Known(e.table.Plan().ScopeAt(a), a, client, now)
@@ -272,6 +278,9 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 		return wire.Reply{}, false
 	}
 	e.seen.Decided(req, d, at)
+	if d.Why == answer.PartnersShare && e.pairing != nil {
+		e.carry(e.pairing.Server.Hungry(lease.At(at)))
+	}
 	fate := observe.Silent
 	switch {
 	case d.Effects.Has(effect.Await) || d.Reply != nil && d.Delay > 0:
@@ -310,8 +319,11 @@ func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, 
 	behind := false
 	for _, f := range d.Effects {
 		behind = behind || f.Do == effect.Await
-		if behind && f.Do == effect.Reply {
+		switch {
+		case behind && f.Do == effect.Reply:
 			waits.reply = reply
+		case behind && f.Do == effect.Tell: // a decision's memory is used again
+			waits.then = effect.List{{Do: effect.Tell, Changes: append([]lease.Change(nil), f.Changes...)}}
 		}
 	}
 	for _, f := range d.Effects {
@@ -392,22 +404,27 @@ func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease
 // that it does not have. The caller holds the lock.
 func (e *Engine) commit(entries ...store.Entry) bool {
 	for _, n := range entries {
-		e.table.Put(n.After)
-		e.probes.Taken(n.After.Address())
+		if n.After != nil {
+			e.table.Put(n.After)
+			e.probes.Taken(n.After.Address())
+		}
 	}
 	if e.journal.Add(entries...) {
 		return true
 	}
 	for i := len(entries) - 1; i >= 0; i-- {
-		e.table.Restore(entries[i].After.Prefix, entries[i].Before)
+		if n := entries[i]; n.After != nil {
+			e.table.Restore(n.After.Prefix, n.Before)
+		}
 	}
+	e.notRecorded(entries)
 	return false
 }
 
 // become records that an address has another record from now on, without a
 // client that waits for it. The caller holds the lock.
 func (e *Engine) become(before, after *lease.Lease) bool {
-	return e.commit(store.Entry{Before: before, After: after, Note: waiting{lease: after}})
+	return e.commit(e.owned(before, after, waiting{lease: after}))
 }
 
 // Recorded lets the replies of durable entries go (store.Owner).
@@ -419,7 +436,7 @@ func (e *Engine) Recorded(entries []store.Entry) {
 		if w.reply.Data != nil {
 			replies = append(replies, w.reply)
 		}
-		if w.lease != nil {
+		if w.lease != nil && !w.quiet {
 			e.events.lease(w.lease)
 		}
 		if w.done != nil {
@@ -435,6 +452,7 @@ func (e *Engine) Recorded(entries []store.Entry) {
 	}
 	e.buffers.give(replies)
 	e.recorded = replies
+	e.then(entries)
 }
 
 // Undo puts back what could not be recorded (store.Owner).
@@ -453,6 +471,7 @@ func (e *Engine) Undo(take func() []store.Entry) {
 		}
 		e.seen.Talk.Settle(n.Note.(waiting).talk, observe.Undone, now)
 	}
+	e.notRecorded(entries)
 }
 
 // Unsent notes that a reply could not leave.
@@ -511,6 +530,15 @@ func (e *Engine) end(now lease.Time) (more bool) {
 			continue
 		}
 		ended := l.Ended(lease.Expired, l.Expires)
+		if e.pairing != nil {
+			after, journaled := e.pairing.Server.Ended(l)
+			if journaled {
+				e.carryList(effect.List{{Do: effect.Record, Changes: []lease.Change{{Before: l, After: after}}}, {Do: effect.Await},
+					{Do: effect.Tell, Changes: []lease.Change{{Before: l, After: after}}}})
+				continue
+			}
+			ended = after
+		}
 		e.table.Put(ended)
 		e.events.lease(ended)
 	}

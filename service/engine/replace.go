@@ -9,7 +9,6 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/store"
 )
 
 // patience is how long a person waits for a record to become durable.
@@ -25,7 +24,7 @@ func (e *Engine) Replace(ctx context.Context, a netip.Addr,
 		l := t.At(a)
 		if next, err = change(l, lease.At(e.clock.Now())); err != nil || next == l {
 			close(done)
-		} else if !e.commit(store.Entry{Before: l, After: next, Note: waiting{lease: next, done: done}}) {
+		} else if !e.commit(e.owned(l, next, waiting{lease: next, done: done})) {
 			err = fmt.Errorf("the database is away, so nothing can be recorded: %w", e.journal.Down())
 		}
 	})

@@ -70,6 +70,23 @@ var fields = []field{
 	number("revision", false, func(l *lease.Lease) *int64 { return &l.Revision }),
 	number("given", true, func(l *lease.Lease) *uint64 { return &l.Given }),
 	octets("nudge", bytea, false, func(l *lease.Lease) *string { return &l.Nudge }),
+	{"owed", boolean, false, func(c *column, l *lease.Lease) { c.bool(l.Owed) },
+		func(l *lease.Lease, b []byte) error { l.Owed = b[0] == 1; return nil }},
+	{"version", int8, false, func(c *column, l *lease.Lease) { c.int8(int64(l.Version.Primary)<<32 | int64(l.Version.Secondary)) },
+		func(l *lease.Lease, b []byte) error {
+			l.Version = lease.Version{Primary: binary.BigEndian.Uint32(b), Secondary: binary.BigEndian.Uint32(b[4:])}
+			return nil
+		}},
+	moment("acked", func(l *lease.Lease) *lease.Moment { return &l.Acked }),
+	moment("told", func(l *lease.Lease) *lease.Moment { return &l.Told }),
+	{"given_by", int2, true, func(c *column, l *lease.Lease) { c.int2(int16(l.By)) },
+		func(l *lease.Lease, b []byte) error { l.By = lease.Side(binary.BigEndian.Uint16(b)); return nil }},
+}
+
+// moment is a column of a moment, which takes half the room in memory.
+func moment(name string, of func(*lease.Lease) *lease.Moment) field {
+	return field{name, int8, false, func(c *column, l *lease.Lease) { c.int8(int64(*of(l))) },
+		func(l *lease.Lease, b []byte) error { *of(l) = lease.Moment(binary.BigEndian.Uint64(b)); return nil }}
 }
 
 // octets is a column of a text, or of raw octets.
@@ -120,7 +137,8 @@ var (
 // recordStatement writes a batch in one statement, which is one transaction: the
 // batch's number $2 (only under this process's epoch $1), the newest record of
 // each address, and a line of history at $3 for each entry. From $4 on there is
-// an array for each field, and one that says which row is the newest.
+// an array for each field, one that says which row is the newest, one that says
+// which is for the record alone, and where this server of a pair stands, or null.
 func recordStatement() string {
 	var arrays, updates []string
 	for i, f := range fields {
@@ -132,19 +150,23 @@ func recordStatement() string {
 	return fmt.Sprintf(`with mark as (
 	update server set last_batch = $2 where epoch = $1 returning 1
 ), r as (
-	select * from unnest(%s, $%d::bool[]) as t(%s, newest)
+	select * from unnest(%s, $%d::bool[], $%[7]d::bool[]) as t(%[3]s, newest, quiet)
 ), h as (
-	insert into lease_history (at, %[4]s) select $3, %[4]s from r, mark
+	insert into lease_history (at, %[4]s) select $3, %[4]s from r, mark where not quiet
+), p as (
+	update pair set record = convert_from($%[8]d::bytea, 'UTF8')::jsonb from mark where $%[8]d::bytea is not null
 )
 insert into lease (%[3]s) select %[3]s from r, mark where newest
 on conflict (%[5]s) do update set %[6]s`, strings.Join(arrays, ", "), 4+len(fields), leaseColumns, pastColumns, fields[0].name,
-		strings.Join(updates, ", "))
+		strings.Join(updates, ", "), 5+len(fields), 6+len(fields))
 }
 
 // rows are the parameters of record for one batch, in memory that is used again.
 type rows struct {
 	columns []column   // as fields
 	newest  column     // whether a row is the newest of its key
+	quiet   column     // whether it gets no line of history
+	body    []byte     // where this server of a pair stands, or nil
 	scalars [3][8]byte // $1 to $3
 	params  [][]byte
 	last    map[netip.Prefix]int // the newest row of a key
@@ -163,11 +185,16 @@ func (r *rows) fill(batch []Entry) int {
 		r.columns[i].begin(fields[i].kind.oid)
 	}
 	r.newest.begin(boolean.oid)
+	r.quiet.begin(boolean.oid)
+	r.body = nil
 	clear(r.last)
 	r.count, r.digests, r.sets = 0, r.digests[:0], r.sets[:0]
 	for i := range batch {
 		e := &batch[i]
 		l := e.After
+		if e.Body != nil {
+			r.body = e.Body
+		}
 		if l == nil {
 			continue
 		}
@@ -180,6 +207,7 @@ func (r *rows) fill(batch []Entry) int {
 			fields[i].put(&r.columns[i], l)
 		}
 		r.newest.bool(true)
+		r.quiet.bool(e.Quiet)
 		if e.Set != nil {
 			r.digests, r.sets = append(r.digests, int64(l.Given)), append(r.sets, e.Set)
 		}
@@ -188,6 +216,7 @@ func (r *rows) fill(batch []Entry) int {
 		c.end(r.count)
 	}
 	r.newest.end(r.count)
+	r.quiet.end(r.count)
 	return r.count
 }
 
@@ -202,7 +231,7 @@ func (r *rows) values(epoch, batch int64, at time.Time) [][]byte {
 	for i := range r.columns {
 		r.params = append(r.params, r.columns[i])
 	}
-	r.params = append(r.params, r.newest)
+	r.params = append(r.params, r.newest, r.quiet, r.body)
 	return r.params
 }
 

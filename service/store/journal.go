@@ -21,6 +21,8 @@ type Entry struct {
 	Before, After *lease.Lease // of one address; Before is nil if it had no record
 	Set           []byte       // of After.Given, if that was never recorded before
 	Note          any          // whatever the owner wants back with it
+	Quiet         bool         // the history gets no line of it
+	Body          []byte       // where this server of a pair stands, as JSON, or nil
 	more          bool         // the next entry belongs to it
 }
 
@@ -366,7 +368,7 @@ var binaryFormat = []int16{pgx.BinaryFormatCode} // of every parameter
 // whether it is.
 func (j *Journal) commit(batch []Entry) error {
 	r := &j.rows
-	if r.fill(batch) == 0 {
+	if r.fill(batch) == 0 && r.body == nil {
 		return nil // all of it waited for batches that are durable by now
 	}
 	j.batch++
@@ -385,15 +387,37 @@ func (j *Journal) commit(batch []Entry) error {
 			return err
 		}
 	}
+	if r.count == 0 {
+		return j.outcome(ctx, j.commitBody(ctx))
+	}
 	result := j.conn.PgConn().ExecPrepared(ctx, recordName, r.values(j.store.epoch, j.batch, j.now()), binaryFormat, nil).Read()
 	err := result.Err
+	if err == nil && result.CommandTag.RowsAffected() == 0 {
+		err = ErrFenced
+	}
+	return j.outcome(ctx, err)
+}
+
+// commitBody records where this server of a pair stands, and nothing else.
+func (j *Journal) commitBody(ctx context.Context) error {
+	done, err := j.conn.Exec(ctx, `with mark as (update server set last_batch = $2 where epoch = $1 returning 1)
+		update pair set record = $3::jsonb from mark`, j.store.epoch, j.batch, string(j.rows.body))
+	if err == nil && done.RowsAffected() == 0 {
+		return ErrFenced
+	}
+	return err
+}
+
+// outcome says what an error of a commit means: one that wraps unknownOutcome leaves
+// open whether it happened.
+func (j *Journal) outcome(ctx context.Context, err error) error {
 	var pg *pgconn.PgError
 	switch {
-	case err == nil && result.CommandTag.RowsAffected() == 0:
-		j.conn.Close(ctx)
-		return ErrFenced
 	case err == nil:
 		return nil
+	case errors.Is(err, ErrFenced):
+		j.conn.Close(ctx)
+		return err
 	case errors.As(err, &pg) && pg.Severity == "ERROR" || pgconn.SafeToRetry(err):
 		return err // the server itself said that it did not happen, or never heard of it
 	}

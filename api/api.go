@@ -51,7 +51,8 @@ type Usage struct {
 	Released  int   `json:"released"`
 	Expired   int   `json:"expired"`
 	Abandoned int   `json:"abandoned"`
-	Headroom  Count `json:"headroom" doc:"Addresses that could be handed out now"`
+	Headroom  Count `json:"headroom" doc:"Addresses that could be handed out here, now"`
+	Partner   Count `json:"partner" doc:"Free addresses that are the other server's to give"`
 	Spare     Count `json:"spare" doc:"Addresses outside all pools, left for reservations"`
 }
 
@@ -506,6 +507,11 @@ type Cleared struct {
 // LiveLease is the live event of a changed lease.
 type LiveLease struct {
 	Lease Lease `json:"lease"`
+}
+
+// LivePair says that the pair stands elsewhere; ask for it.
+type LivePair struct {
+	Now time.Time `json:"now"`
 }
 
 // LiveRevision is the live event of a changed plan.

@@ -233,6 +233,7 @@ type ChangeRequest struct {
 	Reason  string `json:"reason,omitempty" maxLength:"1000" doc:"Why, for the history"`
 	DryRun  bool   `json:"dryRun,omitempty" doc:"Only say what would happen"`
 	Confirm bool   `json:"confirm,omitempty" doc:"Go ahead although clients are stranded"`
+	Alone   bool   `json:"alone,omitempty" doc:"Change the plan here although the partner cannot be reached; it takes the change when it is back"`
 	Edits   []Edit `json:"edits" minItems:"1" maxItems:"10000"`
 }
 

@@ -51,6 +51,7 @@ type call struct {
 	dryRun bool
 	yes    bool
 	reason string
+	alone  bool
 }
 
 var errUsage = errors.New("usage")
@@ -78,6 +79,7 @@ func commands() []command {
 	all = append(all, understandCommands()...)
 	all = append(all, trialCommands()...)
 	all = append(all, planCommands()...)
+	all = append(all, pairCommands()...)
 	all = append(all, accessCommands()...)
 	all = append(all, completionCommands()...)
 	return all
@@ -95,6 +97,8 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	case errors.Is(err, errPreview):
 		fmt.Fprintln(stderr, err)
 		return ExitPreview
+	case errors.Is(err, errNoTakeover):
+		return ExitNoTakeover
 	case errors.Is(err, errUsage):
 		fmt.Fprintln(stderr, "yarnpost:", strings.TrimPrefix(err.Error(), "usage: "))
 		return ExitUsage
@@ -216,6 +220,9 @@ func (c *command) flagSet(k *call, server, tokenFile *string) (*flag.FlagSet, fu
 		f.BoolVar(&k.dryRun, "dry-run", false, "only say what would happen")
 		f.BoolVar(&k.yes, "yes", false, "go ahead where a command only previews otherwise")
 		f.StringVar(&k.reason, "reason", "", "`text` kept with the change")
+		if !strings.HasPrefix(c.name, "pair ") {
+			f.BoolVar(&k.alone, "alone", false, "change the plan although the other server of the pair cannot be reached")
+		}
 	}
 	return f, do
 }

@@ -261,7 +261,7 @@ func used(u api.Usage) string {
 	if u.Size == 0 {
 		return "-"
 	}
-	return fmt.Sprintf("%.0f%%", 100*(1-float64(u.Headroom)/float64(u.Size)))
+	return fmt.Sprintf("%.0f%%", 100*(1-float64(u.Headroom+u.Partner)/float64(u.Size)))
 }
 
 func scopeTable(s api.Scope) *table {

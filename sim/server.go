@@ -47,6 +47,7 @@ type server struct {
 	active *revision
 	theirs *revision // by which the partner serves, as far as is known
 	parted bool
+	ticks  int
 
 	gathered []entry
 	flying   []entry
@@ -136,6 +137,11 @@ func (s *server) tick() {
 	s.runAll(list)
 	if hangup {
 		s.w.wires.hangup(s.w)
+	}
+	if s.active != s.theirs || s.head() != s.active { // what did not arrive is said again
+		if s.ticks++; s.ticks%8 == 0 {
+			s.sayPlan(false)
+		}
 	}
 	s.w.in(second, s.alive(s.tick))
 }

@@ -87,7 +87,7 @@ func run(ctx context.Context, args []string) error {
 
 // options are the flags that serve and demo share.
 type options struct {
-	data, database, http, dhcp4, cert, key, user string
+	data, database, http, dhcp4, cert, key, user, partner, name string
 	interfaces                                   []string
 }
 
@@ -101,6 +101,9 @@ func parse(name string, args []string, defaults options) (options, error) {
 	f.StringVar(&o.key, "tls-key", "", "private key `file` of --tls-cert")
 	f.StringVar(&o.user, "user", "",
 		"started as root, go on as the user of this `name` (default: postgres with a private database, else yarnpost or nobody)")
+	f.StringVar(&o.partner, "partner", cmp.Or(o.partner, "0.0.0.0:647"),
+		"hear the other server of a pair at this `address`, once there is a pair or an invitation")
+	f.StringVar(&o.name, "name", o.name, "what this server is called in its pair (default: the host's name)")
 	f.StringVar(&o.dhcp4, "dhcp4", o.dhcp4, "hear relayed clients at this `address`")
 	f.Func("interface", "serve broadcast clients on the interface of this `name` (repeatable)", func(v string) error {
 		o.interfaces = append(o.interfaces, v)
@@ -133,7 +136,8 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 	if err != nil {
 		return nil, nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
-	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces, Log: log})
+	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces, Partner: o.partner, Name: o.name,
+		Log: log})
 	if err != nil {
 		return nil, nil, nil, err
 	}

@@ -92,6 +92,18 @@ func (t *Table) Pair(side Side) {
 	}
 }
 
+// Reset empties the table: it is as New made it.
+func (t *Table) Reset(p *plan.Plan, now Time) {
+	t.turn = nil
+	*t = Table{plan: plan.New(), shards: map[plan.ID]*shard{}, due: newDueTimes(now), texts: texts{}, shares: newShares()}
+	t.orphans = newShard(t.plan, nil, &t.shares)
+	var all []plan.Change
+	for _, s := range p.Scopes() {
+		all = append(all, plan.Change{Kind: plan.KindScope, ID: s.ID})
+	}
+	t.SetPlan(p, all)
+}
+
 // Side is which server of a pair the table is of.
 func (t *Table) Side() Side { return t.shares.side }
 

@@ -25,15 +25,8 @@ type Table struct {
 // New is an empty table under a plan. Leases that end at or before now are
 // due at once.
 func New(p *plan.Plan, now Time) *Table {
-	none := plan.New()
-	t := &Table{plan: none, shards: map[plan.ID]*shard{}, due: newDueTimes(now), texts: texts{},
-		shares: newShares()}
-	t.orphans = newShard(none, nil, &t.shares)
-	var all []plan.Change
-	for _, s := range p.Scopes() {
-		all = append(all, plan.Change{Kind: plan.KindScope, ID: s.ID})
-	}
-	t.SetPlan(p, all)
+	t := new(Table)
+	t.Reset(p, now)
 	return t
 }
 

@@ -2,6 +2,7 @@ package pair
 
 import (
 	"encoding/binary"
+	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -292,4 +293,27 @@ func (s *Server) known(l *lease.Lease, told lease.Moment) *lease.Lease {
 		n.Told, n.Acked = 0, 0
 	}
 	return &n
+}
+
+// TellAgain changes records as this server's, so that the partner is told of them
+// whatever it knows.
+func (s *Server) TellAgain(keys []netip.Prefix, now lease.Time) ([]effect.List, error) {
+	if s.state != Normal {
+		return nil, fmt.Errorf("the servers do not work together now: this one is in %s", s.state)
+	}
+	var changes []lease.Change
+	for _, k := range keys {
+		before := s.table.Get(k)
+		if before == nil {
+			continue
+		}
+		after := *before
+		s.mark(before, &after)
+		changes = append(changes, lease.Change{Before: before, After: &after})
+	}
+	if len(changes) == 0 {
+		return nil, fmt.Errorf("this server knows nothing of these addresses; mend them from the other")
+	}
+	s.change(changes)
+	return s.take(), nil
 }

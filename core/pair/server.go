@@ -159,6 +159,10 @@ func New(set Settings, table *lease.Table, rec Record, now lease.Time) *Server {
 	return s
 }
 
+// Formed begins in the state on record, without a start: the pair has just been
+// formed, and this server served until now.
+func (s *Server) Formed() { s.state = s.rec.State }
+
 // take gives what is to be done: lists that do not depend on each other, in their
 // order.
 func (s *Server) take() []effect.List {
@@ -437,3 +441,12 @@ func (s *Server) Pause(on bool, now lease.Time) []effect.List {
 
 // Paused reports whether this server leaves all clients to the partner.
 func (s *Server) Paused() bool { return s.paused }
+
+// Use puts other settings in force; the partner does the same. Side and name stay.
+func (s *Server) Use(set Settings) {
+	set.Side, set.Name = s.set.Side, s.set.Name
+	s.set = set.Defaults()
+}
+
+// Resting reports whether the partner leaves all clients to this server.
+func (s *Server) Resting() bool { return s.link.resting }

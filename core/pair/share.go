@@ -1,6 +1,7 @@
 package pair
 
 import (
+	"fmt"
 	"net/netip"
 
 	"yarnpost/core/addr"
@@ -204,17 +205,32 @@ func (s *Server) unclaimed() (out []netip.Prefix) {
 
 // balance gives the partner of what this server has, where that has too little.
 func (s *Server) balance(now lease.Time) {
-	if s.state != Normal || s.next != nil {
-		return
+	if s.state == Normal && s.next == nil {
+		s.change(s.gifts(now, func(has, others uint64) bool { return s.short(s.set.Side.Other(), has, others) }))
 	}
-	var changes []lease.Change
+}
+
+// Rebalance gives the partner what it should have, wherever it has less, and asks
+// for the same.
+func (s *Server) Rebalance(now lease.Time) (lists []effect.List, changed int, err error) {
+	if s.state != Normal || s.next != nil {
+		return nil, 0, fmt.Errorf("the servers do not work together now: this one is in %s", s.state)
+	}
+	gifts := s.gifts(now, func(has, others uint64) bool { return has < s.share(s.set.Side.Other(), has+others) })
+	s.change(gifts)
+	s.send(Message{Type: PoolReq}, now)
+	return s.take(), len(gifts), nil
+}
+
+// gifts are shares that become the partner's, in scopes where it has too little.
+func (s *Server) gifts(now lease.Time, little func(has, others uint64) bool) (changes []lease.Change) {
 	for _, v := range s.table.Plan().Scopes() {
 		n := s.table.Count(v.ID)
-		if n.Headroom > 0 && s.short(s.set.Side.Other(), n.Partner, n.Headroom) {
+		if n.Headroom > 0 && little(n.Partner, n.Headroom) {
 			changes = append(changes, s.give(v, s.share(s.set.Side.Other(), n.Headroom+n.Partner)-n.Partner, now)...)
 		}
 	}
-	s.change(changes)
+	return changes
 }
 
 // Limits of what is given in a scope at a time.
@@ -319,4 +335,12 @@ func (s *Server) feed() {
 			s.walks.all = nil
 		}
 	}
+}
+
+// Short reports whether a side has too few of a scope's free addresses.
+func (s *Server) Short(side lease.Side, n lease.Counts) bool {
+	if side == s.set.Side {
+		return s.short(side, n.Headroom, n.Partner)
+	}
+	return s.short(side, n.Partner, n.Headroom)
 }

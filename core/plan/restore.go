@@ -46,3 +46,93 @@ func (p *Plan) KeepIDsAbove(last ID) *Plan {
 	n.lastID = max(n.lastID, last)
 	return &n
 }
+
+// Replay is the plan after a revision that was made elsewhere, given what it changed
+// here. Items keep their ids.
+func (p *Plan) Replay(revision int64, changes []Change) (*Plan, error) {
+	d := p.Draft()
+	d.alone = true
+	for i := len(kinds) - 1; i >= 0; i-- { // what refers to others goes first
+		k := kinds[i]
+		for _, c := range changes {
+			if c.Kind != k.name || c.After != nil || k.remove == nil {
+				continue
+			}
+			if _, name := k.get(d.next, c.ID); name != "" {
+				if err := k.remove(d, name); err != nil {
+					return nil, fmt.Errorf("revision %d: %w", revision, err)
+				}
+			}
+		}
+	}
+	for _, k := range kinds {
+		for _, c := range changes {
+			if c.Kind != k.name || c.After == nil {
+				continue
+			}
+			id, err := k.put(d, c.After)
+			if err != nil {
+				return nil, fmt.Errorf("revision %d: %w", revision, err)
+			}
+			d.next.lastID = max(d.next.lastID, id)
+		}
+	}
+	d.next.Revision = revision
+	return d.next, nil
+}
+
+// Before is the plan as it was before some changes, the newest first: none of its
+// items is checked again.
+func (p *Plan) Before(revision int64, changes []Change) (*Plan, error) {
+	type key struct {
+		kind Kind
+		id   ID
+	}
+	items := map[key]Item{}
+	var order []key
+	for _, s := range p.Items() {
+		k := key{s.Kind, idOf(s.Item)}
+		items[k] = s.Item
+		order = append(order, k)
+	}
+	for _, c := range changes {
+		k := key{c.Kind, c.ID}
+		if _, there := items[k]; !there && c.Before != nil {
+			order = append(order, k)
+		}
+		if c.Before == nil {
+			delete(items, k)
+		} else {
+			items[k] = c.Before
+		}
+	}
+	var list []Stored
+	for _, k := range order {
+		if i, there := items[k]; there {
+			list = append(list, Stored{k.kind, i})
+			delete(items, k)
+		}
+	}
+	return Restore(revision, list)
+}
+
+// idOf is the id of an item; defaults have none.
+func idOf(i Item) ID {
+	switch v := i.(type) {
+	case Codebook:
+		return v.ID
+	case List:
+		return v.ID
+	case Link:
+		return v.ID
+	case Scope:
+		return v.ID
+	case Rule:
+		return v.ID
+	case Reservation:
+		return v.ID
+	case Trial:
+		return v.ID
+	}
+	return 0
+}

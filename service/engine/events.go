@@ -10,7 +10,8 @@ import (
 // Event tells subscribers that something is different now.
 type Event struct {
 	Lease    *lease.Lease // a lease changed, or
-	Revision int64        // the plan has a new revision
+	Revision int64        // the plan has a new revision, or
+	Pair     bool         // the pair stands elsewhere
 }
 
 // Events hands events to whoever listens. A subscriber that does not keep up

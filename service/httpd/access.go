@@ -399,3 +399,63 @@ func (a *Access) RevokeToken(ctx context.Context, account, name string) error {
 	a.end(func(g store.Grant) bool { return g.Account == account && g.Name == name })
 	return nil
 }
+
+// Copy gives all accounts and tokens, for the partner (node.AccessKeeper).
+func (a *Access) Copy() (accounts []store.Account, tokens []store.Grant) {
+	tokens = a.Tokens()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, acc := range a.accounts {
+		accounts = append(accounts, acc)
+	}
+	slices.SortFunc(accounts, func(x, y store.Account) int { return strings.Compare(x.Name, y.Name) })
+	return accounts, tokens
+}
+
+// Take puts the partner's accounts and tokens in place of this server's, but for the
+// token in its own folder (node.AccessKeeper).
+func (a *Access) Take(ctx context.Context, accounts []store.Account, tokens []store.Grant) error {
+	if own, has := a.Copy(); slices.Equal(own, accounts) && covers(has, tokens) {
+		return nil
+	}
+	if err := a.store.ReplaceAccess(ctx, accounts, tokens); err != nil {
+		return err
+	}
+	all, grants, err := a.store.LoadAccess(ctx, a.now())
+	if err != nil {
+		return err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.accounts = map[string]store.Account{}
+	for _, acc := range all {
+		a.accounts[acc.Name] = acc
+	}
+	kept := map[[32]byte]bool{}
+	for _, g := range grants {
+		kept[[32]byte(g.Hash)] = true
+		a.grants[[32]byte(g.Hash)] = g
+	}
+	a.end(func(g store.Grant) bool { return !kept[[32]byte(g.Hash)] })
+	return nil
+}
+
+// covers reports whether tokens are the partner's, and this server's own.
+func covers(has, theirs []store.Grant) bool {
+	known := map[[32]byte]bool{}
+	for _, g := range has {
+		known[[32]byte(g.Hash)] = true
+	}
+	for _, g := range theirs {
+		if !known[[32]byte(g.Hash)] {
+			return false
+		}
+		delete(known, [32]byte(g.Hash))
+	}
+	for _, g := range has {
+		if known[[32]byte(g.Hash)] && g.Name != store.OwnToken {
+			return false
+		}
+	}
+	return true
+}

@@ -20,6 +20,7 @@ const (
 	needClients need = "clients" // to act on clients and their leases
 	needTrials  need = "trials"  // to make exchanges and probes on the network
 	needAccess  need = "access"  // to give access to others
+	needPair    need = "pair"    // to act on the pair
 )
 
 const needsKey = "x-needs"

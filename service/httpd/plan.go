@@ -31,7 +31,8 @@ func (s *Server) registerPlan(a huma.API) {
 	huma.Register(a, change, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
 		ed := &editor{Server: s, ctx: ctx}
-		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm},
+		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm,
+			Alone: r.Alone},
 			func(d *plan.Draft) error {
 				ed.resolved = nil
 				for _, e := range r.Edits {
@@ -246,7 +247,7 @@ func fullness(s api.Scope) float64 {
 	if s.Usage.Size == 0 {
 		return 0
 	}
-	return 1 - float64(s.Usage.Headroom)/float64(s.Usage.Size)
+	return 1 - float64(s.Usage.Headroom+s.Usage.Partner)/float64(s.Usage.Size)
 }
 
 func (s *Server) reservations(scope, search, after string, limit int) (*body[api.Page[api.Reservation]], error) {

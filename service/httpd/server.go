@@ -43,6 +43,7 @@ type Server struct {
 	access  *Access
 	log     *slog.Logger
 	echo    *echo.Echo
+	mux     *http.ServeMux // of the API, behind the guard
 	server  *http.Server
 	addr    net.Addr
 	secure  bool
@@ -141,6 +142,8 @@ func (s *Server) build() {
 	}))
 	e.Use(middleware.Gzip())
 	mux := http.NewServeMux()
+	s.mux = mux
+	s.node.KeepAccess(s.access, s.carryOut)
 	s.lenient = lenient(NewAPI(mux, s).OpenAPI())
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "there is no "+r.Method+" "+r.URL.Path+"; /api/openapi.json lists what there is")
@@ -181,6 +184,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerUnderstand(a)
 	s.registerRules(a)
 	s.registerServers(a)
+	s.registerPair(a)
 	return a
 }
 
@@ -250,6 +254,9 @@ func (s *Server) guard(next http.Handler) http.Handler {
 		w.Header().Set("Yarnpost-Revision", strconv.FormatInt(s.node.Engine().Plan().Revision, 10))
 		ctx := context.WithValue(r.Context(), accountKey{}, account)
 		ctx = context.WithValue(ctx, holdsKey{}, func() bool { _, ok := s.access.Who(secret); return ok })
+		if s.forward(w, r, account.Name) {
+			return
+		}
 		next.ServeHTTP(w, r.WithContext(ctx))
 	})
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -25,6 +26,8 @@ func failure(err error) error {
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, plan.ErrRefused):
 		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.Is(err, node.ErrApart), errors.Is(err, node.ErrParted), errors.Is(err, errPair):
+		return huma.Error409Conflict(strings.TrimPrefix(err.Error(), errPair.Error()+": "))
 	case errors.Is(err, store.ErrStale), errors.Is(err, node.ErrConfirm), errors.Is(err, node.ErrInUse):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, ErrWeak), errors.Is(err, ErrToken):
@@ -124,7 +127,7 @@ func (s *Server) registerStatus(a huma.API) {
 			return respond(s.status(), nil)
 		})
 	sse.Register(a, op("listen", http.MethodGet, "/api/events", "What happens, as it happens", "service", needSee),
-		map[string]any{"lease": api.LiveLease{}, "plan": api.LiveRevision{}, "beat": api.LiveBeat{}},
+		map[string]any{"lease": api.LiveLease{}, "pair": api.LivePair{}, "plan": api.LiveRevision{}, "beat": api.LiveBeat{}},
 		func(ctx context.Context, _ *struct{}, send sse.Sender) {
 			sub := s.node.Events().Subscribe()
 			defer s.node.Events().Cancel(sub)
@@ -149,6 +152,8 @@ func (s *Server) registerStatus(a huma.API) {
 				case e := <-sub.C:
 					if e.Lease != nil {
 						err = send.Data(api.LiveLease{Lease: leaseView(s.node.Engine().Plan(), e.Lease)})
+					} else if e.Pair {
+						err = send.Data(api.LivePair{Now: s.node.Clock().Now().UTC()})
 					} else {
 						err = send.Data(api.LiveRevision{Revision: e.Revision})
 					}

@@ -45,6 +45,7 @@ type Order struct {
 	Base           int64 // refuse if the plan is at another revision; 0: any
 	Preview        bool  // only say what would happen
 	Confirm        bool  // go ahead although clients are stranded
+	Alone          bool  // go ahead although the partner cannot be reached
 }
 
 // ChangePlan edits the plan: either all that edit does becomes one durable
@@ -83,17 +84,21 @@ func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 	if err := confirmed(o, c.Effects); err != nil {
 		return c, err
 	}
+	both, err := n.mayChange(o.Alone)
+	if err != nil {
+		return c, err
+	}
 	r := store.Revision{Number: next.Revision, At: n.clock.Now().Truncate(time.Microsecond), Author: o.Author, Reason: o.Reason}
 	save, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer cancel()
-	err := n.store.SavePlan(save, r, items, func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) })
+	err = n.store.SavePlan(save, r, items, func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) })
 	if errors.Is(err, store.ErrUnknown) {
 		n.log.Error("it is not known whether a change of the plan was recorded; the database is asked once it is back", "revision", r.Number,
 			"err", err)
 		n.doubted = &doubted{r, next, items, c.Lines}
 		err = n.settle(save)
 	} else if err == nil {
-		n.adopt(r, next, items, c.Lines)
+		err = n.agree(save, r, both, next, items, c.Lines)
 	}
 	if err != nil {
 		return nil, err
@@ -103,6 +108,28 @@ func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 	}
 	c.Revision, c.Applied = next.Revision, true
 	return c, nil
+}
+
+// agree puts a revision in force that is recorded here: in a pair once the partner
+// has it on record, too, unless it is made here alone. The caller holds planMu.
+func (n *Node) agree(ctx context.Context, r store.Revision, both bool, next *plan.Plan, items []plan.Change, lines []plan.Line) error {
+	if n.pair.on == nil {
+		n.adopt(r, next, items, lines)
+		return nil
+	}
+	n.parts(n.engine.Plan(), r)
+	if !both {
+		n.adopt(r, next, items, lines)
+		n.nudgePair()
+		return nil
+	}
+	for more := true; more; {
+		var err error
+		if more, err = n.bringPlan(ctx); err != nil {
+			return fmt.Errorf("revision %d is recorded here, and comes into force once %s has it, too: %w", r.Number, n.pair.on.Partner.Name, err)
+		}
+	}
+	return nil
 }
 
 // confirmed reports that a change strands clients and nobody said that this is

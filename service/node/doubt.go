@@ -38,7 +38,9 @@ func (n *Node) settle(ctx context.Context) error {
 	}
 	n.doubted = nil
 	if there {
-		n.adopt(u.revision, u.plan, u.items, u.lines)
+		if err := n.agree(ctx, u.revision, n.pair.on != nil, u.plan, u.items, u.lines); err != nil {
+			return err
+		}
 	}
 	n.log.Info("the database tells what became of a change of the plan", "revision", u.revision.Number, "recorded", there)
 	return nil

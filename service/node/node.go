@@ -33,6 +33,8 @@ type Config struct {
 	Database   string         // DSN; "" for a private cluster under Data
 	DHCP4      netip.AddrPort // where relayed and renewing clients are heard
 	Interfaces []string       // where broadcast clients are served
+	Partner    string         // where the other server of a pair is heard, or one that joins
+	Name       string         // of this server; "" for the host's
 	Log        *slog.Logger
 }
 
@@ -55,6 +57,7 @@ type Node struct {
 	pinger  *wire.Pinger
 	trials  trials
 	config  Config
+	pair    pairing
 
 	hostMu    sync.Mutex
 	preflight lastPreflight                                    // the last preflight
@@ -66,7 +69,7 @@ type Node struct {
 }
 
 // Start brings the service up. It answers once Start returns.
-func Start(ctx context.Context, c Config) (*Node, error) {
+func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	at := clock.New()
 	n := &Node{log: c.Log, clock: at, Started: at.Now(), events: &engine.Events{}, metrics: engine.NewMetrics(), config: c,
 		trials:  trials{results: map[string][]TrialResult{}},
@@ -82,6 +85,9 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 		return nil, fmt.Errorf("make the data folder: %w", err)
 	}
 	if err := n.openStore(ctx, c); err != nil {
+		return nil, err
+	}
+	if n.pair.on, err = n.store.LoadPairing(ctx); err != nil {
 		return nil, err
 	}
 	table, err := n.loadTable(ctx)
@@ -104,6 +110,9 @@ func Start(ctx context.Context, c Config) (*Node, error) {
 	}
 	n.engine.RecordTo(n.journal)
 	if err := n.loadRecall(ctx); err != nil {
+		return nil, err
+	}
+	if err := n.startPair(); err != nil {
 		return nil, err
 	}
 	n.watch()
@@ -213,7 +222,11 @@ func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
 		if err != nil {
 			return nil, err
 		}
-		return lease.New(p, lease.At(begin)), nil
+		t := lease.New(p, lease.At(begin))
+		if n.pair.on != nil {
+			t.Pair(n.pair.on.Settings.Side)
+		}
+		return t, nil
 	})
 	go func() { _, _ = table() }() // beside the reading of leases
 	err := n.store.LoadLeases(ctx, func(l *lease.Lease) {
@@ -294,6 +307,12 @@ func (n *Node) PlanInterfaces() []plan.Interface {
 // recorded and answered, and then the database goes.
 func (n *Node) Stop() {
 	n.stop()
+	n.pair.mu.Lock()
+	channel := n.pair.channel
+	n.pair.mu.Unlock()
+	if channel != nil {
+		channel.Stop()
+	}
 	if n.journal != nil {
 		n.journal.Close() // while the socket still sends the last replies
 	}

@@ -56,11 +56,8 @@ func (s *Store) SavePairing(ctx context.Context, p *Pairing, anew bool) error {
 			return err
 		}
 		if anew {
-			for _, q := range []string{"truncate lease, plan_item, plan_change, plan_revision, given_set", "delete from session", "delete from token",
-				"delete from account"} {
-				if _, err := tx.Exec(ctx, q); err != nil {
-					return err
-				}
+			if _, err := tx.Exec(ctx, "truncate lease, plan_item, plan_change, plan_revision, given_set"); err != nil {
+				return err
 			}
 		}
 		settings, err1 := json.Marshal(p.Settings)
@@ -226,6 +223,10 @@ func (c *Carried) LinesOf(change plan.Change) (out []plan.Line) {
 	return nil
 }
 
+// OwnToken is the name of the token that lies in a server's own folder; each server
+// of a pair keeps its own beside the other's.
+const OwnToken = "admin.token"
+
 // ReplaceAccess puts the partner's accounts and tokens in place of this server's.
 func (s *Store) ReplaceAccess(ctx context.Context, accounts []Account, tokens []Grant) error {
 	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
@@ -241,11 +242,11 @@ func (s *Store) ReplaceAccess(ctx context.Context, accounts []Account, tokens []
 		if _, err := tx.Exec(ctx, "delete from account where not name = any($1)", names); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "delete from token"); err != nil {
+		if _, err := tx.Exec(ctx, "delete from token where name <> $1", OwnToken); err != nil {
 			return err
 		}
 		for _, g := range tokens {
-			if _, err := tx.Exec(ctx, "insert into token (hash, name, account, made) values ($1, $2, $3, $4)", g.Hash, g.Name, g.Account,
+			if _, err := tx.Exec(ctx, "insert into token (hash, name, account, made) values ($1, $2, $3, $4) on conflict do nothing", g.Hash, g.Name, g.Account,
 				g.Made); err != nil {
 				return err
 			}
@@ -256,4 +257,94 @@ func (s *Store) ReplaceAccess(ctx context.Context, accounts []Account, tokens []
 		return fmt.Errorf("take over the partner's accounts: %w", err)
 	}
 	return nil
+}
+
+// Rewind takes revisions back, which are kept aside, and records the partner's in
+// their place, all in one transaction.
+func (s *Store) Rewind(ctx context.Context, own, theirs []Carried) error {
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		for i := len(own) - 1; i >= 0; i-- {
+			c := own[i]
+			items, err := json.Marshal(c.Items)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(ctx, "insert into plan_aside values (now(), $1, $2, $3, $4, $5)", c.Number, time.UnixMicro(c.At), c.Author, c.Reason,
+				items); err != nil {
+				return err
+			}
+			for k := len(c.Items) - 1; k >= 0; k-- {
+				if err := putItem(ctx, tx, c.Items[k], c.Items[k].Before); err != nil {
+					return err
+				}
+			}
+			for _, q := range []string{"delete from plan_change where revision = $1", "delete from plan_revision where revision = $1"} {
+				if _, err := tx.Exec(ctx, q, c.Number); err != nil {
+					return err
+				}
+			}
+		}
+		for _, c := range theirs {
+			if _, err := tx.Exec(ctx,
+				"insert into plan_revision (revision, at, author, reason, last_id) values ($1, $2, $3, $4, (select coalesce(max(id), 0) from plan_item))",
+				c.Number, time.UnixMicro(c.At), c.Author, c.Reason); err != nil {
+				return err
+			}
+			for i, item := range c.Items {
+				if _, err := tx.Exec(ctx, "insert into plan_change (revision, seq, kind, id, name, before, after, lines) values ($1, $2, $3, $4, $5, $6, $7, $8)",
+					c.Number, i, item.Kind, item.ID, item.Name, item.Before, item.After, item.Lines); err != nil {
+					return err
+				}
+				if err := putItem(ctx, tx, item, item.After); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("take the partner's plan: %w", err)
+	}
+	return nil
+}
+
+// putItem records what an item is, or that it is gone.
+func putItem(ctx context.Context, tx pgx.Tx, c CarriedItem, body json.RawMessage) error {
+	if body == nil {
+		_, err := tx.Exec(ctx, "delete from plan_item where kind = $1 and id = $2", c.Kind, c.ID)
+		return err
+	}
+	i, err := plan.Decode(c.Kind, body)
+	if err != nil {
+		return err
+	}
+	var parent *int64
+	if id, ok := plan.Parent(c.Kind, i); ok {
+		parent = (*int64)(&id)
+	}
+	_, err = tx.Exec(ctx,
+		"insert into plan_item (kind, id, parent, body) values ($1, $2, $3, $4) on conflict (kind, id) do update set parent = excluded.parent, body = excluded.body",
+		c.Kind, c.ID, parent, body)
+	return err
+}
+
+// Aside is a line of revisions that was not chosen.
+func (s *Store) Aside(ctx context.Context) (out []Carried, err error) {
+	rows, err := s.pool.Query(ctx, "select revision, made, author, reason, items from plan_aside order by at desc, revision limit 1000")
+	if err != nil {
+		return nil, fmt.Errorf("read revisions kept aside: %w", err)
+	}
+	out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (c Carried, err error) {
+		var made time.Time
+		var items []byte
+		if err := row.Scan(&c.Number, &made, &c.Author, &c.Reason, &items); err != nil {
+			return c, err
+		}
+		c.At = made.UnixMicro()
+		return c, json.Unmarshal(items, &c.Items)
+	})
+	if err != nil {
+		return nil, fmt.Errorf("read revisions kept aside: %w", err)
+	}
+	return out, nil
 }

@@ -19,3 +19,13 @@ create table pair_history (
     text text not null
 );
 create index on pair_history (at);
+-- Revisions of the plan that were not chosen when both servers of a pair had changed
+-- it; they can be applied again.
+create table plan_aside (
+    at       timestamptz not null, -- when the other line was chosen
+    revision bigint      not null,
+    made     timestamptz not null,
+    author   text        not null,
+    reason   text        not null,
+    items    jsonb       not null
+);

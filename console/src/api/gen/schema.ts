@@ -327,6 +327,244 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Both servers side by side, and whether the other would carry on now */
+        get: operations["show-pair"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every address of which both servers know different things */
+        get: operations["compare-pair"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/down": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that the partner is down */
+        post: operations["declare-down"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/drill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take this server out for a while, watched */
+        post: operations["drill-pair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change mode, split, lead time or automatic partner-down on both servers */
+        post: operations["edit-pair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to the pair, newest first */
+        get: operations["pair-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/invite": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open this server to one that joins it */
+        post: operations["invite-partner"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Join the server that an invitation is to */
+        post: operations["join-pair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/leave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take this server out of its pair */
+        post: operations["leave-pair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Both lines of the plan since they parted */
+        get: operations["pair-lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell the partner again what this server knows of addresses */
+        post: operations["mend-pair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave all clients to the partner, or share them again */
+        post: operations["pause-server"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/rebalance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Split free addresses anew */
+        post: operations["rebalance-pair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pair/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choose one server's plan where both changed it */
+        post: operations["settle-pair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/password": {
         parameters: {
             query?: never;
@@ -828,6 +1066,8 @@ export interface components {
             to: string;
         };
         ChangeRequest: {
+            /** @description Change the plan here although the partner cannot be reached; it takes the change when it is back */
+            alone?: boolean;
             /**
              * Format: int64
              * @description Revision the edits were made against; refused if the plan has changed since
@@ -1265,6 +1505,10 @@ export interface components {
         LiveLease: {
             lease: components["schemas"]["Lease"];
         };
+        LivePair: {
+            /** Format: date-time */
+            now: string;
+        };
         LiveRevision: {
             /** Format: int64 */
             revision: number;
@@ -1461,6 +1705,21 @@ export interface components {
              */
             total: number;
         };
+        PagePairEvent: {
+            items: components["schemas"]["PairEvent"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
         PageRelay: {
             items: components["schemas"]["Relay"][];
             /** @description Pass as after to get the next page; left out on the last */
@@ -1640,6 +1899,283 @@ export interface components {
              * @description How many there are on all pages together
              */
             total: number;
+        };
+        Pair: {
+            /** @description After this time a partner that is not heard is taken to be down; left out for never */
+            autoDown?: string;
+            /**
+             * Format: date-time
+             * @description From when its free addresses can be given here
+             */
+            claims?: string;
+            /**
+             * Format: int64
+             * @description Seconds by which the partner's clock is ahead
+             */
+            clock?: number;
+            /** @description Addresses that were found to be active for two clients */
+            conflicts: components["schemas"]["PairConflict"][];
+            /** @description The partner can be heard */
+            connected: boolean;
+            /**
+             * Format: date-time
+             * @description When the partner was last heard
+             */
+            contact?: string;
+            /**
+             * Format: date-time
+             * @description Since when the partner is taken to be down
+             */
+            down?: string;
+            /** @description The drill that runs, or the last one */
+            drill?: components["schemas"]["PairDrill"];
+            /**
+             * Format: int64
+             * @description Leases that are for a short time until the partner has confirmed more
+             */
+            exposed: number;
+            /** @description This server is in a pair */
+            formed: boolean;
+            /**
+             * Format: date-time
+             * @description Until when an invitation is open here
+             */
+            invited?: string;
+            /** @description Maximum client lead time: how far a promise may go beyond what the other server knows */
+            lead?: string;
+            /** @enum {string} */
+            mode?: "hot-standby" | "load-sharing";
+            own: components["schemas"]["PairServer"];
+            partner?: components["schemas"]["PairServer"];
+            /** @description Name of the server that leaves all clients to the other */
+            paused?: string;
+            /**
+             * @description How this server's plan stands to the partner's
+             * @enum {string}
+             */
+            plan?: "together" | "ahead" | "behind" | "parted";
+            /** @description Why it would not */
+            reasons: string[];
+            /** @description Why the partner does not agree to be one of a pair with this server */
+            refused?: string;
+            relays: components["schemas"]["PairRelay"][];
+            scopes: components["schemas"]["PairScope"][];
+            /**
+             * Format: int64
+             * @description Of a hundred clients, how many the primary answers while all is well
+             */
+            split: number;
+            /**
+             * Format: int64
+             * @description Connections to the partner's port that were refused since the start
+             */
+            strangers: number;
+            /** @description The partner would carry on if this server died now */
+            takeover: boolean;
+            updates: components["schemas"]["PairUpdates"];
+        };
+        PairComparison: {
+            differences: components["schemas"]["PairDifference"][];
+            /**
+             * Format: int64
+             * @description Records here
+             */
+            leases: number;
+            /**
+             * Format: int64
+             * @description That travelled
+             */
+            octets: number;
+            /** Format: double */
+            seconds: number;
+        };
+        PairConflict: {
+            address: string;
+            /** Format: date-time */
+            at: string;
+            /** @description Key of the client that it stays with */
+            kept: string;
+            /** @description Key of the client that has to go */
+            other: string;
+        };
+        PairDifference: {
+            address: string;
+            /** @enum {string} */
+            class: "on its way" | "allowed" | "wrong";
+            own?: components["schemas"]["PairKnown"];
+            partner?: components["schemas"]["PairKnown"];
+            text: string;
+        };
+        PairDone: {
+            done: boolean;
+            text: string;
+        };
+        PairDrill: {
+            /** Format: date-time */
+            began: string;
+            /** @description Those that were served, the first hundred */
+            clients: string[];
+            /** @description Server that is taken out */
+            out: string;
+            running: boolean;
+            /**
+             * Format: int64
+             * @description Clients that the other server gave or prolonged a lease meanwhile
+             */
+            served: number;
+            /** Format: date-time */
+            until: string;
+            /** @description What came of it */
+            verdict: string;
+            /**
+             * Format: int64
+             * @description Clients that went without meanwhile
+             */
+            without: number;
+        };
+        PairDrillOrder: {
+            /** Format: int64 */
+            seconds: number;
+        };
+        PairEvent: {
+            /** Format: date-time */
+            at: string;
+            text: string;
+        };
+        PairInvitation: {
+            code: string;
+            /** Format: date-time */
+            until: string;
+        };
+        PairInvite: {
+            /** @description Name or address, and port, where the other server reaches this one's partner port */
+            at: string;
+            autoDown?: string;
+            lead?: string;
+            /** @enum {string} */
+            mode?: "hot-standby" | "load-sharing";
+            /** Format: int64 */
+            split?: number;
+        };
+        PairJoin: {
+            code: string;
+            /** @description Give up this server's own plan and leases */
+            confirm?: boolean;
+        };
+        PairKnown: {
+            client?: string;
+            /** Format: date-time */
+            expires: string;
+            hardware?: string;
+            /** Format: date-time */
+            since: string;
+            status: string;
+        };
+        PairLines: {
+            /** @description Revisions that were not chosen; they can be applied again by hand */
+            aside: components["schemas"]["PairRevision"][];
+            own: components["schemas"]["PairRevision"][];
+            parted: boolean;
+            partner: components["schemas"]["PairRevision"][];
+        };
+        PairMend: {
+            addresses: string[];
+            confirm?: boolean;
+        };
+        PairOrder: {
+            /** @description Go ahead; without it only what would happen is said */
+            confirm?: boolean;
+        };
+        PairPause: {
+            on: boolean;
+        };
+        PairRelay: {
+            address: string;
+            link: string;
+            /**
+             * Format: date-time
+             * @description When this server last heard it
+             */
+            own?: string;
+            /**
+             * Format: date-time
+             * @description When the partner did
+             */
+            partner?: string;
+            warning?: string;
+        };
+        PairRevision: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            lines: string[];
+            /** Format: int64 */
+            number: number;
+            reason: string;
+        };
+        PairScope: {
+            /** Format: int64 */
+            active: number;
+            /**
+             * Format: int64
+             * @description Free addresses that are this server's to give
+             */
+            own: number;
+            /** @description This server's share runs low */
+            ownLow: boolean;
+            /**
+             * Format: int64
+             * @description Free addresses that are the partner's to give
+             */
+            partner: number;
+            partnerLow: boolean;
+            scope: string;
+        };
+        PairServer: {
+            name: string;
+            /**
+             * Format: int64
+             * @description Updates that the other has not acknowledged
+             */
+            owed: number;
+            /**
+             * Format: int64
+             * @description Of the plan that it serves by
+             */
+            revision: number;
+            /** @enum {string} */
+            role?: "primary" | "secondary";
+            /** Format: date-time */
+            since?: string;
+            state?: string;
+            /** @description Why it could not serve now */
+            trouble?: string;
+        };
+        PairSettle: {
+            confirm?: boolean;
+            /** @description Name of the server whose plan is kept */
+            keep: string;
+        };
+        PairUpdates: {
+            /** Format: int64 */
+            acknowledged: number;
+            /**
+             * Format: int64
+             * @description Updates of the partner's that were taken over
+             */
+            learned: number;
+            /**
+             * Format: int64
+             * @description Records that both had changed
+             */
+            merged: number;
+            /**
+             * Format: int64
+             * @description The partner knew something newer
+             */
+            rejected: number;
+            /** Format: int64 */
+            sent: number;
         };
         Relay: {
             address: string;
@@ -2156,11 +2692,16 @@ export interface components {
             expired: number;
             /**
              * Format: int64
-             * @description Addresses that could be handed out now
+             * @description Addresses that could be handed out here, now
              */
             headroom: number;
             /** Format: int64 */
             offered: number;
+            /**
+             * Format: int64
+             * @description Free addresses that are the other server's to give
+             */
+            partner: number;
             /** Format: int64 */
             released: number;
             /**
@@ -2328,6 +2869,17 @@ export interface operations {
                          * @constant
                          */
                         event: "lease";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["LivePair"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "pair";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */
@@ -2853,6 +3405,450 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageOptionAt"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pair"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "declare-down": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDone"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drill-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairDrillOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDrill"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairInvite"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pair"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "pair-history": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePairEvent"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "invite-partner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairInvite"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairInvitation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "join-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairJoin"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDone"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "leave-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDone"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "pair-lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairLines"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "mend-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairMend"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDone"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "pause-server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairPause"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDone"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rebalance-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDone"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "settle-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairSettle"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairDone"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,213 @@
+package node
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"yarnpost/core/effect"
+	"yarnpost/core/lease"
+	"yarnpost/core/pair"
+	"yarnpost/service/partner"
+	"yarnpost/service/store"
+)
+
+// What two servers tell each other beside the messages of the pair.
+
+// PeerView is what a server says of itself to its partner.
+type PeerView struct {
+	Name     string       `json:"name"`
+	State    string       `json:"state"`
+	Since    time.Time    `json:"since"`
+	Owed     int          `json:"owed"`
+	Revision int64        `json:"revision"`
+	Unserved int          `json:"unserved"`          // clients that ask and get nothing
+	Trouble  string       `json:"trouble,omitempty"` // why it could not serve, if so
+	Relays   []PeerRelay  `json:"relays"`
+	Access   accessCopied `json:"access,omitzero"`
+	Heard    time.Time    `json:"-"` // when it said this
+}
+
+// PeerRelay is a relay that a server hears.
+type PeerRelay struct {
+	Address netip.Addr `json:"address"`
+	Last    time.Time  `json:"last"`
+	Link    string     `json:"link"`
+}
+
+type accessCopied struct {
+	Accounts []store.Account `json:"accounts,omitempty"`
+	Tokens   []store.Grant   `json:"tokens,omitempty"`
+}
+
+// AccessKeeper keeps accounts and tokens in memory.
+type AccessKeeper interface {
+	// Copy gives them all.
+	Copy() ([]store.Account, []store.Grant)
+	// Take puts the partner's in place of them.
+	Take(ctx context.Context, accounts []store.Account, tokens []store.Grant) error
+}
+
+// Forwarder carries out a request of the API on behalf of an account that signed in
+// at the partner.
+type Forwarder func(ctx context.Context, r Forwarded) ForwardedReply
+
+// Forwarded is a request that the partner passed on.
+type Forwarded struct {
+	Method  string `json:"method"`
+	Path    string `json:"path"` // with its query
+	Account string `json:"account"`
+	Body    []byte `json:"body"`
+	From    string `json:"from"` // name of the server that it was made at
+}
+
+// ForwardedReply is what came of it.
+type ForwardedReply struct {
+	Status int    `json:"status"`
+	Type   string `json:"type"`
+	Body   []byte `json:"body"`
+}
+
+// KeepAccess names who keeps accounts, and who carries out what is passed on.
+func (n *Node) KeepAccess(a AccessKeeper, f Forwarder) {
+	n.pair.mu.Lock()
+	defer n.pair.mu.Unlock()
+	n.pair.access, n.pair.forwards = a, f
+}
+
+// answerPartner answers a question of the partner's.
+func (n *Node) answerPartner(ctx context.Context, method string, in json.RawMessage) (any, error) {
+	switch method {
+	case "plan.head":
+		return asked(in, func(h pair.Head) (heads, error) { return n.headFor(h), nil })
+	case "plan.take":
+		return asked(in, func(t taken) (heads, error) { return n.takePlan(ctx, t) })
+	case "plan.line":
+		return asked(in, func(above int64) ([]store.Carried, error) { return n.store.Carry(ctx, above, 1000) })
+	case "peer":
+		return n.peerView(), nil
+	case "digests":
+		return asked(in, func(of []int) (map[int][]uint64, error) { return n.digests(of), nil })
+	case "records":
+		return asked(in, func(of [][2]int) ([]Known, error) { return n.recordsOf(of), nil })
+	case "pair.settings":
+		return asked(in, func(set pair.Settings) (struct{}, error) {
+			n.pair.mu.Lock()
+			defer n.pair.mu.Unlock()
+			if n.pair.on == nil {
+				return struct{}{}, ErrAlone
+			}
+			return struct{}{}, n.takeSettings(ctx, set)
+		})
+	case "pair.left":
+		go n.left()
+		return struct{}{}, nil
+	case "http":
+		n.pair.mu.Lock()
+		forward := n.pair.forwards
+		n.pair.mu.Unlock()
+		if forward == nil {
+			return nil, errors.New("this server is still starting")
+		}
+		return asked(in, func(r Forwarded) (ForwardedReply, error) { return forward(ctx, r), nil })
+	}
+	return nil, fmt.Errorf("%s is not known here; this server may be of an older version", method)
+}
+
+func asked[In, Out any](in json.RawMessage, f func(In) (Out, error)) (any, error) {
+	var v In
+	if err := json.Unmarshal(in, &v); err != nil {
+		return nil, fmt.Errorf("the question cannot be read: %w", err)
+	}
+	return f(v)
+}
+
+// left takes in that the partner left the pair: this server goes on alone.
+func (n *Node) left() {
+	n.pair.mu.Lock()
+	defer n.pair.mu.Unlock()
+	if n.pair.on == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(n.running, 30*time.Second)
+	defer cancel()
+	n.noteEvent(fmt.Sprintf("%s left the pair; %s goes on alone", n.pair.on.Partner.Name, n.pair.on.Partner.Own))
+	if err := n.store.SavePairing(ctx, nil, false); err != nil {
+		n.log.Error("the partner left the pair, and that could not be recorded", "err", err)
+		return
+	}
+	n.becomeAlone()
+}
+
+// peerView is what this server says of itself.
+func (n *Node) peerView() PeerView {
+	v := PeerView{Name: n.Name(), Revision: n.engine.Plan().Revision, Unserved: n.engine.UnservedCount()}
+	if err := n.Health(); err != nil {
+		v.Trouble = err.Error()
+	}
+	// Without a pair there is nobody to ask.
+	_ = n.withPair(func(s *pair.Server) ([]effect.List, error) {
+		v.State, v.Since, v.Owed = s.State().String(), s.Record().Since.Std(), s.Owed()
+		return nil, nil
+	})
+	for _, r := range n.engine.Relays() {
+		v.Relays = append(v.Relays, PeerRelay{r.Address, r.Last.Std(), r.Link})
+	}
+	n.pair.mu.Lock()
+	defer n.pair.mu.Unlock()
+	if n.pair.access != nil && n.pair.on != nil && n.pair.on.Settings.Side == lease.Primary {
+		v.Access.Accounts, v.Access.Tokens = n.pair.access.Copy()
+	}
+	return v
+}
+
+// askPeer asks the partner for what it says of itself, and takes its accounts over.
+func (n *Node) askPeer(ctx context.Context, c *partner.Channel) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	var v PeerView
+	if err := c.Ask(ctx, "peer", struct{}{}, &v); err != nil {
+		return err
+	}
+	v.Heard = n.clock.Now()
+	n.pair.mu.Lock()
+	access := n.pair.access
+	copied := v.Access
+	v.Access = accessCopied{}
+	n.pair.peer = v
+	n.pair.mu.Unlock()
+	if access != nil && len(copied.Accounts) > 0 {
+		if err := access.Take(ctx, copied.Accounts, copied.Tokens); err != nil {
+			n.log.Warn("the partner's accounts could not be taken over", "err", err)
+		}
+	}
+	return nil
+}
+
+// Forward passes a request of the API on to the primary; ok is false if it is to be
+// carried out here.
+func (n *Node) Forward(ctx context.Context, r Forwarded) (reply ForwardedReply, ok bool, err error) {
+	n.pair.mu.Lock()
+	c, on := n.pair.channel, n.pair.on
+	n.pair.mu.Unlock()
+	if c == nil || on == nil || on.Settings.Side != lease.Secondary {
+		return reply, false, nil
+	}
+	state, connected := pair.State(0), false
+	if err := n.withPair(func(s *pair.Server) ([]effect.List, error) {
+		state = s.State()
+		_, connected = s.Partner()
+		return nil, nil
+	}); err != nil || state == pair.PartnerDown {
+		return reply, false, nil
+	}
+	if !connected {
+		return reply, true, fmt.Errorf("%w: %s is the plan's one writer; change the plan there, or say that it is down (yarnpost pair down)",
+			ErrApart, on.Partner.Name)
+	}
+	r.From = on.Partner.Own
+	return reply, true, c.Ask(ctx, "http", r, &reply)
+}

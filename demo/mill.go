@@ -21,8 +21,8 @@ type (
 )
 
 // NewRelay opens a relay; see package trial.
-func NewRelay(at, link netip.Addr, server netip.AddrPort) (*Relay, error) {
-	return trial.NewRelay(at, link, server)
+func NewRelay(at, link netip.Addr, servers ...netip.AddrPort) (*Relay, error) {
+	return trial.NewRelay(at, link, servers...)
 }
 
 // AddrOption is an option with one address.

@@ -5,8 +5,14 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
+	"math/big"
 	"net"
 	"net/netip"
 	"os"
@@ -296,4 +302,22 @@ func (s *service) tryStart() (output string, code int) {
 func freeHTTP(t *testing.T) string {
 	t.Helper()
 	return fmt.Sprintf("127.0.0.1:%d", freePort(t, "tcp"))
+}
+
+// clientWith is a client of a service with some token.
+func clientWith(s *service, token string) *client.Client { return client.New("http://"+s.http, token) }
+
+// strangersCertificate is a certificate that nobody knows.
+func strangersCertificate(t *testing.T) tls.Certificate {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}
 }

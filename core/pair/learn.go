@@ -67,7 +67,7 @@ func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown b
 	}
 	switch {
 	case before != nil && before.Version.Covers(n.Version):
-		return c, false
+		return c, before.Version != n.Version // what is newer here was not agreed to, and will be told
 	case before == nil || n.Version.Covers(before.Version):
 		if before != nil && before.Client != n.Client && before.HeldAt(now) && n.HeldAt(now) {
 			s.conflict(&n, before.Client, now) // the partner compared the two first
@@ -134,8 +134,10 @@ func (s *Server) merge(n, before *lease.Lease, u *Update, now lease.Time) {
 		}
 	}
 	n.Version, n.Owed, n.Told = version, true, told
-	if n.Status == lease.Active {
-		n.Acked = lease.MomentOf(u.Lifetime)
+	if n.Acked = 0; n.Status == lease.Active {
+		if theirs.Status == lease.Active {
+			n.Acked = lease.MomentOf(u.Lifetime)
+		}
 		if before.Status == lease.Active {
 			n.Acked = max(n.Acked, before.Acked)
 		}

@@ -400,9 +400,10 @@ func (j *Journal) commit(batch []Entry) error {
 
 // commitBody records where this server of a pair stands, and nothing else.
 func (j *Journal) commitBody(ctx context.Context) error {
-	done, err := j.conn.Exec(ctx, `with mark as (update server set last_batch = $2 where epoch = $1 returning 1)
-		update pair set record = $3::jsonb from mark`, j.store.epoch, j.batch, string(j.rows.body))
-	if err == nil && done.RowsAffected() == 0 {
+	var ours int // the pair may have ended meanwhile, which is no sign of another process
+	err := j.conn.QueryRow(ctx, `with mark as (update server set last_batch = $2 where epoch = $1 returning 1),
+		p as (update pair set record = $3::jsonb from mark) select count(*) from mark`, j.store.epoch, j.batch, string(j.rows.body)).Scan(&ours)
+	if err == nil && ours == 0 {
 		return ErrFenced
 	}
 	return err

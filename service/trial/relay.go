@@ -23,23 +23,26 @@ var ErrSilence = errors.New("no reply")
 // Relay is a relay agent on a loopback address. It names its link by link
 // selection (RFC 3527) and takes replies on its own port (RFC 8357).
 type Relay struct {
-	Link   netip.Addr // an address of the link it serves
-	conn   *net.UDPConn
-	giaddr netip.Addr
-	server *net.UDPAddr
+	Link    netip.Addr // an address of the link it serves
+	conn    *net.UDPConn
+	giaddr  netip.Addr
+	servers []*net.UDPAddr
 
 	mu   sync.Mutex
 	wait map[uint32]chan []byte
 }
 
-// NewRelay opens a relay at a loopback address, in front of a server.
-func NewRelay(at, link netip.Addr, server netip.AddrPort) (*Relay, error) {
+// NewRelay opens a relay at a loopback address, in front of a server or of several.
+func NewRelay(at, link netip.Addr, servers ...netip.AddrPort) (*Relay, error) {
 	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(at, 0)))
 	if err != nil {
 		return nil, fmt.Errorf("relay at %s: %w", at, err)
 	}
 	_ = conn.SetReadBuffer(1 << 20)
-	r := &Relay{Link: link, conn: conn, giaddr: at, server: net.UDPAddrFromAddrPort(server), wait: map[uint32]chan []byte{}}
+	r := &Relay{Link: link, conn: conn, giaddr: at, wait: map[uint32]chan []byte{}}
+	for _, s := range servers {
+		r.servers = append(r.servers, net.UDPAddrFromAddrPort(s))
+	}
 	go r.read()
 	return r, nil
 }
@@ -88,7 +91,11 @@ func (r *Relay) Send(m dhcp4.Message, circuit string) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.conn.WriteTo(b, r.server)
+	for _, s := range r.servers {
+		if _, bad := r.conn.WriteTo(b, s); bad != nil {
+			err = bad
+		}
+	}
 	return err
 }
 
@@ -108,7 +115,9 @@ func (r *Relay) Exchange(ctx context.Context, m dhcp4.Message, circuit string, p
 	defer end.Stop()
 	again := time.NewTicker(max(patience/3, time.Second))
 	defer again.Stop()
+	begun := time.Now()
 	for {
+		m.Secs = uint16(time.Since(begun) / time.Second)
 		if err := r.Send(m, circuit); err != nil {
 			return nil, nil, err
 		}

@@ -134,13 +134,14 @@ type Defaults struct {
 // Lease is the record of one address.
 type Lease struct {
 	Address    string     `json:"address"`
-	Status     string     `json:"status" enum:"free,offered,active,released,expired,abandoned"`
+	Status     string     `json:"status" enum:"free,offered,active,released,expired,abandoned,pending-free,free-backup"`
 	Scope      string     `json:"scope"`
 	Hardware   string     `json:"hardware"`
 	Identifier string     `json:"identifier,omitempty" doc:"Client identifier in hexadecimal, if it sent one"`
 	Hostname   string     `json:"hostname"`
 	Vendor     string     `json:"vendor" doc:"Vendor class"`
 	Reserved   bool       `json:"reserved"`
+	By         string     `json:"by,omitempty" doc:"Which server of a pair gave it" enum:"primary,secondary"`
 	Since      time.Time  `json:"since"`
 	Expires    *time.Time `json:"expires" doc:"End of the lease; null if it never ends"`
 	Changed    time.Time  `json:"changed" doc:"When the status became what it is"`
@@ -422,6 +423,10 @@ type Status struct {
 	Started   time.Time `json:"started"`
 	Now       time.Time `json:"now"`
 	Revision  int64     `json:"revision"`
+	Name      string    `json:"name" doc:"What this server is called"`
+	Pair      string    `json:"pair,omitempty" doc:"State of this server in its pair; left out if it is in none"`
+	Partner   string    `json:"partner,omitempty" doc:"The other server of the pair"`
+	Takeover  bool      `json:"takeover" doc:"The other server would carry on if this one died now"`
 	Healthy   bool      `json:"healthy"`
 	Problem   string    `json:"problem,omitempty" doc:"What is wrong, and what to do"`
 	DHCP4     string    `json:"dhcp4" doc:"Where relayed clients are heard"`

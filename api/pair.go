@@ -25,7 +25,7 @@ type Pair struct {
 	Scopes    []PairScope    `json:"scopes"`
 	Relays    []PairRelay    `json:"relays"`
 	Conflicts []PairConflict `json:"conflicts" doc:"Addresses that were found to be active for two clients"`
-	Exposed   int            `json:"exposed" doc:"Leases that are for a short time until the partner has confirmed more"`
+	Exposed   int            `json:"exposed" doc:"Leases that the partner does not know of yet; none is promised beyond the lead time"`
 	Strangers int64          `json:"strangers" doc:"Connections to the partner's port that were refused since the start"`
 	Updates   PairUpdates    `json:"updates"`
 	Drill     *PairDrill     `json:"drill,omitempty" doc:"The drill that runs, or the last one"`

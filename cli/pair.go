@@ -317,6 +317,9 @@ func (k *call) showPair(p api.Pair) {
 	for _, c := range p.Conflicts {
 		k.say("Trouble: ", fmt.Sprintf("%s was active for two clients; it stays with %s.", c.Address, c.Kept))
 	}
+	if len(p.Relays)+len(p.Conflicts) > 0 {
+		fmt.Fprintln(k.out)
+	}
 	if p.Takeover {
 		fmt.Fprintf(k.out, "If %s died now, %s would carry on.\n", p.Own.Name, p.Partner.Name)
 		return

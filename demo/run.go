@@ -21,11 +21,12 @@ import (
 // Config says which service the mill is played to.
 type Config struct {
 	API    *client.Client
-	DHCP4  netip.AddrPort
+	DHCP4  []netip.AddrPort // where its servers hear relays: the primary first
 	Log    *slog.Logger
 	Out    io.Writer // what a person should read
 	SignIn string    // where and how to sign in
 	Token  string    // file with the API token
+	Also   string    // what else can be done
 }
 
 // seed makes the mill the same each time.
@@ -67,7 +68,7 @@ func Run(ctx context.Context, c Config) error {
 			return fmt.Errorf("settle the mill: %w", err)
 		}
 	}
-	fmt.Fprintf(c.Out, "\nFellgate Mill is at work.\n\n  Console       %s\n  Command line  bin/yarnpost --token-file %s status\n\nCtrl-C ends it.\n", c.SignIn, c.Token)
+	fmt.Fprintf(c.Out, "\nFellgate Mill is at work.\n\n  Console       %s\n  Command line  bin/yarnpost --token-file %s status\n%s\nCtrl-C ends it.\n", c.SignIn, c.Token, c.Also)
 	m.live(ctx)
 	return nil
 }
@@ -76,7 +77,11 @@ func Run(ctx context.Context, c Config) error {
 func (m *mill) people() error {
 	for i, p := range places() {
 		subnet := netip.MustParsePrefix(p.subnet)
-		r, err := NewRelay(netip.AddrFrom4([4]byte{127, 40, byte(i + 1), 1}), subnet.Addr().Next(), m.DHCP4)
+		servers := m.DHCP4
+		if p.scope == "cameras" {
+			servers = servers[:1] // somebody forgot the second one
+		}
+		r, err := NewRelay(netip.AddrFrom4([4]byte{127, 40, byte(i + 1), 1}), subnet.Addr().Next(), servers...)
 		if err != nil {
 			return err
 		}
@@ -85,12 +90,12 @@ func (m *mill) people() error {
 			m.clients[p.scope] = append(m.clients[p.scope], m.person(p, n, r))
 		}
 	}
-	r, err := NewRelay(netip.MustParseAddr("127.40.99.1"), netip.MustParseAddr("10.40.99.1"), m.DHCP4)
+	r, err := NewRelay(netip.MustParseAddr("127.40.99.1"), netip.MustParseAddr("10.40.99.1"), m.DHCP4...)
 	if err != nil {
 		return err
 	}
 	m.relays[""] = r
-	if m.relays["silent"], err = NewRelay(netip.MustParseAddr("127.40.17.1"), netip.MustParseAddr("10.40.16.1"), m.DHCP4); err != nil {
+	if m.relays["silent"], err = NewRelay(netip.MustParseAddr("127.40.17.1"), netip.MustParseAddr("10.40.16.1"), m.DHCP4...); err != nil {
 		return err
 	}
 	for n := range 3 {

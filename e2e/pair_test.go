@@ -17,101 +17,12 @@ import (
 	"yarnpost/demo"
 )
 
-// cable is the wire between the partners: it can be cut, or go dead in one
-// direction.
-type cable struct {
-	listener net.Listener
-	to       string
-	mu       sync.Mutex
-	isCut    bool
-	dead     [2]bool // from the one that dials, and to it: octets go nowhere
-	conns    []net.Conn
-}
-
-func newCable(t *testing.T, to string) *cable {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	c := &cable{listener: l, to: to}
-	t.Cleanup(func() { l.Close(); c.cut() })
-	go func() {
-		for {
-			near, err := l.Accept()
-			if err != nil {
-				return
-			}
-			c.join(near)
-		}
-	}()
-	return c
-}
-
-func (c *cable) join(near net.Conn) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	far, err := net.Dial("tcp", c.to)
-	if c.isCut || err != nil {
-		near.Close()
-		if err == nil {
-			far.Close()
-		}
-		return
-	}
-	c.conns = append(c.conns, near, far)
-	go c.carry(0, near, far)
-	go c.carry(1, far, near)
-}
-
-func (c *cable) carry(way int, from, to net.Conn) {
-	defer from.Close()
-	defer to.Close()
-	buf := make([]byte, 32<<10)
-	for {
-		n, err := from.Read(buf)
-		for { // a dead wire holds what it has
-			c.mu.Lock()
-			dead := c.dead[way] && !c.isCut
-			c.mu.Unlock()
-			if !dead {
-				break
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
-		if n > 0 {
-			if _, err := to.Write(buf[:n]); err != nil {
-				return
-			}
-		}
-		if err != nil {
-			return
-		}
-	}
-}
-
-func (c *cable) cut() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.isCut = true
-	for _, x := range c.conns {
-		x.Close()
-	}
-	c.conns = nil
-}
-
-func (c *cable) mend() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.isCut, c.dead = false, [2]bool{}
-}
-
 // twins are two services that are a pair, with one scope, a relay that reaches both,
 // and the cable between them.
 type twins struct {
 	t     *testing.T
 	a, b  *service
-	cable *cable
+	cable *demo.Cable
 	relay *demo.Relay
 }
 
@@ -126,7 +37,11 @@ func pairOf(t *testing.T, mode ...string) *twins {
 		(*s).start()
 		t.Cleanup((*s).stop)
 		if i == 0 {
-			w.cable = newCable(t, partner)
+			var err error
+			if w.cable, err = demo.NewCable(partner); err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(w.cable.Close)
 		}
 	}
 	w.a.must("scope", "add", "looms", "--subnet", "10.77.0.0/16", "--pool", "10.77.1.0-10.77.60.255", "--option", "router=10.77.0.1", "--serve")
@@ -142,7 +57,7 @@ func pairOf(t *testing.T, mode ...string) *twins {
 // form makes the two a pair.
 func (w *twins) form(mode ...string) {
 	w.t.Helper()
-	code := w.a.must(append([]string{"pair", "invite", "--at", w.cable.listener.Addr().String()}, mode...)...)
+	code := w.a.must(append([]string{"pair", "invite", "--at", w.cable.Address()}, mode...)...)
 	w.b.must(strings.Fields(strings.TrimPrefix(code, "yarnpost "))...)
 	w.together("after the joining")
 }
@@ -223,7 +138,7 @@ func TestPair(t *testing.T) {
 		t.Errorf("the plans differ:\n%s\n%s", a, b)
 	}
 	// Apart, a change is refused, unless it is asked for at the primary.
-	w.cable.cut()
+	w.cable.Cut()
 	w.state(w.a, "communications-interrupted")
 	w.state(w.b, "communications-interrupted")
 	if _, errs, code := w.a.cli("scope", "add", "attic", "--subnet", "10.79.0.0/24"); code != 1 || !strings.Contains(errs, "--alone") {
@@ -233,7 +148,7 @@ func TestPair(t *testing.T) {
 		t.Errorf("apart, a change at the secondary ends with %d: %s", code, errs)
 	}
 	w.a.must("scope", "add", "attic", "--subnet", "10.79.0.0/24", "--alone")
-	w.cable.mend()
+	w.cable.Mend()
 	w.together("after the cut")
 	if out := w.b.must("scope", "list"); !strings.Contains(out, "attic") {
 		t.Errorf("the secondary did not take the change over:\n%s", out)
@@ -277,15 +192,11 @@ func TestPairKilled(t *testing.T) {
 	w.b.start()
 	w.agree("after the secondary is back")
 	p.kept(w.b, "after the secondary is back")
-	during("the wire is cut", w.cable.cut)
-	w.cable.mend()
+	during("the wire is cut", w.cable.Cut)
+	w.cable.Mend()
 	w.agree("after the wire is whole")
-	during("one way of the wire is dead", func() {
-		w.cable.mu.Lock()
-		w.cable.dead[0] = true
-		w.cable.mu.Unlock()
-	})
-	w.cable.mend()
+	during("one way of the wire is dead", func() { w.cable.Deaden(false) })
+	w.cable.Mend()
 	w.agree("after the wire is alive")
 	w.a.kill()
 	w.b.kill()
@@ -313,7 +224,7 @@ func TestPairKilled(t *testing.T) {
 func TestPairParted(t *testing.T) {
 	t.Parallel()
 	w := pairOf(t)
-	w.cable.cut()
+	w.cable.Cut()
 	w.state(w.a, "communications-interrupted")
 	w.state(w.b, "communications-interrupted")
 	w.a.must("scope", "add", "attic", "--subnet", "10.79.0.0/24", "--alone")
@@ -323,7 +234,7 @@ func TestPairParted(t *testing.T) {
 	w.b.must("pair", "down", "--yes")
 	w.state(w.b, "partner-down")
 	w.b.must("scope", "add", "cellar", "--subnet", "10.80.0.0/24")
-	w.cable.mend()
+	w.cable.Mend()
 	w.a.await(func() bool { return pairSeen(w.a).Plan == "parted" && pairSeen(w.b).Plan == "parted" }, "the plans to be seen to have parted")
 	w.state(w.a, "normal") // leases were compared, and go on
 	if out := w.a.must("pair", "settle"); !strings.Contains(out, "attic") || !strings.Contains(out, "cellar") {
@@ -354,7 +265,7 @@ func TestPairStrangers(t *testing.T) {
 	}
 	dial := func(proto string) error {
 		cert := strangersCertificate(t)
-		c, err := tls.Dial("tcp", w.cable.listener.Addr().String(), &tls.Config{InsecureSkipVerify: true, NextProtos: []string{proto},
+		c, err := tls.Dial("tcp", w.cable.Address(), &tls.Config{InsecureSkipVerify: true, NextProtos: []string{proto},
 			Certificates: []tls.Certificate{cert}})
 		if err != nil {
 			return err
@@ -370,7 +281,7 @@ func TestPairStrangers(t *testing.T) {
 	if err := dial("yarnpost-pair/1"); err == nil {
 		t.Error("a stranger is listened to")
 	}
-	raw, err := net.Dial("tcp", w.cable.listener.Addr().String())
+	raw, err := net.Dial("tcp", w.cable.Address())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -391,7 +302,7 @@ func TestPairStrangers(t *testing.T) {
 	w.a.await(func() bool { return !pairSeen(w.a).Formed }, "the other to be alone")
 	// An invitation is good once.
 	c := startService(t, "--partner", fmt.Sprintf("127.0.0.1:%d", freePort(t, "tcp")), "--name", "heddle")
-	line := strings.TrimSpace(strings.TrimPrefix(w.a.must("pair", "invite", "--at", w.cable.listener.Addr().String()), "yarnpost "))
+	line := strings.TrimSpace(strings.TrimPrefix(w.a.must("pair", "invite", "--at", w.cable.Address()), "yarnpost "))
 	if _, errs, exit := w.b.cli(strings.Fields(line)...); exit != 1 || !strings.Contains(errs, "of its own") {
 		t.Errorf("a server with a plan joins without a word: %d %s", exit, errs)
 	}

@@ -11,13 +11,10 @@ import (
 	"net/netip"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"runtime"
 	"strings"
 	"syscall"
 
-	"yarnpost/client"
-	"yarnpost/demo"
 	"yarnpost/service/httpd"
 	"yarnpost/service/node"
 )
@@ -88,7 +85,7 @@ func run(ctx context.Context, args []string) error {
 // options are the flags that serve and demo share.
 type options struct {
 	data, database, http, dhcp4, cert, key, user, partner, name string
-	interfaces                                   []string
+	interfaces                                                  []string
 }
 
 func parse(name string, args []string, defaults options) (options, error) {
@@ -202,33 +199,3 @@ func serve(ctx context.Context, args []string) error {
 	log.Info("stopped; everything is recorded")
 	return nil
 }
-
-func runDemo(ctx context.Context, args []string) error {
-	o, err := parse("demo", args, options{data: "yarnpost-data/demo", http: "127.0.0.1:8067", dhcp4: "127.0.0.1:6767"})
-	if err != nil {
-		return err
-	}
-	log := logger()
-	if err := dropRoot(o, log); err != nil {
-		return err
-	}
-	n, access, web, err := start(ctx, o, log)
-	if err != nil {
-		return err
-	}
-	defer n.Stop()
-	defer web.Stop()
-	if err := access.SetPassword(ctx, "admin", demoPassword); err != nil {
-		return err
-	}
-	token, err := os.ReadFile(filepath.Join(o.data, "admin.token"))
-	if err != nil {
-		return fmt.Errorf("read the API token: %w", err)
-	}
-	return demo.Run(ctx, demo.Config{API: client.New(web.URL(), string(token)), DHCP4: n.DHCP4(), Log: log, Out: os.Stdout,
-		SignIn: fmt.Sprintf("%s   account admin, password %s", web.URL(), demoPassword),
-		Token:  filepath.Join(o.data, "admin.token")})
-}
-
-// demoPassword opens the demo alone, which listens on loopback.
-const demoPassword = "fellgate-mill"

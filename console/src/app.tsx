@@ -23,6 +23,7 @@ const Links = lazy(() => import('./pages/links'))
 const Trials = lazy(() => import('./pages/trials'))
 const Stale = lazy(() => import('./pages/stale'))
 const History = lazy(() => import('./pages/history'))
+const PairPage = lazy(() => import('./pages/pair'))
 const Changes = lazy(() => import('./pages/changes'))
 
 const pages = [
@@ -30,6 +31,7 @@ const pages = [
   { path: '/plan', key: 'p', name: 'Plan', asks: 'What is defined?' },
   { path: '/leases', key: 'l', name: 'Leases', asks: 'Who has what?' },
   { path: '/unserved', key: 'u', name: 'Unserved', asks: 'Who goes without?' },
+  { path: '/pair', key: 'a', name: 'Pair', asks: 'Would it carry on?' },
   { path: '/changes', key: 'c', name: 'Changes', asks: 'What changed?' },
 ]
 
@@ -117,12 +119,25 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
             <img src="/mark.svg" alt="" />
             Yarn Post
           </Link>
+          {status.data && (
+            <div className="whose">
+              <b>{status.data.name}</b>
+              {status.data.pair && (
+                <small>
+                  {status.data.takeover
+                    ? `${status.data.partner} stands by`
+                    : `${status.data.partner} does not stand by`}
+                </small>
+              )}
+            </div>
+          )}
           <nav>
             {pages.map((p) => (
               <NavLink key={p.path} to={p.path}>
                 {p.path === '/unserved' && !!status.data?.unserved && (
                   <span className="count">{status.data.unserved}</span>
                 )}
+                {p.path === '/pair' && !!status.data?.pair && !status.data.takeover && <span className="count">!</span>}
                 <b>{p.name}</b>
                 <small>{p.asks}</small>
               </NavLink>
@@ -167,6 +182,7 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
               <Route path="/unserved/explain" element={<Explain />} />
               <Route path="/unserved/wishes" element={<Wishes />} />
               <Route path="/unserved/listening" element={<ListeningPage />} />
+              <Route path="/pair" element={<PairPage />} />
               <Route path="/changes" element={<Changes />} />
               <Route path="*" element={<Navigate to="/today" replace />} />
             </Routes>

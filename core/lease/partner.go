@@ -1,6 +1,9 @@
 package lease
 
-import "math"
+import (
+	"math"
+	"time"
+)
 
 // What a server of a pair must know of a binding beyond the binding itself. A
 // server that is alone leaves all of it at zero.
@@ -99,3 +102,17 @@ func (l *Lease) Limbo() bool {
 // trace reports whether the record says anything at all; one that was taken back
 // does not.
 func (l *Lease) trace() bool { return l.Status != Free || l.Client.Known() || l.Version != (Version{}) }
+
+// Wanted is the lease time that the client of an active lease would have been given,
+// had the partner known of it in time; 0 if that is what it was given. What the
+// partner is told reaches half as far again as that.
+func (l *Lease) Wanted() time.Duration {
+	if l.Status != Active || l.Told == 0 || l.Told.Time() == Never {
+		return 0
+	}
+	wanted := l.Told.Time().Sub(l.Heard) / 3 * 2
+	if wanted <= l.Granted+time.Minute {
+		return 0
+	}
+	return wanted.Round(time.Minute)
+}

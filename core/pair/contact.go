@@ -61,7 +61,7 @@ func (s *Server) Received(m Message, now lease.Time) ([]effect.List, error) {
 	if !s.link.open {
 		return nil, nil
 	}
-	s.link.heard = now
+	s.link.heard, s.now = now, now
 	s.measure(m.Sent, now)
 	var err error
 	switch {
@@ -93,7 +93,7 @@ func (s *Server) takeIn(m Message, now lease.Time) error {
 		return s.acknowledged(m, now)
 	case PoolReq:
 		s.send(Message{Type: PoolResp, Transaction: m.Transaction}, now)
-		s.balance(now)
+		s.lend(now)
 	case UpdReq:
 		s.debts.promise(m.Transaction)
 	case UpdReqAll:
@@ -216,6 +216,7 @@ func (s *Server) stateOf(m Message, now lease.Time) error {
 // Tick does what time asks for; call it about once a second. Hangup reports that
 // the partner was not heard for too long.
 func (s *Server) Tick(now lease.Time) (lists []effect.List, hangup bool) {
+	s.now = now
 	if s.link.open {
 		silent := now.Sub(s.link.heard)
 		if hangup = silent > 3*s.set.Contact; hangup {

@@ -29,6 +29,7 @@ type debts struct {
 	flying   map[uint32]flight     // by transaction
 	airborne map[netip.Prefix]bool // keys of those; true: it changed since
 	refused  map[netip.Prefix]bool // the partner knows something newer, and will say it
+	claimed  map[netip.Prefix]bool // taken from the partner while it was down, which it does not know yet
 	retried  lease.Time            // when those were queued again
 	promised uint32                // transaction of a request for updates; 0: none
 	left     map[netip.Prefix]bool // that were asked for, and are not acknowledged yet
@@ -49,7 +50,7 @@ type sent struct {
 
 func (d *debts) init() {
 	*d = debts{queued: map[netip.Prefix]bool{}, flying: map[uint32]flight{}, airborne: map[netip.Prefix]bool{},
-		refused: map[netip.Prefix]bool{}}
+		refused: map[netip.Prefix]bool{}, claimed: map[netip.Prefix]bool{}}
 }
 
 func (d *debts) count() int { return len(d.queued) + len(d.airborne) + len(d.refused) }
@@ -146,6 +147,7 @@ func (s *Server) Lost(changes []lease.Change) {
 		if c.Before != nil && c.Before.Owed {
 			s.debts.refused[c.Before.Prefix] = true
 		}
+		delete(s.debts.claimed, c.After.Prefix)
 	}
 }
 
@@ -238,6 +240,7 @@ func (s *Server) acknowledged(m Message, now lease.Time) error {
 		return nil // it comes too late
 	}
 	delete(d.flying, m.Transaction)
+	s.stats.Wait += (now.Sub(f.at) - s.stats.Wait) / 32
 	var answers []Options
 	for _, o := range m.Options {
 		if o.Code == ClientData {
@@ -253,6 +256,7 @@ func (s *Server) acknowledged(m Message, now lease.Time) error {
 		again := d.airborne[one.key]
 		delete(d.airborne, one.key)
 		delete(d.left, one.key)
+		delete(d.claimed, one.key)
 		turnedDown := i >= len(answers)
 		if !turnedDown {
 			b, said := answers[i].Get(StatusCode)

@@ -68,6 +68,8 @@ func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown b
 	switch {
 	case before != nil && before.Version.Covers(n.Version):
 		return c, before.Version != n.Version // what is newer here was not agreed to, and will be told
+	case before != nil && n.Over() && s.promised(before):
+		return c, true // not yet
 	case before == nil || n.Version.Covers(before.Version):
 		if before != nil && before.Client != n.Client && before.HeldAt(now) && n.HeldAt(now) {
 			s.conflict(&n, before.Client, now) // the partner compared the two first

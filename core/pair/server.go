@@ -50,6 +50,7 @@ type Record struct {
 	Empty     bool       `json:"empty,omitempty"`   // the table was lost, or never was: the partner is asked for all of it
 	Unsure    bool       `json:"unsure,omitempty"`  // the partner was declared down before this server knew what it did
 	Wait      lease.Time `json:"wait,omitempty"`    // when this server failed, from which the lead time counts
+	Lost      lease.Time `json:"lost,omitempty"`    // when this server's table was lost: what it promised until then, the partner may not know
 	Conflicts []Conflict `json:"conflicts,omitempty"`
 }
 
@@ -89,6 +90,7 @@ type Server struct {
 	state State
 	next  *Record // that is on its way to the disk; nil: none
 	boot  lease.Time
+	now   lease.Time // of the last call
 	link  link
 	debts debts
 	walks walks
@@ -112,6 +114,7 @@ type Server struct {
 
 // Stats count what a pair did.
 type Stats struct {
+	Wait                                                     time.Duration // until an update was acknowledged: an average that forgets; whole seconds make it up
 	Sent, Acknowledged, Rejected, Learned, Merged, Conflicts uint64
 }
 
@@ -133,7 +136,7 @@ type link struct {
 // New is a server that starts up. The table holds what is on record, and is of the
 // side that the settings say.
 func New(set Settings, table *lease.Table, rec Record, now lease.Time) *Server {
-	s := &Server{set: set, table: table, rec: rec, state: Startup, boot: now, Pending: func(netip.Prefix) bool { return false }}
+	s := &Server{set: set, table: table, rec: rec, state: Startup, boot: now, now: now, Pending: func(netip.Prefix) bool { return false }}
 	s.debts.init()
 	last := rec.Contact
 	for w := table.Snapshot(0); ; {
@@ -143,20 +146,27 @@ func New(set Settings, table *lease.Table, rec Record, now lease.Time) *Server {
 		}
 		for _, l := range list {
 			last = max(last, l.Heard)
-			if l.Owed {
-				s.debts.add(l.Prefix)
-			}
+			s.owes(l)
 		}
 	}
 	for l := range table.Blocks {
-		if l.Owed {
-			s.debts.add(l.Prefix)
-		}
+		s.owes(l)
 	}
 	if rec.State != 0 && rec.Wait == 0 {
 		s.rec.Wait = last
 	}
 	return s
+}
+
+// owes takes up a debt that is on record.
+func (s *Server) owes(l *lease.Lease) {
+	if !l.Owed {
+		return
+	}
+	s.debts.add(l.Prefix)
+	if s.rec.State == PartnerDown { // perhaps of an address that was taken from the partner
+		s.debts.claimed[l.Prefix] = true
+	}
 }
 
 // Formed begins in the state on record, without a start: the pair has just been
@@ -255,6 +265,7 @@ func (s *Server) homeOf(c lease.Client) lease.Side {
 
 // Promise is for how long a client gets an address (answer.Pair).
 func (s *Server) Promise(now lease.Time, before *lease.Lease, wanted time.Duration) time.Duration {
+	s.now = now
 	if s.Off[1] {
 		return wanted
 	}
@@ -331,7 +342,7 @@ func (s *Server) advance(now lease.Time) {
 	for s.next == nil {
 		in := Inputs{Side: s.set.Side, Before: s.rec.State, Connected: s.link.agreed && s.link.partner != 0, Partner: s.link.partner,
 			Starting: s.link.starting, Updated: s.updated, WaitOver: now >= s.rec.Wait.Add(s.set.Lead),
-			BootOver: now >= s.boot.Add(s.set.Patience), Down: s.down}
+			BootOver: now >= s.boot.Add(s.set.Patience), Down: s.down, Claims: len(s.debts.claimed) > 0}
 		if s.Off[7] {
 			in.Updated, in.WaitOver = true, true
 		}
@@ -350,6 +361,9 @@ func (s *Server) advance(now lease.Time) {
 		case Normal:
 			rec.Down, rec.Wait, rec.Unsure = 0, 0, false
 		case RecoverWait:
+			if rec.Empty {
+				rec.Lost = rec.Wait
+			}
 			rec.Empty = false
 		}
 		s.next = &rec

@@ -3,6 +3,7 @@ package pair
 import (
 	"fmt"
 	"net/netip"
+	"time"
 
 	"yarnpost/core/addr"
 	"yarnpost/core/effect"
@@ -22,7 +23,7 @@ func (s *Server) decides() bool { return s.set.Side == lease.Primary && s.state 
 // the primary keeps is free for others only once the secondary knows (rule 5, RFC
 // 8156 section 7.3).
 func (s *Server) settle(l *lease.Lease) {
-	if !l.Limbo() || l.Status == lease.PendingFree || !s.decides() {
+	if !l.Limbo() || l.Status == lease.PendingFree || !s.decides() || s.promised(l) {
 		return
 	}
 	home := s.homeOf(l.Client)
@@ -43,6 +44,12 @@ func (s *Server) settle(l *lease.Lease) {
 	default:
 		l.Status = lease.PendingFree
 	}
+}
+
+// promised reports whether this server may have promised an address for longer than
+// its table says, since that was lost and came back from the partner.
+func (s *Server) promised(l *lease.Lease) bool {
+	return l.Heard < s.rec.Lost && s.now < Others(s.rec.Lost, l, s.set.Lead)
 }
 
 // share is how many of some free addresses a side should have: as many in a hundred
@@ -88,11 +95,15 @@ type walks struct {
 }
 
 type walk struct {
-	at    *lease.Snapshot
-	begun bool
+	at   *lease.Snapshot
+	next lease.Time // when it begins again
 }
 
-func (w *walk) again() { w.at, w.begun = nil, true }
+func (w *walk) again() { w.at, w.next = nil, 0 }
+
+// settlePause is how long it takes until the next look for addresses that are
+// nobody's yet.
+const settlePause = time.Minute
 
 // part is how many records a walk looks at in one step.
 const part = 2000
@@ -101,13 +112,13 @@ const part = 2000
 func (s *Server) walk(now lease.Time) {
 	switch s.state {
 	case Normal:
-		if s.next == nil && s.decides() && s.walks.settle.begun {
+		if s.next == nil && s.decides() {
 			s.settleSome()
 		}
 		if now.Sub(s.walks.pools) >= s.set.Contact {
 			s.walks.pools = now
 			s.balance(now)
-			s.request(now)
+			s.request(now, false)
 		}
 	case PartnerDown:
 		if s.next == nil {
@@ -128,16 +139,19 @@ func (s *Server) change(list []lease.Change) {
 func (s *Server) settleSome() {
 	w := &s.walks.settle
 	if w.at == nil {
+		if s.now < w.next {
+			return
+		}
 		w.at = s.table.Snapshot(0)
 	}
 	list := w.at.Next(nil, part)
-	if len(list) == 0 {
-		w.at, w.begun = nil, false
+	if len(list) == 0 { // again in a while: some had to wait
+		w.at, w.next = nil, s.now.Add(settlePause)
 		return
 	}
 	var changes []lease.Change
 	for _, l := range list {
-		if l.Limbo() && l.Status != lease.PendingFree {
+		if l.Limbo() && l.Status != lease.PendingFree && !s.promised(l) {
 			after := *l
 			s.Changed(l, &after, 0)
 			changes = append(changes, lease.Change{Before: l, After: &after})
@@ -153,8 +167,8 @@ func (s *Server) claimSome(now lease.Time) {
 	if s.Off[4] {
 		down, lead = 0, 0
 	}
-	if now < Others(down, nil, lead) {
-		return
+	if s.link.agreed || now < Others(down, nil, lead) {
+		return // or it is back, and learns what was taken from it
 	}
 	s.rec.Unsure = false // whatever the partner gave that this server never heard of is over
 	own := s.set.Side.Free()
@@ -181,6 +195,9 @@ func (s *Server) claimSome(now lease.Time) {
 			after.Status, after.Told, after.Acked = own, 0, 0
 			changes = append(changes, lease.Change{Before: l, After: &after})
 		}
+	}
+	for _, c := range changes {
+		s.debts.claimed[c.After.Prefix] = true
 	}
 	s.change(changes)
 }
@@ -210,6 +227,14 @@ func (s *Server) balance(now lease.Time) {
 	}
 }
 
+// lend gives the partner of what this server has, where that has nothing left for a
+// client that asks: the last address, if need be.
+func (s *Server) lend(now lease.Time) {
+	if s.state == Normal && s.next == nil {
+		s.change(s.gifts(now, func(has, others uint64) bool { return has == 0 || s.short(s.set.Side.Other(), has, others) }))
+	}
+}
+
 // Rebalance gives the partner what it should have, wherever it has less, and asks
 // for the same.
 func (s *Server) Rebalance(now lease.Time) (lists []effect.List, changed int, err error) {
@@ -227,7 +252,7 @@ func (s *Server) gifts(now lease.Time, little func(has, others uint64) bool) (ch
 	for _, v := range s.table.Plan().Scopes() {
 		n := s.table.Count(v.ID)
 		if n.Headroom > 0 && little(n.Partner, n.Headroom) {
-			changes = append(changes, s.give(v, s.share(s.set.Side.Other(), n.Headroom+n.Partner)-n.Partner, now)...)
+			changes = append(changes, s.give(v, max(1, s.share(s.set.Side.Other(), n.Headroom+n.Partner))-n.Partner, now)...)
 		}
 	}
 	return changes
@@ -299,14 +324,15 @@ func lastBlock(r addr.Range, want uint64) netip.Prefix {
 	return netip.PrefixFrom(netip.AddrFrom4(b), bits)
 }
 
-// request asks the partner for addresses, where this server's share runs low (RFC
-// 8156 section 6.3.1).
-func (s *Server) request(now lease.Time) {
-	if s.state != Normal || !s.link.agreed || now.Sub(s.walks.asked) < s.set.Contact {
+// request asks the partner for addresses, where this server's share runs low, or is
+// used up by clients that ask (RFC 8156 section 6.3.1).
+func (s *Server) request(now lease.Time, dry bool) {
+	if s.state != Normal || !s.link.agreed || now.Sub(s.walks.asked) < time.Second {
 		return
 	}
 	for _, v := range s.table.Plan().Scopes() {
-		if n := s.table.Count(v.ID); n.Partner > 0 && s.short(s.set.Side, n.Headroom, n.Partner) {
+		n := s.table.Count(v.ID)
+		if n.Partner > 0 && (dry && n.Headroom == 0 || s.short(s.set.Side, n.Headroom, n.Partner)) {
 			s.walks.asked = now
 			s.send(Message{Type: PoolReq}, now)
 			return
@@ -317,7 +343,7 @@ func (s *Server) request(now lease.Time) {
 // Hungry says that a client goes without since what is left is the partner's: it is
 // asked at once.
 func (s *Server) Hungry(now lease.Time) []effect.List {
-	s.request(now)
+	s.request(now, true)
 	return s.take()
 }
 

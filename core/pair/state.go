@@ -67,6 +67,7 @@ type Inputs struct {
 	WaitOver  bool  // the lead time has passed since this server failed
 	BootOver  bool  // the partner was waited for long enough
 	Down      bool  // somebody says that the partner is down
+	Claims    bool  // the partner does not know yet of all addresses that were taken from it
 }
 
 // Next is the state that follows, or the same (rule 7, RFC 8156 section 8). Whoever
@@ -145,7 +146,7 @@ func (in *Inputs) afterPartnerDown() State {
 	switch {
 	case !in.Connected:
 		return PartnerDown
-	case in.Partner == RecoverDone && !in.Starting:
+	case in.Partner == RecoverDone && !in.Starting && !in.Claims:
 		return Normal
 	case in.Partner == PartnerDown, in.conflicting(),
 		!in.Starting && (in.Partner == Normal || in.Partner == CommunicationsInterrupted):
@@ -160,6 +161,8 @@ func (in *Inputs) afterRecover(s State) State {
 		return PartnerDown
 	case in.Connected && in.conflicting():
 		return PotentialConflict
+	case s != Recover && !in.Connected: // what the partner does meanwhile has to be learned, too
+		return Recover
 	case s == Recover && in.Connected && in.Updated:
 		return RecoverWait
 	case s == RecoverWait && in.WaitOver:

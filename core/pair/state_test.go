@@ -41,6 +41,7 @@ func TestTransitions(t *testing.T) {
 		{PartnerDown, heard(Recover), PartnerDown},
 		{PartnerDown, heard(RecoverWait), PartnerDown},
 		{PartnerDown, heard(RecoverDone), Normal},
+		{PartnerDown, with(heard(RecoverDone), func(in *Inputs) { in.Claims = true }), PartnerDown},
 		{PartnerDown, heard(PartnerDown), PotentialConflict},
 		{PartnerDown, heard(CommunicationsInterrupted), PotentialConflict},
 		{PartnerDown, with(heard(CommunicationsInterrupted), starting), PartnerDown}, // it will recover
@@ -52,7 +53,9 @@ func TestTransitions(t *testing.T) {
 		{Recover, down, PartnerDown},
 		{Recover, heard(PotentialConflict), PotentialConflict},
 		{RecoverWait, heard(PartnerDown), RecoverWait},
-		{RecoverWait, Inputs{WaitOver: true}, RecoverDone},
+		{RecoverWait, with(heard(PartnerDown), func(in *Inputs) { in.WaitOver = true }), RecoverDone},
+		{RecoverWait, Inputs{WaitOver: true}, Recover}, // it has to learn what happens meanwhile
+		{RecoverDone, Inputs{}, Recover},
 		{RecoverDone, heard(PartnerDown), RecoverDone},
 		{RecoverDone, heard(Normal), Normal},
 		{RecoverDone, heard(RecoverDone), Normal},

@@ -41,7 +41,7 @@ func run(url, token, out, only string) error {
 		return nil
 	}
 	for name, command := range map[string]string{
-		"cli-status": "status; yarnpost scope list; yarnpost rule list", "cli-unserved": "unserved list; yarnpost listening",
+		"cli-status": "status; yarnpost scope list; yarnpost rule list", "cli-pair": "pair status; yarnpost pair compare; yarnpost pair history --limit 8",
 		"cli-trace": "trace --limit 9; yarnpost trace --client 02:40:ee:00:00:0e --limit 1 --long", "cli-explain": "explain 02:40:33:00:00:03",
 	} {
 		if !strings.Contains(name, only) {
@@ -84,9 +84,6 @@ func pages(p *browser.Page, out, only string) error {
 		func() error { return p.Click("tr[data-row-key='shift-plan'] td") },
 		func() error { return p.See("clients on record") },
 		func() error { return shot("rules") },
-		func() error { return p.Go("/plan/~codebooks") },
-		func() error { return p.See("All options") },
-		func() error { return shot("codebooks") },
 		func() error { return p.Go("/plan/~links") },
 		func() error { return p.See("Usual gap") },
 		func() error { return shot("links") },
@@ -119,6 +116,10 @@ func pages(p *browser.Page, out, only string) error {
 		func() error { return p.See("Agreement by scope") },
 		func() error { return shot("listening") },
 		func() error { return theme("light") },
+		func() error { return p.Go("/pair") },
+		func() error { return p.See("would carry on") },
+		func() error { return p.See("cameras") },
+		func() error { return shot("pair") },
 		func() error { return p.Go("/changes?open=18") },
 		func() error { return p.See("sold in spring") },
 		func() error { return shot("changes") },

@@ -106,6 +106,9 @@ func (e *Engine) carryList(list effect.List) {
 		switch f.Do {
 		case effect.Record:
 			for _, c := range f.Changes {
+				if c.After.Status == lease.Active && !c.Quiet {
+					e.seen.Unserved.Served(c.After)
+				}
 				entries = append(entries, store.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After, quiet: c.Quiet}})
 			}
 		case effect.Save:

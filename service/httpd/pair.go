@@ -379,3 +379,24 @@ type captured struct {
 func (c *captured) Header() http.Header         { return c.header }
 func (c *captured) WriteHeader(status int)      { c.status = status }
 func (c *captured) Write(b []byte) (int, error) { return c.body.Write(b) }
+
+// pairWarnings says what of the pair a person should look at.
+func (s *Server) pairWarnings(say func(code, subject, mend, format string, args ...any)) {
+	v, ok := s.node.Pair()
+	if !ok {
+		return
+	}
+	if len(v.Reasons) > 0 {
+		say("pair", "pair", "yarnpost pair status says more", "if %s died now, %s would not carry on: %s", v.Own.Name, v.Partner.Name,
+			strings.Join(v.Reasons, "; "))
+	}
+	for _, r := range v.Relays {
+		if r.Warning != "" {
+			say("pair-relay", "relay "+r.Address, "have the relay forward to both servers", "%s", r.Warning)
+		}
+	}
+	for _, c := range v.Conflicts {
+		say("pair-conflict", c.Address.String(), "the client that has to go gets another address when it asks again; yarnpost lease history "+
+			c.Address.String()+" shows who had it", "%s was active for two clients at once", c.Address)
+	}
+}

@@ -235,6 +235,7 @@ func (s *Server) warnings() []api.Warning {
 				r.Last.Std().Format("15:04:05 UTC"))
 		}
 	}
+	s.pairWarnings(say)
 	crowds, empty := map[string]int{}, map[string]int{}
 	for _, u := range s.node.Engine().Unserved() {
 		switch u.Reason {

@@ -172,6 +172,11 @@ func (s *Server) status() api.Status {
 	st := api.Status{Version: Version, Started: s.node.Started.UTC(), Now: s.node.Clock().Now().UTC(), Revision: p.Revision, Healthy: true,
 		DHCP4: s.node.DHCP4().String(), Wires: []api.Wire{}, Unserved: e.UnservedCount(), Served5m: s.node.Served(5 * time.Minute),
 		Served24h: s.node.Served(24 * time.Hour), Recorded: recorded, Commits: commits, Warnings: s.warnings()}
+	v, paired := s.node.Pair()
+	st.Name = v.Own.Name
+	if paired {
+		st.Pair, st.Partner, st.Takeover = v.Own.State, v.Partner.Name, len(v.Reasons) == 0
+	}
 	if err := s.node.Health(); err != nil {
 		st.Healthy = false
 		st.Problem = err.Error() + "; new clients get nothing until the database is back, and leases are not prolonged"

@@ -3,6 +3,7 @@ package httpd
 import (
 	"cmp"
 	"encoding/hex"
+	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -141,7 +142,14 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 		Granted: option.FormatDuration(l.Granted),
 		Relay:   addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision, CanNudge: l.Nudge != ""}
 	out.Learned = l.Revision == 0 && l.Status == lease.Active
+	if l.By != lease.Alone {
+		out.By = l.By.String()
+	}
+	wanted := l.Wanted()
 	switch {
+	case wanted > 0:
+		out.Evidence = fmt.Sprintf("for %s for now, since the other server of the pair had not confirmed more; %s at a renewal",
+			option.FormatDuration(l.Granted), option.FormatDuration(wanted))
 	case l.Found() && l.Hardware != "":
 		out.Evidence = "answered a probe from " + l.Hardware.String()
 	case l.Found():

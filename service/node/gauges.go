@@ -42,7 +42,7 @@ func (n *Node) watch() {
 		}
 		return float64(n)
 	})
-	n.metrics.Registry.MustRegister(scopeMetrics{e})
+	n.metrics.Registry.MustRegister(scopeMetrics{e}, pairMetrics{n})
 }
 
 // scopeMetrics counts leases by scope and status at each scrape.
@@ -65,5 +65,54 @@ func (s scopeMetrics) Collect(c chan<- prometheus.Metric) {
 			c <- prometheus.MustNewConstMetric(leasesDesc, prometheus.GaugeValue, float64(count), v.Name, status.String())
 		}
 		c <- prometheus.MustNewConstMetric(headroomDesc, prometheus.GaugeValue, float64(n.Headroom), v.Name)
+	}
+}
+
+// pairMetrics tells how the pair stands at each scrape; a server that is alone has
+// none of them.
+type pairMetrics struct{ n *Node }
+
+var (
+	pairStateDesc = prometheus.NewDesc("yarnpost_pair_state", "1 for the state of this server in its pair.", []string{"state"}, nil)
+	pairOwedDesc  = prometheus.NewDesc("yarnpost_pair_owed", "Updates that the partner has not acknowledged.", nil, nil)
+	pairUpDesc    = prometheus.NewDesc("yarnpost_pair_takeover", "1 while the partner would carry on if this server died.", nil, nil)
+	pairSkewDesc  = prometheus.NewDesc("yarnpost_pair_clock_seconds", "By how much the partner's clock is ahead.", nil, nil)
+	pairSentDesc  = prometheus.NewDesc("yarnpost_pair_updates", "Updates since the start, by what became of them.", []string{"what"}, nil)
+	pairWaitDesc  = prometheus.NewDesc("yarnpost_pair_update_seconds", "Mean time until an update was acknowledged, lately.", nil, nil)
+	pairShareDesc = prometheus.NewDesc("yarnpost_pair_share", "Free addresses by scope and whose they are to give.", []string{"scope", "whose"}, nil)
+)
+
+// Describe implements prometheus.Collector.
+func (p pairMetrics) Describe(c chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{pairStateDesc, pairOwedDesc, pairUpDesc, pairSkewDesc, pairSentDesc, pairWaitDesc, pairShareDesc} {
+		c <- d
+	}
+}
+
+// Collect implements prometheus.Collector.
+func (p pairMetrics) Collect(c chan<- prometheus.Metric) {
+	v, ok := p.n.Pair()
+	if !ok {
+		return
+	}
+	put := func(d *prometheus.Desc, value float64, labels ...string) {
+		c <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, value, labels...)
+	}
+	put(pairStateDesc, 1, v.Own.State)
+	put(pairOwedDesc, float64(v.Own.Owed))
+	up := 0.0
+	if len(v.Reasons) == 0 {
+		up = 1
+	}
+	put(pairUpDesc, up)
+	put(pairSkewDesc, float64(v.Skew))
+	put(pairWaitDesc, v.Stats.Wait.Seconds())
+	for what, n := range map[string]uint64{"sent": v.Stats.Sent, "acknowledged": v.Stats.Acknowledged, "rejected": v.Stats.Rejected,
+		"learned": v.Stats.Learned, "merged": v.Stats.Merged} {
+		put(pairSentDesc, float64(n), what)
+	}
+	for _, s := range v.Scopes {
+		put(pairShareDesc, float64(s.Own), s.Scope, "own")
+		put(pairShareDesc, float64(s.Partner), s.Scope, "partner")
 	}
 }

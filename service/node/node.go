@@ -272,6 +272,9 @@ func (n *Node) noteInterfaces() {
 			own[p.Addr()] = true
 		}
 	}
+	if at := n.wire.Addr().Addr(); !at.IsUnspecified() {
+		own[at] = true // one of loopback's many, perhaps
+	}
 	n.engine.SetOwn(own)
 }
 

@@ -32,7 +32,7 @@ type PairView struct {
 	Conflicts     []pair.Conflict
 	Reasons       []string // why the partner would not carry on now; none: it would
 	Scopes        []ShareView
-	Exposed       int // leases that are shorter than wanted, until the partner has confirmed more
+	Exposed       int // leases that the partner does not know of yet, none of them promised beyond the lead time
 	Relays        []RelayView
 	Strangers     int64 // connections that were refused
 	Stats         pair.Stats
@@ -116,7 +116,10 @@ func (n *Node) Pair() (v PairView, ok bool) {
 	}
 	v.PartnerAnswer = peer.Heard
 	v.Partner.State, v.Partner.Since, v.Partner.Owed, v.Partner.Revision, v.Partner.Trouble = peer.State, peer.Since, peer.Owed, peer.Revision, peer.Trouble
-	if v.Connected && partner != 0 {
+	switch {
+	case !v.Connected:
+		v.Partner.State, v.Partner.Since = "", time.Time{}
+	case partner != 0:
 		v.Partner.State = partner.String()
 	}
 	p.headMu.Lock()
@@ -124,6 +127,7 @@ func (n *Node) Pair() (v PairView, ok bool) {
 		v.Partner.Revision = p.plans.theirs
 	}
 	p.headMu.Unlock()
+	v.Exposed = v.Own.Owed
 	v.Relays = n.relaysOfBoth(peer, now)
 	v.Reasons = takeover(&v, now)
 	return v, true

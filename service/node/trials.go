@@ -100,6 +100,7 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 		note(false, 0, "the trial could not begin: %v", err)
 		return
 	}
+	relay.Tried = 60
 	defer relay.Close()
 	c := &trial.Client{Relay: relay, Hardware: t.Hardware, Vendor: t.Vendor, Circuit: t.Circuit, Hostname: trialName, Patience: trialPatience,
 		Wants: []byte{1, 3, 6, 12, 15, 28, 42, 43, 51, 54, 58, 59, 66, 67, 119, 121, 138, 150}}
@@ -147,7 +148,7 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 	}
 	for range 40 {
 		n.engine.With(func(table *lease.Table) { l = table.At(given) })
-		if l != nil && l.Status == lease.Released {
+		if l != nil && l.Over() {
 			note(true, 0, "given back")
 			return
 		}

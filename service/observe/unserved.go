@@ -130,6 +130,13 @@ func (u *UnservedList) Forget(req *answer.Request, d *answer.Decision) {
 	}
 }
 
+// Served drops a client that the other server of a pair gave a lease.
+func (u *UnservedList) Served(l *lease.Lease) {
+	if u.clients.Size() > 0 && l.Relay.IsValid() {
+		u.clients.Drop(unservedKey{l.Client, l.Relay.String()})
+	}
+}
+
 // Age drops those that were silent for long.
 func (u *UnservedList) Age(now lease.Time) {
 	if now.Sub(u.swept) < time.Minute {

@@ -24,6 +24,7 @@ var ErrSilence = errors.New("no reply")
 // selection (RFC 3527) and takes replies on its own port (RFC 8357).
 type Relay struct {
 	Link    netip.Addr // an address of the link it serves
+	Tried   uint16     // seconds for which its clients say that they tried before: then either server of a pair answers
 	conn    *net.UDPConn
 	giaddr  netip.Addr
 	servers []*net.UDPAddr
@@ -117,7 +118,7 @@ func (r *Relay) Exchange(ctx context.Context, m dhcp4.Message, circuit string, p
 	defer again.Stop()
 	begun := time.Now()
 	for {
-		m.Secs = uint16(time.Since(begun) / time.Second)
+		m.Secs = r.Tried + uint16(time.Since(begun)/time.Second)
 		if err := r.Send(m, circuit); err != nil {
 			return nil, nil, err
 		}

@@ -39,6 +39,15 @@ export type UnmetOption = Schemas['UnmetOption']
 export type GivenOptions = Schemas['GivenOptions']
 export type Warning = Schemas['Warning']
 export type Defaults = Schemas['Defaults']
+export type Pair = Schemas['Pair']
+export type PairServer = Schemas['PairServer']
+export type PairScope = Schemas['PairScope']
+export type PairDone = Schemas['PairDone']
+export type PairInvitation = Schemas['PairInvitation']
+export type PairComparison = Schemas['PairComparison']
+export type PairEvent = Schemas['PairEvent']
+export type PairLines = Schemas['PairLines']
+export type PairRevision = Schemas['PairRevision']
 
 /** One page of a list, which may be the whole. */
 export type Page<T> = { items: T[]; total: number; next?: string; revision: number }

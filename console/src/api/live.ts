@@ -35,6 +35,7 @@ export function useEvents(): boolean {
           'stale',
         ),
       )
+      source.addEventListener('pair', () => mark('pair', 'status'))
       source.addEventListener('beat', () => mark('unserved', 'status'))
       source.onopen = () => setLive(true)
       source.onerror = () => setLive(false)

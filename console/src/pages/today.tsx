@@ -12,6 +12,9 @@ const where: Record<string, string> = {
   'silent-relay': '/plan/~links',
   'trial-failed': '/plan/~trials',
   preflight: '/plan/~trials',
+  pair: '/pair',
+  'pair-relay': '/pair',
+  'pair-conflict': '/pair',
 }
 
 /** The morning's questions, answered on one page. */

@@ -78,7 +78,8 @@ export function When({ at }: { at: string | null | undefined }) {
   )
 }
 
-export const usedShare = (s: Scope) => (s.usage.size === 0 ? 0 : 1 - s.usage.headroom / s.usage.size)
+export const usedShare = (s: Scope) =>
+  s.usage.size === 0 ? 0 : 1 - (s.usage.headroom + s.usage.partner) / s.usage.size
 
 /** How much of a scope's pools cannot be handed out now. */
 export function UseBar({ scope }: { scope: Scope }) {

@@ -1370,6 +1370,11 @@ export interface components {
         };
         Lease: {
             address: string;
+            /**
+             * @description Which server of a pair gave it
+             * @enum {string}
+             */
+            by?: "primary" | "secondary";
             /** @description The client can be made to renew at once */
             canNudge?: boolean;
             /**
@@ -1410,7 +1415,7 @@ export interface components {
             /** Format: date-time */
             since: string;
             /** @enum {string} */
-            status: "free" | "offered" | "active" | "released" | "expired" | "abandoned";
+            status: "free" | "offered" | "active" | "released" | "expired" | "abandoned" | "pending-free" | "free-backup";
             /** @description Vendor class */
             vendor: string;
         };
@@ -1931,7 +1936,7 @@ export interface components {
             drill?: components["schemas"]["PairDrill"];
             /**
              * Format: int64
-             * @description Leases that are for a short time until the partner has confirmed more
+             * @description Leases that the partner does not know of yet; none is promised beyond the lead time
              */
             exposed: number;
             /** @description This server is in a pair */
@@ -2540,8 +2545,14 @@ export interface components {
             /** @description Where relayed clients are heard */
             dhcp4: string;
             healthy: boolean;
+            /** @description What this server is called */
+            name: string;
             /** Format: date-time */
             now: string;
+            /** @description State of this server in its pair; left out if it is in none */
+            pair?: string;
+            /** @description The other server of the pair */
+            partner?: string;
             /** @description What is wrong, and what to do */
             problem?: string;
             /**
@@ -2565,6 +2576,8 @@ export interface components {
             served5m: number;
             /** Format: date-time */
             started: string;
+            /** @description The other server would carry on if this one died now */
+            takeover: boolean;
             /**
              * Format: int64
              * @description Clients that ask and get nothing

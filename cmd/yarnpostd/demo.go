@@ -1,0 +1,311 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"yarnpost/api"
+	"yarnpost/client"
+	"yarnpost/demo"
+)
+
+// demoPassword opens the demo alone, which listens on loopback.
+const demoPassword = "fellgate-mill"
+
+// runDemo plays Fellgate Mill to two servers that are a pair, each a process of its
+// own with a database of its own.
+func runDemo(ctx context.Context, args []string) error {
+	o, err := parse("demo", args, options{data: "yarnpost-data/demo", http: "127.0.0.1:8067", dhcp4: "127.0.0.1:6767"})
+	if err != nil {
+		return err
+	}
+	log := logger()
+	if err := dropRoot(o, log); err != nil {
+		return err
+	}
+	m := &stage{log: log}
+	defer m.stop()
+	if err := m.build(ctx, o); err != nil {
+		return err
+	}
+	bobbin, shuttle := m.actors[0], m.actors[1]
+	go m.listen(ctx, os.Stdin)
+	at := make([]netip.AddrPort, 2)
+	for i, a := range m.actors {
+		if at[i], err = a.dhcp4(ctx); err != nil {
+			return err
+		}
+	}
+	return demo.Run(ctx, demo.Config{API: bobbin.client(), DHCP4: at, Log: log, Out: os.Stdout,
+		SignIn: fmt.Sprintf("http://%s   account admin, password %s\n  Its partner   http://%s   (%s; the same account)", bobbin.http, demoPassword,
+			shuttle.http, shuttle.name),
+		Token: bobbin.token(),
+		Also: fmt.Sprintf("\nTwo servers are a pair: bobbin (process %d) and shuttle (process %d). A letter and Enter:\n"+
+			"  b  kill bobbin    s  kill shuttle    c  cut the wire between them    r  bring back all that is down\n", bobbin.pid(), shuttle.pid())})
+}
+
+// stage is what the demo plays on: two servers and the wire between them.
+type stage struct {
+	log    *slog.Logger
+	actors [2]*actor
+	cable  *demo.Cable
+}
+
+// actor is one of the two servers.
+type actor struct {
+	name, data, http string
+	args             []string
+	mu               sync.Mutex
+	cmd              *exec.Cmd
+	over             chan struct{}
+}
+
+func (s *stage) build(ctx context.Context, o options) error {
+	at, err := netip.ParseAddrPort(o.dhcp4)
+	if err != nil {
+		return fmt.Errorf("--dhcp4 %s: write an address and a port like 127.0.0.1:6767", o.dhcp4)
+	}
+	for i, name := range []string{"bobbin", "shuttle"} {
+		a := &actor{name: name, data: o.data, http: o.http}
+		dhcp4 := at
+		if i == 1 {
+			a.data = filepath.Join(o.data, name)
+			if err := os.MkdirAll(a.data, 0o711); err != nil {
+				return fmt.Errorf("make the data folder: %w", err)
+			}
+			if a.http, err = freeBeside(o.http); err != nil {
+				return err
+			}
+			dhcp4 = netip.AddrPortFrom(netip.MustParseAddr("127.0.0.2"), at.Port())
+		}
+		partner, err := freeBeside("127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		if i == 0 {
+			if s.cable, err = demo.NewCable(partner); err != nil {
+				return err
+			}
+		}
+		a.args = []string{"serve", "--data", a.data, "--http", a.http, "--dhcp4", dhcp4.String(), "--partner", partner, "--name", name}
+		if err := a.start(ctx); err != nil {
+			return err
+		}
+		s.actors[i] = a
+	}
+	for _, a := range s.actors {
+		if err := a.ready(ctx); err != nil {
+			return err
+		}
+	}
+	return s.form(ctx)
+}
+
+// form makes the two a pair, unless they are one already, and gives the account its
+// password.
+func (s *stage) form(ctx context.Context) error {
+	bobbin, shuttle := s.actors[0].client(), s.actors[1].client()
+	if once, err := os.ReadFile(filepath.Join(s.actors[0].data, "admin.password")); err == nil {
+		if err := bobbin.ChangePassword(ctx, strings.TrimSpace(string(once)), demoPassword); err != nil {
+			return err
+		}
+	}
+	if p, err := bobbin.Pair(ctx); err != nil || p.Formed {
+		return err
+	}
+	i, err := bobbin.InvitePartner(ctx, api.PairInvite{At: s.cable.Address(), Mode: "hot-standby"})
+	if err != nil {
+		return err
+	}
+	if _, err := shuttle.JoinPair(ctx, api.PairJoin{Code: i.Code, Confirm: true}); err != nil {
+		return err
+	}
+	for ctx.Err() == nil {
+		if p, err := bobbin.Pair(ctx); err != nil || p.Takeover {
+			return err
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return ctx.Err()
+}
+
+// listen takes what a person types.
+func (s *stage) listen(ctx context.Context, from io.Reader) {
+	lines := bufio.NewScanner(from)
+	for lines.Scan() && ctx.Err() == nil {
+		switch strings.TrimSpace(lines.Text()) {
+		case "b":
+			s.actors[0].kill()
+			fmt.Println("bobbin is dead; shuttle serves the mill.")
+		case "s":
+			s.actors[1].kill()
+			fmt.Println("shuttle is dead; bobbin serves on.")
+		case "c":
+			s.cable.Cut()
+			fmt.Println("The wire between them is cut; both serve on, each from its share.")
+		case "r":
+			s.cable.Mend()
+			for _, a := range s.actors {
+				if err := a.start(ctx); err != nil {
+					s.log.Error("it could not be brought back", "server", a.name, "err", err)
+				}
+			}
+			fmt.Println("All is back; the Pair page tells the story.")
+		}
+	}
+}
+
+func (s *stage) stop() {
+	for _, a := range s.actors {
+		if a != nil {
+			a.stop()
+		}
+	}
+	if s.cable != nil {
+		s.cable.Close()
+	}
+}
+
+// start begins a server, unless it runs.
+func (a *actor) start(ctx context.Context) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.cmd != nil || ctx.Err() != nil {
+		return nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("start %s: %w", a.name, err)
+	}
+	cmd := exec.Command(self, a.args...)
+	cmd.Stdout, cmd.Stderr = &prefixed{name: a.name, to: os.Stderr}, &prefixed{name: a.name, to: os.Stderr}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Ctrl-C ends the demo, which ends them in good order
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("start %s: %w", a.name, err)
+	}
+	over := make(chan struct{})
+	a.cmd, a.over = cmd, over
+	go func() {
+		_ = cmd.Wait() // its log says why it ended
+		a.mu.Lock()
+		a.cmd = nil
+		a.mu.Unlock()
+		close(over)
+	}()
+	return nil
+}
+
+func (a *actor) signal(s os.Signal) {
+	a.mu.Lock()
+	cmd, over := a.cmd, a.over
+	a.mu.Unlock()
+	if cmd != nil {
+		_ = cmd.Process.Signal(s) // it may just have ended
+		<-over
+	}
+}
+
+func (a *actor) kill() { a.signal(syscall.SIGKILL) }
+func (a *actor) stop() { a.signal(syscall.SIGTERM) }
+
+func (a *actor) pid() int {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.cmd == nil {
+		return 0
+	}
+	return a.cmd.Process.Pid
+}
+
+func (a *actor) token() string { return filepath.Join(a.data, "admin.token") }
+
+func (a *actor) client() *client.Client {
+	token, _ := os.ReadFile(a.token()) // ready waited for it
+	return client.New("http://"+a.http, string(token))
+}
+
+// ready waits until the server answers.
+func (a *actor) ready(ctx context.Context) error {
+	for ctx.Err() == nil {
+		if a.pid() == 0 {
+			return errors.New(a.name + " did not come up; what it says above tells why")
+		}
+		if _, err := a.client().Status(ctx); err == nil {
+			return nil
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return ctx.Err()
+}
+
+// dhcp4 is where the server hears relays.
+func (a *actor) dhcp4(ctx context.Context) (netip.AddrPort, error) {
+	status, err := a.client().Status(ctx)
+	if err != nil {
+		return netip.AddrPort{}, err
+	}
+	return netip.ParseAddrPort(status.DHCP4)
+}
+
+// freeBeside finds a port that nobody listens on: the next ones, if a port is given.
+func freeBeside(address string) (string, error) {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return "", fmt.Errorf("%s: write an address and a port", address)
+	}
+	var n int
+	if _, err := fmt.Sscan(port, &n); err != nil {
+		return "", fmt.Errorf("%s: write an address and a port", address)
+	}
+	var last error
+	for i := 1; i < 20; i++ {
+		next := 0
+		if n != 0 {
+			next = n + i
+		}
+		l, err := net.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(next)))
+		if err != nil {
+			last = err
+			continue
+		}
+		found := l.Addr().String()
+		return found, cmp.Or(l.Close(), nil)
+	}
+	return "", last
+}
+
+// prefixed writes lines behind a server's name.
+type prefixed struct {
+	name string
+	to   io.Writer
+	rest []byte
+}
+
+func (p *prefixed) Write(b []byte) (int, error) {
+	p.rest = append(p.rest, b...)
+	for {
+		line, rest, whole := bytes.Cut(p.rest, []byte("\n"))
+		if !whole {
+			return len(b), nil
+		}
+		if _, err := fmt.Fprintf(p.to, "%-8s %s\n", p.name, line); err != nil {
+			return 0, err
+		}
+		p.rest = append([]byte(nil), rest...)
+	}
+}

@@ -49,6 +49,7 @@ type Engine struct {
 	send    func([]wire.Reply)
 	journal Recorder                            // set once before the first request
 	own     atomic.Pointer[map[netip.Addr]bool] // the host's addresses
+	theirs  atomic.Pointer[partnersAddresses]
 
 	mu       sync.Mutex // orders decisions, plan changes and undoing
 	table    *lease.Table
@@ -79,6 +80,7 @@ func New(p Parts) *Engine {
 	e := &Engine{log: p.Log, clock: p.Clock, events: p.Events, metrics: p.Metrics, send: p.Send, table: p.Table,
 		sets: newGivenSets(p.Sets, lease.At(p.Clock.Now())), probes: probe.New(p.Log)}
 	e.own.Store(&map[netip.Addr]bool{})
+	e.theirs.Store(&partnersAddresses{})
 	e.seen = observe.New(&observe.Host{Table: p.Table, Log: p.Log, Own: e.IsOwn, World: e.world, Become: e.become, Probe: e.canAsk})
 	e.probes.Over = func(a netip.Addr) { e.probeOver(a, probe.Result{}) }
 	e.probes.Guard = e.Guard
@@ -226,9 +228,9 @@ func (e *Engine) world(at time.Time) answer.World {
 	return w
 }
 
-// isRelay reports whether an address is that of a relay that was heard. The
-// caller holds the lock.
-func (e *Engine) isRelay(a netip.Addr) bool { return e.seen.Relays.Known(a) }
+// isRelay reports whether an address is that of a relay that was heard, or one of
+// the partner's. The caller holds the lock.
+func (e *Engine) isRelay(a netip.Addr) bool { return e.seen.Relays.Known(a) || e.theirs.Load().own[a] }
 
 // ofNetwork reports whether an address is this host's or a relay's. The caller
 // holds the lock.
@@ -549,4 +551,30 @@ func (e *Engine) end(now lease.Time) (more bool) {
 func (e *Engine) SetOwn(own map[netip.Addr]bool) { e.own.Store(&own) }
 
 // IsOwn reports whether an address is this host's.
-func (e *Engine) IsOwn(a netip.Addr) bool { return (*e.own.Load())[a] }
+func (e *Engine) IsOwn(a netip.Addr) bool { return (*e.own.Load())[a] && a != e.theirs.Load().server }
+
+// partnersAddresses are those of the other server of a pair.
+type partnersAddresses struct {
+	server netip.Addr // by which it names itself, if it has but one; both may be on one host
+	own    map[netip.Addr]bool
+}
+
+// SetPartner tells the engine the addresses of the partner, which nobody is given
+// either.
+func (e *Engine) SetPartner(server netip.Addr, own []netip.Addr) {
+	t := &partnersAddresses{server: server, own: map[netip.Addr]bool{}}
+	for _, a := range own {
+		if !a.IsLoopback() {
+			t.own[a] = true
+		}
+	}
+	e.theirs.Store(t)
+}
+
+// Own lists the host's addresses.
+func (e *Engine) Own() (out []netip.Addr) {
+	for a := range *e.own.Load() {
+		out = append(out, a)
+	}
+	return out
+}

@@ -27,6 +27,8 @@ type PeerView struct {
 	Unserved int          `json:"unserved"`          // clients that ask and get nothing
 	Trouble  string       `json:"trouble,omitempty"` // why it could not serve, if so
 	Relays   []PeerRelay  `json:"relays"`
+	Server   netip.Addr   `json:"server"` // by which it names itself to clients, if it has but one
+	Own      []netip.Addr `json:"own"`    // the host's addresses
 	Access   accessCopied `json:"access,omitzero"`
 	Heard    time.Time    `json:"-"` // when it said this
 }
@@ -148,6 +150,10 @@ func (n *Node) peerView() PeerView {
 	if err := n.Health(); err != nil {
 		v.Trouble = err.Error()
 	}
+	if at := n.wire.Addr().Addr(); !at.IsUnspecified() {
+		v.Server = at
+	}
+	v.Own = n.engine.Own()
 	// Without a pair there is nobody to ask.
 	_ = n.withPair(func(s *pair.Server) ([]effect.List, error) {
 		v.State, v.Since, v.Owed = s.State().String(), s.Record().Since.Std(), s.Owed()
@@ -179,6 +185,7 @@ func (n *Node) askPeer(ctx context.Context, c *partner.Channel) error {
 	v.Access = accessCopied{}
 	n.pair.peer = v
 	n.pair.mu.Unlock()
+	n.engine.SetPartner(v.Server, v.Own)
 	if access != nil && len(copied.Accounts) > 0 {
 		if err := access.Take(ctx, copied.Accounts, copied.Tokens); err != nil {
 			n.log.Warn("the partner's accounts could not be taken over", "err", err)

@@ -25,6 +25,7 @@ var longFunctions = map[string]string{
 	"bench/main.go: run":                                     "a report, from top to bottom",
 	"cli/access.go: accessCommands":                          "a list of commands",
 	"cli/reservation.go: reservationCommands":                "a list of commands",
+	"cli/pair.go: pairCommands":                              "a list of commands",
 	"cli/reservation.go: optionCommands":                     "a list of commands",
 	"cli/rules.go: ruleCommands":                             "a list of commands",
 	"cli/rules.go: codebookCommands":                         "a list of commands",

@@ -14,10 +14,11 @@ var floors = [][]string{
 	{"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair"},
 	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"},
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful"},
-	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight"},
+	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight",
+		"yarnpost/service/partner"},
 	{"yarnpost/service/observe", "yarnpost/service/probe"}, {"yarnpost/service/engine"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
 	{"yarnpost/cli", "yarnpost/demo"},
-	{"yarnpost/bench", "yarnpost/e2e", "yarnpost/e2e/browser", "yarnpost/e2e/shots", "yarnpost/cmd/yarnpost", "yarnpost/cmd/yarnpostd"},
+	{"yarnpost/bench", "yarnpost/sim", "yarnpost/e2e", "yarnpost/e2e/browser", "yarnpost/e2e/shots", "yarnpost/cmd/yarnpost", "yarnpost/cmd/yarnpostd"},
 }
 
 // pure is what core may use of the standard library and of others: nothing

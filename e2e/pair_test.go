@@ -134,7 +134,8 @@ func TestPair(t *testing.T) {
 	w.b.must("scope", "add", "stores", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.10-10.78.0.99", "--serve")
 	w.a.must("reservation", "add", "press", "--scope", "looms", "--hw", "02:00:5e:00:00:01", "--address", "10.77.0.9")
 	w.together("after two changes")
-	if a, b := w.a.must("scope", "list", "--csv"), w.b.must("plan", "history", "--json"); !strings.Contains(a, "stores") || !strings.Contains(b, "press") {
+	a, b := w.a.must("scope", "list", "--csv"), w.b.must("plan", "history", "--json")
+	if !strings.Contains(a, "stores") || !strings.Contains(b, "press") {
 		t.Errorf("the plans differ:\n%s\n%s", a, b)
 	}
 	// Apart, a change is refused, unless it is asked for at the primary.

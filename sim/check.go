@@ -281,5 +281,3 @@ func (w *World) settle() {
 		keep.sayPlan(false)
 	}})
 }
-
-var _ = answer.Everybody

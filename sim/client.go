@@ -6,7 +6,6 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
-	"yarnpost/core/lease"
 	"yarnpost/core/option"
 )
 
@@ -63,7 +62,6 @@ type client struct {
 	since    tick // when its binding began
 	t1, t2   tick
 	served   tick // when it last had an address
-	skew     float64
 }
 
 func (w *World) makeClients() {
@@ -71,7 +69,8 @@ func (w *World) makeClients() {
 	for i, sc := range scopesOf {
 		subnet := netip.MustParsePrefix(sc.subnet)
 		for k := range sc.clients {
-			c := &client{w: w, n: n, scope: i, hardware: addr.Hardware([]byte{2, 0x40, byte(i), 0, byte(n >> 8), byte(n)}), reach: [2]bool{true, true}}
+			c := &client{w: w, n: n, scope: i, reach: [2]bool{true, true},
+				hardware: addr.Hardware([]byte{2, 0x40, byte(i), 0, byte(n >> 8), byte(n)})}
 			c.relay = subnet.Addr().Next()
 			if n%3 == 0 {
 				c.id = []byte{1, 2, 0x40, byte(i), 0, byte(n >> 8), byte(n)}
@@ -341,5 +340,3 @@ func (w *World) habits(c *client) {
 		})
 	}
 }
-
-var _ = lease.Never

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"yarnpost/core/addr"
-	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
@@ -209,8 +208,8 @@ func (w *World) edit(d *plan.Draft, v *plan.View) error {
 		return err
 	}
 	a := fromUint32(addr.Uint32(pool.From) + uint32(w.random.IntN(int(min(pool.Size(), 60)))))
-	r := plan.Reservation{Name: fmt.Sprintf("r%d", w.random.IntN(12)), Scope: v.ID, Hardware: w.clients[w.random.IntN(len(w.clients))].hardware,
-		Address: a}
+	r := plan.Reservation{Name: fmt.Sprintf("r%d", w.random.IntN(12)), Scope: v.ID, Address: a,
+		Hardware: w.clients[w.random.IntN(len(w.clients))].hardware}
 	for _, old := range list {
 		if old.Name == r.Name {
 			r.ID = old.ID
@@ -226,5 +225,3 @@ func (w *World) edit(d *plan.Draft, v *plan.View) error {
 func fromUint32(n uint32) netip.Addr {
 	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
 }
-
-var _ = lease.Never

@@ -133,8 +133,8 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 	if err != nil {
 		return nil, nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
-	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces, Partner: o.partner, Name: o.name,
-		Log: log})
+	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces,
+		Partner: o.partner, Name: o.name, Log: log})
 	if err != nil {
 		return nil, nil, nil, err
 	}

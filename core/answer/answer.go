@@ -316,7 +316,6 @@ type asker struct {
 	time       time.Duration // that it would like to have it for; 0: it does not say
 	forever    bool          // what it is given never ends
 	tried      time.Duration // since when it asks, as it says
-	both       bool          // it speaks to both servers of a pair
 	hostname   string
 	vendor     string
 	facts      rule.Request // what rules ask about

@@ -123,7 +123,8 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 	if r.pool.Valid() {
 		d.step("rules send it to pool {t}", netip.Addr{}, r.pool.String())
 	}
-	if a, ok := d.table.Pick(v, r.pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.gives(a, d.table.At(a)) && d.unused(v, a) }); ok {
+	open := func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.gives(a, d.table.At(a)) }
+	if a, ok := d.table.Pick(v, r.pool, func(a netip.Addr) bool { return open(a) && d.unused(v, a) }); ok {
 		d.step("{a} is free for longest in scope {t}", a, v.Name)
 		return a, true
 	}

@@ -100,7 +100,9 @@ func (d *debts) cut() {
 	d.queue = nil
 	for _, k := range again { // before the others: they were owed first
 		d.queue = append(d.queue, k)
-		d.queued[k] = d.queued[k]
+		if _, waits := d.queued[k]; !waits {
+			d.queued[k] = false
+		}
 	}
 	d.queue = append(d.queue, queue...)
 }

@@ -114,7 +114,7 @@ type Server struct {
 
 // Stats count what a pair did.
 type Stats struct {
-	Wait                                                     time.Duration // until an update was acknowledged: an average that forgets; whole seconds make it up
+	Wait                                                     time.Duration // until an update was acknowledged, on average, lately
 	Sent, Acknowledged, Rejected, Learned, Merged, Conflicts uint64
 }
 

@@ -102,8 +102,8 @@ func TestServing(t *testing.T) {
 		if got := s.Serving(); silent != (got == answer.Nobody) || (s == RecoverDone) != (got == answer.Renewals) {
 			t.Errorf("in %s it serves %d", s, got)
 		}
-		if next := Next(s, Inputs{WaitOver: true, Updated: true}); s != Startup && s.Serving() != answer.Everybody && next.Serving() == answer.Everybody &&
-			s != PotentialConflict {
+		next := Next(s, Inputs{WaitOver: true, Updated: true})
+		if s != Startup && s != PotentialConflict && s.Serving() != answer.Everybody && next.Serving() == answer.Everybody {
 			t.Errorf("from %s it gets to %s by itself", s, next)
 		}
 	}

@@ -68,6 +68,11 @@ func (s *Server) registerPair(a huma.API) {
 		})
 		return respond(s.pairView(), wrong(errors.Join(bad, err)))
 	})
+	s.registerPairTables(a)
+}
+
+// registerPairTables has what concerns lease tables, plans and history of a pair.
+func (s *Server) registerPairTables(a huma.API) {
 	huma.Register(a, op("compare-pair", http.MethodGet, "/api/pair/compare", "Every address of which both servers know different things", "pair", needSee),
 		func(ctx context.Context, _ *struct{}) (*body[api.PairComparison], error) {
 			c, err := s.node.Compare(ctx)
@@ -207,7 +212,8 @@ func (s *Server) pairView() api.Pair {
 			OwnLow: c.OwnLow, PartnerLow: c.TheirLow})
 	}
 	for _, r := range v.Relays {
-		out.Relays = append(out.Relays, api.PairRelay{Address: r.Address, Link: r.Link, Own: moment(r.Own), Partner: moment(r.Partner), Warning: r.Warning})
+		out.Relays = append(out.Relays, api.PairRelay{Address: r.Address, Link: r.Link, Own: moment(r.Own), Partner: moment(r.Partner),
+			Warning: r.Warning})
 	}
 	for _, c := range v.Conflicts {
 		out.Conflicts = append(out.Conflicts, api.PairConflict{Address: c.Address.String(), Kept: c.Kept, Other: c.Other, At: c.At.Std()})
@@ -220,7 +226,8 @@ func (s *Server) pairView() api.Pair {
 }
 
 func serverView(v node.ServerView) api.PairServer {
-	return api.PairServer{Name: v.Name, Role: v.Role, State: v.State, Since: moment(v.Since), Owed: v.Owed, Revision: v.Revision, Trouble: v.Trouble}
+	return api.PairServer{Name: v.Name, Role: v.Role, State: v.State, Since: moment(v.Since), Owed: v.Owed, Revision: v.Revision,
+		Trouble: v.Trouble}
 }
 
 func drillView(d *node.Drill) *api.PairDrill {
@@ -339,7 +346,8 @@ func (s *Server) forward(w http.ResponseWriter, r *http.Request, account string)
 	if err != nil || len(octets) > changeOctets {
 		return false // whoever carries it out says what is wrong
 	}
-	reply, forwarded, err := s.node.Forward(r.Context(), node.Forwarded{Method: r.Method, Path: r.URL.RequestURI(), Account: account, Body: octets})
+	reply, forwarded, err := s.node.Forward(r.Context(),
+		node.Forwarded{Method: r.Method, Path: r.URL.RequestURI(), Account: account, Body: octets})
 	switch {
 	case !forwarded:
 		return false
@@ -357,8 +365,8 @@ func (s *Server) forward(w http.ResponseWriter, r *http.Request, account string)
 
 // carryOut does what the partner passed on.
 func (s *Server) carryOut(ctx context.Context, f node.Forwarded) node.ForwardedReply {
-	r, err := http.NewRequestWithContext(context.WithValue(context.WithValue(ctx, accountKey{}, store.Account{Name: f.Account}), sourceKey{}, f.From),
-		f.Method, f.Path, bytes.NewReader(f.Body))
+	ctx = context.WithValue(context.WithValue(ctx, accountKey{}, store.Account{Name: f.Account}), sourceKey{}, f.From)
+	r, err := http.NewRequestWithContext(ctx, f.Method, f.Path, bytes.NewReader(f.Body))
 	if err != nil {
 		return node.ForwardedReply{Status: http.StatusBadRequest, Body: []byte(err.Error())}
 	}

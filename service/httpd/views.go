@@ -70,7 +70,8 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 		Listening: v.On.Listening || p.Defaults.Listening,
 		Usage: api.Usage{Size: api.Count(v.Size), Excluded: api.Count(v.Excluded), Reserved: p.ReservationCount(v.ID), Active: n.Active,
 			Offered: n.Offered, Released: n.Released,
-			Expired: n.Expired, Abandoned: n.Abandoned, Headroom: api.Count(n.Headroom), Partner: api.Count(n.Partner), Spare: api.Count(v.Reservable())}}
+			Expired: n.Expired, Abandoned: n.Abandoned, Headroom: api.Count(n.Headroom), Partner: api.Count(n.Partner),
+			Spare: api.Count(v.Reservable())}}
 	if v.ByHardware {
 		out.Identity = string(plan.ByHardware)
 	}

@@ -223,7 +223,8 @@ func (n *Node) Invite(at string, set pair.Settings) (Invitation, error) {
 	set.Side = lease.Primary
 	set.Name = hex.EncodeToString(randomOctets(8))
 	p.channel = c
-	p.invited = &invited{hash: sha256.Sum256(i.Secret[:]), until: n.clock.Now().Add(invitationTime), settings: set.Defaults(), identity: identity}
+	p.invited = &invited{hash: sha256.Sum256(i.Secret[:]), until: n.clock.Now().Add(invitationTime), settings: set.Defaults(),
+		identity: identity}
 	return Invitation{i.Code(), p.invited.until}, nil
 }
 

@@ -104,9 +104,9 @@ func (n *Node) Pair() (v PairView, ok bool) {
 			v.Claims = pair.Others(rec.Down, nil, v.Settings.Lead).Std()
 		}
 		for _, sc := range t.Plan().Scopes() {
-			c := t.Count(sc.ID)
+			c, side := t.Count(sc.ID), v.Settings.Side
 			if len(sc.Pools) > 0 {
-				v.Scopes = append(v.Scopes, ShareView{sc.Name, c.Active, c.Headroom, c.Partner, s.Short(v.Settings.Side, c), s.Short(v.Settings.Side.Other(), c)})
+				v.Scopes = append(v.Scopes, ShareView{sc.Name, c.Active, c.Headroom, c.Partner, s.Short(side, c), s.Short(side.Other(), c)})
 			}
 		}
 		return nil
@@ -115,7 +115,8 @@ func (n *Node) Pair() (v PairView, ok bool) {
 		return v, false
 	}
 	v.PartnerAnswer = peer.Heard
-	v.Partner.State, v.Partner.Since, v.Partner.Owed, v.Partner.Revision, v.Partner.Trouble = peer.State, peer.Since, peer.Owed, peer.Revision, peer.Trouble
+	v.Partner.State, v.Partner.Since, v.Partner.Owed = peer.State, peer.Since, peer.Owed
+	v.Partner.Revision, v.Partner.Trouble = peer.Revision, peer.Trouble
 	switch {
 	case !v.Connected:
 		v.Partner.State, v.Partner.Since = "", time.Time{}

@@ -152,7 +152,7 @@ func (c *Channel) welcome(t *tls.Conn) {
 	if err == nil && t.ConnectionState().NegotiatedProtocol == protoJoin {
 		err = c.joining(ctx, t)
 		<-c.places
-		t.Close()
+		t.NetConn().Close()
 		if err != nil {
 			c.Refused.Add(1)
 			c.log.Warn("a server that asked to join was refused", "from", t.RemoteAddr(), "err", err)
@@ -163,7 +163,7 @@ func (c *Channel) welcome(t *tls.Conn) {
 	if err != nil {
 		c.Refused.Add(1)
 		c.log.Warn("a connection of no partner was refused", "from", t.RemoteAddr(), "err", err)
-		t.Close()
+		t.NetConn().Close()
 		return
 	}
 	c.serve(t)
@@ -183,11 +183,8 @@ func (c *Channel) Dial(address string) {
 			raw, err := d.DialContext(dial, "tcp", address)
 			done()
 			if err == nil {
-				begun := time.Now()
 				c.serve(raw.(*tls.Conn))
-				if time.Since(begun) > retryMost {
-					wait = retryLeast
-				}
+				wait = retryLeast
 			} else {
 				c.log.Debug("the partner cannot be reached", "address", address, "err", err)
 			}
@@ -258,7 +255,7 @@ func (c *Channel) serve(t *tls.Conn) {
 		ended := c.ended
 		c.mu.Unlock()
 		if ended {
-			t.Close()
+			t.NetConn().Close()
 			return
 		}
 		old.close()
@@ -274,7 +271,7 @@ func (c *Channel) serve(t *tls.Conn) {
 	c.mu.Unlock()
 	c.handler.Closed()
 	close(n.over)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
+	if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
 		c.log.Warn("the connection to the partner ended", "err", err)
 	}
 }

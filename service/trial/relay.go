@@ -114,11 +114,11 @@ func (r *Relay) Exchange(ctx context.Context, m dhcp4.Message, circuit string, p
 	}()
 	end := time.NewTimer(patience)
 	defer end.Stop()
-	again := time.NewTicker(max(patience/3, time.Second))
+	every := max(patience/3, time.Second)
+	again := time.NewTicker(every)
 	defer again.Stop()
-	begun := time.Now()
-	for {
-		m.Secs = r.Tried + uint16(time.Since(begun)/time.Second)
+	for sent := time.Duration(0); ; sent += every {
+		m.Secs = r.Tried + uint16(sent/time.Second)
 		if err := r.Send(m, circuit); err != nil {
 			return nil, nil, err
 		}

@@ -72,3 +72,85 @@ func words(t *testing.T, line string) (out []string) {
 	}
 	return append(out, word.String())
 }
+
+// The guide's chapter about pairs, followed to the letter by two servers.
+func TestPairGuide(t *testing.T) {
+	t.Parallel()
+	text, err := os.ReadFile("../docs/guide.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	blocks := regexp.MustCompile("(?s)<!-- pair ([a-z-]+) -->\\s*```\n(.*?)```").FindAllStringSubmatch(string(text), -1)
+	if len(blocks) < 6 {
+		t.Fatalf("the guide has %d examples of pairs only", len(blocks))
+	}
+	w := unpaired(t)
+	out, code := "", ""
+	for _, b := range blocks {
+		for _, line := range strings.Split(strings.TrimSpace(b[2]), "\n") {
+			server, command, isCommand := strings.Cut(line, "$ yarnpost ")
+			switch {
+			case strings.HasPrefix(line, "# → "):
+				for _, part := range strings.Split(strings.TrimPrefix(line, "# → "), " … ") {
+					if !strings.Contains(strings.Join(strings.Fields(out), " "), strings.TrimSpace(part)) {
+						t.Errorf("%s: the guide promises %q; the command says:\n%s", b[1], part, out)
+					}
+				}
+			case strings.HasPrefix(line, "# "):
+				w.happens(strings.TrimPrefix(line, "# "))
+			case isCommand:
+				s := map[string]*service{"bobbin": w.a, "shuttle": w.b}[server]
+				command = strings.NewReplacer("BOBBIN", w.cable.Address(), "CODE", code).Replace(command)
+				if strings.HasPrefix(command, "pair status") || strings.HasPrefix(command, "pair pause") || strings.HasPrefix(command, "pair down") {
+					w.ready(s, command)
+				}
+				if strings.HasPrefix(command, "pair join") && strings.Contains(command, "give-up") {
+					w.b.await(func() bool { return !pairSeen(w.b).Formed }, "the other to know that the pair is no more")
+				}
+				out = s.must(words(t, command)...)
+				if strings.HasPrefix(command, "pair invite") {
+					code = strings.TrimPrefix(strings.TrimSpace(out), "yarnpost pair join ")
+				}
+			default:
+				t.Errorf("%s: %q is nothing that the guide can say", b[1], line)
+			}
+		}
+	}
+}
+
+// ready waits for what a person would see before the next command.
+func (w *twins) ready(s *service, command string) {
+	w.t.Helper()
+	switch {
+	case strings.HasPrefix(command, "pair down"):
+		w.state(s, "communications-interrupted")
+	case strings.HasPrefix(command, "pair status"), strings.HasPrefix(command, "pair pause"):
+		w.together("before " + command)
+	}
+}
+
+// happens does what the guide says in between.
+func (w *twins) happens(what string) {
+	w.t.Helper()
+	switch what {
+	case "bobbin is off":
+		w.a.kill()
+	case "bobbin is on":
+		w.a.start()
+		w.a.await(func() bool { return strings.Contains(w.a.must("scope", "list"), "attic") }, "the returned server to have the plan")
+	case "the wire is cut":
+		w.cable.Cut()
+		w.state(w.a, "communications-interrupted")
+		w.state(w.b, "communications-interrupted")
+	case "the wire is whole":
+		w.cable.Mend()
+		w.a.await(func() bool {
+			a, b := pairSeen(w.a), pairSeen(w.b)
+			return a.Plan == "parted" || a.Takeover && b.Takeover && a.Plan == "together"
+		}, "the two to meet again")
+	case "the pair stands together":
+		w.together("in the guide")
+	default:
+		w.t.Errorf("the guide says %q, and nobody knows how", what)
+	}
+}

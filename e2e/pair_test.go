@@ -28,6 +28,20 @@ type twins struct {
 
 func pairOf(t *testing.T, mode ...string) *twins {
 	t.Helper()
+	w := unpaired(t)
+	w.a.must("scope", "add", "looms", "--subnet", "10.77.0.0/16", "--pool", "10.77.1.0-10.77.60.255", "--option", "router=10.77.0.1", "--serve")
+	w.form(mode...)
+	var err error
+	if w.relay, err = demo.NewRelay(netip.MustParseAddr("127.0.0.1"), netip.MustParseAddr("10.77.0.1"), w.a.dhcp4, w.b.dhcp4); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.relay.Close)
+	return w
+}
+
+// unpaired are two services with a cable to the first.
+func unpaired(t *testing.T) *twins {
+	t.Helper()
 	w := &twins{t: t}
 	for i, s := range []**service{&w.a, &w.b} {
 		partner := fmt.Sprintf("127.0.0.1:%d", freePort(t, "tcp"))
@@ -44,13 +58,6 @@ func pairOf(t *testing.T, mode ...string) *twins {
 			t.Cleanup(w.cable.Close)
 		}
 	}
-	w.a.must("scope", "add", "looms", "--subnet", "10.77.0.0/16", "--pool", "10.77.1.0-10.77.60.255", "--option", "router=10.77.0.1", "--serve")
-	w.form(mode...)
-	var err error
-	if w.relay, err = demo.NewRelay(netip.MustParseAddr("127.0.0.1"), netip.MustParseAddr("10.77.0.1"), w.a.dhcp4, w.b.dhcp4); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(w.relay.Close)
 	return w
 }
 

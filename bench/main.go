@@ -20,6 +20,7 @@ func main() {
 	span := flag.Duration("span", 4*time.Second, "length of one measurement")
 	garbage := flag.String("garbage", "", "flood this address with what is no DHCP message")
 	scale := flag.Bool("scale", false, "measure a big network alone: start, changes, pages, what holds clients up")
+	two := flag.Bool("pair", false, "measure a pair alone")
 	probing := flag.Bool("probing", false, "measure probing alone, inside a network namespace made for it")
 	flag.Parse()
 	if *garbage != "" {
@@ -35,6 +36,9 @@ func main() {
 	do := func() error { return run(*pairs, *span) }
 	if *scale {
 		do = atScale
+	}
+	if *two {
+		do = func() error { return asPair(*span) }
 	}
 	if *probing {
 		do = func() error { return probed(*span) }
@@ -152,6 +156,9 @@ func run(pairs int, span time.Duration) error {
 		return err
 	}
 	if err := atScale(); err != nil {
+		return err
+	}
+	if err := asPair(span); err != nil {
 		return err
 	}
 	fmt.Println("\nThe database's work:")

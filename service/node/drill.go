@@ -39,7 +39,8 @@ func (n *Node) StartDrill(span time.Duration) (Drill, error) {
 	d := &Drill{Out: n.Name(), Began: now, Until: now.Add(span), Running: true, Verdict: "it runs"}
 	n.pair.mu.Lock()
 	n.pair.drill = d
-	without := n.pair.peer.Unserved
+	// Whoever goes without now may be heard by the other from now on.
+	without := n.pair.peer.Unserved + n.engine.UnservedCount()
 	n.pair.mu.Unlock()
 	n.workers.Go(func() { n.guarded("a drill", func() { n.watchDrill(*d, without) })() })
 	return *d, nil

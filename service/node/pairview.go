@@ -172,8 +172,8 @@ func takeover(v *PairView, now time.Time) (out []string) {
 }
 
 // relayAlone is how long a relay is heard by one server alone before that is worth a
-// word.
-const relayAlone = 10 * time.Minute
+// word: as a rule both hear the same.
+const relayAlone = 2 * time.Minute
 
 // relaysOfBoth says which of both servers hears which relay.
 func (n *Node) relaysOfBoth(peer PeerView, now time.Time) []RelayView {
@@ -197,7 +197,7 @@ func (n *Node) relaysOfBoth(peer PeerView, now time.Time) []RelayView {
 	for _, r := range all {
 		link := cmp.Or(r.Link, r.Address)
 		switch mine, theirs := r.Own, r.Partner; {
-		case peer.Heard.IsZero():
+		case peer.Heard.IsZero(), now.Sub(n.Started) < relayAlone, now.Sub(peer.Started) < relayAlone: // one has heard nobody yet
 		case mine.Sub(theirs) > relayAlone:
 			r.Warning = fmt.Sprintf("the relay of %s forwards to %s alone", link, own.Name)
 		case theirs.Sub(mine) > relayAlone:

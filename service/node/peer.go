@@ -22,6 +22,7 @@ type PeerView struct {
 	Name     string       `json:"name"`
 	State    string       `json:"state"`
 	Since    time.Time    `json:"since"`
+	Started  time.Time    `json:"started"` // when the service did
 	Owed     int          `json:"owed"`
 	Revision int64        `json:"revision"`
 	Unserved int          `json:"unserved"`          // clients that ask and get nothing
@@ -146,7 +147,7 @@ func (n *Node) left() {
 
 // peerView is what this server says of itself.
 func (n *Node) peerView() PeerView {
-	v := PeerView{Name: n.Name(), Revision: n.engine.Plan().Revision, Unserved: n.engine.UnservedCount()}
+	v := PeerView{Name: n.Name(), Started: n.Started, Revision: n.engine.Plan().Revision, Unserved: n.engine.UnservedCount()}
 	if err := n.Health(); err != nil {
 		v.Trouble = err.Error()
 	}

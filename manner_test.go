@@ -23,6 +23,7 @@ const (
 var longFunctions = map[string]string{
 	"bench/holdup.go: heldUp":                                "a report, from top to bottom",
 	"bench/main.go: run":                                     "a report, from top to bottom",
+	"bench/pair.go: asPair":                                  "a report, from top to bottom",
 	"cli/access.go: accessCommands":                          "a list of commands",
 	"cli/reservation.go: reservationCommands":                "a list of commands",
 	"cli/pair.go: pairCommands":                              "a list of commands",

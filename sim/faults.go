@@ -3,6 +3,7 @@ package main
 import (
 	"net/netip"
 
+	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 )
@@ -89,7 +90,7 @@ func (w *World) fault() {
 			w.note("the clock of %s is set anew", s.name)
 		}
 	case 10:
-		if s.up && w.servers[1-i].up && w.chance(3) {
+		if o := w.servers[1-i]; s.up && o.up && o.pair.Serving() == answer.Everybody && !o.disk.record.Empty && w.chance(3) { // one copy is left
 			w.lose(s, long)
 		}
 	}

@@ -77,16 +77,19 @@ func (e *Engine) now() lease.Time { return lease.At(e.clock.Now()) }
 
 // TickPair does what time asks for of a pair, about once a second.
 func (e *Engine) TickPair() {
-	hangup := false
-	e.WithPair(func(s *pair.Server, _ *lease.Table) (lists []effect.List) {
+	var hangup func()
+	e.WithPair(func(s *pair.Server, _ *lease.Table) []effect.List {
 		if s == nil {
 			return nil
 		}
-		lists, hangup = s.Tick(e.now())
+		lists, dead := s.Tick(e.now())
+		if dead {
+			hangup = e.pairing.Hangup
+		}
 		return lists
 	})
-	if hangup {
-		e.pairing.Hangup()
+	if hangup != nil {
+		hangup()
 	}
 }
 

@@ -113,7 +113,8 @@ func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 // agree puts a revision in force that is recorded here: in a pair once the partner
 // has it on record, too, unless it is made here alone. The caller holds planMu.
 func (n *Node) agree(ctx context.Context, r store.Revision, both bool, next *plan.Plan, items []plan.Change, lines []plan.Line) error {
-	if n.pair.on == nil {
+	on, _ := n.paired()
+	if on == nil {
 		n.adopt(r, next, items, lines)
 		return nil
 	}
@@ -126,7 +127,7 @@ func (n *Node) agree(ctx context.Context, r store.Revision, both bool, next *pla
 	for more := true; more; {
 		var err error
 		if more, err = n.bringPlan(ctx); err != nil {
-			return fmt.Errorf("revision %d is recorded here, and comes into force once %s has it, too: %w", r.Number, n.pair.on.Partner.Name, err)
+			return fmt.Errorf("revision %d is recorded here, and comes into force once %s has it, too: %w", r.Number, on.Partner.Name, err)
 		}
 	}
 	return nil

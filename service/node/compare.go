@@ -1,8 +1,10 @@
 package node
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -54,23 +56,36 @@ type Comparison struct {
 	Took        time.Duration
 }
 
-// digests are those of all drawers for no drawer, under -1, or of the parts of some.
-func (n *Node) digests(of []int) map[int][]uint64 {
-	out := map[int][]uint64{}
+// digests are those of all drawers for no drawer, eight octets each, or of the parts
+// of some, four octets each; big-endian, one after the other.
+func (n *Node) digests(of []int) []byte {
 	if len(of) == 0 {
-		out[-1] = make([]uint64, pair.Drawers)
+		all := make([]uint64, pair.Drawers)
+		n.eachRecord(func(l *lease.Lease) {
+			d, _ := pair.Drawer(l)
+			all[d] ^= pair.Digest(l)
+		})
+		out := make([]byte, 0, 8*len(all))
+		for _, digest := range all {
+			out = binary.BigEndian.AppendUint64(out, digest)
+		}
+		return out
 	}
-	for _, d := range of {
-		out[d] = make([]uint64, pair.Parts)
+	at := map[int]int{}
+	for i, d := range of {
+		at[d] = i * pair.Parts
 	}
+	parts := make([]uint32, len(of)*pair.Parts)
 	n.eachRecord(func(l *lease.Lease) {
 		d, p := pair.Drawer(l)
-		if all := out[-1]; all != nil {
-			all[d] ^= pair.Digest(l)
-		} else if parts := out[d]; parts != nil {
-			parts[p] ^= pair.Digest(l)
+		if i, wanted := at[d]; wanted {
+			parts[i+p] ^= uint32(pair.Digest(l) >> 32)
 		}
 	})
+	out := make([]byte, 0, 4*len(parts))
+	for _, digest := range parts {
+		out = binary.BigEndian.AppendUint32(out, digest)
+	}
 	return out
 }
 
@@ -86,17 +101,43 @@ func (n *Node) eachRecord(f func(*lease.Lease)) {
 	})
 }
 
-// recordsOf lists what is in some parts of drawers.
-func (n *Node) recordsOf(of [][2]int) (out []Known) {
+// rowSize is how many octets tell a key with its digest: address, length, digest.
+const rowSize = 16 + 1 + 8
+
+// rowsOf tells what is in some parts of drawers, a row each.
+func (n *Node) rowsOf(of [][2]int) (out []byte) {
 	wanted := map[[2]int]bool{}
 	for _, k := range of {
 		wanted[k] = true
 	}
 	n.eachRecord(func(l *lease.Lease) {
 		d, p := pair.Drawer(l)
-		if wanted[[2]int{d, p}] && pair.Digest(l) != 0 {
-			out = append(out, Known{l.Prefix, l.Status.String(), hex.EncodeToString(l.Client.Append(nil)), l.Hardware.String(), int64(l.Expires),
-				int64(l.Changed), l.Version.Primary, l.Version.Secondary, l.Owed})
+		if digest := pair.Digest(l); wanted[[2]int{d, p}] && digest != 0 {
+			a := l.Address().As16()
+			out = binary.BigEndian.AppendUint64(append(append(out, a[:]...), byte(l.Prefix.Bits())), digest)
+		}
+	})
+	return out
+}
+
+// rows reads what rowsOf told.
+func rows(b []byte) map[netip.Prefix]uint64 {
+	out := map[netip.Prefix]uint64{}
+	for ; len(b) >= rowSize; b = b[rowSize:] {
+		k := netip.PrefixFrom(netip.AddrFrom16([16]byte(b)).Unmap(), int(b[16]))
+		out[k] = binary.BigEndian.Uint64(b[17:])
+	}
+	return out
+}
+
+// knownOf tells all that is known of some keys.
+func (n *Node) knownOf(keys []netip.Prefix) (out []Known) {
+	n.engine.With(func(t *lease.Table) {
+		for _, k := range keys {
+			if l := t.Get(k); l != nil && pair.Digest(l) != 0 {
+				out = append(out, Known{l.Prefix, l.Status.String(), hex.EncodeToString(l.Client.Append(nil)), l.Hardware.String(), int64(l.Expires),
+					int64(l.Changed), l.Version.Primary, l.Version.Secondary, l.Owed})
+			}
 		}
 	})
 	return out
@@ -105,55 +146,65 @@ func (n *Node) recordsOf(of [][2]int) (out []Known) {
 // Compare finds every address of which the two servers know different things, by
 // exchanging digests.
 func (n *Node) Compare(ctx context.Context) (out Comparison, err error) {
-	n.pair.mu.Lock()
-	c, on := n.pair.channel, n.pair.on
-	n.pair.mu.Unlock()
+	on, c := n.paired()
 	if c == nil || on == nil {
 		return out, ErrAlone
 	}
-	began := n.clock.Now()
-	defer func() { out.Took = n.clock.Since(began) }()
-	ask := func(of []int) (own, theirs map[int][]uint64, err error) {
-		if err := c.Ask(ctx, "digests", of, &theirs); err != nil {
-			return nil, nil, fmt.Errorf("compare with %s: %w", on.Partner.Name, err)
+	began, octets := n.clock.Now(), c.Octets.Load()
+	defer func() { out.Took, out.Octets = n.clock.Since(began), int(c.Octets.Load()-octets) }()
+	ask := func(method string, of, answer any) error {
+		if err := c.Ask(ctx, method, of, answer); err != nil {
+			return fmt.Errorf("compare with %s: %w", on.Partner.Name, err)
 		}
-		for _, list := range theirs {
-			out.Octets += 8 * len(list)
-		}
-		return n.digests(of), theirs, nil
+		return nil
 	}
 	n.engine.EachLease(0, func(*lease.Lease) { out.Leases++ })
-	own, theirs, err := ask(nil)
-	if err != nil {
+	var theirs []byte
+	if err := ask("digests", []int{}, &theirs); err != nil {
 		return out, err
 	}
-	var drawers []int
-	for d, digest := range own[-1] {
-		if d >= len(theirs[-1]) || theirs[-1][d] != digest {
-			drawers = append(drawers, d)
-		}
-	}
+	drawers := unequal(n.digests(nil), theirs, 8)
 	if len(drawers) == 0 {
 		return out, nil
 	}
-	if own, theirs, err = ask(drawers); err != nil {
+	if err := ask("digests", drawers, &theirs); err != nil {
 		return out, err
 	}
 	var parts [][2]int
-	for _, d := range drawers {
-		for p, digest := range own[d] {
-			if p >= len(theirs[d]) || theirs[d][p] != digest {
-				parts = append(parts, [2]int{d, p})
-			}
+	for _, i := range unequal(n.digests(drawers), theirs, 4) {
+		parts = append(parts, [2]int{drawers[i/pair.Parts], i % pair.Parts})
+	}
+	if err := ask("rows", parts, &theirs); err != nil {
+		return out, err
+	}
+	var keys []netip.Prefix
+	mine, others := rows(n.rowsOf(parts)), rows(theirs)
+	for k, digest := range mine {
+		if others[k] != digest {
+			keys = append(keys, k)
+		}
+	}
+	for k := range others {
+		if _, both := mine[k]; !both {
+			keys = append(keys, k)
 		}
 	}
 	var records []Known
-	if err := c.Ask(ctx, "records", parts, &records); err != nil {
+	if err := ask("records", keys, &records); err != nil {
 		return out, err
 	}
-	out.Octets += 120 * len(records)
-	out.Differences = differences(n.recordsOf(parts), records, n.clock.Now())
+	out.Differences = differences(n.knownOf(keys), records, n.clock.Now())
 	return out, nil
+}
+
+// unequal lists which of two rows of digests differ, of so many octets each.
+func unequal(a, b []byte, size int) (out []int) {
+	for i := 0; i < len(a); i += size {
+		if i+size > len(b) || !bytes.Equal(a[i:i+size], b[i:i+size]) {
+			out = append(out, i/size)
+		}
+	}
+	return out
 }
 
 // differences sets what both know beside each other.
@@ -210,7 +261,7 @@ func (d *Difference) classify(now time.Time) {
 		d.Class, d.Text = OnItsWay, "an update is owed and will tell"
 	case !d.Own.held(now) && !d.Partner.held(now):
 		d.Class, d.Text = Allowed, "nobody holds it by either"
-	case d.Own != nil && d.Partner != nil && d.Own.Client == d.Partner.Client:
+	case d.Own != nil && d.Partner != nil && d.Own.Client == d.Partner.Client && d.Own.settled() == d.Partner.settled():
 		d.Class, d.Text = Allowed, "both name the same client, and one knows of a later renewal"
 	default:
 		d.Class, d.Text = Wrong, "one names a holder that the other does not know"

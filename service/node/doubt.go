@@ -38,7 +38,7 @@ func (n *Node) settle(ctx context.Context) error {
 	}
 	n.doubted = nil
 	if there {
-		if err := n.agree(ctx, u.revision, n.pair.on != nil, u.plan, u.items, u.lines); err != nil {
+		if err := n.agree(ctx, u.revision, true, u.plan, u.items, u.lines); err != nil {
 			return err
 		}
 	}

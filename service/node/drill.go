@@ -98,12 +98,10 @@ func (n *Node) watchDrill(d Drill, without int) {
 }
 
 func (n *Node) partnerName() string {
-	n.pair.mu.Lock()
-	defer n.pair.mu.Unlock()
-	if n.pair.on == nil {
-		return "the partner"
+	if on, _ := n.paired(); on != nil {
+		return on.Partner.Name
 	}
-	return n.pair.on.Partner.Name
+	return "the partner"
 }
 
 // reportDrill counts whom the partner served since the drill began.

@@ -58,6 +58,16 @@ var ErrAlone = errors.New("this server is in no pair")
 // ErrPaired is wrapped when there is one already.
 var ErrPaired = errors.New("this server is in a pair already; \"yarnpost pair leave\" ends that")
 
+// askTime is how long the partner may take to answer what a person waits for.
+const askTime = 5 * time.Second
+
+// paired is the pair that this server is in, with its channel; nil if it is in none.
+func (n *Node) paired() (*store.Pairing, *partner.Channel) {
+	n.pair.mu.Lock()
+	defer n.pair.mu.Unlock()
+	return n.pair.on, n.pair.channel
+}
+
 func hostname() string {
 	name, err := os.Hostname()
 	if err != nil || name == "" {
@@ -312,6 +322,8 @@ func (n *Node) admit(ctx context.Context, in json.RawMessage, certificate []byte
 // has of a plan and of leases is given up, if that is said.
 func (n *Node) Join(ctx context.Context, code string, giveUp bool) error {
 	p := &n.pair
+	n.planMu.Lock() // always before the pair's
+	defer n.planMu.Unlock()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.on != nil {
@@ -321,8 +333,6 @@ func (n *Node) Join(ctx context.Context, code string, giveUp bool) error {
 	if err != nil {
 		return err
 	}
-	n.planMu.Lock()
-	defer n.planMu.Unlock()
 	if text := n.whatItHas(); text != "" && !giveUp {
 		return fmt.Errorf("%w: this server has %s of its own, which joining gives up for the other's", ErrConfirm, text)
 	}
@@ -398,7 +408,9 @@ func (n *Node) Leave(ctx context.Context) error {
 		return ErrAlone
 	}
 	if p.channel != nil { // the other one is told at once
-		_ = p.channel.Ask(ctx, "pair.left", struct{}{}, nil) // it may be away, which is why one leaves
+		soon, cancel := context.WithTimeout(ctx, askTime)
+		_ = p.channel.Ask(soon, "pair.left", struct{}{}, nil) // it may be away, which is why one leaves
+		cancel()
 	}
 	if err := n.store.SavePairing(ctx, nil, false); err != nil {
 		return err
@@ -476,6 +488,8 @@ func (n *Node) EditPair(ctx context.Context, edit func(*pair.Settings)) error {
 	}
 	theirs := set
 	theirs.Side = set.Side.Other()
+	ctx, cancel := context.WithTimeout(ctx, askTime) // the other may be doing the same
+	defer cancel()
 	if err := p.channel.Ask(ctx, "pair.settings", theirs, nil); err != nil {
 		return fmt.Errorf("settings of a pair are changed on both servers, and this one cannot reach the other: %w", err)
 	}

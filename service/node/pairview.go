@@ -221,9 +221,7 @@ type Lines struct{ Own, Partner []store.Carried }
 
 // PartedLines shows what each server changed since the plans parted.
 func (n *Node) PartedLines(ctx context.Context) (out Lines, err error) {
-	n.pair.mu.Lock()
-	c := n.pair.channel
-	n.pair.mu.Unlock()
+	_, c := n.paired()
 	if c == nil {
 		return out, ErrAlone
 	}
@@ -252,9 +250,7 @@ func (n *Node) Settle(ctx context.Context, keep string) error {
 	if err != nil {
 		return err
 	}
-	n.pair.mu.Lock()
-	on, c := n.pair.on, n.pair.channel
-	n.pair.mu.Unlock()
+	on, c := n.paired()
 	switch {
 	case on == nil:
 		return ErrAlone

@@ -93,9 +93,11 @@ func (n *Node) answerPartner(ctx context.Context, method string, in json.RawMess
 	case "peer":
 		return n.peerView(), nil
 	case "digests":
-		return asked(in, func(of []int) (map[int][]uint64, error) { return n.digests(of), nil })
+		return asked(in, func(of []int) ([]byte, error) { return n.digests(of), nil })
+	case "rows":
+		return asked(in, func(of [][2]int) ([]byte, error) { return n.rowsOf(of), nil })
 	case "records":
-		return asked(in, func(of [][2]int) ([]Known, error) { return n.recordsOf(of), nil })
+		return asked(in, func(of []netip.Prefix) ([]Known, error) { return n.knownOf(of), nil })
 	case "pair.settings":
 		return asked(in, func(set pair.Settings) (struct{}, error) {
 			n.pair.mu.Lock()
@@ -198,9 +200,7 @@ func (n *Node) askPeer(ctx context.Context, c *partner.Channel) error {
 // Forward passes a request of the API on to the primary; ok is false if it is to be
 // carried out here.
 func (n *Node) Forward(ctx context.Context, r Forwarded) (reply ForwardedReply, ok bool, err error) {
-	n.pair.mu.Lock()
-	c, on := n.pair.channel, n.pair.on
-	n.pair.mu.Unlock()
+	on, c := n.paired()
 	if c == nil || on == nil || on.Settings.Side != lease.Secondary {
 		return reply, false, nil
 	}

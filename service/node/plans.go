@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"yarnpost/core/effect"
+	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
 	"yarnpost/service/store"
@@ -137,7 +138,8 @@ func (n *Node) recorded(r store.Revision) {
 // planMu.
 func (n *Node) mayChange(alone bool) (both bool, err error) {
 	p := &n.pair
-	if p.on == nil {
+	on, _ := n.paired()
+	if on == nil {
 		return false, nil
 	}
 	var state, partner pair.State
@@ -149,13 +151,13 @@ func (n *Node) mayChange(alone bool) (both bool, err error) {
 	}); err != nil {
 		return false, nil
 	}
-	who := p.on.Partner.Name
+	who := on.Partner.Name
 	switch {
 	case connected && p.plans.compared && p.plans.standing == pair.Parted:
 		return false, fmt.Errorf("%w; \"yarnpost pair settle\" shows both, and one is chosen", ErrParted)
 	case state == pair.PartnerDown:
 		return false, nil
-	case p.on.Settings.Side.String() == "secondary":
+	case on.Settings.Side == lease.Secondary:
 		return false, fmt.Errorf("%w: %s is the plan's one writer, and cannot be reached from here; change the plan there, or say that it is down (yarnpost pair down)",
 			ErrApart, who)
 	case connected && (state == pair.Normal || partner == pair.Recover || partner == pair.RecoverWait || partner == pair.RecoverDone):
@@ -191,9 +193,7 @@ func (n *Node) keepTogether() {
 
 // catchUp asks the partner where it stands, and sends what it has not got.
 func (n *Node) catchUp() {
-	n.pair.mu.Lock()
-	c, on := n.pair.channel, n.pair.on
-	n.pair.mu.Unlock()
+	on, c := n.paired()
 	if c == nil || on == nil {
 		return
 	}
@@ -204,7 +204,7 @@ func (n *Node) catchUp() {
 	}
 	n.planMu.Lock()
 	defer n.planMu.Unlock()
-	if n.pair.on == nil {
+	if on, _ := n.paired(); on == nil {
 		return
 	}
 	for n.running.Err() == nil {
@@ -225,8 +225,12 @@ func (n *Node) catchUp() {
 // and reports whether there is more to do. The caller holds planMu.
 func (n *Node) bringPlan(ctx context.Context) (more bool, err error) {
 	p := &n.pair.plans
+	_, c := n.paired()
+	if c == nil {
+		return false, ErrAlone
+	}
 	var theirs heads
-	if err := n.pair.channel.Ask(ctx, "plan.head", p.head, &theirs); err != nil {
+	if err := c.Ask(ctx, "plan.head", p.head, &theirs); err != nil {
 		return false, err
 	}
 	was := p.standing
@@ -260,7 +264,7 @@ func (n *Node) bringPlan(ctx context.Context) (more bool, err error) {
 	if err != nil || len(list) == 0 {
 		return false, err
 	}
-	if err := n.pair.channel.Ask(ctx, "plan.take", taken{p.line[theirs.Head.Number], list}, &theirs); err != nil {
+	if err := c.Ask(ctx, "plan.take", taken{p.line[theirs.Head.Number], list}, &theirs); err != nil {
 		return false, err
 	}
 	if err := n.setTheirs(ctx, theirs.Active); err != nil {
@@ -338,7 +342,13 @@ func (n *Node) takePlan(ctx context.Context, t taken) (heads, error) {
 		if err != nil {
 			return heads{}, err
 		}
-		if err := n.store.SavePlan(ctx, r, items, c.LinesOf); err != nil {
+		err = n.store.SavePlan(ctx, r, items, c.LinesOf)
+		if errors.Is(err, store.ErrUnknown) || errors.Is(err, store.ErrStale) { // it may be there, from the time before
+			if there, asked := n.store.PlanRecorded(ctx, r); asked == nil && there {
+				err = nil
+			}
+		}
+		if err != nil {
 			return heads{}, err
 		}
 		n.recorded(r)

@@ -76,6 +76,7 @@ func (c *Channel) Ask(ctx context.Context, method string, in, out any) error {
 		delete(n.pending, number)
 		n.asking.Unlock()
 	}()
+	c.Octets.Add(int64(len(body)))
 	n.sendParts(typeAsk, number, body)
 	select {
 	case <-ctx.Done():
@@ -124,6 +125,7 @@ func (c *Channel) asked(n *conn, frame []byte) error {
 	}
 	key := binary.BigEndian.Uint32(frame)
 	more, part := frame[headSize], frame[headSize+1:]
+	c.Octets.Add(int64(len(part)))
 	n.asking.Lock()
 	if n.held += len(part); n.held > bodyMost {
 		n.asking.Unlock()

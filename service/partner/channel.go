@@ -53,6 +53,7 @@ type Channel struct {
 	handler Handler
 	Refused atomic.Int64 // connections of strangers
 	Garbage atomic.Int64 // connections that ended because of what they sent
+	Octets  atomic.Int64 // of questions and answers, both ways
 
 	mu       sync.Mutex
 	identity tls.Certificate

@@ -123,6 +123,7 @@ func (w *World) lose(s *server, long tick) {
 	w.counts.losses++
 	w.note("the disk of %s is lost", s.name)
 	s.crash()
+	s.lost = w.now
 	life := s.life
 	o := s.other()
 	w.forWhile(long, func() {

@@ -39,6 +39,7 @@ type server struct {
 	disk    disk
 	life    int // counts starts; what was planned in another life does not happen
 	up      bool
+	lost    tick    // when its disk was
 	offset  float64 // of its clock, in seconds
 	drift   float64 // seconds a second
 

@@ -76,7 +76,7 @@ func (w *World) gone(c *client) {
 // the plan.
 func (w *World) refused(c *client, h heard) {
 	o, ok := w.holders[c.address]
-	if !ok || o.c != c || o.until <= w.now || w.servers[c.from].lost > c.sent { // or it went with the disk
+	if !ok || o.c != c || o.until <= w.now || w.servers[c.from].lost > c.served { // or it went with the disk
 		return
 	}
 	switch h.why {

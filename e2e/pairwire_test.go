@@ -79,4 +79,9 @@ func TestPairOnTheWire(t *testing.T) {
 	want(t, "server while the first is paused", fourth.event("bound")["serverid"], "10.77.0.2")
 	w.must("pair", "up")
 	two.agree("in the end")
+	for _, s := range []*service{w.service, b} {
+		if out := s.must("status"); strings.Contains(out, "another DHCP server") {
+			t.Errorf("a partner is taken for a stranger:\n%s", out)
+		}
+	}
 }

@@ -81,7 +81,7 @@ func New(p Parts) *Engine {
 		sets: newGivenSets(p.Sets, lease.At(p.Clock.Now())), probes: probe.New(p.Log)}
 	e.own.Store(&map[netip.Addr]bool{})
 	e.theirs.Store(&partnersAddresses{})
-	e.seen = observe.New(&observe.Host{Table: p.Table, Log: p.Log, Own: e.IsOwn, World: e.world, Become: e.become, Probe: e.canAsk})
+	e.seen = observe.New(&observe.Host{Table: p.Table, Log: p.Log, Own: e.IsOurs, World: e.world, Become: e.become, Probe: e.canAsk})
 	e.probes.Over = func(a netip.Addr) { e.probeOver(a, probe.Result{}) }
 	e.probes.Guard = e.Guard
 	e.probes.Sent = func(err error) {
@@ -553,10 +553,18 @@ func (e *Engine) SetOwn(own map[netip.Addr]bool) { e.own.Store(&own) }
 // IsOwn reports whether an address is this host's.
 func (e *Engine) IsOwn(a netip.Addr) bool { return (*e.own.Load())[a] && a != e.theirs.Load().server }
 
+// IsOurs reports whether an address is this host's or the partner's, which is no
+// other server. While it is not known which those are, any may be.
+func (e *Engine) IsOurs(a netip.Addr) bool {
+	t := e.theirs.Load()
+	return (*e.own.Load())[a] || a == t.server || t.own[a] || t.awaited
+}
+
 // partnersAddresses are those of the other server of a pair.
 type partnersAddresses struct {
-	server netip.Addr // by which it names itself, if it has but one; both may be on one host
-	own    map[netip.Addr]bool
+	awaited bool       // there is a partner, and it has not told them yet
+	server  netip.Addr // by which it names itself, if it has but one; both may be on one host
+	own     map[netip.Addr]bool
 }
 
 // SetPartner tells the engine the addresses of the partner, which nobody is given

@@ -24,6 +24,11 @@ type Pairing struct {
 // of that side already. The caller holds the lock (With).
 func (e *Engine) Pair(p *Pairing) {
 	e.pairing = p
+	if p == nil {
+		e.theirs.Store(&partnersAddresses{})
+	} else if e.theirs.Load().own == nil {
+		e.theirs.Store(&partnersAddresses{awaited: true})
+	}
 	if p != nil {
 		p.Server.Pending = e.journal.Pending
 	}

@@ -69,7 +69,7 @@ func (n *Node) noteServer(o wire.Overheard) {
 	if !ok {
 		server = o.From
 	}
-	if n.engine.IsOwn(server) {
+	if n.engine.IsOurs(server) {
 		return
 	}
 	n.hostMu.Lock()

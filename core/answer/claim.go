@@ -87,7 +87,8 @@ func (d *decider) unavailable(g grant, h how) (verdict, bool) {
 	switch {
 	case l != nil && !g.mine && (l.Status == lease.Active || l.Kept() || l.Status == lease.Abandoned && (g.by == nil || !g.by.Insist)):
 		d.step("{a} is not free: {t}", a, l.Status.String())
-		return verdict{why: HeldByAnother}, true
+		// What was abandoned here, the other server of a pair may have given since.
+		return verdict{why: HeldByAnother, silent: d.world.Pair != nil && l.Status == lease.Abandoned && !h.selecting}, true
 	case g.by != nil:
 		return verdict{}, false
 	case !v.Allocatable(a):

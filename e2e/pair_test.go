@@ -261,6 +261,27 @@ func TestPairParted(t *testing.T) {
 	if out := w.a.must("pair", "settle"); !strings.Contains(out, "attic") {
 		t.Errorf("the other line is not kept:\n%s", out)
 	}
+	w.settleOwn()
+}
+
+// settleOwn parts the plans once more, and chooses that of the server one is at.
+func (w *twins) settleOwn() {
+	w.t.Helper()
+	w.cable.Cut()
+	w.state(w.a, "communications-interrupted")
+	w.state(w.b, "communications-interrupted")
+	w.a.must("reservation", "add", "press", "--scope", "looms", "--hw", "02:00:5e:00:00:09", "--address", "10.77.1.9", "--alone")
+	w.b.must("pair", "down", "--yes")
+	w.state(w.b, "partner-down")
+	w.b.must("reservation", "add", "scale", "--scope", "looms", "--hw", "02:00:5e:00:00:0a", "--address", "10.77.1.10")
+	w.cable.Mend()
+	w.a.await(func() bool { return pairSeen(w.a).Plan == "parted" }, "the plans to have parted again")
+	w.state(w.a, "normal")
+	w.a.must("pair", "settle", "bobbin", "--yes")
+	w.together("after the second choice")
+	if out := w.b.must("reservation", "list"); !strings.Contains(out, "press") || strings.Contains(out, "scale") {
+		w.t.Errorf("the other server has\n%s", out)
+	}
 }
 
 // Nobody else gets in: a stranger's certificate, a used invitation, garbage.

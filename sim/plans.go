@@ -134,20 +134,10 @@ func (s *server) activate(r *revision) {
 	if s.active == r {
 		return
 	}
-	var changes []plan.Change
-	if r.parent == s.active {
-		changes = r.changes
-	} else { // whatever may have changed
-		for _, v := range s.active.plan.Scopes() {
-			changes = append(changes, plan.Change{Kind: plan.KindScope, ID: v.ID})
-		}
-		for _, v := range r.plan.Scopes() {
-			changes = append(changes, plan.Change{Kind: plan.KindScope, ID: v.ID})
-		}
-	}
 	s.w.note("%s serves by plan %s", s.name, r)
+	was := s.active
 	s.active = r
-	s.table.SetPlan(r.plan, changes)
+	s.table.SetPlan(r.plan, plan.Between(was.plan, r.plan))
 	s.pair.TheirPlan = s.theirs.plan
 }
 

@@ -50,7 +50,7 @@ func (s *Server) Closed(now lease.Time) []effect.List {
 		s.link = link{number: s.link.number, ahead: s.link.ahead, refused: s.link.refused}
 		s.asked, s.updated = false, false
 		s.debts.cut()
-		s.walks.all, s.walks.allFed = nil, false
+		s.walks.all = nil
 	}
 	s.advance(now)
 	return s.take()
@@ -98,7 +98,7 @@ func (s *Server) takeIn(m Message, now lease.Time) error {
 		s.debts.promise(m.Transaction)
 	case UpdReqAll:
 		s.debts.promise(m.Transaction)
-		s.walks.all, s.walks.allFed = s.table.Snapshot(0), false
+		s.walks.all = s.table.Snapshot(0)
 	case UpdDone:
 		s.updated = s.asked
 	case Disconnect:

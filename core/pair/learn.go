@@ -43,7 +43,8 @@ func (s *Server) learn(m Message, now lease.Time) error {
 	if len(changes) > 0 {
 		s.do(effect.Effect{Do: effect.Record, Changes: changes})
 		if len(s.rec.Conflicts) > conflicts {
-			s.do(effect.Effect{Do: effect.Save, Body: s.rec.Body()})
+			rec := s.latest()
+			s.do(effect.Effect{Do: effect.Save, Body: rec.Body()})
 		}
 		s.do(effect.Effect{Do: effect.Await})
 	}

@@ -7,6 +7,8 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+
+	"yarnpost/core/lease"
 )
 
 // Type says what a message is for (RFC 8156 section 5.3).
@@ -79,7 +81,7 @@ const (
 
 // Epoch is the second from which times in messages count, 2000-01-01 UTC, in
 // seconds since 1970.
-const Epoch = 946_684_800
+const Epoch = lease.PairEpoch
 
 // Option is one option of a message, or of another option that holds some.
 type Option struct {

@@ -67,7 +67,7 @@ func Skewed(at uint32, ahead int64, now lease.Time) lease.Time {
 	if at == 0 {
 		return 0
 	}
-	mine := uint32(int64(now) - Epoch)
+	mine := uint32(now - Epoch)
 	return now + lease.Time(int32(at-mine)) - lease.Time(ahead)
 }
 
@@ -80,5 +80,5 @@ func Stamp(t, now lease.Time) uint32 {
 	if t == lease.Never || t-now > most {
 		t = now + most
 	}
-	return uint32(int64(t) - Epoch)
+	return uint32(t - Epoch)
 }

@@ -17,6 +17,7 @@ type Settings struct {
 	Side      lease.Side    `json:"side"`
 	Name      string        `json:"name"`
 	Lead      time.Duration `json:"lead"`     // maximum client lead time (MCLT)
+	Most      time.Duration `json:"most"`     // the longest lead time that the pair ever had
 	Split     int           `json:"split"`    // of 100 clients, how many are the primary's to answer; 100: hot standby
 	After     time.Duration `json:"after"`    // a client that tries so long is answered by either
 	Contact   time.Duration `json:"contact"`  // between two signs of life; three that are missed are one too many
@@ -39,6 +40,16 @@ func (s Settings) Defaults() Settings {
 	or(&s.MaxSkewed, time.Minute)
 	return s
 }
+
+// Changed are other settings of the same pair, made from these.
+func (s Settings) Changed(to Settings) Settings {
+	to.Side, to.Name, to.Most = s.Side, s.Name, s.Wait()
+	return to.Defaults()
+}
+
+// Wait is for how long the partner may have promised something beyond what this
+// server knows: by the lead time that was in force when it did.
+func (s Settings) Wait() time.Duration { return max(s.Lead, s.Most) }
 
 // Record is what a server of a pair keeps on disk of where it stands.
 type Record struct {
@@ -77,9 +88,6 @@ func ParseRecord(b []byte) (r Record, err error) {
 	}
 	return r, nil
 }
-
-// Rule names a rule that keeps the pair safe.
-type Rule uint8
 
 // Server is one of the two. It has no lock and no connection: whoever owns the
 // table calls it, and carries out what it gives.
@@ -341,7 +349,7 @@ func (s *Server) mark(before, after *lease.Lease) {
 func (s *Server) advance(now lease.Time) {
 	for s.next == nil {
 		in := Inputs{Side: s.set.Side, Before: s.rec.State, Connected: s.link.agreed && s.link.partner != 0, Partner: s.link.partner,
-			Starting: s.link.starting, Updated: s.updated, WaitOver: now >= s.rec.Wait.Add(s.set.Lead),
+			Starting: s.link.starting, Updated: s.updated, WaitOver: now >= s.rec.Wait.Add(s.set.Wait()),
 			BootOver: now >= s.boot.Add(s.set.Patience), Down: s.down, Claims: len(s.debts.claimed) > 0}
 		if s.Off[7] {
 			in.Updated, in.WaitOver = true, true
@@ -377,6 +385,17 @@ func (s *Server) advance(now lease.Time) {
 	}
 }
 
+// latest is the newest record, which may be on its way to the disk: whatever is
+// recorded behind it must not take it back.
+func (s *Server) latest() Record {
+	rec := s.rec
+	if s.next != nil {
+		rec = *s.next
+		rec.Conflicts = s.rec.Conflicts
+	}
+	return rec
+}
+
 // Entered says that the state that was on its way is on record.
 func (s *Server) Entered(now lease.Time) []effect.List {
 	if s.next != nil {
@@ -391,8 +410,9 @@ func (s *Server) Entered(now lease.Time) []effect.List {
 func (s *Server) Failed() { s.next = nil }
 
 func (s *Server) enter(now lease.Time) {
-	was := s.state
+	was, conflicts := s.state, s.rec.Conflicts // some may have been found while it was on its way
 	s.rec, s.next = *s.next, nil
+	s.rec.Conflicts = conflicts
 	s.state = s.rec.State
 	switch s.state {
 	case Recover, PotentialConflict:
@@ -456,11 +476,8 @@ func (s *Server) Pause(on bool, now lease.Time) []effect.List {
 // Paused reports whether this server leaves all clients to the partner.
 func (s *Server) Paused() bool { return s.paused }
 
-// Use puts other settings in force; the partner does the same. Side and name stay.
-func (s *Server) Use(set Settings) {
-	set.Side, set.Name = s.set.Side, s.set.Name
-	s.set = set.Defaults()
-}
+// Use puts other settings in force; the partner does the same.
+func (s *Server) Use(set Settings) { s.set = s.set.Changed(set) }
 
 // Resting reports whether the partner leaves all clients to this server.
 func (s *Server) Resting() bool { return s.link.resting }

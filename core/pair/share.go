@@ -49,7 +49,7 @@ func (s *Server) settle(l *lease.Lease) {
 // promised reports whether this server may have promised an address for longer than
 // its table says, since that was lost and came back from the partner.
 func (s *Server) promised(l *lease.Lease) bool {
-	return l.Heard < s.rec.Lost && s.now < Others(s.rec.Lost, l, s.set.Lead)
+	return l.Heard < s.rec.Lost && s.now < Others(s.rec.Lost, l, s.set.Wait())
 }
 
 // share is how many of some free addresses a side should have: as many in a hundred
@@ -89,7 +89,6 @@ type walks struct {
 	settle walk // nobody's addresses are given to one of the two
 	claim  walk // the partner's are taken, once it is down for long enough
 	all    *lease.Snapshot
-	allFed bool
 	pools  lease.Time // when shares were looked at last
 	asked  lease.Time // when the partner was asked for more
 }
@@ -163,7 +162,7 @@ func (s *Server) settleSome() {
 // claimSome takes addresses of a partner that is down, each once everything has
 // passed that it could have promised (rule 4).
 func (s *Server) claimSome(now lease.Time) {
-	down, lead := s.rec.Down, s.set.Lead
+	down, lead := s.rec.Down, s.set.Wait()
 	if s.Off[4] {
 		down, lead = 0, 0
 	}

@@ -116,6 +116,31 @@ func (p *Plan) Before(revision int64, changes []Change) (*Plan, error) {
 	return Restore(revision, list)
 }
 
+// Between lists what differs between two plans, whatever lies between them.
+func Between(old, next *Plan) (out []Change) {
+	for _, k := range kinds {
+		was := map[ID]Item{}
+		for _, i := range k.all(old) {
+			was[idOf(i)] = i
+		}
+		for _, i := range k.all(next) {
+			id := idOf(i)
+			if before, there := was[id]; !there || !Same(before, i) {
+				_, name := k.get(next, id)
+				out = append(out, Change{Kind: k.name, ID: id, Name: name, Before: before, After: i})
+			}
+			delete(was, id)
+		}
+		for _, i := range k.all(old) {
+			if id := idOf(i); was[id] != nil {
+				_, name := k.get(old, id)
+				out = append(out, Change{Kind: k.name, ID: id, Name: name, Before: i})
+			}
+		}
+	}
+	return out
+}
+
 // idOf is the id of an item; defaults have none.
 func idOf(i Item) ID {
 	switch v := i.(type) {

@@ -1,8 +1,6 @@
 package engine
 
 import (
-	"net/netip"
-
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
@@ -197,11 +195,4 @@ func (e *Engine) owned(before, after *lease.Lease, w waiting) store.Entry {
 		w.then = effect.List{{Do: effect.Tell, Changes: []lease.Change{{Before: before, After: after}}}}
 	}
 	return store.Entry{Before: before, After: after, Note: w}
-}
-
-// Gives reports whether an address is this server's to give, were it free.
-func (e *Engine) Gives(a netip.Addr) bool {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.table.Gives(a, e.table.At(a))
 }

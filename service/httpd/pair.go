@@ -244,7 +244,7 @@ func (s *Server) pairDown(_ context.Context, in *body[api.PairOrder]) (*body[api
 		return nil, failure(wrong(node.ErrAlone))
 	}
 	name := v.Partner.Name
-	free := s.node.Clock().Now().Add(v.Settings.Lead + time.Minute)
+	free := s.node.Clock().Now().Add(v.Settings.Wait() + time.Minute)
 	text := fmt.Sprintf("%s serves alone. Addresses that are %s's to give stay untouched until %s; leases that it gave stay their clients'. "+
 		"If %s is not down but only cannot be heard, both may give one address to two clients: make sure that it is off, or cut from its clients",
 		v.Own.Name, name, free.Local().Format("15:04:05"), name)
@@ -389,11 +389,7 @@ func (c *captured) WriteHeader(status int)      { c.status = status }
 func (c *captured) Write(b []byte) (int, error) { return c.body.Write(b) }
 
 // pairWarnings says what of the pair a person should look at.
-func (s *Server) pairWarnings(say func(code, subject, mend, format string, args ...any)) {
-	v, ok := s.node.Pair()
-	if !ok {
-		return
-	}
+func pairWarnings(v node.PairView, say func(code, subject, mend, format string, args ...any)) {
 	if len(v.Reasons) > 0 {
 		say("pair", "pair", "yarnpost pair status says more", "if %s died now, %s would not carry on: %s", v.Own.Name, v.Partner.Name,
 			strings.Join(v.Reasons, "; "))

@@ -215,7 +215,7 @@ func plural(n int, one, many string) string {
 }
 
 // warnings is what a person should look at today.
-func (s *Server) warnings() []api.Warning {
+func (s *Server) warnings(v node.PairView, paired bool) []api.Warning {
 	out := []api.Warning{}
 	say := func(code, subject, mend, format string, args ...any) {
 		out = append(out, api.Warning{Code: code, Subject: subject, Text: fmt.Sprintf(format, args...), Mend: mend})
@@ -235,7 +235,9 @@ func (s *Server) warnings() []api.Warning {
 				r.Last.Std().Format("15:04:05 UTC"))
 		}
 	}
-	s.pairWarnings(say)
+	if paired {
+		pairWarnings(v, say)
+	}
 	crowds, empty := map[string]int{}, map[string]int{}
 	for _, u := range s.node.Engine().Unserved() {
 		switch u.Reason {

@@ -168,11 +168,11 @@ func (s *Server) registerStatus(a huma.API) {
 func (s *Server) status() api.Status {
 	e := s.node.Engine()
 	p := e.Plan()
+	v, paired := s.node.Pair()
 	recorded, commits := s.node.Recorded()
 	st := api.Status{Version: Version, Started: s.node.Started.UTC(), Now: s.node.Clock().Now().UTC(), Revision: p.Revision, Healthy: true,
 		DHCP4: s.node.DHCP4().String(), Wires: []api.Wire{}, Unserved: e.UnservedCount(), Served5m: s.node.Served(5 * time.Minute),
-		Served24h: s.node.Served(24 * time.Hour), Recorded: recorded, Commits: commits, Warnings: s.warnings()}
-	v, paired := s.node.Pair()
+		Served24h: s.node.Served(24 * time.Hour), Recorded: recorded, Commits: commits, Warnings: s.warnings(v, paired)}
 	st.Name = v.Own.Name
 	if paired {
 		st.Pair, st.Partner, st.Takeover = v.Own.State, v.Partner.Name, len(v.Reasons) == 0

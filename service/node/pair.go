@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -28,7 +27,6 @@ import (
 type pairing struct {
 	mu       sync.Mutex
 	on       *store.Pairing // nil: this server is alone
-	server   *pair.Server   // touched under the engine's lock
 	channel  *partner.Channel
 	invited  *invited
 	events   chan store.PairEvent
@@ -119,12 +117,12 @@ func (n *Node) bePair(formed bool) error {
 		if t.Side() != set.Side {
 			t.Pair(set.Side)
 		}
-		p.server = pair.New(set, t, p.on.Record, lease.At(n.clock.Now()))
+		s := pair.New(set, t, p.on.Record, lease.At(n.clock.Now()))
 		if formed {
-			p.server.Formed()
+			s.Formed()
 		}
-		p.server.TheirPlan = p.plans.theirPlan
-		n.engine.Pair(&engine.Pairing{Server: p.server, Send: p.channel.Send, Hangup: p.channel.Hangup, State: n.pairState})
+		s.TheirPlan = p.plans.theirPlan
+		n.engine.Pair(&engine.Pairing{Server: s, Send: p.channel.Send, Hangup: p.channel.Hangup, State: n.pairState})
 	})
 	if p.on.Partner.Address != "" {
 		p.channel.Dial(p.on.Partner.Address)
@@ -231,17 +229,11 @@ func (n *Node) Invite(at string, set pair.Settings) (Invitation, error) {
 		return Invitation{}, err
 	}
 	set.Side = lease.Primary
-	set.Name = hex.EncodeToString(randomOctets(8))
+	set.Name = rand.Text()
 	p.channel = c
 	p.invited = &invited{hash: sha256.Sum256(i.Secret[:]), until: n.clock.Now().Add(invitationTime), settings: set.Defaults(),
 		identity: identity}
 	return Invitation{i.Code(), p.invited.until}, nil
-}
-
-func randomOctets(n int) []byte {
-	b := make([]byte, n)
-	rand.Read(b)
-	return b
 }
 
 func checkSettings(set pair.Settings) error {
@@ -423,7 +415,7 @@ func (n *Node) Leave(ctx context.Context) error {
 // becomeAlone ends the pair; it is off the record already. The caller holds p.mu.
 func (n *Node) becomeAlone() {
 	p := &n.pair
-	p.on, p.server = nil, nil
+	p.on = nil
 	n.engine.With(func(t *lease.Table) {
 		n.engine.Pair(nil)
 		t.Pair(lease.Alone)
@@ -486,6 +478,7 @@ func (n *Node) EditPair(ctx context.Context, edit func(*pair.Settings)) error {
 	if err := checkSettings(set); err != nil {
 		return err
 	}
+	set = p.on.Settings.Changed(set)
 	theirs := set
 	theirs.Side = set.Side.Other()
 	ctx, cancel := context.WithTimeout(ctx, askTime) // the other may be doing the same

@@ -16,28 +16,27 @@ import (
 
 // PairView is a pair as one of its servers sees it.
 type PairView struct {
-	Own, Partner  ServerView
-	Settings      pair.Settings
-	Connected     bool
-	Refused       string    // why the partner does not agree to be one
-	Contact       time.Time // when the partner was last heard
-	Skew          int64     // seconds by which the partner's clock is ahead
-	SkewKnown     bool
-	Standing      pair.Standing // of the plans
-	Compared      bool
-	Down          time.Time // since when the partner is taken to be down
-	Claims        time.Time // when its addresses can be given here
-	Paused        bool      // this server leaves all clients to the partner
-	Resting       bool      // the partner does
-	Conflicts     []pair.Conflict
-	Reasons       []string // why the partner would not carry on now; none: it would
-	Scopes        []ShareView
-	Exposed       int // leases that the partner does not know of yet, none of them promised beyond the lead time
-	Relays        []RelayView
-	Strangers     int64 // connections that were refused
-	Stats         pair.Stats
-	Invited       time.Time // until when an invitation is open
-	PartnerAnswer time.Time // when the partner last said how it is
+	Own, Partner ServerView
+	Settings     pair.Settings
+	Connected    bool
+	Refused      string    // why the partner does not agree to be one
+	Contact      time.Time // when the partner was last heard
+	Skew         int64     // seconds by which the partner's clock is ahead
+	SkewKnown    bool
+	Standing     pair.Standing // of the plans
+	Compared     bool
+	Down         time.Time // since when the partner is taken to be down
+	Claims       time.Time // when its addresses can be given here
+	Paused       bool      // this server leaves all clients to the partner
+	Resting      bool      // the partner does
+	Conflicts    []pair.Conflict
+	Reasons      []string // why the partner would not carry on now; none: it would
+	Scopes       []ShareView
+	Exposed      int // leases that the partner does not know of yet, none of them promised beyond the lead time
+	Relays       []RelayView
+	Strangers    int64 // connections that were refused
+	Stats        pair.Stats
+	Invited      time.Time // until when an invitation is open
 }
 
 // ServerView is one of the two.
@@ -101,7 +100,7 @@ func (n *Node) Pair() (v PairView, ok bool) {
 		v.Conflicts, v.Stats = rec.Conflicts, s.Stats()
 		if rec.Down != 0 {
 			v.Down = rec.Down.Std()
-			v.Claims = pair.Others(rec.Down, nil, v.Settings.Lead).Std()
+			v.Claims = pair.Others(rec.Down, nil, v.Settings.Wait()).Std()
 		}
 		for _, sc := range t.Plan().Scopes() {
 			c, side := t.Count(sc.ID), v.Settings.Side
@@ -114,7 +113,6 @@ func (n *Node) Pair() (v PairView, ok bool) {
 	if !ok {
 		return v, false
 	}
-	v.PartnerAnswer = peer.Heard
 	v.Partner.State, v.Partner.Since, v.Partner.Owed = peer.State, peer.Since, peer.Owed
 	v.Partner.Revision, v.Partner.Trouble = peer.Revision, peer.Trouble
 	switch {
@@ -255,8 +253,7 @@ func (n *Node) Settle(ctx context.Context, keep string) error {
 	case on == nil:
 		return ErrAlone
 	case keep == on.Partner.Own:
-		return c.Ask(ctx, "http", Forwarded{Method: "POST", Path: "/api/pair/settle", Body: []byte(fmt.Sprintf(`{"keep":%q}`, keep)), Account: "",
-			From: on.Partner.Own}, nil)
+		return c.Ask(ctx, "plan.settle", keep, nil)
 	case keep != on.Partner.Name:
 		return fmt.Errorf("%q is neither %s nor %s", keep, on.Partner.Own, on.Partner.Name)
 	}
@@ -269,13 +266,8 @@ func (n *Node) Settle(ctx context.Context, keep string) error {
 	if err != nil {
 		return err
 	}
-	var changes []plan.Change
-	for _, p := range []*plan.Plan{n.engine.Plan(), next} {
-		for _, v := range p.Scopes() {
-			changes = append(changes, plan.Change{Kind: plan.KindScope, ID: v.ID, Name: v.Name})
-		}
-	}
-	n.engine.Take(next, changes)
+	n.engine.Take(next, plan.Between(n.engine.Plan(), next))
+	n.changed = nil // of revisions that are no more
 	n.noteEvent(fmt.Sprintf("the plan of %s was chosen; %d revisions of %s are kept aside", keep, len(lines.Own), on.Partner.Own))
 	if err := n.plansOnRecord(); err != nil {
 		return err

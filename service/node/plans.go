@@ -27,7 +27,6 @@ type plans struct {
 	theirPlan *plan.Plan       // the same; nil: this server's own
 	standing  pair.Standing
 	compared  bool // standing is of this connection
-	theirHead pair.Head
 }
 
 // Errors of changes of the plan in a pair.
@@ -242,7 +241,7 @@ func (n *Node) bringPlan(ctx context.Context) (more bool, err error) {
 		return h, ok
 	}, theirs.Known)
 	n.pair.headMu.Lock()
-	p.standing, p.compared, p.theirHead = standing, true, theirs.Head
+	p.standing, p.compared = standing, true
 	n.pair.headMu.Unlock()
 	if p.standing == pair.Parted {
 		if was != pair.Parted {

@@ -1,0 +1,90 @@
+package pair
+
+import (
+	"net/netip"
+	"testing"
+	"time"
+
+	"yarnpost/core/effect"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+func saved(t *testing.T, lists []effect.List) (out []Record) {
+	t.Helper()
+	for _, l := range lists {
+		for _, f := range l {
+			if f.Do == effect.Save {
+				r, err := ParseRecord(f.Body)
+				if err != nil {
+					t.Fatal(err)
+				}
+				out = append(out, r)
+			}
+		}
+	}
+	return out
+}
+
+// A finding that is recorded while a state is on its way to the disk does not take
+// the state back, and the state does not lose the finding.
+func TestFindingBesideState(t *testing.T) {
+	const now = lease.Time(1_790_000_000)
+	key := lease.Host(netip.MustParseAddr("10.40.8.17"))
+	held := func(client byte, v lease.Version) lease.Lease {
+		return lease.Lease{Prefix: key, Status: lease.Active, Client: lease.ByIdentifier([]byte{1, client}), Hardware: "\x02\x40\x00\x00\x00\x01",
+			Heard: now - 9, Changed: now - 9, Expires: now + 900, Version: v, Owed: true}
+	}
+	table := lease.New(plan.New(), now)
+	table.Pair(lease.Primary)
+	mine, theirs := held(1, lease.Version{Primary: 2}), held(2, lease.Version{Secondary: 2})
+	table.Put(&mine)
+	s := New(Settings{Side: lease.Primary}.Defaults(), table, Record{State: PartnerDown, Down: now - 99}, now)
+	s.state = PartnerDown
+	s.link = link{open: true, agreed: true, partner: PartnerDown, heard: now, measured: true}
+	s.advance(now)
+	if list := saved(t, s.take()); len(list) != 1 || list[0].State != PotentialConflict {
+		t.Fatalf("it is about to record %+v", list)
+	}
+	o, err := (&Update{Lease: theirs}).Option(now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lists, err := s.Received(Message{Type: BndUpd, Transaction: 1, Sent: Stamp(now, now), Options: Options{o}}, now)
+	if list := saved(t, lists); err != nil || len(list) != 1 || list[0].State != PotentialConflict || len(list[0].Conflicts) != 1 {
+		t.Fatalf("behind it is recorded %+v, %v", list, err)
+	}
+	s.Entered(now)
+	if r := s.Record(); r.State != PotentialConflict || len(r.Conflicts) != 1 {
+		t.Errorf("it stands at %+v", r)
+	}
+}
+
+// A shorter lead time does not shorten what was promised by the longer one.
+func TestShorterLead(t *testing.T) {
+	long := Settings{Side: lease.Secondary, Name: "mill", Lead: 8 * time.Hour}.Defaults()
+	short := long.Changed(Settings{Lead: time.Hour})
+	if short.Lead != time.Hour || short.Wait() != 8*time.Hour || short.Side != lease.Secondary || short.Name != "mill" {
+		t.Errorf("the settings are %+v", short)
+	}
+	const now = lease.Time(1_790_000_000)
+	d := plan.New().Draft()
+	sc := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Mode: plan.Serving}
+	if err := d.PlaceScope(&sc, "", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.PutScope(sc); err != nil {
+		t.Fatal(err)
+	}
+	p, _ := d.Finish()
+	table := lease.New(p, now)
+	table.Pair(lease.Secondary)
+	s := New(short, table, Record{State: PartnerDown, Down: now}, now)
+	s.state = PartnerDown
+	for after, claims := range map[time.Duration]bool{2 * time.Hour: false, 9 * time.Hour: true} {
+		s.claimSome(now.Add(after))
+		if got := len(s.take()) > 0; got != claims {
+			t.Errorf("after %s it takes the partner's addresses: %v", after, got)
+		}
+	}
+}

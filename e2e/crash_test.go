@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"maps"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -67,6 +68,12 @@ func (p *promises) kept(s *service, when string) {
 	if lost > 3 {
 		s.t.Errorf("%s: %d of %d acknowledged leases are lost", when, lost, len(p.of))
 	}
+}
+
+func (p *promises) copied() map[string]promise {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return maps.Clone(p.of)
 }
 
 func (p *promises) count() int {

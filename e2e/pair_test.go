@@ -191,8 +191,15 @@ func TestPairKilled(t *testing.T) {
 		stop()
 		wg.Wait()
 	}
-	during("the primary is killed", w.a.kill)
-	p.kept(w.b, "with the primary dead")
+	// The other knows what was acknowledged a moment before. What was on its way is on
+	// the dead one's disk alone, and of addresses that the other does not give.
+	told := &promises{}
+	during("the primary is killed", func() {
+		told.of = p.copied()
+		time.Sleep(2 * time.Second)
+		w.a.kill()
+	})
+	told.kept(w.b, "with the primary dead")
 	w.a.start()
 	w.agree("after the primary is back")
 	p.kept(w.a, "after the primary is back")

@@ -87,6 +87,7 @@ type Scope struct {
 	Lease         string      `json:"lease" doc:"Lease time in force"`
 	LeaseSet      string      `json:"leaseSet,omitempty" doc:"Lease time set on the scope itself, if any"`
 	Options       []Setting   `json:"options" doc:"Options set on the scope itself"`
+	Thresholds    Thresholds  `json:"thresholds" doc:"When to warn, as set on the scope itself; 0 inherits"`
 	Note          string      `json:"note"`
 	Usage         Usage       `json:"usage"`
 }
@@ -124,11 +125,12 @@ type Reservation struct {
 
 // Defaults hold in the whole plan.
 type Defaults struct {
-	Lease     string    `json:"lease"`
-	Options   []Setting `json:"options"`
-	Identity  string    `json:"identity" enum:"identifier,hardware"`
-	Listening bool      `json:"listening" doc:"The whole server hears and sends nothing"`
-	Note      string    `json:"note"`
+	Lease      string     `json:"lease"`
+	Options    []Setting  `json:"options"`
+	Identity   string     `json:"identity" enum:"identifier,hardware"`
+	Listening  bool       `json:"listening" doc:"The whole server hears and sends nothing"`
+	Thresholds Thresholds `json:"thresholds" doc:"When to warn; 0 where nothing is set"`
+	Note       string     `json:"note"`
 }
 
 // Lease is the record of one address.

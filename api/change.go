@@ -36,6 +36,9 @@ type ScopeEdit struct {
 	Probe            *bool             `json:"probe,omitempty"`
 	PerCircuit       *int              `json:"perCircuit,omitempty"`
 	NewPerMinute     *int              `json:"newPerMinute,omitempty"`
+	WarnUsed         *int              `json:"warnUsed,omitempty" doc:"Warn when more than so many percent of the pools are used; 0 inherits, -1 is never"`
+	WarnHeadroom     *int              `json:"warnHeadroom,omitempty" doc:"Warn when fewer addresses are left; 0 inherits, -1 is never"`
+	WarnDays         *int              `json:"warnDays,omitempty" doc:"Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never"`
 	Lease            *string           `json:"lease,omitempty" doc:"Empty to inherit"`
 	Options          map[string]string `json:"options,omitempty" doc:"By name or code; an empty value unsets, none takes an inherited value away"`
 	Note             *string           `json:"note,omitempty" maxLength:"4000"`
@@ -68,11 +71,14 @@ type ReservationEdit struct {
 
 // DefaultsEdit sets fields of the defaults.
 type DefaultsEdit struct {
-	Lease     *string           `json:"lease,omitempty"`
-	Options   map[string]string `json:"options,omitempty"`
-	Identity  *string           `json:"identity,omitempty" enum:"identifier,hardware"`
-	Listening *bool             `json:"listening,omitempty"`
-	Note      *string           `json:"note,omitempty" maxLength:"4000"`
+	Lease        *string           `json:"lease,omitempty"`
+	Options      map[string]string `json:"options,omitempty"`
+	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware"`
+	Listening    *bool             `json:"listening,omitempty"`
+	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn when more than so many percent of the pools are used; 0 inherits, -1 is never"`
+	WarnHeadroom *int              `json:"warnHeadroom,omitempty" doc:"Warn when fewer addresses are left; 0 inherits, -1 is never"`
+	WarnDays     *int              `json:"warnDays,omitempty" doc:"Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never"`
+	Note         *string           `json:"note,omitempty" maxLength:"4000"`
 }
 
 // CodebookEdit sets fields of a codebook.

@@ -110,7 +110,7 @@ func accessCommands() []command {
 					return nil
 				}
 			}},
-		{name: "version", short: "Print the version of this program and of the server", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
+		{name: "version", offline: true, short: "Print the version of this program and of the server", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
 				t := newTable("Program", "Version")
 				t.row("yarnpost", Version)

@@ -1,6 +1,7 @@
 // Package cli is the command line of yarnpost: a noun and a verb, flags before
 // or after arguments, an aligned table for people and JSON or CSV for programs.
-// It knows the HTTP API through its client and nothing else of the service.
+// It knows the HTTP API through its client, of the core what computes without a
+// server, and nothing else of the service.
 package cli
 
 import (
@@ -27,14 +28,15 @@ const (
 
 // command is one noun and verb.
 type command struct {
-	name  string // "scope add"
-	args  string // "NAME"
-	short string
-	more  string // examples
-	least int    // arguments needed
-	most  int    // arguments allowed; -1 for any number
-	write bool   // takes --dry-run, --reason
-	flags func(*flag.FlagSet) func(*call) error
+	name    string // "scope add"
+	args    string // "NAME"
+	short   string
+	more    string // examples
+	least   int    // arguments needed
+	most    int    // arguments allowed; -1 for any number
+	write   bool   // takes --dry-run, --reason
+	offline bool   // does without a server, or may
+	flags   func(*flag.FlagSet) func(*call) error
 }
 
 // call is one run of a command.
@@ -52,7 +54,13 @@ type call struct {
 	yes    bool
 	reason string
 	alone  bool
+
+	unknown error // why there is no client
 }
+
+// needsServer is why a server cannot be asked by a command that may do without, or
+// nil.
+func (k *call) needsServer() error { return k.unknown }
 
 var errUsage = errors.New("usage")
 
@@ -80,6 +88,7 @@ func commands() []command {
 	all = append(all, trialCommands()...)
 	all = append(all, planCommands()...)
 	all = append(all, pairCommands()...)
+	all = append(all, capacityCommands()...)
 	all = append(all, accessCommands()...)
 	all = append(all, completionCommands()...)
 	return all
@@ -259,8 +268,7 @@ func (c *command) run(ctx context.Context, args []string, stdout, stderr io.Writ
 		return usagef("choose one of --json and --csv")
 	}
 	token, err := readToken(tokenFile)
-	alone := c.name == "completion" || c.name == "version" // do without a server
-	if err != nil && !alone {
+	if k.unknown = err; err != nil && !c.offline {
 		return err
 	}
 	if err == nil {

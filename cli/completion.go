@@ -12,7 +12,7 @@ import (
 )
 
 func completionCommands() []command {
-	return []command{{name: "completion", args: "bash|zsh|fish", short: "Print shell completion", least: 1, most: -1,
+	return []command{{name: "completion", offline: true, args: "bash|zsh|fish", short: "Print shell completion", least: 1, most: -1,
 		more: "  source <(yarnpost completion bash)",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {

@@ -56,6 +56,16 @@ type scopeFlags struct {
 	identity, bootp, delay                         string
 	rapid, probe, noPools                          bool
 	perCircuit, newPerMinute                       int
+	warn                                           warnFlags
+}
+
+// warnFlags say when to warn of a scope.
+type warnFlags struct{ used, headroom, days int }
+
+func (w *warnFlags) register(f *flag.FlagSet) {
+	f.IntVar(&w.used, "warn-used", 0, "warn above so many `percent` of the pools; 0 inherits, -1 is never (default: 90)")
+	f.IntVar(&w.headroom, "warn-headroom", 0, "warn below so many `addresses` left; 0 inherits, -1 is never (default: never)")
+	f.IntVar(&w.days, "warn-days", 0, "warn so many `days` before the pools run out; 0 inherits, -1 is never (default: 14)")
 }
 
 func (s *scopeFlags) register(f *flag.FlagSet) {
@@ -78,6 +88,7 @@ func (s *scopeFlags) register(f *flag.FlagSet) {
 	f.IntVar(&s.perCircuit, "per-circuit", 0, "`number` of dynamic addresses behind one relay circuit; -1 for any (default: any)")
 	f.IntVar(&s.newPerMinute, "new-per-minute", 0,
 		"`number` of clients never seen before that are let in a minute; -1 for any (default: a tenth of the pools, 60 at least)")
+	s.warn.register(f)
 	f.StringVar(&s.note, "note", "", "`text` for people")
 }
 
@@ -87,7 +98,8 @@ func (s *scopeFlags) edit(f *flag.FlagSet) *api.ScopeEdit {
 		Identity: pick(f, "identity", &s.identity), Bootp: pick(f, "bootp", &s.bootp), RapidCommit: pick(f, "rapid-commit", &s.rapid),
 		OfferDelay: pick(f, "offer-delay", &s.delay),
 		Probe:      pick(f, "probe", &s.probe), PerCircuit: pick(f, "per-circuit", &s.perCircuit),
-		NewPerMinute: pick(f, "new-per-minute", &s.newPerMinute)}
+		NewPerMinute: pick(f, "new-per-minute", &s.newPerMinute), WarnUsed: pick(f, "warn-used", &s.warn.used),
+		WarnHeadroom: pick(f, "warn-headroom", &s.warn.headroom), WarnDays: pick(f, "warn-days", &s.warn.days)}
 	if given(f, "pool") {
 		e.Pools = (*[]string)(&s.pools)
 	}
@@ -400,10 +412,13 @@ func defaultsCommands() []command {
 				identity := f.String("identity", "", "`what` tells clients apart: identifier or hardware")
 				listen := f.Bool("listening", false, "the whole server hears and sends nothing; --listening=false goes live")
 				note := f.String("note", "", "`text` for people")
+				var warn warnFlags
+				warn.register(f)
 				return func(k *call) error {
 					return k.change([]api.Edit{{Op: "edit", Kind: "defaults",
 						Defaults: &api.DefaultsEdit{Lease: pick(f, "lease", lease), Identity: pick(f, "identity", identity),
-							Listening: pick(f, "listening", listen), Note: pick(f, "note", note)}}}, false, func() error {
+							Listening: pick(f, "listening", listen), Note: pick(f, "note", note), WarnUsed: pick(f, "warn-used", &warn.used),
+							WarnHeadroom: pick(f, "warn-headroom", &warn.headroom), WarnDays: pick(f, "warn-days", &warn.days)}}}, false, func() error {
 						_,
 							err := k.client.Defaults(k.ctx)
 						return err

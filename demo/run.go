@@ -20,13 +20,14 @@ import (
 
 // Config says which service the mill is played to.
 type Config struct {
-	API    *client.Client
-	DHCP4  []netip.AddrPort // where its servers hear relays: the primary first
-	Log    *slog.Logger
-	Out    io.Writer // what a person should read
-	SignIn string    // where and how to sign in
-	Token  string    // file with the API token
-	Also   string    // what else can be done
+	API     *client.Client
+	DHCP4   []netip.AddrPort // where its servers hear relays: the primary first
+	Log     *slog.Logger
+	Out     io.Writer // what a person should read
+	SignIn  string    // where and how to sign in
+	Token   string    // file with the API token
+	Also    string    // what else can be done
+	Records []string  // databases of its servers, for what was before; may be none
 }
 
 // seed makes the mill the same each time.
@@ -59,6 +60,10 @@ func Run(ctx context.Context, c Config) error {
 		if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: s.reason, Edits: s.edits}); err != nil {
 			return fmt.Errorf("define the mill: %w", err)
 		}
+	}
+	m.wishes()
+	if err := m.remember(ctx); err != nil {
+		return err
 	}
 	if err := m.arrive(ctx); err != nil {
 		return err

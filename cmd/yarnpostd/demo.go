@@ -22,6 +22,7 @@ import (
 	"yarnpost/api"
 	"yarnpost/client"
 	"yarnpost/demo"
+	"yarnpost/service/store"
 )
 
 // demoPassword opens the demo alone, which listens on loopback.
@@ -54,7 +55,7 @@ func runDemo(ctx context.Context, args []string) error {
 	return demo.Run(ctx, demo.Config{API: bobbin.client(), DHCP4: at, Log: log, Out: os.Stdout,
 		SignIn: fmt.Sprintf("http://%s   account admin, password %s\n  Its partner   http://%s   (%s; the same account)", bobbin.http, demoPassword,
 			shuttle.http, shuttle.name),
-		Token: bobbin.token(),
+		Token: bobbin.token(), Records: []string{store.PrivateDSN(bobbin.data), store.PrivateDSN(shuttle.data)},
 		Also: fmt.Sprintf("\nTwo servers are a pair: bobbin (process %d) and shuttle (process %d). A letter and Enter:\n"+
 			"  b  kill bobbin    s  kill shuttle    c  cut the wire between them    r  bring back all that is down\n", bobbin.pid(), shuttle.pid())})
 }

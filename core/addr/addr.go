@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math/bits"
 	"net/netip"
+	"strconv"
 	"strings"
 
 	"go4.org/netipx"
@@ -90,6 +91,22 @@ func ParseSubnet(text string) (netip.Prefix, error) {
 		return netip.Prefix{}, fmt.Errorf("%s has host bits set; the subnet is %s", p, p.Masked())
 	}
 	return p, nil
+}
+
+// ParsePrefixOf reads what ParseSubnet reads, and gives the subnet of any address in
+// it.
+func ParsePrefixOf(text string) (netip.Prefix, error) {
+	base, mask, ok := strings.Cut(strings.Join(strings.Fields(text), "/"), "/")
+	if a, err := ParseAddr(base); ok && err == nil {
+		n, err := strconv.Atoi(mask)
+		if strings.Contains(mask, ".") {
+			n, err = maskLength(mask)
+		}
+		if p, bad := a.Prefix(n); err == nil && bad == nil {
+			return p, nil
+		}
+	}
+	return ParseSubnet(text)
 }
 
 func maskLength(mask string) (int, error) {

@@ -15,6 +15,7 @@ type pool struct {
 	fresh    cursor
 	lapsed   []freed // offered and not taken; they were next before
 	returned []freed // given back, in order of time
+	counts
 }
 
 // freed is an address that can be given again, since when.

@@ -18,8 +18,8 @@ type shard struct {
 	offers  offers
 	pools   []pool // as view.Parts
 	shares  *shares
-	tally   [statuses]int
-	stand   [standings]uint64 // allocatable addresses, by whose they are to give
+	counts  // of the whole scope; each pool has its own
+	churn   Churn
 	ports   ports
 	crowd   crowd
 	refused declines
@@ -33,13 +33,70 @@ func newShard(p *plan.Plan, v *plan.View, of *shares) *shard {
 	}
 	s.pools = make([]pool, len(v.Parts))
 	own := uint64(0)
-	for i := range v.Parts {
-		ranges := of.own(v, v.Parts[i].Ranges)
+	for i, part := range v.Parts {
+		ranges := of.own(v, part.Ranges)
 		s.pools[i].fresh = newCursor(ranges)
-		own += addr.Total(ranges)
+		n := addr.Total(ranges)
+		s.pools[i].stand[ours], s.pools[i].stand[theirs] = n, addr.Total(part.Ranges)-n
+		own += n
 	}
 	s.stand[ours], s.stand[theirs] = own, v.Size-own
 	return s
+}
+
+// counts is how many addresses are what.
+type counts struct {
+	tally   [statuses]int     // records, by status
+	stand   [standings]uint64 // allocatable addresses, by whose they are to give
+	claimed int               // reserved addresses whose client has them
+	kept    int
+	offered int
+}
+
+func (c *counts) add(l *Lease, n int) {
+	c.tally[l.Status] += n
+	if l.Status == Active && l.Reserved {
+		c.claimed += n
+	}
+	if l.Kept() {
+		c.kept += n
+	}
+}
+
+// poolAt is the pool that an address lies in, or nil.
+func (s *shard) poolAt(a netip.Addr) *pool {
+	if s.view != nil {
+		if n := s.view.PartAt(a); n >= 0 && n < len(s.pools) {
+			return &s.pools[n]
+		}
+	}
+	return nil
+}
+
+// Churn is how many clients came to a scope and left it, since the table was made.
+type Churn struct {
+	New      uint64 // clients that the scope had no record of
+	Returned uint64
+	Left     uint64 // by a release, or because their time was over
+}
+
+// turnover counts that a client came or left, before its record is stored.
+func (s *shard) turnover(old, l *Lease) {
+	had, has := old != nil && old.Status == Active, l.Status == Active
+	if had && has && old.Client == l.Client {
+		return
+	}
+	if had {
+		s.churn.Left++
+	}
+	if !has {
+		return
+	}
+	if s.former(l.Client) != nil {
+		s.churn.Returned++
+	} else {
+		s.churn.New++
+	}
 }
 
 // standing is what an address counts as, if the pools give it at all.
@@ -97,10 +154,15 @@ func (s *shard) stillFree(f freed) bool {
 	return l.Changed == f.since
 }
 
-func (s *shard) account(before, after standing) {
-	if before != after {
-		s.stand[before]--
-		s.stand[after]++
+func (s *shard) account(a netip.Addr, before, after standing) {
+	if before == after {
+		return
+	}
+	s.stand[before]--
+	s.stand[after]++
+	if p := s.poolAt(a); p != nil {
+		p.stand[before]--
+		p.stand[after]++
 	}
 }
 
@@ -117,7 +179,7 @@ func (s *shard) arrive(a netip.Addr) {
 		if _, offered := s.offers.at[Host(a)]; !offered && old.ReservationAt(a) == nil {
 			was = s.standingOf(a, s.get(Host(a)))
 		}
-		s.account(was, s.standing(a))
+		s.account(a, was, s.standing(a))
 	}
 	if s.plan.ReservationAt(a) == nil {
 		s.giveBack(a, false)
@@ -163,16 +225,24 @@ func (s *shard) set(l *Lease) int {
 func (s *shard) store(l *Lease) int {
 	a := l.Address()
 	s.arrive(a)
+	s.turnover(s.get(l.Prefix), l)
 	i, old := s.put(l)
+	p := s.poolAt(a)
 	if old != nil {
-		s.tally[old.Status]--
+		s.add(old, -1)
+		if p != nil {
+			p.add(old, -1)
+		}
 		s.plug(old, -1)
 	}
-	s.tally[l.Status]++
+	s.add(l, 1)
+	if p != nil {
+		p.add(l, 1)
+	}
 	s.plug(l, 1)
 	if was, is := s.standingOf(a, old), s.standingOf(a, l); was != is && s.gives(a) {
 		if _, offered := s.offers.at[l.Prefix]; !offered && s.plan.ReservationIn(s.view, a) == nil {
-			s.account(was, is)
+			s.account(a, was, is)
 		}
 	}
 	return i
@@ -195,7 +265,7 @@ func (s *shard) offer(k netip.Prefix, change func()) {
 	}
 	before := s.standing(a)
 	change()
-	s.account(before, s.standing(a))
+	s.account(a, before, s.standing(a))
 }
 
 func (s *shard) putOffer(o Offer) {
@@ -205,9 +275,11 @@ func (s *shard) putOffer(o Offer) {
 	s.offer(o.Prefix, func() {
 		if old, ok := s.offers.at[o.Prefix]; ok {
 			s.ports.count(old.Port, -1)
+			s.note(o.Address(), -1)
 		}
 		s.offers.put(o)
 		s.ports.count(o.Port, 1)
+		s.note(o.Address(), 1)
 	})
 }
 
@@ -219,8 +291,17 @@ func (s *shard) dropOffer(k netip.Prefix) {
 	s.offer(k, func() {
 		s.offers.drop(o)
 		s.ports.count(o.Port, -1)
+		s.note(o.Address(), -1)
 	})
 	s.giveBack(k.Addr(), true)
+}
+
+// note counts an offer.
+func (s *shard) note(a netip.Addr, n int) {
+	s.offered += n
+	if p := s.poolAt(a); p != nil {
+		p.offered += n
+	}
 }
 
 // free yields what pools have to give, best first, until yield wants no more:

@@ -140,6 +140,9 @@ func (s *shard) reshare() {
 	}
 	fresh := newShard(s.plan, s.view, s.shares)
 	s.stand = fresh.stand
+	for i := range s.pools {
+		s.pools[i].stand = fresh.pools[i].stand
+	}
 	s.reserve()
 	for i := range s.pools {
 		var ranges []addr.Range
@@ -151,7 +154,7 @@ func (s *shard) reshare() {
 	}
 	for k := range s.offers.at {
 		if a := k.Addr(); s.gives(a) && s.plan.ReservationIn(s.view, a) == nil {
-			s.account(s.shares.standing(a), taken)
+			s.account(a, s.shares.standing(a), taken)
 		}
 	}
 	var free []*Lease
@@ -164,7 +167,7 @@ func (s *shard) reshare() {
 			continue
 		}
 		is := s.standingOf(a, l)
-		s.account(s.shares.standing(a), is)
+		s.account(a, s.shares.standing(a), is)
 		if is == ours {
 			free = append(free, l)
 		}

@@ -218,21 +218,44 @@ func (t *Table) Upcoming(scope plan.ID, n int) (out []netip.Addr) {
 	return out
 }
 
-// Counts says how a scope's addresses are used.
+// Counts says how the addresses of a scope or a pool are used.
 type Counts struct {
 	Active, Offered, Released, Expired, Abandoned int
+	Claimed                                       int    // active by a reservation
+	Kept                                          int    // released, and kept from others for a while
 	Headroom                                      uint64 // could be handed out now
 	Partner                                       uint64 // could be handed out by the partner
 }
 
+func (c *counts) counts() Counts {
+	return Counts{c.tally[Active], c.offered, c.tally[Released], c.tally[Expired], c.tally[Abandoned], c.claimed, c.kept,
+		c.stand[ours], c.stand[theirs]}
+}
+
 // Count counts a scope in constant time.
 func (t *Table) Count(scope plan.ID) Counts {
-	s := t.shards[scope]
-	if s == nil {
-		return Counts{}
+	if s := t.shards[scope]; s != nil {
+		return s.counts.counts()
 	}
-	return Counts{s.tally[Active], len(s.offers.at), s.tally[Released], s.tally[Expired], s.tally[Abandoned],
-		s.stand[ours], s.stand[theirs]}
+	return Counts{}
+}
+
+// CountPools counts a scope pool by pool, as its view has them, in constant time.
+func (t *Table) CountPools(scope plan.ID) (out []Counts) {
+	if s := t.shards[scope]; s != nil {
+		for i := range s.pools {
+			out = append(out, s.pools[i].counts.counts())
+		}
+	}
+	return out
+}
+
+// Churn counts who came to a scope and left it since the table was made.
+func (t *Table) Churn(scope plan.ID) Churn {
+	if s := t.shards[scope]; s != nil {
+		return s.churn
+	}
+	return Churn{}
 }
 
 // Offers lists what is on offer in a scope.

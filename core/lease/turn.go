@@ -92,7 +92,7 @@ func (s *shard) reserve() {
 	}
 	for _, r := range s.plan.Reservations(s.view.ID) {
 		if s.view.Allocatable(r.Address) {
-			s.account(s.shares.standing(r.Address), taken)
+			s.account(r.Address, s.shares.standing(r.Address), taken)
 		}
 	}
 }
@@ -200,7 +200,7 @@ func (u *Turn) End() {
 	}
 	for id, s := range u.fresh {
 		if was := t.shards[id]; was != nil {
-			s.crowd, s.refused = was.crowd, was.refused
+			s.crowd, s.refused, s.churn = was.crowd, was.refused, was.churn
 		}
 		t.setShard(id, s.view.Slot, s)
 	}

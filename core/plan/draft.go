@@ -230,10 +230,13 @@ func (d *Draft) SetDefaults(v Defaults) error {
 	if err := checkIdentity(v.Identity); err != nil {
 		return fmt.Errorf("defaults: %w", err)
 	}
+	if err := v.Thresholds.check(); err != nil {
+		return refuse("defaults: %v", err)
+	}
 	old := d.next.Defaults
 	d.note(KindDefaults, 0, "", old, v)
 	d.next.Defaults = v
-	if old.Identity == v.Identity && old.Lease == v.Lease && maps.Equal(old.Options, v.Options) {
+	if old.Identity == v.Identity && old.Lease == v.Lease && old.Thresholds == v.Thresholds && maps.Equal(old.Options, v.Options) {
 		return nil // scopes inherit nothing else
 	}
 	d.recompileAll()

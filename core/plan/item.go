@@ -5,6 +5,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -77,12 +78,54 @@ const (
 	ByHardware   Identity = "hardware"   // the hardware address alone
 )
 
+// Thresholds say when to warn of a scope. Zero inherits; -1 is never.
+type Thresholds struct {
+	Used     int `json:"used,omitempty"`     // percent of the pools
+	Headroom int `json:"headroom,omitempty"` // addresses left
+	Days     int `json:"days,omitempty"`     // until the pools run out
+}
+
+// usualThresholds hold where nothing else is set.
+var usualThresholds = Thresholds{Used: 90, Headroom: -1, Days: 14}
+
+// over is what is set here, or else below.
+func (t Thresholds) over(below Thresholds) Thresholds {
+	return Thresholds{cmp.Or(t.Used, below.Used), cmp.Or(t.Headroom, below.Headroom), cmp.Or(t.Days, below.Days)}
+}
+
+func (t Thresholds) check() error {
+	switch {
+	case t.Used < -1 || t.Used > 100:
+		return fmt.Errorf("warning above %d %% used makes no sense; give 1 to 100, 0 to inherit, or -1 for never", t.Used)
+	case t.Headroom < -1:
+		return fmt.Errorf("warning below %d addresses makes no sense; give a number, 0 to inherit, or -1 for never", t.Headroom)
+	case t.Days < -1 || t.Days > 365:
+		return fmt.Errorf("warning %d days ahead makes no sense; give 1 to 365, 0 to inherit, or -1 for never", t.Days)
+	}
+	return nil
+}
+
+func (t Thresholds) describe() (out []field) {
+	for _, f := range []struct {
+		label, unit string
+		n           int
+	}{{"warns above", " % used", t.Used}, {"warns below", " addresses left", t.Headroom}, {"warns ahead", " days", t.Days}} {
+		text := fmt.Sprint(f.n) + f.unit
+		if f.n < 0 {
+			text = "never"
+		}
+		out = append(out, when(f.n != 0, f.label, text)...)
+	}
+	return out
+}
+
 // Defaults hold in the whole plan unless something more specific says otherwise.
 type Defaults struct {
 	Settings
-	Identity  Identity `json:"identity,omitempty"`
-	Listening bool     `json:"listening,omitempty"` // the whole server hears and sends nothing
-	Note      string   `json:"note,omitempty"`
+	Identity   Identity   `json:"identity,omitempty"`
+	Listening  bool       `json:"listening,omitempty"` // the whole server hears and sends nothing
+	Thresholds Thresholds `json:"thresholds,omitzero"`
+	Note       string     `json:"note,omitempty"`
 }
 
 // Link is one broadcast domain: how clients are reached.
@@ -135,13 +178,14 @@ type Scope struct {
 	DrainUntil time.Time    `json:"drainUntil,omitzero"` // with Draining: no lease reaches beyond
 	// Authoritative scopes refuse (NAK) clients they have no record of, where
 	// RFC 2131 section 4.3.2 asks for silence.
-	Authoritative bool     `json:"authoritative,omitempty"`
-	Identity      Identity `json:"identity,omitempty"`
-	Bootp         Bootp    `json:"bootp,omitempty"`
-	RapidCommit   bool     `json:"rapidCommit,omitempty"` // RFC 4039, for clients that ask for it
-	OfferDelay    Duration `json:"offerDelay,omitzero"`   // offers wait this long
-	NoProbe       bool     `json:"noProbe,omitempty"`     // addresses are offered without a probe
-	Limits        Limits   `json:"limits,omitzero"`
+	Authoritative bool       `json:"authoritative,omitempty"`
+	Identity      Identity   `json:"identity,omitempty"`
+	Bootp         Bootp      `json:"bootp,omitempty"`
+	RapidCommit   bool       `json:"rapidCommit,omitempty"` // RFC 4039, for clients that ask for it
+	OfferDelay    Duration   `json:"offerDelay,omitzero"`   // offers wait this long
+	NoProbe       bool       `json:"noProbe,omitempty"`     // addresses are offered without a probe
+	Limits        Limits     `json:"limits,omitzero"`
+	Thresholds    Thresholds `json:"thresholds,omitzero"`
 	Settings
 	Note string `json:"note,omitempty"`
 }
@@ -284,6 +328,7 @@ func when(set bool, label, value string) []field {
 
 func (d Defaults) describe(func(ID) string) []field {
 	out := append(d.Settings.describe(), field{"identity", string(d.Identity)})
+	out = append(out, d.Thresholds.describe()...)
 	return append(append(out, when(d.Listening, "listening", "yes")...), field{"note", d.Note})
 }
 
@@ -318,6 +363,7 @@ func (s Scope) describe(label func(ID) string) []field {
 	out = append(out, when(s.Limits.PerCircuit != 0, "addresses a circuit", limitText(s.Limits.PerCircuit))...)
 	out = append(out, when(s.Limits.NewPerMinute != 0, "new clients a minute", limitText(s.Limits.NewPerMinute))...)
 	out = append(out, field{"identity", string(s.Identity)}, field{"BOOTP", string(s.Bootp)})
+	out = append(out, s.Thresholds.describe()...)
 	return append(append(out, s.Settings.describe()...), field{"note", s.Note})
 }
 

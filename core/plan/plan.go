@@ -394,14 +394,15 @@ func (p *Plan) ofNetwork(v *View) (out []addr.Range) {
 type layer struct {
 	Origin
 	Settings
-	Identity Identity
+	Identity   Identity
+	Thresholds Thresholds
 }
 
 // layers are the levels above a scope and itself, the general ones first.
 func (p *Plan) layers(s Scope) []layer {
 	return []layer{
-		{Origin{AtDefaults, ""}, p.Defaults.Settings, p.Defaults.Identity},
-		{Origin{AtScope, s.Name}, s.Settings, s.Identity},
+		{Origin{AtDefaults, ""}, p.Defaults.Settings, p.Defaults.Identity, p.Defaults.Thresholds},
+		{Origin{AtScope, s.Name}, s.Settings, s.Identity, s.Thresholds},
 	}
 }
 
@@ -412,10 +413,11 @@ type settled struct {
 	LeaseFrom  Origin
 	ByHardware bool    // clients are told apart by hardware address alone
 	Values     []Value // options, by key
+	Warn       Thresholds
 }
 
 func (p *Plan) settle(chain []layer) settled {
-	out := settled{Lease: DefaultLease}
+	out := settled{Lease: DefaultLease, Warn: usualThresholds}
 	for _, l := range chain {
 		if l.Lease != 0 {
 			out.Lease, out.LeaseFrom = time.Duration(l.Lease), l.Origin
@@ -423,6 +425,7 @@ func (p *Plan) settle(chain []layer) settled {
 		if l.Identity != "" {
 			out.ByHardware = l.Identity == ByHardware
 		}
+		out.Warn = l.Thresholds.over(out.Warn)
 		out.Values = Overlay(out.Values, p.values(l.Settings, l.Origin), takes(l.Settings))
 	}
 	return out

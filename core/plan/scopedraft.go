@@ -79,6 +79,9 @@ func (d *Draft) checkScope(s *Scope) error {
 	if s.OfferDelay < 0 || time.Duration(s.OfferDelay) > 10*time.Second {
 		return refuse("scope %s: offers can wait 10s at most; clients give up after that", s.Name)
 	}
+	if err := s.Thresholds.check(); err != nil {
+		return refuse("scope %s: %v", s.Name, err)
+	}
 	if s.Limits.PerCircuit < -1 || s.Limits.NewPerMinute < -1 {
 		return refuse("scope %s: a limit is a number of addresses or clients, 0 for the default, or -1 for none", s.Name)
 	}

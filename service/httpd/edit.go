@@ -91,6 +91,7 @@ func (ed *editor) editDefaults(d *plan.Draft, e api.Edit) error {
 	set(&v.Note, e.Defaults.Note)
 	setText(&v.Identity, e.Defaults.Identity)
 	set(&v.Listening, e.Defaults.Listening)
+	setThresholds(&v.Thresholds, e.Defaults.WarnUsed, e.Defaults.WarnHeadroom, e.Defaults.WarnDays)
 	return d.SetDefaults(v)
 }
 
@@ -105,6 +106,12 @@ func setText[T ~string](field *T, value *string) {
 	if value != nil {
 		*field = T(*value)
 	}
+}
+
+func setThresholds(t *plan.Thresholds, used, headroom, days *int) {
+	set(&t.Used, used)
+	set(&t.Headroom, headroom)
+	set(&t.Days, days)
 }
 
 func setDuration(what string, field *plan.Duration, value *string) error {
@@ -229,6 +236,7 @@ func (ed *editor) editScope(d *plan.Draft, e api.Edit) error {
 	set(&v.RapidCommit, in.RapidCommit)
 	set(&v.Limits.PerCircuit, in.PerCircuit)
 	set(&v.Limits.NewPerMinute, in.NewPerMinute)
+	setThresholds(&v.Thresholds, in.WarnUsed, in.WarnHeadroom, in.WarnDays)
 	if in.Probe != nil {
 		v.NoProbe = !*in.Probe
 	}

@@ -152,7 +152,8 @@ func (s *Server) registerPlan(a huma.API) {
 			d := p.Defaults
 			l := cmp.Or(d.Lease, plan.Duration(plan.DefaultLease))
 			return respond(api.Defaults{Lease: l.String(), Options: settingsView(p, d.Options),
-				Identity: string(cmp.Or(d.Identity, plan.ByIdentifier)), Listening: d.Listening, Note: d.Note}, nil)
+				Identity: string(cmp.Or(d.Identity, plan.ByIdentifier)), Listening: d.Listening,
+				Thresholds: api.Thresholds(d.Thresholds), Note: d.Note}, nil)
 		})
 	huma.Register(a, op("list-options", http.MethodGet, "/api/options", "Every option that is set, with the item it is set on", "options",
 		needSee), func(_ context.Context, in *struct {

@@ -185,6 +185,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerRules(a)
 	s.registerServers(a)
 	s.registerPair(a)
+	s.registerCapacity(a)
 	return a
 }
 

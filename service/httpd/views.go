@@ -62,7 +62,7 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 	out := api.Scope{ID: int64(v.ID), Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(),
 		Pools:      texts(v.Pools),
 		Exclusions: []api.Exclusion{}, Mode: string(v.Mode), Authoritative: v.Authoritative, Lease: plan.Duration(v.Lease).String(),
-		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(p, v.Options), Note: v.Note,
+		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(p, v.Options), Note: v.Note, Thresholds: api.Thresholds(v.Thresholds),
 		Identity: string(plan.ByIdentifier), IdentitySet: string(v.Identity), Bootp: string(cmp.Or(v.Bootp, plan.BootpReserved)),
 		RapidCommit: v.RapidCommit,
 		OfferDelay:  leaseText(v.OfferDelay), Probe: !v.NoProbe, PerCircuit: v.Limits.PerCircuit, NewPerMinute: v.Limits.NewPerMinute,

@@ -23,6 +23,7 @@ import (
 	"yarnpost/service/engine"
 	"yarnpost/service/forgetful"
 	"yarnpost/service/probe"
+	"yarnpost/service/samples"
 	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
@@ -58,6 +59,7 @@ type Node struct {
 	trials  trials
 	config  Config
 	pair    pairing
+	samples *samples.Room
 
 	hostMu    sync.Mutex
 	preflight lastPreflight                                    // the last preflight
@@ -115,6 +117,7 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	if err := n.startPair(); err != nil {
 		return nil, err
 	}
+	n.samples = samples.New(n.engine, n.store, n.clock, c.Log)
 	n.watch()
 	run := n.running
 	n.openProbes()
@@ -137,6 +140,7 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	n.workers.Go(func() { n.every(run, time.Minute, n.guarded("a sweep", n.engine.SweepSets)) })
 	n.workers.Go(func() { n.every(run, recallPause, n.guarded("what is remembered", func() { n.keepRecall(run) })) })
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("trials", n.runDue)) })
+	n.workers.Go(func() { n.keepSamples(run) })
 	n.workers.Go(func() { n.every(run, 30*time.Second, n.guarded("a look for other servers", n.lookForRivals)) })
 	n.workers.Go(func() {
 		n.guarded("a look at the host", func() { n.Preflight(run) })()
@@ -285,6 +289,33 @@ func (n *Node) keepRecall(ctx context.Context) {
 		n.log.Warn("unserved clients, relays and trials would be forgotten at a restart", "err", err)
 	}
 }
+
+// keepSamples counts each minute, on the minute, and looks ahead each hour.
+func (n *Node) keepSamples(ctx context.Context) {
+	sample := n.guarded("a sample of use", func() { n.samples.Sample(ctx) })
+	look := n.guarded("a forecast", func() { n.samples.Refresh(ctx) })
+	sample()
+	n.workers.Go(func() {
+		n.pause(ctx, 10*time.Second)
+		look()
+		n.every(ctx, time.Hour, look)
+	})
+	for ctx.Err() == nil {
+		n.pause(ctx, time.Minute-time.Duration(n.clock.Now().UnixNano())%time.Minute)
+		sample()
+	}
+}
+
+// pause waits, or until the context ends.
+func (n *Node) pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// Samples gives use over time.
+func (n *Node) Samples() *samples.Room { return n.samples }
 
 func (n *Node) keepHistory() {
 	ctx, cancel := context.WithTimeout(n.running, 30*time.Minute)

@@ -96,6 +96,14 @@ func (c *Cluster) initdb() (out []byte, err error) {
 	return out, err
 }
 
+// PrivateDSN reaches the private cluster of a service by its data folder.
+func PrivateDSN(data string) string {
+	if whole, err := filepath.Abs(data); err == nil {
+		data = whole
+	}
+	return socketDSN(filepath.Join(data, "socket"))
+}
+
 // socketDSN reaches a private cluster by its socket's folder.
 func socketDSN(folder string) string {
 	return fmt.Sprintf("postgres:///postgres?host=%s&user=yarnpost", url.QueryEscape(folder))

@@ -24,6 +24,7 @@ type Client struct {
 	Extra    []dhcp4.Option // sent with DISCOVER, REQUEST and INFORM
 	Patience time.Duration
 	Random   *rand.Rand // of its transactions; nil for any
+	Wish     netip.Addr // the address that it asks for when it has none; or not valid
 
 	Address netip.Addr // what it holds
 	Server  netip.Addr
@@ -93,6 +94,9 @@ func (c *Client) Do(ctx context.Context, m dhcp4.Message) (*dhcp4.Message, error
 
 // Discover asks for an offer.
 func (c *Client) Discover(ctx context.Context) (*dhcp4.Message, error) {
+	if c.Wish.IsValid() {
+		return c.Do(ctx, c.Message(dhcp4.Discover, AddrOption(option.AddressRequest, c.Wish)))
+	}
 	return c.Do(ctx, c.Message(dhcp4.Discover))
 }
 

@@ -48,6 +48,9 @@ func NewRelay(at, link netip.Addr, servers ...netip.AddrPort) (*Relay, error) {
 	return r, nil
 }
 
+// Address is the relay's own address (giaddr).
+func (r *Relay) Address() netip.Addr { return r.giaddr }
+
 // Close ends the relay.
 func (r *Relay) Close() { r.conn.Close() }
 

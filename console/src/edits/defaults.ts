@@ -8,6 +8,9 @@ export interface Fields {
   options?: string
   listening?: boolean
   note?: string
+  warnUsed?: number | null
+  warnHeadroom?: number | null
+  warnDays?: number | null
 }
 
 /** What the form of the defaults begins with. */
@@ -17,6 +20,9 @@ export const fieldsOf = (old: Defaults): Fields => ({
   options: optionLines(old.options),
   listening: old.listening,
   note: old.note,
+  warnUsed: old.thresholds.used || null,
+  warnHeadroom: old.thresholds.headroom || null,
+  warnDays: old.thresholds.days || null,
 })
 
 /** The edit that makes the plan say what the form says. */
@@ -29,6 +35,9 @@ export const editOf = (v: Fields, old: Defaults): Edit => ({
     identity: v.identity,
     options: optionEdit(v.options, old.options),
     listening: v.listening ?? false,
+    warnUsed: v.warnUsed ?? 0,
+    warnHeadroom: v.warnHeadroom ?? 0,
+    warnDays: v.warnDays ?? 0,
     note: v.note ?? '',
   },
 })

@@ -14,6 +14,9 @@ export interface Fields {
   link?: string
   serving?: boolean
   note?: string
+  warnUsed?: number | null
+  warnHeadroom?: number | null
+  warnDays?: number | null
   identity?: string
   bootp?: 'ignore' | 'reserved' | 'dynamic'
   rapidCommit?: boolean
@@ -65,6 +68,9 @@ export function editOf(v: Fields, old?: Scope): Edit | null {
       authoritative: v.authoritative,
       perCircuit: v.perCircuit ?? 0,
       newPerMinute: v.newPerMinute ?? 0,
+      warnUsed: v.warnUsed ?? 0,
+      warnHeadroom: v.warnHeadroom ?? 0,
+      warnDays: v.warnDays ?? 0,
       mode: old ? undefined : v.serving ? 'serving' : 'held',
       note: v.note ?? '',
     },
@@ -83,6 +89,9 @@ export const fieldsOf = (s: Scope): Fields => ({
   lease: s.leaseSet,
   link: s.link,
   note: s.note,
+  warnUsed: s.thresholds.used || null,
+  warnHeadroom: s.thresholds.headroom || null,
+  warnDays: s.thresholds.days || null,
   identity: s.identitySet ?? '',
   bootp: s.bootp,
   rapidCommit: s.rapidCommit,

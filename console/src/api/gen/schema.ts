@@ -4,6 +4,74 @@
  */
 
 export interface paths {
+    "/api/capacity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How full every scope, pool and link is, and when it runs out; the first to run out first */
+        get: operations["list-capacity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/size": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a demand needs, or what a pool can take */
+        post: operations["size-pool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The use of a scope, a pool of it, or all, over time */
+        get: operations["show-capacity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/capacity/{name}/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who uses the addresses of a scope, or of all, and what could be won back */
+        get: operations["show-users"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/codebooks": {
         parameters: {
             query?: never;
@@ -857,6 +925,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/subnet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What there is to know about a subnet */
+        get: operations["show-subnet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tokens": {
         parameters: {
             query?: never;
@@ -1053,6 +1138,272 @@ export interface components {
             /** @description Options it asks for, by code or name */
             wants?: string[];
         };
+        Capacity: {
+            /** Format: int64 */
+            abandoned: number;
+            /** Format: int64 */
+            active: number;
+            /**
+             * Format: int64
+             * @description Reserved addresses that their client has
+             */
+            claimed: number;
+            /** Format: int64 */
+            excluded: number;
+            /** Format: int64 */
+            expired: number;
+            /** @description Left out until it is worked out, and where there are no pools */
+            forecast?: components["schemas"]["Forecast"];
+            /**
+             * Format: int64
+             * @description Could be handed out here, now
+             */
+            headroom: number;
+            /**
+             * Format: int64
+             * @description Released, and kept from others for a while
+             */
+            kept: number;
+            /** @enum {string} */
+            kind: "scope" | "pool" | "link" | "all";
+            link?: string;
+            mode?: string;
+            /** @description Of the scope or the link */
+            name: string;
+            /** Format: int64 */
+            offered: number;
+            /**
+             * Format: int64
+             * @description Could be handed out by the other server
+             */
+            partner: number;
+            pool?: string;
+            /** Format: int64 */
+            released: number;
+            /** Format: int64 */
+            reserved: number;
+            /**
+             * Format: double
+             * @description Used of size, 0 to 1
+             */
+            share: number;
+            /**
+             * Format: int64
+             * @description Addresses that the pools may give, reserved ones included
+             */
+            size: number;
+            /** @description The highest use of each of the last 28 days, oldest first; -1 where it is not known */
+            trend: number[];
+            /**
+             * Format: int64
+             * @description Of those, what cannot be handed out by anybody
+             */
+            used: number;
+        };
+        CapacityBand: {
+            /** Format: date-time */
+            day: string;
+            /**
+             * Format: double
+             * @description Four times out of five it is between low and high
+             */
+            high: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            mid: number;
+        };
+        CapacityDetail: {
+            /** Format: int64 */
+            abandoned: number;
+            /** Format: int64 */
+            active: number;
+            bands: components["schemas"]["CapacityBand"][];
+            /** @description The highest use in each hour of the week, Monday first, on the average; -1 where it is not known */
+            busy: number[][];
+            /**
+             * Format: int64
+             * @description Reserved addresses that their client has
+             */
+            claimed: number;
+            /** Format: int64 */
+            excluded: number;
+            /** Format: int64 */
+            expired: number;
+            /** @description Left out until it is worked out, and where there are no pools */
+            forecast?: components["schemas"]["Forecast"];
+            /**
+             * Format: int64
+             * @description Could be handed out here, now
+             */
+            headroom: number;
+            /** @description What would help most, the most first */
+            helps: components["schemas"]["CapacityHelp"][];
+            /**
+             * Format: int64
+             * @description Released, and kept from others for a while
+             */
+            kept: number;
+            /** @enum {string} */
+            kind: "scope" | "pool" | "link" | "all";
+            link?: string;
+            marks: components["schemas"]["CapacityMark"][];
+            mode?: string;
+            /** @description Of the scope or the link */
+            name: string;
+            /** Format: int64 */
+            offered: number;
+            /**
+             * Format: int64
+             * @description Could be handed out by the other server
+             */
+            partner: number;
+            points: components["schemas"]["CapacityPoint"][];
+            pool?: string;
+            /** Format: int64 */
+            released: number;
+            /** Format: int64 */
+            reserved: number;
+            /**
+             * Format: double
+             * @description Used of size, 0 to 1
+             */
+            share: number;
+            /**
+             * Format: int64
+             * @description Addresses that the pools may give, reserved ones included
+             */
+            size: number;
+            thresholds: components["schemas"]["Thresholds"];
+            /** @description The highest use of each of the last 28 days, oldest first; -1 where it is not known */
+            trend: number[];
+            /**
+             * Format: int64
+             * @description Of those, what cannot be handed out by anybody
+             */
+            used: number;
+        };
+        CapacityGroup: {
+            /** Format: int64 */
+            clients: number;
+            name: string;
+        };
+        CapacityHelp: {
+            /**
+             * Format: int64
+             * @description That it gives
+             */
+            addresses: number;
+            command?: string;
+            /**
+             * Format: int64
+             * @description By which the pool lasts longer
+             */
+            days?: number;
+            /** @enum {string} */
+            kind: "shorten" | "widen" | "win-back" | "move";
+            lease?: string;
+            /**
+             * Format: double
+             * @description A second, then
+             */
+            renewals?: number;
+            text: string;
+            /**
+             * Format: date-time
+             * @description When it would run out then
+             */
+            until?: string;
+        };
+        CapacityMany: {
+            addresses: string[];
+            hardware: string;
+            hostname: string;
+        };
+        CapacityMark: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            revision: number;
+            text: string;
+        };
+        CapacityPoint: {
+            /** Format: int64 */
+            abandoned: number;
+            /** Format: int64 */
+            active: number;
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description Of the server that answers; the least
+             */
+            headroom: number;
+            /** Format: int64 */
+            left: number;
+            /** Format: int64 */
+            low: number;
+            /** Format: int64 */
+            mean: number;
+            /**
+             * Format: int64
+             * @description Clients that came for the first time
+             */
+            new: number;
+            /** Format: int64 */
+            peak: number;
+            /** Format: int64 */
+            returned: number;
+            /** Format: int64 */
+            size: number;
+        };
+        CapacityUsers: {
+            /** Format: int64 */
+            active: number;
+            /** @description By how long a lease is held */
+            ages: components["schemas"]["CapacityGroup"][];
+            /**
+             * Format: int64
+             * @description Active leases whose client should have renewed and did not
+             */
+            gone: number;
+            /** @description Clients with several addresses */
+            many: components["schemas"]["CapacityMany"][];
+            /** Format: int64 */
+            manyTotal: number;
+            /** @description By the pattern of host names; # stands for digits */
+            names: components["schemas"]["CapacityGroup"][];
+            /**
+             * Format: int64
+             * @description Clients on record that came, and never renewed
+             */
+            once: number;
+            /**
+             * Format: int64
+             * @description Clients on record
+             */
+            records: number;
+            relays: components["schemas"]["CapacityGroup"][];
+            /** @description By rule that fits */
+            rules: components["schemas"]["CapacityGroup"][];
+            vendors: components["schemas"]["CapacityGroup"][];
+            winBack: components["schemas"]["CapacityWinBack"];
+        };
+        CapacityWinBack: {
+            abandoned: string[];
+            /** Format: int64 */
+            addresses: number;
+            /**
+             * Format: int64
+             * @description By which the pools last longer
+             */
+            days: number;
+            /** @description Ranges that exclusions take from pools, with nobody named for them */
+            excluded: string[];
+            text: string;
+            /** @description Reservations in pools whose client was not seen for 30 days */
+            unclaimed: string[];
+        };
         Cell: {
             /** Format: int64 */
             active: number;
@@ -1201,6 +1552,8 @@ export interface components {
             listening: boolean;
             note: string;
             options: components["schemas"]["Setting"][];
+            /** @description When to warn; 0 where nothing is set */
+            thresholds: components["schemas"]["Thresholds"];
         };
         DefaultsEdit: {
             /** @enum {string} */
@@ -1211,6 +1564,21 @@ export interface components {
             options?: {
                 [key: string]: string;
             };
+            /**
+             * Format: int64
+             * @description Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never
+             */
+            warnDays?: number;
+            /**
+             * Format: int64
+             * @description Warn when fewer addresses are left; 0 inherits, -1 is never
+             */
+            warnHeadroom?: number;
+            /**
+             * Format: int64
+             * @description Warn when more than so many percent of the pools are used; 0 inherits, -1 is never
+             */
+            warnUsed?: number;
         };
         DiffLine: {
             after?: string;
@@ -1359,6 +1727,71 @@ export interface components {
         Field: {
             name: string;
             value: string;
+        };
+        Forecast: {
+            /**
+             * Format: date-time
+             * @description When it was worked out
+             */
+            at?: string;
+            /**
+             * Format: date-time
+             * @description When it is expected to run out
+             */
+            date?: string;
+            /**
+             * Format: int64
+             * @description Of history
+             */
+            days: number;
+            /**
+             * Format: date-time
+             * @description Four times out of five it runs out behind this
+             */
+            early?: string;
+            /** @description Days that were not like others, and were left out */
+            events: string[];
+            /**
+             * Format: int64
+             * @description Hours without samples, or of an outage
+             */
+            gaps: number;
+            /**
+             * Format: date-time
+             * @description and before this; left out if that cannot be seen
+             */
+            late?: string;
+            /**
+             * Format: double
+             * @description Addresses used on the average lately
+             */
+            level: number;
+            /**
+             * Format: double
+             * @description The highest use of the last week
+             */
+            peak: number;
+            /**
+             * Format: double
+             * @description By how many that grows a day
+             */
+            perDay: number;
+            /** Format: double */
+            size: number;
+            /**
+             * Format: date-time
+             * @description Since when the use is at another level at once
+             */
+            step?: string;
+            /** @description The same in words */
+            text: string;
+            /**
+             * Format: date-time
+             * @description As far as this history lets one see
+             */
+            until: string;
+            /** @enum {string} */
+            verdict: "runs-out" | "may-run-out" | "not-before" | "out-now" | "not-enough-history";
         };
         GivenOptions: {
             asked: components["schemas"]["Setting"][];
@@ -1559,6 +1992,21 @@ export interface components {
             name: string;
             /** @description Such as address, address list, text, u16, u8 text */
             type: string;
+        };
+        PageCapacity: {
+            items: components["schemas"]["Capacity"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
         };
         PageCell: {
             items: components["schemas"]["Cell"][];
@@ -2415,6 +2863,8 @@ export interface components {
             rapidCommit: boolean;
             /** @example 10.77.0.0/24 */
             subnet: string;
+            /** @description When to warn, as set on the scope itself; 0 inherits */
+            thresholds: components["schemas"]["Thresholds"];
             usage: components["schemas"]["Usage"];
         };
         ScopeAgreement: {
@@ -2462,6 +2912,21 @@ export interface components {
             /** @description Ranges as they were added */
             removeExclusions?: string[];
             subnet?: string;
+            /**
+             * Format: int64
+             * @description Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never
+             */
+            warnDays?: number;
+            /**
+             * Format: int64
+             * @description Warn when fewer addresses are left; 0 inherits, -1 is never
+             */
+            warnHeadroom?: number;
+            /**
+             * Format: int64
+             * @description Warn when more than so many percent of the pools are used; 0 inherits, -1 is never
+             */
+            warnUsed?: number;
         };
         Session: {
             account: string;
@@ -2495,6 +2960,75 @@ export interface components {
         SignIn: {
             account: string;
             password: string;
+        };
+        Size: {
+            /**
+             * Format: double
+             * @description An hour that this pool and lease time can take
+             */
+            arrivals: number;
+            /** @description The pool is enough */
+            fits: boolean;
+            /** @description For how long an address is held for one that comes */
+            hold: string;
+            lease: string;
+            /**
+             * Format: double
+             * @description Addresses held on the average
+             */
+            mean: number;
+            model: string;
+            /**
+             * Format: int64
+             * @description Enough but for one moment in a thousand
+             */
+            peak: number;
+            /**
+             * Format: int64
+             * @description Addresses: those given, or as many as are needed
+             */
+            pool: number;
+            /**
+             * Format: double
+             * @description Share of those who come that find the pool full
+             */
+            refused: number;
+            /**
+             * Format: double
+             * @description A second
+             */
+            renewals: number;
+            text: string;
+        };
+        SizeRequest: {
+            /**
+             * Format: double
+             * @description Clients that come, an hour, in the busiest hours
+             */
+            arrivals?: number;
+            /** @description and why, such as a duty to keep records */
+            because?: string;
+            /** @description Lease time; left out with a pool for the longest that fits */
+            lease?: string;
+            /** @description A lease may not be shorter than this */
+            least?: string;
+            /**
+             * Format: int64
+             * @description Addresses there are; left out to have it worked out
+             */
+            pool?: number;
+            /**
+             * Format: double
+             * @description Share of those that leave who release their address
+             */
+            releases?: number;
+            /**
+             * Format: int64
+             * @description Clients that are always there
+             */
+            seats?: number;
+            /** @description How long one stays on the average, such as 45m */
+            stay?: string;
         };
         StaleLease: {
             lease: components["schemas"]["Lease"];
@@ -2588,6 +3122,43 @@ export interface components {
             warnings: components["schemas"]["Warning"][];
             /** @description Interfaces on which broadcast clients are served */
             wires: components["schemas"]["Wire"][];
+        };
+        SubnetInfo: {
+            /** @description The next larger one */
+            around?: string;
+            broadcast?: string;
+            first: string;
+            /** @description In full: more than a number of JSON can hold */
+            hosts: string;
+            last: string;
+            mask?: string;
+            network: string;
+            /** @description The other half of that */
+            other?: string;
+            partCount?: string;
+            /** @description What it splits into, the first 64 */
+            parts: string[];
+            /** @description Scopes of the plan that lie in it, or around it */
+            scopes: string[];
+            subnet: string;
+            wildcard?: string;
+        };
+        Thresholds: {
+            /**
+             * Format: int64
+             * @description Days until the pools run out; -1 for never
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description Addresses left; -1 for never
+             */
+            headroom: number;
+            /**
+             * Format: int64
+             * @description Percent of the pools; -1 for never
+             */
+            used: number;
         };
         Token: {
             /** @description Whose it is */
@@ -2759,6 +3330,144 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-capacity": {
+        parameters: {
+            query?: {
+                /** @description Only those */
+                kind?: "scope" | "pool" | "link" | "all";
+                /** @description Part of name or pool */
+                search?: string;
+                /** @description Where the page before ended */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageCapacity"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "size-pool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SizeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Size"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-capacity": {
+        parameters: {
+            query?: {
+                /** @description One of its pools */
+                pool?: string;
+                /** @description How far back */
+                since?: string;
+            };
+            header?: never;
+            path: {
+                /** @description A scope, or ~all */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapacityUsers"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-codebooks": {
         parameters: {
             query?: never;
@@ -4495,6 +5204,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-subnet": {
+        parameters: {
+            query: {
+                subnet: string;
+                /** @description Prefix length of the parts */
+                split?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SubnetInfo"];
                 };
             };
             /** @description Error */

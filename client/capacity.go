@@ -1,0 +1,40 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+
+	"yarnpost/api"
+)
+
+// Capacity lists how full everything is and when it runs out; the first to run out
+// first. An empty kind is all kinds.
+func (c *Client) Capacity(ctx context.Context, kind string) ([]api.Capacity, error) {
+	q := url.Values{}
+	if kind != "" {
+		q.Set("kind", kind)
+	}
+	return items[api.Capacity](ctx, c, "/api/capacity", q)
+}
+
+// CapacityOf is the use of a scope, one of its pools, or all of them (~all), over a
+// span such as 28d.
+func (c *Client) CapacityOf(ctx context.Context, name, pool, since string) (api.CapacityDetail, error) {
+	q := url.Values{"since": {since}}
+	if pool != "" {
+		q.Set("pool", pool)
+	}
+	return get[api.CapacityDetail](ctx, c, "/api/capacity/"+url.PathEscape(name), q)
+}
+
+// CapacityUsers says who uses the addresses of a scope, or of all.
+func (c *Client) CapacityUsers(ctx context.Context, name string) (api.CapacityUsers, error) {
+	return get[api.CapacityUsers](ctx, c, "/api/capacity/"+url.PathEscape(name)+"/users", nil)
+}
+
+// SizePool works out what a demand needs.
+func (c *Client) SizePool(ctx context.Context, in api.SizeRequest) (out api.Size, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/capacity/size", nil, in, &out)
+	return out, err
+}

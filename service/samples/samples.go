@@ -1,0 +1,275 @@
+// Package samples is the room of use over time: each minute it counts every pool
+// and records that, gathers hours and days, and keeps forecasts up to date. What
+// any of it means is worked out in core/capacity.
+package samples
+
+import (
+	"context"
+	"log/slog"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"yarnpost/core/capacity"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+	"yarnpost/service/engine"
+	"yarnpost/service/store"
+)
+
+// Room samples one service.
+type Room struct {
+	engine *engine.Engine
+	store  *store.Store
+	clock  engine.Clock
+	log    *slog.Logger
+
+	work    sync.Mutex // one sampling, one refresh at a time
+	numbers map[string]int32
+	churn   map[plan.ID]lease.Churn
+	hour    time.Time
+
+	mu       sync.Mutex
+	outlooks map[capacity.Key]Outlook
+	failed   error
+	refresh  time.Time
+}
+
+// Outlook is what is expected of a pool, and when that was worked out.
+type Outlook struct {
+	At    time.Time
+	Trend []int // of the last 28 days
+	capacity.Forecast
+	series capacity.Series
+}
+
+// Busy is how busy each hour of the week is.
+func (o Outlook) Busy() [][]int { return o.series.Busy() }
+
+// New makes the room.
+func New(e *engine.Engine, s *store.Store, c engine.Clock, log *slog.Logger) *Room {
+	return &Room{engine: e, store: s, clock: c, log: log, numbers: map[string]int32{}, churn: map[plan.ID]lease.Churn{},
+		outlooks: map[capacity.Key]Outlook{}}
+}
+
+// Level is how something is used now.
+type Level struct {
+	Key   capacity.Key
+	Name  string // of the scope or the link; "" for the whole
+	Scope *plan.View
+	capacity.Count
+	lease.Churn
+}
+
+// part is how many scopes are counted while the table is held.
+const part = 128
+
+// Levels counts everything: scopes, pools where a scope has several, links that
+// have several scopes, and the whole. Where two things are the same, the smaller is
+// left out.
+func (r *Room) Levels() []Level {
+	p := r.engine.Plan()
+	var out []Level
+	all := Level{Key: capacity.All}
+	links := map[plan.ID]*Level{}
+	add := func(t *Level, l *Level) {
+		t.Count = t.Add(l.Count)
+		t.New, t.Returned, t.Left = t.New+l.New, t.Returned+l.Returned, t.Left+l.Left
+	}
+	for list := range slices.Chunk(p.Scopes(), part) {
+		r.engine.With(func(t *lease.Table) {
+			for _, v := range list {
+				if v = t.Plan().Scope(v.ID); v == nil {
+					continue
+				}
+				l := Level{Key: capacity.Key{Scope: v.ID}, Name: v.Name, Scope: v, Count: capacity.OfScope(t, v), Churn: t.Churn(v.ID)}
+				out = append(out, l)
+				if len(v.Parts) > 1 {
+					for i, c := range capacity.OfPools(t, v) {
+						out = append(out, Level{Key: capacity.Key{Scope: v.ID, Pool: v.Parts[i].Pool}, Name: v.Name, Scope: v, Count: c})
+					}
+				}
+				add(&all, &l)
+				if links[v.Link] == nil {
+					links[v.Link] = &Level{Key: capacity.Key{Link: v.Link}, Name: v.LinkName}
+				}
+				add(links[v.Link], &l)
+			}
+		})
+	}
+	for _, id := range slices.Sorted(maps.Keys(links)) {
+		if len(p.OnLink(id)) > 1 {
+			out = append(out, *links[id])
+		}
+	}
+	return append(out, all)
+}
+
+// Sample counts everything and records it.
+func (r *Room) Sample(ctx context.Context) {
+	r.work.Lock()
+	defer r.work.Unlock()
+	err := r.sample(ctx)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if (err != nil) != (r.failed != nil) && ctx.Err() == nil {
+		if err != nil {
+			r.log.Warn("samples of use are not recorded", "err", err)
+		} else {
+			r.log.Info("samples of use are recorded again")
+		}
+	}
+	r.failed = err
+}
+
+// Failed is why the last sample was not recorded, or nil.
+func (r *Room) Failed() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.failed
+}
+
+func (r *Room) sample(ctx context.Context) error {
+	at := r.clock.Now().UTC().Truncate(time.Minute)
+	levels := r.Levels()
+	keys := make([]string, len(levels))
+	var missing []string
+	for i := range levels {
+		keys[i] = levels[i].Key.String()
+		if _, ok := r.numbers[keys[i]]; !ok {
+			missing = append(missing, keys[i])
+		}
+	}
+	if len(missing) > 0 {
+		more, err := r.store.SeriesNumbers(ctx, missing)
+		if err != nil {
+			return err
+		}
+		maps.Copy(r.numbers, more)
+	}
+	rows := make([]store.SampleRow, 0, len(levels))
+	for i := range levels {
+		l := &levels[i]
+		rows = append(rows, store.SampleRow{Series: r.numbers[keys[i]], Row: capacity.RowOf(l.Count, 0, 0, 0)})
+	}
+	r.turnover(levels, rows)
+	if err := r.store.SaveSample(ctx, at, rows); err != nil {
+		return err
+	}
+	if hour := at.Truncate(time.Hour); !hour.Equal(r.hour) {
+		if err := r.store.CloseHours(ctx, hour); err != nil {
+			return err
+		}
+		if err := r.store.CloseDays(ctx, at); err != nil {
+			return err
+		}
+		r.hour = hour
+	}
+	return nil
+}
+
+// turnover puts in who came and left since the sample before. The first time, and
+// where a counter went back, nothing is known.
+func (r *Room) turnover(levels []Level, rows []store.SampleRow) {
+	since := func(now, before uint64) uint32 { return uint32(now - min(now, before)) }
+	all, links := lease.Churn{}, map[plan.ID]lease.Churn{}
+	for i := range levels {
+		l := &levels[i]
+		switch {
+		case l.Key.Pool.Valid():
+		case l.Key.Scope != 0:
+			before, known := r.churn[l.Key.Scope]
+			r.churn[l.Key.Scope] = l.Churn
+			if !known {
+				continue
+			}
+			n := lease.Churn{New: uint64(since(l.New, before.New)), Returned: uint64(since(l.Returned, before.Returned)),
+				Left: uint64(since(l.Left, before.Left))}
+			put(&rows[i].Row, n)
+			all = plus(all, n)
+			links[l.Scope.Link] = plus(links[l.Scope.Link], n)
+		case l.Key.Link != 0:
+			put(&rows[i].Row, links[l.Key.Link])
+		default:
+			put(&rows[i].Row, all)
+		}
+	}
+}
+
+func plus(a, b lease.Churn) lease.Churn {
+	return lease.Churn{New: a.New + b.New, Returned: a.Returned + b.Returned, Left: a.Left + b.Left}
+}
+
+func put(r *capacity.Row, n lease.Churn) {
+	r[capacity.ColNew], r[capacity.ColReturned], r[capacity.ColLeft] = uint32(n.New), uint32(n.Returned), uint32(n.Left)
+}
+
+const trendDays = 28
+
+// historyDays is how much history a forecast looks at.
+const historyDays = 84
+
+// Series is the use of something by the hour, as forecasts want it. The hour that
+// is not over is left out.
+func (r *Room) Series(ctx context.Context, key capacity.Key) (capacity.Series, []capacity.HourRow, error) {
+	now := r.clock.Now().UTC()
+	start, rows, err := r.store.Hours(ctx, key.String(), now.AddDate(0, 0, -historyDays))
+	if err != nil {
+		return capacity.Series{}, nil, err
+	}
+	if n := int(now.Truncate(time.Hour).Sub(start) / time.Hour); n >= 0 && n < len(rows) {
+		rows = rows[:n]
+	}
+	s := capacity.Series{Start: start, Hours: make([]capacity.Hour, len(rows))}
+	for i, h := range rows {
+		s.Hours[i] = h.Hour()
+	}
+	return s, rows, nil
+}
+
+// Refresh works out what is expected of every pool anew, gently.
+func (r *Room) Refresh(ctx context.Context) {
+	fresh := map[capacity.Key]Outlook{}
+	for _, l := range r.Levels() {
+		if l.Size == 0 || ctx.Err() != nil {
+			continue
+		}
+		begin := r.clock.Now()
+		o, err := r.Outlook(ctx, l)
+		if err != nil {
+			r.log.Warn("use could not be forecast", "of", l.Key.String(), "err", err)
+			return
+		}
+		o.series = capacity.Series{} // a year of ten thousand would be much
+		fresh[l.Key] = o
+		select { // most of the processor is for packets
+		case <-ctx.Done():
+		case <-time.After(min(4*r.clock.Now().Sub(begin), time.Second)):
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.outlooks, r.refresh = fresh, r.clock.Now()
+}
+
+// Outlook works out what is expected of a pool now.
+func (r *Room) Outlook(ctx context.Context, l Level) (Outlook, error) {
+	s, _, err := r.Series(ctx, l.Key)
+	if err != nil {
+		return Outlook{}, err
+	}
+	f := capacity.Predict(s, float64(l.Size))
+	if l.Used() >= l.Size && f.Verdict != capacity.OutNow {
+		f.Verdict = capacity.OutNow
+		f.Date, f.Early, f.Late = r.clock.Now(), r.clock.Now(), r.clock.Now()
+	}
+	return Outlook{r.clock.Now(), s.Trend(trendDays), f, s}, nil
+}
+
+// Outlooks gives what was last expected of every pool, and when that was.
+func (r *Room) Outlooks() (map[capacity.Key]Outlook, time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.outlooks, r.refresh
+}

@@ -11,12 +11,12 @@ import (
 // floors gives each room its floor; arrows run downward only.
 var floors = [][]string{
 	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay"},
-	{"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair"}, {"yarnpost/core/capacity"},
+	{"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair"}, {"yarnpost/core/capacity"}, {"yarnpost/core/audit"},
 	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"},
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight",
-		"yarnpost/service/partner"},
-	{"yarnpost/service/observe", "yarnpost/service/probe"}, {"yarnpost/service/engine"}, {"yarnpost/service/samples"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
+		"yarnpost/service/partner"}, {"yarnpost/service/look"},
+	{"yarnpost/service/observe", "yarnpost/service/probe"}, {"yarnpost/service/engine"}, {"yarnpost/service/samples", "yarnpost/service/auditor"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
 	{"yarnpost/cli", "yarnpost/demo"},
 	{"yarnpost/bench", "yarnpost/sim", "yarnpost/e2e", "yarnpost/e2e/browser", "yarnpost/e2e/shots", "yarnpost/cmd/yarnpost", "yarnpost/cmd/yarnpostd"},
 }

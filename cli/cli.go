@@ -89,6 +89,7 @@ func commands() []command {
 	all = append(all, planCommands()...)
 	all = append(all, pairCommands()...)
 	all = append(all, capacityCommands()...)
+	all = append(all, auditCommands()...)
 	all = append(all, accessCommands()...)
 	all = append(all, completionCommands()...)
 	return all
@@ -106,6 +107,8 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	case errors.Is(err, errPreview):
 		fmt.Fprintln(stderr, err)
 		return ExitPreview
+	case errors.Is(err, errFindings):
+		return ExitFindings
 	case errors.Is(err, errNoTakeover):
 		return ExitNoTakeover
 	case errors.Is(err, errUsage):

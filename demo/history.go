@@ -289,5 +289,5 @@ func (p past) write(ctx context.Context, dsn string, keys map[string]string) err
 			return err
 		}
 	}
-	return s.AddPast(ctx, p.events)
+	return s.AddPast(ctx, p.events, p.days[len(p.days)-1])
 }

@@ -321,6 +321,15 @@ func (m *mill) misbehave(ctx context.Context) {
 	stand := odd("visitors", 16, "stand-4", "desk-os 11")
 	stand.Extra = []dhcp4.Option{{Code: option.UserClass, Data: append([]byte{9}, "exhibitor"...)}}
 	m.wg.Go(func() { m.life(ctx, place{}, stand, rand.New(rand.NewPCG(seed, 16))) })
+	// A machine with seven guests behind one adapter, and one with a made-up address.
+	for n := range 7 {
+		guest := odd("offices", 30, fmt.Sprintf("guest-%d", n+1), "desk-os 11")
+		guest.ID = []byte{0, 'g', byte(n)}
+		m.wg.Go(func() { m.life(ctx, place{}, guest, rand.New(rand.NewPCG(seed, uint64(30+n)))) })
+	}
+	cloned := odd("scanners", 31, "scan-spare", "scan-os 4")
+	cloned.Hardware = addr.Hardware([]byte{0, 0x11, 0x22, 0x33, 0x44, 0x55})
+	m.wg.Go(func() { m.life(ctx, place{}, cloned, rand.New(rand.NewPCG(seed, 40))) })
 	// Behind a relay that is busy at first and then falls silent.
 	drier := &Client{Relay: m.relays["silent"], Circuit: "sw8/0/1", Hostname: "drier", Vendor: "sensor-1", Wants: []byte{1, 3},
 		Patience: time.Second, Hardware: addr.Hardware([]byte{0x02, 0x40, 0xee, 0, 1, 1})}

@@ -93,3 +93,31 @@ func spread(list []float64) float64 {
 	}
 	return 1.4826 * median(far)
 }
+
+// Day is the use of a day.
+type Day struct {
+	Day             time.Time
+	Low, Mean, Peak float64
+	Known           bool
+}
+
+// Days are the last days of a series by the day, the oldest first; a day is 24 hours
+// that end with the series.
+func (s Series) Days(most int) (out []Day) {
+	for d := min(most, len(s.Hours)/dayHours) - 1; d >= 0; d-- {
+		from := len(s.Hours) - (d+1)*dayHours
+		x := Day{Day: s.At(from), Low: math.Inf(1)}
+		n := 0.0
+		for _, h := range s.Hours[from : from+dayHours] {
+			if h.Known {
+				x.Low, x.Peak, x.Mean, x.Known = min(x.Low, h.Low), max(x.Peak, h.Peak), x.Mean+h.Mean, true
+				n++
+			}
+		}
+		if n > 0 {
+			x.Mean /= n
+		}
+		out = append(out, x)
+	}
+	return out
+}

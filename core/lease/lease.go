@@ -141,6 +141,17 @@ func (l *Lease) Ended(to Status, at Time) *Lease {
 	return &n
 }
 
+// Former reports whether a client had the address, and its record only remembers that.
+func (l *Lease) Former() bool {
+	switch l.Status {
+	case Expired, Free, FreeBackup:
+		return l.Client.Known()
+	case Released:
+		return l.Client.Known() && !l.Kept()
+	}
+	return false
+}
+
 // KeptUntil is the record of the lease once it ended at a moment, while its
 // client may go on using the address until another.
 func (l *Lease) KeptUntil(at, until Time) *Lease {

@@ -35,6 +35,7 @@ const (
 	VIVendorClass        = 124 // RFC 3925
 	VIVendorOptions      = 125 // RFC 3925
 	ForceRenewNonce      = 145 // RFC 6704
+	TFTPServers          = 150 // RFC 5859
 	VirtualSubnet        = 221 // RFC 6607
 	End                  = 255
 )

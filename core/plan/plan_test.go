@@ -242,49 +242,6 @@ func TestDiffAndNoChange(t *testing.T) {
 	}
 }
 
-func TestAdvice(t *testing.T) {
-	host := []Interface{{Name: "eth1", Prefixes: []netip.Prefix{netip.MustParsePrefix("10.77.0.120/24")}}}
-	for want, f := range map[string]func(*Scope){
-		"no-router":              func(s *Scope) { s.Options = nil },
-		"router-outside":         func(s *Scope) { s.Options[option.Std(option.Router)] = "10.78.0.1" },
-		"routes-without-default": func(s *Scope) { s.Options[option.Std(option.ClasslessStaticRoute)] = "10.9.0.0/16 10.77.0.2" },
-		"own-address":            func(s *Scope) {},
-		"infinite-lease":         func(s *Scope) { s.Lease = Duration(option.Infinite) },
-		"idle-exclusion":         func(s *Scope) { s.Exclusions = append(s.Exclusions, Exclusion{Range: ranges(t, "10.77.0.5")[0]}) },
-		"no-pool":                func(s *Scope) { s.Pools = nil },
-		"empty-pool":             func(s *Scope) { s.Pools = ranges(t, "10.77.0.100-10.77.0.105") },
-	} {
-		d := define(t)
-		p, _ := d.Finish()
-		d = p.Draft()
-		s := p.ScopeNamed("looms").Scope
-		s.Note = "touched"
-		f(&s)
-		if _, err := d.PutScope(s); err != nil {
-			t.Fatalf("%s: %v", want, err)
-		}
-		next, changes := d.Finish()
-		found := false
-		for _, a := range Advise(next, changes, host) {
-			found = found || a.Code == want
-		}
-		if !found {
-			t.Errorf("%s was not advised: %v", want, Advise(next, changes, host))
-		}
-	}
-	big := New().Draft()
-	s := Scope{Name: "big", Subnet: netip.MustParsePrefix("11.0.0.0/16"), Pools: ranges(t, "11.0.0.0/16"),
-		Settings: Settings{Lease: Duration(time.Minute)}}
-	if err := big.PlaceScope(&s, "", nil); err != nil {
-		t.Fatal(err)
-	}
-	big.PutScope(s)
-	next, changes := big.Finish()
-	if text := fmt.Sprint(Advise(next, changes, nil)); !strings.Contains(text, "short-lease") || !strings.Contains(text, "public-range") {
-		t.Errorf("advice on a busy public scope: %s", text)
-	}
-}
-
 func TestFreeForReservation(t *testing.T) {
 	p, _ := define(t).Finish()
 	v := p.ScopeNamed("looms")

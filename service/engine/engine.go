@@ -50,6 +50,7 @@ type Engine struct {
 	journal Recorder                            // set once before the first request
 	own     atomic.Pointer[map[netip.Addr]bool] // the host's addresses
 	theirs  atomic.Pointer[partnersAddresses]
+	faults  atomic.Int64 // of the program, caught
 
 	mu       sync.Mutex // orders decisions, plan changes and undoing
 	table    *lease.Table

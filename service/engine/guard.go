@@ -16,6 +16,10 @@ func (e *Engine) Guard(what string, about []byte) {
 
 func (e *Engine) panicked(what string, about []byte, fault any) {
 	e.metrics.panics.Inc()
+	e.faults.Add(1)
 	e.log.Error("a fault of the program was caught; please report it", "in", what, "fault", fmt.Sprint(fault), "about",
 		hex.EncodeToString(about), "stack", string(debug.Stack()))
 }
+
+// Panics counts the faults of the program that were caught since the start.
+func (e *Engine) Panics() int { return int(e.faults.Load()) }

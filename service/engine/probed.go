@@ -91,6 +91,16 @@ func Cleared(l *lease.Lease, now lease.Time) *lease.Lease {
 	return l.Ended(lease.Expired, now)
 }
 
+// Forgotten is the record of an address whose former client is forgotten. To whom it
+// belongs in a pair stays.
+func Forgotten(l *lease.Lease) *lease.Lease {
+	n := &lease.Lease{Prefix: l.Prefix, Status: l.Status, By: l.By, Version: l.Version, Acked: l.Acked, Told: l.Told, Changed: l.Changed, Expires: l.Expires}
+	if l.Status == lease.Expired || l.Status == lease.Released {
+		n.Status = lease.Free
+	}
+	return n
+}
+
 // lookAgain sees whether an abandoned address is in use still: a probe tells, or
 // where none reaches it, a day. The caller holds the lock.
 func (e *Engine) lookAgain(l *lease.Lease, now lease.Time) {

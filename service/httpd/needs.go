@@ -21,6 +21,7 @@ const (
 	needTrials  need = "trials"  // to make exchanges and probes on the network
 	needAccess  need = "access"  // to give access to others
 	needPair    need = "pair"    // to act on the pair
+	needAudit   need = "audit"   // to make audits and acknowledge findings
 )
 
 const needsKey = "x-needs"

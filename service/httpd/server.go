@@ -144,6 +144,7 @@ func (s *Server) build() {
 	mux := http.NewServeMux()
 	s.mux = mux
 	s.node.KeepAccess(s.access, s.carryOut)
+	s.node.CertificateEnds(s.certificateEnds)
 	s.lenient = lenient(NewAPI(mux, s).OpenAPI())
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "there is no "+r.Method+" "+r.URL.Path+"; /api/openapi.json lists what there is")
@@ -186,6 +187,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerServers(a)
 	s.registerPair(a)
 	s.registerCapacity(a)
+	s.registerAudit(a)
 	return a
 }
 

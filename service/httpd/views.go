@@ -276,7 +276,7 @@ func (s *Server) changeView(c *node.Change) api.ChangeResult {
 	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{},
 		Effects: []api.Effect{}, Scopes: []api.Scope{}, Resolved: []string{}}
 	for _, a := range c.Advice {
-		out.Advice = append(out.Advice, api.Advice(a))
+		out.Advice = append(out.Advice, api.Advice{Code: a.ID, Subject: a.Subject, Text: a.Text})
 	}
 	for _, e := range c.Effects {
 		out.Effects = append(out.Effects, api.Effect(e))

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yarnpost/core/audit"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
@@ -33,7 +34,7 @@ type Change struct {
 	Revision int64 // revision in force afterwards
 	Applied  bool
 	Lines    []plan.Line
-	Advice   []plan.Advice
+	Advice   []audit.Finding
 	Effects  []Effect
 	Plan     *plan.Plan   // as it is, or would be, afterwards
 	Scopes   []*plan.View // changed ones of it
@@ -70,7 +71,7 @@ func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 		}
 	}
 	c := &Change{Base: old.Revision, Revision: old.Revision, Lines: plan.Diff(items, d.Label),
-		Advice: plan.Advise(next, items, n.PlanInterfaces())}
+		Advice: audit.OfChange(next, items, n.PlanInterfaces())}
 	c.Plan = next
 	for _, ch := range items {
 		if v := next.Scope(ch.ID); v != nil && ch.Kind == plan.KindScope {

@@ -118,3 +118,15 @@ func (n *Node) ClearAddress(ctx context.Context, a netip.Addr, preview bool) (En
 	out.Lease = next
 	return out, err
 }
+
+// ForgetRecord forgets who had an address, once it ended; it returns when that is
+// durable.
+func (n *Node) ForgetRecord(ctx context.Context, a netip.Addr) error {
+	_, err := n.engine.Replace(ctx, a, func(l *lease.Lease, _ lease.Time) (*lease.Lease, error) {
+		if l == nil || !l.Former() {
+			return nil, fmt.Errorf("%w: %s has not ended", ErrNoLease, a)
+		}
+		return engine.Forgotten(l), nil
+	})
+	return err
+}

@@ -19,6 +19,7 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/auditor"
 	"yarnpost/service/clock"
 	"yarnpost/service/engine"
 	"yarnpost/service/forgetful"
@@ -60,6 +61,7 @@ type Node struct {
 	config  Config
 	pair    pairing
 	samples *samples.Room
+	audits  auditing
 
 	hostMu    sync.Mutex
 	preflight lastPreflight                                    // the last preflight
@@ -118,6 +120,7 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 		return nil, err
 	}
 	n.samples = samples.New(n.engine, n.store, n.clock, c.Log)
+	n.audits.room = auditor.New(facts{n}, n.engine, n.store, n.clock, c.Log)
 	n.watch()
 	run := n.running
 	n.openProbes()
@@ -141,6 +144,7 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	n.workers.Go(func() { n.every(run, recallPause, n.guarded("what is remembered", func() { n.keepRecall(run) })) })
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("trials", n.runDue)) })
 	n.workers.Go(func() { n.keepSamples(run) })
+	n.workers.Go(func() { n.keepAudits(run) })
 	n.workers.Go(func() { n.every(run, 30*time.Second, n.guarded("a look for other servers", n.lookForRivals)) })
 	n.workers.Go(func() {
 		n.guarded("a look at the host", func() { n.Preflight(run) })()

@@ -92,6 +92,10 @@ func (n *Node) answerPartner(ctx context.Context, method string, in json.RawMess
 		return asked(in, func(above int64) ([]store.Carried, error) { return n.store.Carry(ctx, above, 1000) })
 	case "plan.settle":
 		return asked(in, func(keep string) (struct{}, error) { return struct{}{}, n.Settle(ctx, keep) })
+	case "acknowledge":
+		return asked(in, func(list []store.Acknowledged) (struct{}, error) { return struct{}{}, n.store.Acknowledge(ctx, list) })
+	case "acknowledged":
+		return n.store.AllAcknowledged(ctx)
 	case "peer":
 		return n.peerView(), nil
 	case "digests":

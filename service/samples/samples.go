@@ -273,3 +273,6 @@ func (r *Room) Outlooks() (map[capacity.Key]Outlook, time.Time) {
 	defer r.mu.Unlock()
 	return r.outlooks, r.refresh
 }
+
+// Series is what the outlook rests on.
+func (o Outlook) Series() capacity.Series { return o.series }

@@ -59,6 +59,7 @@ type Journal struct {
 // Stats counts the journal's work; read it with Snapshot.
 type Stats struct {
 	Batches, Entries, Failed uint64
+	Spent                    time.Duration // on commits
 }
 
 // Owner is told what became of entries.
@@ -196,7 +197,9 @@ func (j *Journal) run() {
 		batch := append([]Entry(nil), j.gathered[:n]...)
 		j.gathered = append(j.gathered[:0], j.gathered[n:]...)
 		j.mu.Unlock()
+		began := j.now()
 		err := j.commit(batch)
+		spent := j.now().Sub(began)
 		var unknown *unknownOutcome
 		if errors.As(err, &unknown) {
 			err = j.resolve(batch, err)
@@ -205,14 +208,15 @@ func (j *Journal) run() {
 			j.fail(batch, err)
 			continue
 		}
-		j.settle(batch)
+		j.settle(batch, spent)
 		durable <- batch
 	}
 }
 
 // settle notes that the batch is durable.
-func (j *Journal) settle(batch []Entry) {
+func (j *Journal) settle(batch []Entry, spent time.Duration) {
 	j.mu.Lock()
+	j.Stats.Spent += spent
 	j.Stats.Batches++
 	j.Stats.Entries += uint64(len(batch))
 	j.unpend(batch)

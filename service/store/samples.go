@@ -352,7 +352,7 @@ func OpenBeside(ctx context.Context, dsn string) (*Store, error) {
 }
 
 // AddPast adds lines to the history. Days that have no room of their own get it.
-func (s *Store) AddPast(ctx context.Context, events []Event) error {
+func (s *Store) AddPast(ctx context.Context, events []Event, now time.Time) error {
 	events = slices.Clone(events)
 	slices.SortStableFunc(events, func(a, b Event) int { return a.At.Compare(b.At) })
 	for i, e := range events {
@@ -378,6 +378,9 @@ func (s *Store) AddPast(ctx context.Context, events []Event) error {
 		}
 		return row, nil
 	}))
+	for i := 1; i <= 3 && err == nil; i++ {
+		err = s.closeDay(ctx, now.UTC().Truncate(24*time.Hour).AddDate(0, 0, -i))
+	}
 	if err != nil {
 		return fmt.Errorf("add to the history: %w", err)
 	}

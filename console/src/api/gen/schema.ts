@@ -4,6 +4,109 @@
  */
 
 export interface paths {
+    "/api/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the last audit found; the worst first */
+        get: operations["show-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that findings are known and may stay, until a date */
+        post: operations["acknowledge-findings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every kind of finding, with what it means */
+        get: operations["list-codes-of-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What audits found and is gone; the last to go first */
+        get: operations["past-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A report in one file of HTML, for a reader without access */
+        get: operations["audit-report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Audits that were made, newest first */
+        get: operations["list-audits"];
+        put?: never;
+        /** Make an audit now */
+        post: operations["run-audit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/capacity": {
         parameters: {
             query?: never;
@@ -942,6 +1045,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What could be cleared: abandoned addresses, unclaimed reservations, stale records; or clear it */
+        post: operations["sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tokens": {
         parameters: {
             query?: never;
@@ -1083,6 +1203,23 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Acknowledge: {
+            keys: string[];
+            reason?: string;
+            /**
+             * Format: date-time
+             * @description Left out to take an acknowledgement back
+             */
+            until?: string;
+        };
+        Acknowledged: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            reason: string;
+            /** Format: date-time */
+            until: string;
+        };
         Advice: {
             code: string;
             subject: string;
@@ -1137,6 +1274,75 @@ export interface components {
             vendor?: string;
             /** @description Options it asks for, by code or name */
             wants?: string[];
+        };
+        AuditOrder: {
+            /** @description Hosts that the network knows, beside those that this host's neighbour table has */
+            neighbours?: components["schemas"]["Neighbour"][];
+        };
+        AuditReport: {
+            /** Format: date-time */
+            at: string;
+            /** @description The worst first */
+            findings: components["schemas"]["Finding"][];
+            /**
+             * Format: int64
+             * @description New since the audit before
+             */
+            fresh: number;
+            /** @description What was there at the audit before, and is no more */
+            gone: components["schemas"]["Finding"][];
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description Acknowledged
+             */
+            known: number;
+            /**
+             * Format: int64
+             * @description That were looked at
+             */
+            leases: number;
+            /** Format: int64 */
+            notes: number;
+            partner?: string;
+            /** Format: int64 */
+            revision: number;
+            server: string;
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            took: number;
+            /**
+             * Format: int64
+             * @description Not acknowledged, as are the next two
+             */
+            troubles: number;
+            /** Format: int64 */
+            warnings: number;
+            /** @description What it was made for */
+            why: string;
+        };
+        AuditRun: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            leases: number;
+            /** Format: int64 */
+            notes: number;
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            took: number;
+            /** Format: int64 */
+            troubles: number;
+            /** Format: int64 */
+            warnings: number;
+            why: string;
         };
         Capacity: {
             /** Format: int64 */
@@ -1728,6 +1934,58 @@ export interface components {
             name: string;
             value: string;
         };
+        Finding: {
+            /** @enum {string} */
+            area: "plan" | "leases" | "pair" | "service";
+            code: string;
+            /** @description That does it */
+            command?: string;
+            /**
+             * Format: int64
+             * @description Addresses, clients or leases that it is about
+             */
+            count?: number;
+            /** @description A few of those */
+            examples: string[];
+            /**
+             * Format: date-time
+             * @description Since when it is there
+             */
+            first: string;
+            /**
+             * Format: date-time
+             * @description When it was there no more
+             */
+            gone?: string;
+            /** @description Code and subject: stays the same while it is there */
+            key: string;
+            /** @description Who acknowledged it, and why it may stay */
+            known?: components["schemas"]["Acknowledged"];
+            /** Format: date-time */
+            last: string;
+            /** @description What to do */
+            mend: string;
+            /** @description It was not there at the audit before */
+            new: boolean;
+            scope?: string;
+            /** @enum {string} */
+            severity: "note" | "warning" | "trouble";
+            subject: string;
+            /** @description The evidence */
+            text: string;
+            title: string;
+        };
+        FindingCode: {
+            area: string;
+            code: string;
+            /** @description How it comes about */
+            comes: string;
+            /** @description What to do */
+            do: string;
+            means: string;
+            severity: string;
+            title: string;
+        };
         Forecast: {
             /**
              * Format: date-time
@@ -1951,6 +2209,12 @@ export interface components {
             /** Format: int64 */
             revision: number;
         };
+        Neighbour: {
+            address: string;
+            hardware: string;
+            /** @description Where that is known from */
+            source?: string;
+        };
         NewPassword: {
             /** @description Ten characters at least, and none that everybody tries first */
             new: string;
@@ -1992,6 +2256,21 @@ export interface components {
             name: string;
             /** @description Such as address, address list, text, u16, u8 text */
             type: string;
+        };
+        PageAuditRun: {
+            items: components["schemas"]["AuditRun"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
         };
         PageCapacity: {
             items: components["schemas"]["Capacity"][];
@@ -2070,6 +2349,36 @@ export interface components {
         };
         PageExchange: {
             items: components["schemas"]["Exchange"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageFinding: {
+            items: components["schemas"]["Finding"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageFindingCode: {
+            items: components["schemas"]["FindingCode"][];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -3143,6 +3452,47 @@ export interface components {
             subnet: string;
             wildcard?: string;
         };
+        SweepOrder: {
+            /** @description Only these */
+            addresses?: string[];
+            /** @description Do it; without this it is only said what would be done */
+            confirm?: boolean;
+            /** @enum {string} */
+            kind: "abandoned" | "unclaimed" | "stale";
+            /** @description Only what has been so for as long as this, such as 90d; records are stale behind 30d */
+            older?: string;
+            /** @description Only of this scope */
+            scope?: string;
+            /** @description Only those with this in name, client or host name */
+            search?: string;
+        };
+        Swept: {
+            applied: boolean;
+            items: components["schemas"]["SweptItem"][];
+            /** @description What was not, and why */
+            kept: string[];
+            /**
+             * Format: int64
+             * @description Of the plan, where it changed
+             */
+            revision?: number;
+            text: string;
+        };
+        SweptItem: {
+            client: string;
+            kind: string;
+            scope: string;
+            /**
+             * Format: int64
+             * @description That know of it; it is counted once
+             */
+            servers: number;
+            /** Format: date-time */
+            since?: string;
+            /** @description Address, or name of a reservation */
+            subject: string;
+            text: string;
+        };
         Thresholds: {
             /**
              * Format: int64
@@ -3330,6 +3680,233 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "show-audit": {
+        parameters: {
+            query?: {
+                /** @description Only that and worse */
+                severity?: "note" | "warning" | "trouble";
+                area?: "plan" | "leases" | "pair" | "service";
+                code?: string;
+                scope?: string;
+                /** @description Part of code, subject or text */
+                search?: string;
+                /** @description With those that are acknowledged */
+                known?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "acknowledge-findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledge"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFinding"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-codes-of-findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFindingCode"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "past-findings": {
+        parameters: {
+            query?: {
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFinding"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "audit-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-audits": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAuditRun"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuditOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-capacity": {
         parameters: {
             query?: {
@@ -5237,6 +5814,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SubnetInfo"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SweepOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swept"];
                 };
             };
             /** @description Error */

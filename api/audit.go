@@ -1,0 +1,123 @@
+package api
+
+import "time"
+
+// Finding is one thing that an audit noticed.
+type Finding struct {
+	Key      string        `json:"key" doc:"Code and subject: stays the same while it is there"`
+	Code     string        `json:"code"`
+	Area     string        `json:"area" enum:"plan,leases,pair,service"`
+	Severity string        `json:"severity" enum:"note,warning,trouble"`
+	Title    string        `json:"title"`
+	Subject  string        `json:"subject"`
+	Scope    string        `json:"scope,omitempty"`
+	Text     string        `json:"text" doc:"The evidence"`
+	Mend     string        `json:"mend" doc:"What to do"`
+	Command  string        `json:"command,omitempty" doc:"That does it"`
+	Count    int           `json:"count,omitempty" doc:"Addresses, clients or leases that it is about"`
+	Examples []string      `json:"examples" doc:"A few of those"`
+	First    time.Time     `json:"first" doc:"Since when it is there"`
+	Last     time.Time     `json:"last"`
+	Gone     *time.Time    `json:"gone,omitempty" doc:"When it was there no more"`
+	New      bool          `json:"new" doc:"It was not there at the audit before"`
+	Known    *Acknowledged `json:"known,omitempty" doc:"Who acknowledged it, and why it may stay"`
+}
+
+// Acknowledged says why a finding may stay.
+type Acknowledged struct {
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+	Until  time.Time `json:"until"`
+	Reason string    `json:"reason"`
+}
+
+// AuditReport is what an audit found.
+type AuditReport struct {
+	ID       int64     `json:"id"`
+	Server   string    `json:"server"`
+	Partner  string    `json:"partner,omitempty"`
+	At       time.Time `json:"at"`
+	Why      string    `json:"why" doc:"What it was made for"`
+	Took     float64   `json:"took" doc:"Seconds"`
+	Leases   int       `json:"leases" doc:"That were looked at"`
+	Revision int64     `json:"revision"`
+	Troubles int       `json:"troubles" doc:"Not acknowledged, as are the next two"`
+	Warnings int       `json:"warnings"`
+	Notes    int       `json:"notes"`
+	Known    int       `json:"known" doc:"Acknowledged"`
+	Fresh    int       `json:"fresh" doc:"New since the audit before"`
+	Findings []Finding `json:"findings" doc:"The worst first"`
+	Gone     []Finding `json:"gone" doc:"What was there at the audit before, and is no more"`
+}
+
+// AuditOrder asks for an audit.
+type AuditOrder struct {
+	Neighbours []Neighbour `json:"neighbours,omitempty" maxItems:"100000" doc:"Hosts that the network knows, beside those that this host's neighbour table has"`
+}
+
+// Neighbour is a host that the network knows at an address.
+type Neighbour struct {
+	Address  string `json:"address"`
+	Hardware string `json:"hardware"`
+	Source   string `json:"source,omitempty" maxLength:"200" doc:"Where that is known from"`
+}
+
+// Acknowledge says of findings that they are known and may stay.
+type Acknowledge struct {
+	Keys   []string  `json:"keys" minItems:"1" maxItems:"1000"`
+	Until  time.Time `json:"until,omitzero" doc:"Left out to take an acknowledgement back"`
+	Reason string    `json:"reason,omitempty" maxLength:"1000"`
+}
+
+// AuditRun is an audit that was made.
+type AuditRun struct {
+	ID       int64     `json:"id"`
+	At       time.Time `json:"at"`
+	Why      string    `json:"why"`
+	Took     float64   `json:"took" doc:"Seconds"`
+	Leases   int       `json:"leases"`
+	Troubles int       `json:"troubles"`
+	Warnings int       `json:"warnings"`
+	Notes    int       `json:"notes"`
+}
+
+// FindingCode is a kind of finding.
+type FindingCode struct {
+	Code     string `json:"code"`
+	Area     string `json:"area"`
+	Severity string `json:"severity"`
+	Title    string `json:"title"`
+	Means    string `json:"means"`
+	Comes    string `json:"comes" doc:"How it comes about"`
+	Do       string `json:"do" doc:"What to do"`
+}
+
+// SweepOrder asks for what could be swept, or has it swept.
+type SweepOrder struct {
+	Kind      string   `json:"kind" enum:"abandoned,unclaimed,stale"`
+	Scope     string   `json:"scope,omitempty" doc:"Only of this scope"`
+	Addresses []string `json:"addresses,omitempty" maxItems:"10000" doc:"Only these"`
+	Search    string   `json:"search,omitempty" doc:"Only those with this in name, client or host name"`
+	Older     string   `json:"older,omitempty" doc:"Only what has been so for as long as this, such as 90d; records are stale behind 30d"`
+	Confirm   bool     `json:"confirm,omitempty" doc:"Do it; without this it is only said what would be done"`
+}
+
+// Swept is what was swept, or would be.
+type Swept struct {
+	Applied  bool        `json:"applied"`
+	Text     string      `json:"text"`
+	Items    []SweptItem `json:"items"`
+	Kept     []string    `json:"kept" doc:"What was not, and why"`
+	Revision int64       `json:"revision,omitempty" doc:"Of the plan, where it changed"`
+}
+
+// SweptItem is one thing that is swept.
+type SweptItem struct {
+	Kind    string    `json:"kind"`
+	Subject string    `json:"subject" doc:"Address, or name of a reservation"`
+	Scope   string    `json:"scope"`
+	Client  string    `json:"client"`
+	Since   time.Time `json:"since,omitzero"`
+	Text    string    `json:"text"`
+	Servers int       `json:"servers" doc:"That know of it; it is counted once"`
+}

@@ -1,0 +1,275 @@
+package audit
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/capacity"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// Leases looks at a lease table, lease by lease.
+type Leases struct {
+	plan *plan.Plan
+	now  lease.Time
+	// Of the table, as it is gathered:
+	outside   []*lease.Lease
+	abandoned []*lease.Lease
+	odd       []*lease.Lease
+	elsewhere []*lease.Lease
+	waiting   int // that the partner has to agree with before they are free
+	held      map[addr.Hardware]int32
+	names     map[nameIn]int32
+	at        map[netip.Addr]bool // reserved addresses whose client was seen
+}
+
+type nameIn struct {
+	scope plan.ID
+	name  string
+}
+
+// manyLeast is how many addresses of one hardware address are many.
+const manyLeast = 5
+
+// NewLeases begins to look, at a moment.
+func NewLeases(p *plan.Plan, now lease.Time) *Leases {
+	return &Leases{plan: p, now: now, held: map[addr.Hardware]int32{}, names: map[nameIn]int32{}}
+}
+
+// Add looks at a lease. It is called for each, by one caller at a time.
+func (s *Leases) Add(l *lease.Lease) {
+	if l.Status == lease.PendingFree {
+		s.waiting++
+	}
+	if l.Status == lease.Abandoned {
+		s.abandoned = append(s.abandoned, l)
+		return
+	}
+	if !l.HeldAt(s.now) {
+		return
+	}
+	v := s.plan.ScopeAt(l.Address())
+	if v == nil {
+		s.outside = append(s.outside, l)
+		return
+	}
+	s.held[l.Hardware]++
+	if l.Hostname != "" {
+		s.names[nameIn{v.ID, l.Hostname}]++
+	}
+	if odd(l.Hardware) {
+		s.odd = append(s.odd, l)
+	}
+	if !l.Reserved && s.plan.ReservationCount(v.ID) > 0 {
+		circuit := func() string { return l.Circuit }
+		if r := s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), circuit); r != nil && r.Address != l.Address() {
+			s.elsewhere = append(s.elsewhere, l)
+		}
+	}
+}
+
+// odd reports whether no maker gives such a hardware address: it is of a group, or
+// all of one octet, or a plain sequence.
+func odd(hw addr.Hardware) bool {
+	if len(hw) != 6 {
+		return false
+	}
+	same, rising := true, true
+	for i := 1; i < 6; i++ {
+		same = same && hw[i] == hw[0]
+		rising = rising && (hw[i] == hw[i-1]+1 || hw[i] == hw[i-1]+0x11)
+	}
+	return hw[0]&1 == 1 || same || rising
+}
+
+// Neighbour is a host that the network knows at an address.
+type Neighbour struct {
+	Address  netip.Addr
+	Hardware addr.Hardware
+	Source   string // such as "interface eth0", or the name of a file
+}
+
+// More is what is known of leases beside the table.
+type More struct {
+	At         func(netip.Addr) *lease.Lease
+	Stale      map[plan.ID]int // clients with old options, by scope
+	Neighbours []Neighbour
+	Own        func(netip.Addr) bool // this host's and the network's own addresses
+	Twins      []Twin
+}
+
+// Twin is a client identifier that two hosts share.
+type Twin struct {
+	Address     netip.Addr
+	One, Second addr.Hardware
+	Scope       string
+}
+
+// Findings gives what was found.
+func (s *Leases) Findings(m More) []Finding {
+	var out findings
+	if n := len(s.outside); n > 0 {
+		out.say("lease-outside", "leases outside every scope", "%s outside every scope of the plan", plural(n, "lease lies", "leases lie")).
+			of(n, addresses(s.outside))
+	}
+	for _, l := range s.elsewhere {
+		v := s.plan.ScopeAt(l.Address())
+		r := s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), func() string { return l.Circuit })
+		out.say("reserved-elsewhere", "reservation "+r.Name, "%s is reserved %s and holds %s until %s", r.Client(), r.Address, l.Address(), until(l.Expires)).
+			in(v.Name).mend("", "yarnpost lease end "+l.Address().String())
+	}
+	s.many(&out)
+	for _, l := range s.abandoned {
+		s.oneAbandoned(&out, l)
+	}
+	for _, v := range s.plan.Scopes() {
+		if n := m.Stale[v.ID]; n > 0 {
+			out.say("options-old", "scope "+v.Name, "%s of scope %s %s options older than revision %d of the plan", plural(n, "client", "clients"),
+				v.Name, map[bool]string{true: "has", false: "have"}[n == 1], s.plan.Revision).in(v.Name).of(n, nil).mend("", "yarnpost stale list --scope "+v.Name)
+		}
+	}
+	s.doubles(&out)
+	for _, l := range s.odd {
+		out.say("hardware-odd", "hardware address "+l.Hardware.String(), "%s, which holds %s, is no address that a maker gives", l.Hardware, l.Address()).in(s.scopeOf(l))
+	}
+	for _, t := range m.Twins {
+		out.say("identifier-twice", "address "+t.Address.String(), "%s and %s send one client identifier, and both have %s", t.One, t.Second, t.Address).in(t.Scope).
+			mend("", "yarnpost scope edit "+t.Scope+" --identity hardware")
+	}
+	s.neighbours(&out, m)
+	s.unclaimed(&out, m)
+	return out
+}
+
+func (s *Leases) scopeOf(l *lease.Lease) string {
+	if v := s.plan.ScopeAt(l.Address()); v != nil {
+		return v.Name
+	}
+	return ""
+}
+
+func until(t lease.Time) string {
+	if t == lease.Never {
+		return "for good"
+	}
+	return t.Std().Format("2 Jan 15:04 UTC")
+}
+
+func addresses(list []*lease.Lease) (out []string) {
+	for _, l := range list[:min(len(list), examplesMost)] {
+		out = append(out, l.Address().String())
+	}
+	return out
+}
+
+func (s *Leases) many(out *findings) {
+	for _, hw := range slices.Sorted(maps.Keys(s.held)) {
+		if n := int(s.held[hw]); n >= manyLeast && hw != "" {
+			out.say("many-addresses", "hardware address "+hw.String(), "%s holds %d addresses at once", hw, n).of(n, nil).
+				mend("", "yarnpost lease list --search "+hw.String())
+		}
+	}
+}
+
+func (s *Leases) oneAbandoned(out *findings, l *lease.Lease) {
+	who := "somebody"
+	if l.Hardware != "" {
+		who = l.Hardware.String()
+	}
+	how := who + " answered a probe there"
+	if !l.Found() {
+		how = who + " declined it"
+	}
+	f := out.say("abandoned", "address "+l.Address().String(), "%s is abandoned: %s at %s", l.Address(), how, l.Changed.Std().Format("2 Jan 15:04 UTC")).
+		in(s.scopeOf(l)).mend("", "yarnpost sweep run --kind abandoned --address "+l.Address().String())
+	if !l.Found() {
+		f.as(Note)
+	}
+}
+
+// namesListed is how many names a finding shows.
+const namesListed = 5
+
+func (s *Leases) doubles(out *findings) {
+	type double struct {
+		name string
+		n    int32
+	}
+	by := map[plan.ID][]double{}
+	for k, n := range s.names {
+		if n > 1 {
+			by[k.scope] = append(by[k.scope], double{k.name, n})
+		}
+	}
+	for _, v := range s.plan.Scopes() {
+		list := by[v.ID]
+		if len(list) == 0 {
+			continue
+		}
+		slices.SortFunc(list, func(a, b double) int { return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(a.name, b.name)) })
+		clients, texts := 0, []string{}
+		for i, d := range list {
+			clients += int(d.n)
+			if i < namesListed {
+				texts = append(texts, fmt.Sprintf("%s (%d)", d.name, d.n))
+			}
+		}
+		out.say("hostname-twice", "scope "+v.Name, "%s said by %d clients of scope %s: %s", plural(len(list), "host name is", "host names are"), clients, v.Name,
+			strings.Join(texts, ", ")).in(v.Name).of(clients, texts)
+	}
+}
+
+// neighbours compares what the network knows with the leases.
+func (s *Leases) neighbours(out *findings, m More) {
+	for _, n := range m.Neighbours {
+		v := s.plan.ScopeAt(n.Address)
+		if v == nil || m.Own != nil && m.Own(n.Address) || slices.Contains(v.Routers, n.Address) || excluded(v, n.Address) || n.Hardware == "" {
+			continue
+		}
+		l := m.At(n.Address)
+		switch {
+		case l != nil && l.Status == lease.Abandoned: // it is known already
+		case l == nil || !l.HeldAt(s.now):
+			out.say("neighbour-unknown", "address "+n.Address.String(), "%s uses %s, which nobody was given (%s)", n.Hardware, n.Address, n.Source).in(v.Name).
+				mend("", fmt.Sprintf("yarnpost reservation add NAME --scope %s --hw %s --address %s", v.Name, n.Hardware, n.Address))
+		case l.Hardware != n.Hardware:
+			out.say("neighbour-other", "address "+n.Address.String(), "%s uses %s, which was given to %s (%s)", n.Hardware, n.Address, l.Hardware, n.Source).in(v.Name)
+		}
+	}
+}
+
+func excluded(v *plan.View, a netip.Addr) bool {
+	return slices.ContainsFunc(v.Exclusions, func(e plan.Exclusion) bool { return e.Range.Contains(a) })
+}
+
+// unclaimed looks for reservations that nobody uses, and those that others hold.
+func (s *Leases) unclaimed(out *findings, m More) {
+	for _, r := range s.plan.Reservations(0) {
+		scope := s.plan.Label(r.Scope)
+		l := m.At(r.Address)
+		switch {
+		case l == nil || !l.Client.Known():
+			out.say("reservation-unclaimed", "reservation "+r.Name, "%s is reserved for %s, which was never seen with it", r.Address, r.Client()).in(scope).
+				mend("", "yarnpost sweep run --kind unclaimed --name "+r.Name)
+		case l.HeldAt(s.now) && !l.Reserved:
+			out.say("reservation-contested", "reservation "+r.Name, "%s is reserved for %s, and %s holds it until %s", r.Address, r.Client(), l.Hardware,
+				until(l.Expires)).in(scope).mend("", "yarnpost lease end "+r.Address.String())
+		case !capacity.Claimed(r, l, s.now):
+			out.say("reservation-unseen", "reservation "+r.Name, "%s, reserved for %s, was not used since %s", r.Address, r.Client(),
+				l.Heard.Std().Format("2 Jan 2006")).in(scope).mend("", "yarnpost sweep run --kind unclaimed --name "+r.Name)
+		}
+	}
+}
+
+// Waiting is how many addresses wait for the partner's word.
+func (s *Leases) Waiting() int { return s.waiting }
+
+// unseenDays is in days what capacity.Unseen is.
+const unseenDays = int(capacity.Unseen / (24 * time.Hour))

@@ -1,0 +1,373 @@
+package node
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/vishvananda/netlink"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/audit"
+	"yarnpost/core/capacity"
+	"yarnpost/core/lease"
+	"yarnpost/core/pair"
+	"yarnpost/core/plan"
+	"yarnpost/core/rule"
+	"yarnpost/service/auditor"
+	"yarnpost/service/look"
+	"yarnpost/service/preflight"
+	"yarnpost/service/store"
+)
+
+// auditing is what the node keeps for audits.
+type auditing struct {
+	room        *auditor.Room
+	silent      map[netip.Addr]bool // as was looked last
+	owedSince   time.Time
+	drops       uint64
+	stats       store.Stats
+	extra       []audit.Neighbour // given with a run that was asked for
+	certificate func() time.Time  // when the certificate ends
+}
+
+// facts implements auditor.Sources.
+type facts struct{ *Node }
+
+const (
+	auditPause  = time.Hour
+	auditSettle = 5 * time.Second // after a change of the plan
+	quietMost   = 256             // hosts that an audit looks at
+)
+
+// keepAudits makes an audit now and then, and after each change of the plan.
+func (n *Node) keepAudits(ctx context.Context) {
+	changes := n.events.Subscribe()
+	defer n.events.Cancel(changes)
+	n.pause(ctx, 20*time.Second)
+	run := func(why string, slow bool) {
+		n.guarded("an audit", func() {
+			if _, err := n.audits.room.Run(ctx, why, slow); err != nil && ctx.Err() == nil {
+				n.log.Warn("an audit was not complete", "err", err)
+			}
+		})()
+	}
+	run("the start", true)
+	next := time.NewTimer(auditPause)
+	defer next.Stop()
+	var settle <-chan time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case e := <-changes.C:
+			if e.Revision != 0 && settle == nil {
+				settle = time.After(auditSettle)
+			}
+		case <-settle:
+			settle = nil
+			run("a change of the plan", false)
+		case <-next.C:
+			run("the hour", true)
+			next.Reset(auditPause)
+		}
+	}
+}
+
+// Audits gives the room of audits.
+func (n *Node) Audits() *auditor.Room { return n.audits.room }
+
+// AuditWith makes an audit with neighbours that somebody names beside those that the
+// host knows.
+func (n *Node) AuditWith(ctx context.Context, why string, list []audit.Neighbour) (auditor.Report, error) {
+	n.hostMu.Lock()
+	n.audits.extra = list
+	n.hostMu.Unlock()
+	defer func() {
+		n.hostMu.Lock()
+		n.audits.extra = nil
+		n.hostMu.Unlock()
+	}()
+	return n.audits.room.Run(ctx, why, true)
+}
+
+// CertificateEnds names who knows when the certificate of the HTTP side ends.
+func (n *Node) CertificateEnds(f func() time.Time) {
+	n.hostMu.Lock()
+	defer n.hostMu.Unlock()
+	n.audits.certificate = f
+}
+
+// Facts implements auditor.Sources.
+func (n facts) Facts(ctx context.Context, slow bool) audit.Facts {
+	p := n.engine.Plan()
+	if slow {
+		n.look(ctx, p)
+	}
+	n.hostMu.Lock()
+	silent := n.audits.silent
+	n.hostMu.Unlock()
+	f := audit.Facts{Now: lease.At(n.clock.Now()), Host: n.PlanInterfaces(), Fits: map[plan.ID]lease.Time{}, FitsFrom: lease.At(n.Started),
+		Silent: silent, Usage: map[capacity.Key]capacity.Count{}, Outlook: map[capacity.Key]capacity.Forecast{}, Asking: map[string]int{},
+		Fitless: map[plan.ID]int{}}
+	clients := 0
+	for _, l := range n.samples.Levels() {
+		f.Usage[l.Key] = l.Count
+		if l.Key == capacity.All {
+			clients = int(l.Active)
+		}
+	}
+	outlooks, _ := n.samples.Outlooks()
+	for k, o := range outlooks {
+		f.Outlook[k] = o.Forecast
+	}
+	for _, r := range p.Rules() {
+		if x := n.engine.FitsOf(r.ID); x.Count > 0 {
+			f.Fits[r.ID] = x.Last
+		} else if !r.Off && clients <= triedMost {
+			if fits, of := n.fitsNow(p, r); fits == 0 {
+				f.Fitless[r.ID] = of
+			}
+		}
+	}
+	for _, u := range n.engine.Unserved() {
+		if u.Reason == answer.ScopeHeld {
+			f.Asking[u.Scope]++
+		}
+	}
+	return f
+}
+
+// triedMost is up to how many clients rules that never fitted are tried on all of
+// them.
+const triedMost = 100_000
+
+// fitsNow counts the clients on record that a rule would fit, and those it could.
+func (n facts) fitsNow(p *plan.Plan, r *plan.CompiledRule) (fits, of int) {
+	fits, _, _ = n.engine.TryRule(p, func(req *answer.Request, v *plan.View) bool {
+		if r.Scope != 0 && v.ID != r.Scope {
+			return false
+		}
+		of++
+		ok, _ := r.Program.Fits(&rule.Request{Message: req.Message, Relay: &req.Relay, Link: v.LinkName, Scope: v.Name, Lists: p.ReadyLists()})
+		return ok
+	})
+	return fits, of
+}
+
+// look sees which routers and servers answer. A server on loopback looks at
+// loopback alone: its networks are not here.
+func (n facts) look(ctx context.Context, p *plan.Plan) {
+	told := audit.Told(p)
+	var targets []look.Target
+	for _, a := range audit.Quiet(p, quietMost) {
+		if n.wire.Addr().Addr().IsLoopback() && !a.IsLoopback() {
+			continue
+		}
+		targets = append(targets, look.Target{Address: a, DNS: told[a].What == "DNS server"})
+	}
+	silent := look.Hosts(ctx, targets)
+	n.hostMu.Lock()
+	defer n.hostMu.Unlock()
+	n.audits.silent = silent
+}
+
+// staleMost is up to how many leases it is worked out at an audit whose options are
+// old.
+const staleMost = 1 << 20
+
+// More implements auditor.Sources.
+func (n facts) More(context.Context) audit.More {
+	m := audit.More{Stale: map[plan.ID]int{}, Own: func(a netip.Addr) bool { return n.engine.NetworkAt(a) != "" }}
+	p := n.engine.Plan()
+	for _, s := range n.engine.Stale(0) {
+		if v := p.ScopeAt(s.Lease.Address()); v != nil {
+			m.Stale[v.ID]++
+		}
+	}
+	for _, u := range n.engine.Unserved() {
+		if u.Reason == answer.SharedIdentifier {
+			t := audit.Twin{Address: u.Asked, One: u.Hardware, Scope: u.Scope}
+			n.engine.With(func(t2 *lease.Table) {
+				if l := t2.At(u.Asked); l != nil {
+					t.Second = l.Hardware
+				}
+			})
+			m.Twins = append(m.Twins, t)
+		}
+	}
+	n.hostMu.Lock()
+	m.Neighbours = append(m.Neighbours, n.audits.extra...)
+	n.hostMu.Unlock()
+	for _, i := range n.wire.Interfaces() {
+		if !i.Served {
+			continue
+		}
+		list, err := netlink.NeighList(i.Index, netlink.FAMILY_V4)
+		if err != nil {
+			continue
+		}
+		for _, x := range list {
+			a, ok := netip.AddrFromSlice(x.IP)
+			if ok && len(x.HardwareAddr) == 6 && x.State&(netlink.NUD_FAILED|netlink.NUD_INCOMPLETE|netlink.NUD_NOARP) == 0 {
+				m.Neighbours = append(m.Neighbours, audit.Neighbour{Address: a.Unmap(), Hardware: addr.Hardware(x.HardwareAddr), Source: "interface " + i.Name})
+			}
+		}
+	}
+	return m
+}
+
+// compareTime is how long comparing with the partner may take in an audit.
+const compareTime = 10 * time.Second
+
+// PairFacts implements auditor.Sources.
+func (n facts) PairFacts(ctx context.Context, waiting int) (p audit.Pair, ok bool) {
+	v, ok := n.Pair()
+	if !ok {
+		return p, false
+	}
+	p = audit.Pair{Own: v.Own.Name, Partner: v.Partner.Name, Connected: v.Connected, Reasons: v.Reasons, Owed: v.Own.Owed, Lead: v.Settings.Lead, Waiting: waiting}
+	now := n.clock.Now()
+	n.hostMu.Lock()
+	switch {
+	case v.Own.Owed == 0:
+		n.audits.owedSince = time.Time{}
+	case n.audits.owedSince.IsZero():
+		n.audits.owedSince = now
+		if !v.Connected && !v.Contact.IsZero() {
+			n.audits.owedSince = v.Contact
+		}
+	}
+	if !n.audits.owedSince.IsZero() {
+		p.OwedSince = now.Sub(n.audits.owedSince)
+	}
+	n.hostMu.Unlock()
+	if v.SkewKnown {
+		p.Skew = time.Duration(v.Skew) * time.Second
+	}
+	if v.Compared && v.Standing == pair.Parted {
+		p.Plan = "both servers changed the plan apart from each other, and a person has to choose"
+	} else if v.Connected && v.Partner.Revision != 0 && v.Partner.Revision != v.Own.Revision {
+		p.Plan = v.Own.Name + " and " + v.Partner.Name + " serve by different revisions of the plan"
+	}
+	for _, s := range v.Scopes {
+		share := audit.Share{Scope: s.Scope, Own: s.Own, Partner: s.Partner}
+		const many = 10
+		switch {
+		case s.OwnLow && s.Partner >= many:
+			share.Low = v.Own.Name
+		case s.TheirLow && s.Own >= many:
+			share.Low = v.Partner.Name
+		}
+		p.Shares = append(p.Shares, share)
+	}
+	for _, r := range v.Relays {
+		if r.Warning != "" {
+			p.Relays = append(p.Relays, audit.Said{Subject: "relay " + r.Address, Text: r.Warning})
+		}
+	}
+	for _, c := range v.Conflicts {
+		p.Conflicts = append(p.Conflicts, audit.Difference{Address: c.Address, Text: c.Kept + " and " + c.Other + " both held it"})
+	}
+	if v.Connected {
+		n.compared(ctx, &p)
+	}
+	return p, true
+}
+
+// compared adds what the tables of both differ in, and takes over what the partner
+// acknowledged.
+func (n facts) compared(ctx context.Context, p *audit.Pair) {
+	ctx, cancel := context.WithTimeout(ctx, compareTime)
+	defer cancel()
+	c, err := n.Compare(ctx)
+	if err != nil {
+		n.log.Warn("the tables could not be compared for an audit", "err", err)
+		return
+	}
+	for _, d := range c.Differences {
+		if d.Class == Wrong {
+			p.Wrong = append(p.Wrong, audit.Difference{Address: d.Prefix.Addr(), Text: d.Text})
+		}
+	}
+	_, channel := n.paired()
+	if channel == nil {
+		return
+	}
+	var theirs []store.Acknowledged
+	if err := channel.Ask(ctx, "acknowledged", struct{}{}, &theirs); err == nil {
+		if err := n.store.Acknowledge(ctx, theirs); err != nil {
+			n.log.Warn("what the partner acknowledged is not on record", "err", err)
+		}
+	}
+}
+
+// Share implements auditor.Sources: the partner is told now, or asks at its next
+// audit.
+func (n facts) Share(ctx context.Context, list []store.Acknowledged) {
+	if _, channel := n.paired(); channel != nil {
+		_ = channel.Ask(ctx, "acknowledge", list, nil)
+	}
+}
+
+// ServiceFacts implements auditor.Sources.
+func (n facts) ServiceFacts(ctx context.Context) audit.Service {
+	s := audit.Service{Now: n.clock.Now(), DiskFree: -1, ClockStep: n.clock.Step().By, Unserved: map[string]int{}, Panics: n.engine.Panics()}
+	if err := n.Health(); err != nil {
+		s.Down = err.Error()
+	}
+	if err := n.samples.Failed(); err != nil && s.Down == "" {
+		s.Samples = err.Error()
+	}
+	stats, _ := n.journal.Snapshot()
+	drops := n.wire.Drops()
+	n.hostMu.Lock()
+	if batches := stats.Batches - n.audits.stats.Batches; batches > 0 {
+		s.Commit = (stats.Spent - n.audits.stats.Spent) / time.Duration(batches)
+	}
+	s.Dropped = drops - min(drops, n.audits.drops)
+	n.audits.stats, n.audits.drops = stats, drops
+	if n.audits.certificate != nil {
+		s.Certificate = n.audits.certificate()
+	}
+	n.hostMu.Unlock()
+	var disk syscall.Statfs_t
+	if syscall.Statfs(filepath.Clean(n.config.Data), &disk) == nil && disk.Blocks > 0 {
+		s.DiskFree, s.DiskLeft = float64(disk.Bavail)/float64(disk.Blocks), disk.Bavail*uint64(disk.Bsize)
+	}
+	if days, err := n.store.HistoryBehind(ctx, n.clock.Now()); err == nil {
+		s.HistoryDays = days
+	}
+	for _, r := range n.engine.Rivals() {
+		s.Rivals = append(s.Rivals, audit.Said{Subject: "link " + r.Link, Text: "another DHCP server, " + r.Server.String() + ", answers on link " + r.Link})
+	}
+	for _, r := range n.engine.Relays() {
+		if r.Silent {
+			s.SilentRelays = append(s.SilentRelays, audit.Said{Subject: "relay " + r.Address.String(),
+				Text: fmt.Sprintf("relay %s of link %s is usually heard every %.0f s, and was not since %s", r.Address, r.Link, max(r.Gap, 1),
+					r.Last.Std().Format("2 Jan 15:04 UTC"))})
+		}
+	}
+	for _, t := range n.FailingTrials() {
+		text := ""
+		for _, st := range t.Steps {
+			if !st.Good {
+				text = st.What
+			}
+		}
+		s.Trials = append(s.Trials, audit.Failed{Name: t.Trial.Name, Scope: t.Scope, Text: text})
+	}
+	for _, u := range n.engine.Unserved() {
+		s.Unserved[u.Reason.Words(u.Rule)]++
+	}
+	for _, c := range n.LastPreflight() {
+		if c.Status == preflight.Trouble || c.Status == preflight.Warning {
+			s.Host = append(s.Host, audit.Failed{Name: c.Name, Text: c.Text + "; " + c.Mend})
+		}
+	}
+	return s
+}

@@ -11,7 +11,7 @@ import (
 // floors gives each room its floor; arrows run downward only.
 var floors = [][]string{
 	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay"},
-	{"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair"}, {"yarnpost/core/capacity"}, {"yarnpost/core/audit"},
+	{"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair"}, {"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
 	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"},
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight",

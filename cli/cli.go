@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"yarnpost/api"
 	"yarnpost/client"
 )
 
@@ -55,7 +56,8 @@ type call struct {
 	reason string
 	alone  bool
 
-	unknown error // why there is no client
+	unknown error       // why there is no client
+	capture *[]api.Edit // edits go here, and nothing is changed
 }
 
 // needsServer is why a server cannot be asked by a command that may do without, or
@@ -90,6 +92,7 @@ func commands() []command {
 	all = append(all, pairCommands()...)
 	all = append(all, capacityCommands()...)
 	all = append(all, auditCommands()...)
+	all = append(all, rehearseCommands()...)
 	all = append(all, accessCommands()...)
 	all = append(all, completionCommands()...)
 	return all

@@ -410,6 +410,10 @@ func (k *call) change(edits []api.Edit, risky bool, verify func() error) error {
 // changeAt does the same for edits that were made against a revision: what
 // somebody else changed of the same items meanwhile is not undone.
 func (k *call) changeAt(base int64, edits []api.Edit, risky bool, verify func() error) error {
+	if k.capture != nil {
+		*k.capture = append(*k.capture, edits...)
+		return nil
+	}
 	req := api.ChangeRequest{Base: base, Reason: k.reason, DryRun: k.dryRun, Confirm: k.yes, Alone: k.alone, Edits: edits}
 	if !k.dryRun && !k.yes {
 		req.DryRun = true

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"net/url"
+	"strconv"
 
 	"yarnpost/api"
 )
@@ -37,4 +38,20 @@ func (c *Client) CapacityUsers(ctx context.Context, name string) (api.CapacityUs
 func (c *Client) SizePool(ctx context.Context, in api.SizeRequest) (out api.Size, err error) {
 	err = c.call(ctx, http.MethodPost, "/api/capacity/size", nil, in, &out)
 	return out, err
+}
+
+// Rehearse begins to play what happened against a changed plan.
+func (c *Client) Rehearse(ctx context.Context, in api.RehearsalOrder) (out api.Rehearsal, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/rehearsals", nil, in, &out)
+	return out, err
+}
+
+// Rehearsal is how far a rehearsal is, or what came of it.
+func (c *Client) Rehearsal(ctx context.Context, id int64) (api.Rehearsal, error) {
+	return get[api.Rehearsal](ctx, c, "/api/rehearsals/"+strconv.FormatInt(id, 10), nil)
+}
+
+// EndRehearsal ends a rehearsal early.
+func (c *Client) EndRehearsal(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/api/rehearsals/"+strconv.FormatInt(id, 10), nil, nil, nil)
 }

@@ -13,15 +13,16 @@ type need string
 // The needs. Whoever is signed in with a password of their own may do all; roles
 // will tell them apart.
 const (
-	needNothing need = "nothing" // not even to be signed in
-	needSelf    need = "self"    // a session or a token, even with the one-time password
-	needSee     need = "see"     // to look at plan, leases and what happens
-	needPlan    need = "plan"    // to change the plan
-	needClients need = "clients" // to act on clients and their leases
-	needTrials  need = "trials"  // to make exchanges and probes on the network
-	needAccess  need = "access"  // to give access to others
-	needPair    need = "pair"    // to act on the pair
-	needAudit   need = "audit"   // to make audits and acknowledge findings
+	needNothing need = "nothing"  // not even to be signed in
+	needSelf    need = "self"     // a session or a token, even with the one-time password
+	needSee     need = "see"      // to look at plan, leases and what happens
+	needPlan    need = "plan"     // to change the plan
+	needClients need = "clients"  // to act on clients and their leases
+	needTrials  need = "trials"   // to make exchanges and probes on the network
+	needAccess  need = "access"   // to give access to others
+	needPair    need = "pair"     // to act on the pair
+	needAudit   need = "audit"    // to make audits and acknowledge findings
+	needPlay    need = "rehearse" // to play the past against a changed plan
 )
 
 const needsKey = "x-needs"

@@ -188,6 +188,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerPair(a)
 	s.registerCapacity(a)
 	s.registerAudit(a)
+	s.registerRehearsals(a)
 	return a
 }
 

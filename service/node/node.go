@@ -62,6 +62,7 @@ type Node struct {
 	pair    pairing
 	samples *samples.Room
 	audits  auditing
+	plays   plays
 
 	hostMu    sync.Mutex
 	preflight lastPreflight                                    // the last preflight

@@ -115,22 +115,59 @@ func (s *Store) written(ctx context.Context, q Past) ([]Event, error) {
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (e Event, err error) {
-		raw := row.RawValues()
-		var at time.Time
-		if err := rows.Conn().TypeMap().Scan(pgtype.TimestamptzOID, pgx.BinaryFormatCode, raw[0], &at); err != nil {
-			return e, err
-		}
-		var l lease.Lease
-		n := 0
-		for i := range fields {
-			if f := &fields[i]; f.past {
-				n++
-				if err := f.get(&l, raw[n]); err != nil {
-					return e, fmt.Errorf("column %s: %w", f.name, err)
-				}
+	return pgx.CollectRows(rows, func(pgx.CollectableRow) (Event, error) { return eventOf(rows) })
+}
+
+// eventOf reads a row of history: its moment and the columns of pastColumns.
+func eventOf(rows pgx.Rows) (e Event, err error) {
+	raw := rows.RawValues()
+	if err := rows.Conn().TypeMap().Scan(pgtype.TimestamptzOID, pgx.BinaryFormatCode, raw[0], &e.At); err != nil {
+		return e, err
+	}
+	n := 0
+	for i := range fields {
+		if f := &fields[i]; f.past {
+			n++
+			if err := f.get(&e.Lease, raw[n]); err != nil {
+				return e, fmt.Errorf("column %s: %w", f.name, err)
 			}
 		}
-		return Event{at, l}, nil
+	}
+	return e, nil
+}
+
+// EachPast reads what happened in a span, in the order of time; of the subnets that
+// are named, if any are.
+func (s *Store) EachPast(ctx context.Context, from, to time.Time, subnets []netip.Prefix, each func(Event)) error {
+	conn, err := s.pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("read history: %w", err)
+	}
+	defer conn.Release()
+	where, args := "", []any{from, to}
+	if len(subnets) > 0 {
+		where, args = " and address <<= any($3)", append(args, subnets)
+	}
+	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "set local statement_timeout = '10min'"); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, "select at, "+pastColumns+" from lease_history where at >= $1 and at < $2"+where+" order by at", args...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			e, err := eventOf(rows)
+			if err != nil {
+				return err
+			}
+			each(e)
+		}
+		return rows.Err()
 	})
+	if err != nil {
+		return fmt.Errorf("read history: %w", err)
+	}
+	return nil
 }

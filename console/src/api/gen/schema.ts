@@ -839,6 +839,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to play what happened against a changed plan */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rehearsals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a rehearsal is, or what came of it */
+        get: operations["show-rehearsal"];
+        put?: never;
+        post?: never;
+        /** End a rehearsal early */
+        delete: operations["end-rehearsal"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/relays": {
         parameters: {
             query?: never;
@@ -2938,6 +2973,114 @@ export interface components {
             rejected: number;
             /** Format: int64 */
             sent: number;
+        };
+        ReallyUsed: {
+            /** Format: int64 */
+            peak: number;
+            scope: string;
+        };
+        Rehearsal: {
+            /** @description By the plan as it is */
+            as?: components["schemas"]["Rehearsed"];
+            diff: components["schemas"]["DiffLine"][];
+            /**
+             * Format: double
+             * @description 0 to 1
+             */
+            done: number;
+            failed?: string;
+            /** Format: date-time */
+            from: string;
+            gone?: boolean;
+            /** Format: int64 */
+            id: number;
+            over: boolean;
+            /** @description What the samples of that time say */
+            really: components["schemas"]["ReallyUsed"][];
+            /**
+             * Format: int64
+             * @description Clients that came, each as often as it came
+             */
+            stays: number;
+            /** @description What it does now */
+            step: string;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: double
+             * @description Seconds
+             */
+            took: number;
+            /** @description By the plan as it would be */
+            with?: components["schemas"]["Rehearsed"];
+        };
+        RehearsalOrder: {
+            /** @description What the plan would change in; none with gone */
+            edits?: components["schemas"]["Edit"][];
+            /** @description One server of the pair dies at the beginning */
+            gone?: boolean;
+            /** @description How far back, such as 7d */
+            since: string;
+        };
+        Rehearsed: {
+            /**
+             * Format: double
+             * @description Messages a second in the busiest hour
+             */
+            busiestHour: number;
+            /** Format: int64 */
+            clients: number;
+            /**
+             * Format: date-time
+             * @description When it first hurts
+             */
+            firstRefused?: string;
+            /** Format: int64 */
+            messages: number;
+            /**
+             * Format: int64
+             * @description Of those, that never got anything
+             */
+            never: number;
+            /**
+             * Format: int64
+             * @description Clients that asked and got nothing at first
+             */
+            refused: number;
+            /**
+             * Format: double
+             * @description A second, on the average
+             */
+            renewals: number;
+            scopes: components["schemas"]["RehearsedScope"][];
+            /** @description The first 200 of those refused */
+            who: components["schemas"]["RehearsedRefused"][];
+        };
+        RehearsedRefused: {
+            /** Format: date-time */
+            at: string;
+            hardware: string;
+            hostname: string;
+            scope: string;
+            /** @description Until it was served; left out if it never was */
+            waited?: string;
+            why: string;
+        };
+        RehearsedScope: {
+            /**
+             * Format: date-time
+             * @description When it was first full
+             */
+            fullAt?: string;
+            /** @description The most in each hour */
+            hours: number[];
+            /** Format: int64 */
+            peak: number;
+            /** Format: date-time */
+            peakAt?: string;
+            scope: string;
+            /** Format: int64 */
+            size: number;
         };
         Relay: {
             address: string;
@@ -5370,6 +5513,99 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PageCheck"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

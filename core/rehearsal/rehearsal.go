@@ -1,0 +1,431 @@
+// Package rehearsal is the room of playing recorded demand against a plan: who came
+// when and stayed until when goes in, the code that serves decides each message in
+// virtual time, and out goes how full the pools would have been, who would have been
+// refused, and how many messages there would have been.
+package rehearsal
+
+import (
+	"cmp"
+	"container/heap"
+	"net/netip"
+	"slices"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/effect"
+	"yarnpost/core/lease"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+)
+
+// Stay is one client that came and stayed.
+type Stay struct {
+	Client     lease.Client
+	Hardware   addr.Hardware
+	Hostname   string
+	Vendor     string
+	Circuit    string
+	Relay      netip.Addr // or not valid
+	Address    netip.Addr // that it had
+	Begin, End lease.Time
+	Released   bool // it said that it left
+}
+
+// Gone says that one server of a pair dies at the beginning: until the other may
+// take its addresses, half of each pool is out of reach, and no promise goes beyond
+// the lead time.
+type Gone struct {
+	Lead time.Duration
+	Wait time.Duration // until the survivor may take the other's addresses
+}
+
+// Input is what is rehearsed.
+type Input struct {
+	Plan       *plan.Plan
+	Stays      []Stay // of the clients
+	From, To   lease.Time
+	Gone       *Gone
+	Progress   func(done float64) // called now and then; nil: never
+	Cancelled  func() bool        // nil: never
+	ScopesOnly map[plan.ID]bool   // whose use is told; nil: of all
+}
+
+// Refused is a client that would have been refused.
+type Refused struct {
+	Hardware addr.Hardware
+	Hostname string
+	Scope    string // of its link, by the address that it had
+	At       lease.Time
+	Why      answer.Reason
+	Waited   time.Duration // until it was served; negative: it never was
+}
+
+// Use is how full a scope would have been.
+type Use struct {
+	Scope  string
+	Size   uint64
+	Peak   uint64
+	PeakAt lease.Time
+	FullAt lease.Time // when it was first full; 0: never
+	Hours  []uint64   // the most in each hour
+}
+
+// Output is what would have come of it.
+type Output struct {
+	Clients      int // that came
+	Decisions    int
+	Messages     int
+	BusiestHour  float64 // messages a second
+	Renewals     float64 // a second, on the average
+	Refused      []Refused
+	RefusedCount int // clients that waited, those who were served later among them
+	Never        int // clients that never got an address
+	FirstRefused lease.Time
+	Uses         []Use
+}
+
+// refusedMost is how many refused clients are named.
+const refusedMost = 200
+
+// player is one client at play.
+type player struct {
+	Stay
+	address netip.Addr
+	granted time.Duration
+	tries   int
+	since   lease.Time // when it first went without; 0: it did not
+	refused int        // its number among the refused, 1 for the first; 0: none
+}
+
+// event is a client's turn.
+type event struct {
+	at  lease.Time
+	who *player
+}
+
+type events []event
+
+func (e events) Len() int           { return len(e) }
+func (e events) Less(i, j int) bool { return e[i].at < e[j].at }
+func (e events) Swap(i, j int)      { e[i], e[j] = e[j], e[i] }
+func (e *events) Push(x any)        { *e = append(*e, x.(event)) }
+func (e *events) Pop() any {
+	last := (*e)[len(*e)-1]
+	*e = (*e)[:len(*e)-1]
+	return last
+}
+
+// stage is a rehearsal at work.
+type stage struct {
+	Input
+	out      Output
+	table    *lease.Table
+	decision *answer.Decision
+	queue    events
+	now      lease.Time
+	hours    []int // messages
+	uses     map[plan.ID]*Use
+	renewals int
+}
+
+// server names the rehearsing server.
+var server = netip.AddrFrom4([4]byte{192, 0, 2, 1})
+
+// Play rehearses.
+func Play(in Input) Output {
+	s := &stage{Input: in, table: lease.New(in.Plan, in.From), now: in.From, uses: map[plan.ID]*Use{}, hours: make([]int, max(int(in.To.Sub(in.From)/time.Hour)+1, 1))}
+	for _, v := range in.Plan.Scopes() {
+		if in.ScopesOnly == nil || in.ScopesOnly[v.ID] {
+			s.uses[v.ID] = &Use{Scope: v.Name, Size: v.Size, Hours: make([]uint64, len(s.hours))}
+		}
+	}
+	for i := range in.Stays {
+		p := &player{Stay: in.Stays[i]}
+		at := max(p.Begin, in.From)
+		if p.Begin <= in.From {
+			at = s.seat(p, i)
+		}
+		s.queue = append(s.queue, event{at, p})
+	}
+	heap.Init(&s.queue)
+	s.run()
+	return s.result()
+}
+
+// seat gives a client that was there before the beginning the address that it had,
+// if the plan still has it, and says when it renews. The renewals of many are spread.
+func (s *stage) seat(p *player, n int) lease.Time {
+	v := s.Plan.ScopeAt(p.Stay.Address)
+	r := s.Plan.ReservationAt(p.Stay.Address)
+	if v == nil || v.Mode == plan.Held || s.table.At(p.Stay.Address) != nil || r == nil && !v.Allocatable(p.Stay.Address) {
+		return s.From
+	}
+	s.out.Clients++
+	p.address, p.granted, p.tries = p.Stay.Address, v.LeaseFor(r), 1
+	s.table.Put(&lease.Lease{Prefix: lease.Host(p.address), Status: lease.Active, Reserved: r != nil, Client: p.Client, Hardware: p.Hardware,
+		Hostname: p.Hostname, Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay, Since: s.From, Changed: s.From, Heard: s.From, Granted: p.granted,
+		Expires: s.From.Add(p.granted)})
+	s.note(p.address)
+	return min(s.From.Add(p.granted/2*time.Duration(n%16+1)/16), max(p.End, s.From))
+}
+
+const ticks = 4096 // turns between two looks at the progress
+
+func (s *stage) run() {
+	span := float64(s.To - s.From)
+	for n := 0; len(s.queue) > 0; n++ {
+		e := heap.Pop(&s.queue).(event)
+		if e.at > s.To {
+			return
+		}
+		if n%ticks == 0 {
+			if s.Cancelled != nil && s.Cancelled() {
+				return
+			}
+			if s.Progress != nil && span > 0 {
+				s.Progress(float64(e.at-s.From) / span)
+			}
+		}
+		s.advance(e.at)
+		s.turn(e.who)
+	}
+	s.advance(s.To)
+}
+
+// advance moves the time on: leases end, offers lapse, hours are noted.
+func (s *stage) advance(to lease.Time) {
+	if to <= s.now {
+		return
+	}
+	s.now = to
+	for more := true; more; {
+		var list []*lease.Lease
+		list, more = s.table.Due(s.now, 1024)
+		for _, l := range list {
+			s.table.Put(l.Ended(lease.Expired, l.Expires))
+		}
+	}
+	s.table.Lapse(s.now)
+}
+
+func (s *stage) hour() int {
+	return min(max(int(s.now.Sub(s.From)/time.Hour), 0), len(s.hours)-1)
+}
+
+// note notes how full the scope of an address is.
+func (s *stage) note(a netip.Addr) {
+	v := s.table.Plan().ScopeAt(a)
+	if v == nil {
+		return
+	}
+	u := s.uses[v.ID]
+	if u == nil || v.Size == 0 {
+		return
+	}
+	used := v.Size - min(v.Size, s.table.Count(v.ID).Headroom)
+	h := s.hour()
+	u.Hours[h] = max(u.Hours[h], used)
+	if used > u.Peak {
+		u.Peak, u.PeakAt = used, s.now
+	}
+	if used >= v.Size && u.FullAt == 0 {
+		u.FullAt = s.now
+	}
+}
+
+// Times of clients.
+const (
+	retryFirst = 8 * time.Second
+	retryMost  = 5 * time.Minute
+)
+
+// turn is what a client does next.
+func (s *stage) turn(p *player) {
+	if s.now >= p.End {
+		if p.address.IsValid() && p.Released {
+			s.release(p)
+		}
+		return
+	}
+	if p.address.IsValid() && s.renew(p) || !p.address.IsValid() && s.get(p) {
+		next := s.now.Add(max(p.granted/2, time.Second))
+		if next >= p.End {
+			next = p.End
+			if !p.Released {
+				return // it leaves and says nothing
+			}
+		}
+		heap.Push(&s.queue, event{next, p})
+		return
+	}
+	p.tries++
+	wait := min(retryFirst<<min(p.tries, 10), retryMost)
+	heap.Push(&s.queue, event{s.now.Add(wait), p})
+}
+
+// get does the exchange of four messages.
+func (s *stage) get(p *player) bool {
+	s.out.Clients += map[bool]int{true: 1}[p.tries == 0 && p.since == 0]
+	m := p.message(dhcp4.Discover)
+	wish := p.Address
+	if wish.IsValid() {
+		m.Options = append(m.Options, address(option.AddressRequest, wish))
+	}
+	d := s.decide(p, m)
+	if d.Outcome != answer.Offered || d.Reply == nil || d.Reply.YIAddr.IsUnspecified() {
+		s.without(p, d.Why)
+		return false
+	}
+	m = p.message(dhcp4.Request)
+	m.Options = append(m.Options, address(option.AddressRequest, d.Reply.YIAddr), address(option.ServerID, server))
+	d = s.decide(p, m)
+	return s.taken(p, d)
+}
+
+func (s *stage) renew(p *player) bool {
+	m := p.message(dhcp4.Request)
+	m.CIAddr = p.address
+	s.renewals++
+	if d := s.decide(p, m); d.Outcome == answer.Acknowledged {
+		return s.taken(p, d)
+	}
+	p.address = netip.Addr{}
+	return s.get(p)
+}
+
+func (s *stage) release(p *player) {
+	m := p.message(dhcp4.Release)
+	m.CIAddr = p.address
+	m.Options = append(m.Options, address(option.ServerID, server))
+	s.decide(p, m)
+	p.address = netip.Addr{}
+}
+
+func (s *stage) taken(p *player, d *answer.Decision) bool {
+	if d.Outcome != answer.Acknowledged {
+		s.without(p, d.Why)
+		return false
+	}
+	if l := d.Lease(); l != nil {
+		p.address, p.granted = l.Address(), l.Granted
+	} else if seconds, ok := d.Reply.Options.Uint32(option.AddressTime); ok { // from the record
+		p.address, p.granted = d.Reply.YIAddr, option.FromSeconds(seconds)
+	}
+	if p.refused > 0 && p.refused <= len(s.out.Refused) && s.out.Refused[p.refused-1].Waited < 0 {
+		s.out.Refused[p.refused-1].Waited = s.now.Sub(p.since)
+	}
+	if p.since != 0 {
+		s.out.Never--
+		p.since = 0
+	}
+	p.tries = 0
+	s.note(p.address)
+	return true
+}
+
+// without notes that a client goes without, for a reason.
+func (s *stage) without(p *player, why answer.Reason) {
+	if p.since != 0 {
+		return
+	}
+	p.since = s.now
+	s.out.Never++
+	if p.refused > 0 {
+		return
+	}
+	s.out.RefusedCount++
+	if s.out.FirstRefused == 0 {
+		s.out.FirstRefused = s.now
+	}
+	if len(s.out.Refused) < refusedMost {
+		scope := ""
+		if v := s.table.Plan().ScopeAt(p.Stay.Address); v != nil {
+			scope = v.Name
+		}
+		s.out.Refused = append(s.out.Refused, Refused{p.Hardware, p.Hostname, scope, s.now, why, -1})
+		p.refused = len(s.out.Refused)
+	} else {
+		p.refused = refusedMost + 1
+	}
+}
+
+// message is a client's, with its usual options.
+func (p *player) message(t dhcp4.Type) *dhcp4.Message {
+	l := lease.Lease{Prefix: lease.Host(p.Stay.Address), Client: p.Client, Hardware: p.Hardware, Hostname: p.Hostname, Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay}
+	m := answer.Replay(&l, nil).Message
+	m.Type, m.CIAddr = t, netip.IPv4Unspecified()
+	m.Options[0] = dhcp4.Option{Code: option.MessageType, Data: []byte{byte(t)}}
+	return m
+}
+
+func address(code uint8, a netip.Addr) dhcp4.Option {
+	return dhcp4.Option{Code: code, Data: a.AsSlice()}
+}
+
+// decide has the code that serves decide a message, and does what it says.
+func (s *stage) decide(p *player, m *dhcp4.Message) *answer.Decision {
+	req := answer.Request{Message: m, Server: server}
+	if p.Relay.IsValid() {
+		req.Relay = dhcp4.Relay{Circuit: []byte(p.Circuit), Link: p.Stay.Address}
+	} else {
+		req.Interface, req.Prefixes = "rehearsal", []netip.Prefix{netip.PrefixFrom(p.Stay.Address, 32)}
+	}
+	w := answer.World{Table: s.table, Now: s.now, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}
+	if s.Gone != nil && s.now < s.From.Add(s.Gone.Wait) {
+		w.Pair = survivor{s.Gone.Lead}
+	}
+	s.decision = answer.Decide(req, w, s.decision)
+	d := s.decision
+	s.out.Decisions++
+	s.hours[s.hour()]++
+	s.out.Messages++
+	if d.Reply != nil {
+		s.hours[s.hour()]++
+		s.out.Messages++
+	}
+	for _, f := range d.Effects {
+		switch f.Do {
+		case effect.Forget:
+			s.table.DropOffer(f.Key)
+		case effect.Offer:
+			s.table.PutOffer(*f.Note)
+		case effect.Record:
+			for _, c := range f.Changes {
+				s.table.Put(c.After)
+			}
+		}
+	}
+	return d
+}
+
+func (s *stage) result() Output {
+	most := 0
+	for _, n := range s.hours {
+		most = max(most, n)
+	}
+	s.out.BusiestHour = float64(most) / 3600
+	if span := s.To.Sub(s.From).Seconds(); span > 0 {
+		s.out.Renewals = float64(s.renewals) / span
+	}
+	for _, u := range s.uses {
+		s.out.Uses = append(s.out.Uses, *u)
+	}
+	slices.SortFunc(s.out.Uses, func(a, b Use) int { return cmp.Compare(a.Scope, b.Scope) })
+	return s.out
+}
+
+// survivor is what a server may do whose partner just died: of each four addresses
+// two are the other's, and nothing is promised beyond the lead time.
+type survivor struct{ lead time.Duration }
+
+func (survivor) Serving() answer.Serving                       { return answer.Everybody }
+func (survivor) Responsible(lease.Client, time.Duration) bool  { return true }
+func (survivor) Returns(*lease.Lease) bool                     { return true }
+func (survivor) Reserved(*plan.Reservation, *lease.Lease) bool { return true }
+func (survivor) Changed(_, _ *lease.Lease, _ time.Duration)    {}
+func (survivor) Gives(a netip.Addr, _ *lease.Lease) bool       { return a.As4()[3]&2 == 0 }
+func (v survivor) Promise(_ lease.Time, _ *lease.Lease, wanted time.Duration) time.Duration {
+	return min(wanted, v.lead)
+}

@@ -38,6 +38,7 @@ check: console/node_modules/.package-lock.json
 	@go tool errcheck -ignoretests -exclude scripts/errcheck.txt $$(go list ./... | grep -v -e /demo$$ -e /e2e) # the demo's clients may well fail
 	@cd console && npx --no-install prettier --check --log-level warn src vite.config.ts eslint.config.js && npx --no-install eslint src
 	@go run ./cmd/yarnpostd openapi | cmp -s - api/openapi.json || { echo "api/openapi.json is old; run make generate"; exit 1; }
+	@go run ./cmd/yarnpostd findings | cmp -s - docs/findings.md || { echo "docs/findings.md is old; run make generate"; exit 1; }
 	@cd console && npx --no-install openapi-typescript ../api/openapi.json 2>/dev/null | cmp -s - src/api/gen/schema.ts || { echo "console/src/api/gen/schema.ts is old; run make generate"; exit 1; }
 
 unit:
@@ -47,6 +48,7 @@ unit:
 
 generate: console/node_modules/.package-lock.json ## files made from the Go types
 	go run ./cmd/yarnpostd openapi > api/openapi.json
+	go run ./cmd/yarnpostd findings > docs/findings.md
 	@cd console && npx --no-install openapi-typescript ../api/openapi.json -o src/api/gen/schema.ts
 
 bench: ## speed, as ratios within one run

@@ -16,7 +16,7 @@ var floors = [][]string{
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight",
 		"yarnpost/service/partner"}, {"yarnpost/service/look"},
-	{"yarnpost/service/observe", "yarnpost/service/probe"}, {"yarnpost/service/engine"}, {"yarnpost/service/samples", "yarnpost/service/auditor"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
+	{"yarnpost/service/observe", "yarnpost/service/probe"}, {"yarnpost/service/engine"}, {"yarnpost/service/samples", "yarnpost/service/auditor", "yarnpost/service/alert"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
 	{"yarnpost/cli", "yarnpost/demo"},
 	{"yarnpost/bench", "yarnpost/sim", "yarnpost/e2e", "yarnpost/e2e/browser", "yarnpost/e2e/shots", "yarnpost/cmd/yarnpost", "yarnpost/cmd/yarnpostd"},
 }
@@ -25,7 +25,7 @@ var floors = [][]string{
 // that opens a socket or a file, reads a clock for it, logs or draws numbers.
 // (package time is there for its durations; see clocks below.)
 var pure = []string{"bytes", "cmp", "crypto/hmac", "crypto/md5", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt",
-	"hash/maphash", "iter", "maps", "math", "math/bits", "net/netip", "reflect", "slices", "sort",
+	"container/heap", "hash/maphash", "io", "iter", "maps", "math", "math/bits", "net/netip", "reflect", "slices", "sort",
 	"strconv", "strings", "time", "unicode", "unicode/utf8", "go4.org/netipx", "github.com/gaissmai/bart",
 	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/ast", "cel.dev/cel-go/common/cost", "cel.dev/cel-go/common/types",
 	"cel.dev/cel-go/common/types/ref", "cel.dev/cel-go/ext"}

@@ -105,7 +105,8 @@ func auditCommands() []command {
 					}
 					t := newTable("WHEN", "WHY", "LEASES", "TROUBLES", "WARNINGS", "NOTES", "TOOK")
 					for _, r := range list {
-						t.row(k.when(r.At), r.Why, fmt.Sprint(r.Leases), fmt.Sprint(r.Troubles), fmt.Sprint(r.Warnings), fmt.Sprint(r.Notes), fmt.Sprintf("%.1f s", r.Took))
+						t.row(k.when(r.At), r.Why, fmt.Sprint(r.Leases), fmt.Sprint(r.Troubles), fmt.Sprint(r.Warnings),
+							fmt.Sprint(r.Notes), fmt.Sprintf("%.1f s", r.Took))
 					}
 					return k.show(list, t, "No audit was made yet; yarnpost audit run makes one.")
 				}
@@ -157,7 +158,8 @@ func readNeighbours(name string) ([]api.Neighbour, error) {
 		switch {
 		case a != "" && hw != "":
 			out = append(out, api.Neighbour{Address: a, Hardware: hw, Source: cmp.Or(strings.TrimPrefix(name, "-"), "standard input")})
-		case text == "" || strings.HasPrefix(text, "#") || a == "" && hw == "" || strings.Contains(text, "FAILED") || strings.Contains(text, "INCOMPLETE") || strings.Contains(text, "incomplete"):
+		case text == "" || strings.HasPrefix(text, "#") || a == "" && hw == "" || strings.Contains(text, "FAILED") ||
+			strings.Contains(text, "INCOMPLETE") || strings.Contains(text, "incomplete"):
 		default:
 			return nil, fmt.Errorf("%s, line %d: an address and a hardware address are needed: %q", name, n, text)
 		}
@@ -341,7 +343,8 @@ func (k *call) findingCodes() error {
 		if !k.json && !k.csv {
 			t := newTable()
 			c := list[0]
-			for _, r := range [][2]string{{"code", c.Code}, {"is", c.Title}, {"severity", c.Severity}, {"means", c.Means}, {"comes about", c.Comes}, {"to do", c.Do}} {
+			for _, r := range [][2]string{{"code", c.Code}, {"is", c.Title}, {"severity", c.Severity}, {"means", c.Means},
+				{"comes about", c.Comes}, {"to do", c.Do}} {
 				t.row(r[0], r[1])
 			}
 			k.print(t)

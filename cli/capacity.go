@@ -88,7 +88,8 @@ func (k *call) listCapacity(kind string) error {
 		} else if c.Size == 0 {
 			when = "no pool"
 		}
-		t.row(whatOf(c), number(c.Size), number(c.Used), share(c.Used, c.Size), number(c.Headroom), number(c.Partner), number(c.Abandoned), spark(c.Trend, float64(c.Size)), when)
+		t.row(whatOf(c), number(c.Size), number(c.Used), share(c.Used, c.Size), number(c.Headroom), number(c.Partner),
+			number(c.Abandoned), spark(c.Trend, float64(c.Size)), when)
 	}
 	return k.show(list, t, "There is no scope yet; yarnpost scope add NAME --subnet … makes one.")
 }
@@ -281,7 +282,8 @@ func forecastOf(f capacity.Forecast) api.Forecast {
 		}
 		return &t
 	}
-	out := api.Forecast{Verdict: string(f.Verdict), Text: f.Text(), Date: at(f.Date), Early: at(f.Early), Late: at(f.Late), Until: f.Until, Level: f.Level,
+	out := api.Forecast{Verdict: string(f.Verdict), Text: f.Text(), Date: at(f.Date), Early: at(f.Early), Late: at(f.Late),
+		Until: f.Until, Level: f.Level,
 		PerDay: f.PerDay, Peak: f.Peak, Size: f.Size, Days: f.Days, Step: at(f.Step), Events: []time.Time{}, Gaps: f.Gaps}
 	out.Events = append(out.Events, f.Events...)
 	return out
@@ -314,7 +316,8 @@ func sizeFlags(f *flag.FlagSet) func(*call) error {
 		if err != nil {
 			return usagef("%v", err)
 		}
-		out := api.Size{Pool: r.Pool, Lease: option.FormatDuration(r.Lease), Hold: option.FormatDuration(r.Hold.Truncate(time.Minute)), Mean: r.Mean,
+		out := api.Size{Pool: r.Pool, Lease: option.FormatDuration(r.Lease),
+			Hold: option.FormatDuration(r.Hold.Truncate(time.Minute)), Mean: r.Mean,
 			Peak: r.Peak, Refused: r.Refused, Renewals: r.Renewals, Arrivals: r.Most, Fits: r.Fits, Text: r.Text, Model: capacity.SizingModel}
 		if k.json || k.csv {
 			return k.show(out, newTable(), "")
@@ -351,8 +354,9 @@ func (k *call) subnet(split int) error {
 		}
 		return a.String()
 	}
-	out := api.SubnetInfo{Subnet: s.Prefix.String(), Network: s.Network.String(), First: s.First.String(), Last: s.Last.String(), Broadcast: text(s.Broadcast),
-		Mask: text(s.Mask), Wildcard: text(s.Wildcard), Hosts: s.Hosts, Parts: []string{}, PartCount: s.PartCount, Scopes: []string{}}
+	out := api.SubnetInfo{Subnet: s.Prefix.String(), Network: s.Network.String(), First: s.First.String(), Last: s.Last.String(),
+		Broadcast: text(s.Broadcast),
+		Mask:      text(s.Mask), Wildcard: text(s.Wildcard), Hosts: s.Hosts, Parts: []string{}, PartCount: s.PartCount, Scopes: []string{}}
 	if s.Around.IsValid() {
 		out.Around, out.Other = s.Around.String(), s.Neighbor.String()
 	}
@@ -363,7 +367,8 @@ func (k *call) subnet(split int) error {
 		return k.show(out, newTable(), "")
 	}
 	t := newTable()
-	for _, row := range [][2]string{{"subnet", out.Subnet}, {"hosts", out.Hosts + ", from " + out.First + " to " + out.Last}, {"mask", out.Mask},
+	for _, row := range [][2]string{{"subnet", out.Subnet}, {"hosts", out.Hosts + ", from " + out.First + " to " + out.Last},
+		{"mask", out.Mask},
 		{"wildcard", out.Wildcard}, {"broadcast", out.Broadcast}, {"half of", out.Around}, {"other half", out.Other}} {
 		if row[1] != "" {
 			t.row(row[0], row[1])

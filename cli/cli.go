@@ -93,6 +93,7 @@ func commands() []command {
 	all = append(all, capacityCommands()...)
 	all = append(all, auditCommands()...)
 	all = append(all, rehearseCommands()...)
+	all = append(all, alertCommands()...)
 	all = append(all, accessCommands()...)
 	all = append(all, completionCommands()...)
 	return all

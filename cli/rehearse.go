@@ -187,7 +187,8 @@ func (k *call) rehearse(since string, lines []string, gone bool) error {
 			full = x.FullAt.Format("Mon 2 Jan 15:04")
 		}
 		if x.Size > 0 || was[x.Scope].Size > 0 {
-			u.row(x.Scope, fmt.Sprint(uint64(x.Size)), fmt.Sprint(really[x.Scope]), fmt.Sprint(uint64(was[x.Scope].Peak)), fmt.Sprint(uint64(x.Peak)), full)
+			u.row(x.Scope, fmt.Sprint(uint64(x.Size)), fmt.Sprint(really[x.Scope]), fmt.Sprint(uint64(was[x.Scope].Peak)),
+				fmt.Sprint(uint64(x.Peak)), full)
 		}
 	}
 	k.print(u)

@@ -63,3 +63,40 @@ func (c *Client) Sweep(ctx context.Context, in api.SweepOrder) (out api.Swept, e
 	err = c.call(ctx, http.MethodPost, "/api/sweep", nil, in, &out)
 	return out, err
 }
+
+// Alerts lists the alerts that stand, or those that ended.
+func (c *Client) Alerts(ctx context.Context, past bool) ([]api.Alert, error) {
+	return items[api.Alert](ctx, c, "/api/alerts", url.Values{"past": {strconv.FormatBool(past)}})
+}
+
+// Silences lists what is silenced.
+func (c *Client) Silences(ctx context.Context) ([]api.Silence, error) {
+	return items[api.Silence](ctx, c, "/api/alerts/silences", nil)
+}
+
+// SilenceAlerts keeps alerts from being sent until a moment.
+func (c *Client) SilenceAlerts(ctx context.Context, in api.Silence) (out api.Silence, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/alerts/silences", nil, in, &out)
+	return out, err
+}
+
+// AlertTargets lists where alerts go.
+func (c *Client) AlertTargets(ctx context.Context) ([]api.AlertTarget, error) {
+	return items[api.AlertTarget](ctx, c, "/api/alerts/targets", nil)
+}
+
+// PutAlertTarget has alerts go somewhere, or changes that.
+func (c *Client) PutAlertTarget(ctx context.Context, in api.AlertTarget) (out api.AlertTarget, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/alerts/targets", nil, in, &out)
+	return out, err
+}
+
+// RemoveAlertTarget has alerts go there no more.
+func (c *Client) RemoveAlertTarget(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/alerts/targets/"+url.PathEscape(name), nil, nil, nil)
+}
+
+// TryAlertTarget sends a message to a target now.
+func (c *Client) TryAlertTarget(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodPost, "/api/alerts/targets/"+url.PathEscape(name)+"/try", nil, nil, nil)
+}

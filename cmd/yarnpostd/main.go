@@ -15,6 +15,8 @@ import (
 	"strings"
 	"syscall"
 
+	"yarnpost/core/addr"
+	"yarnpost/core/audit"
 	"yarnpost/service/httpd"
 	"yarnpost/service/node"
 )
@@ -69,6 +71,8 @@ func run(ctx context.Context, args []string) error {
 		return runRelay(ctx, args[1:])
 	case "demo":
 		return runDemo(ctx, args[1:])
+	case "findings":
+		return audit.WriteDoc(os.Stdout)
 	case "openapi":
 		return httpd.WriteOpenAPI(os.Stdout)
 	case "version":
@@ -86,6 +90,7 @@ func run(ctx context.Context, args []string) error {
 type options struct {
 	data, database, http, dhcp4, cert, key, user, partner, name string
 	interfaces                                                  []string
+	alertsTo                                                    []netip.Prefix
 }
 
 func parse(name string, args []string, defaults options) (options, error) {
@@ -105,6 +110,11 @@ func parse(name string, args []string, defaults options) (options, error) {
 	f.Func("interface", "serve broadcast clients on the interface of this `name` (repeatable)", func(v string) error {
 		o.interfaces = append(o.interfaces, v)
 		return nil
+	})
+	f.Func("alerts-to", "let alerts be sent to addresses of this `subnet`, such as 10.40.0.0/16 (repeatable; default: nowhere)", func(v string) error {
+		p, err := addr.ParsePrefixOf(v)
+		o.alertsTo = append(o.alertsTo, p)
+		return err
 	})
 	var bad error
 	f.VisitAll(func(fl *flag.Flag) {
@@ -134,7 +144,7 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 		return nil, nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
 	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces,
-		Partner: o.partner, Name: o.name, Log: log})
+		Partner: o.partner, Name: o.name, AlertsTo: o.alertsTo, Log: log})
 	if err != nil {
 		return nil, nil, nil, err
 	}

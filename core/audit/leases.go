@@ -132,7 +132,8 @@ func (s *Leases) Findings(m More) []Finding {
 	for _, v := range s.plan.Scopes() {
 		if n := m.Stale[v.ID]; n > 0 {
 			out.say("options-old", "scope "+v.Name, "%s of scope %s %s options older than revision %d of the plan", plural(n, "client", "clients"),
-				v.Name, map[bool]string{true: "has", false: "have"}[n == 1], s.plan.Revision).in(v.Name).of(n, nil).mend("", "yarnpost stale list --scope "+v.Name)
+				v.Name, map[bool]string{true: "has", false: "have"}[n == 1], s.plan.Revision).in(v.Name).of(n, nil).mend("",
+				"yarnpost stale list --scope "+v.Name)
 		}
 	}
 	s.doubles(&out)

@@ -70,6 +70,15 @@ func OfPlan(p *plan.Plan, f Facts) []Finding {
 	return out
 }
 
+// OfUse looks at how full the scopes are alone.
+func OfUse(p *plan.Plan, f Facts) []Finding {
+	var out findings
+	for _, v := range p.Scopes() {
+		out.use(v, f)
+	}
+	return out
+}
+
 func value(v *plan.View, code uint16) *plan.Value {
 	if i := slices.IndexFunc(v.Values, func(x plan.Value) bool { return x.Key == option.Std(code) }); i >= 0 {
 		return &v.Values[i]
@@ -311,7 +320,8 @@ func (l *findings) rules(p *plan.Plan, f Facts) {
 		}
 		for _, before := range rules[:i] {
 			ends := before.Action == plan.Ignore || before.Action == plan.Refuse
-			if !before.Off && ends && (before.Scope == r.Scope || before.Scope == 0) && (sameCondition(before.When, r.When) || strings.TrimSpace(before.When) == "true") {
+			if !before.Off && ends && (before.Scope == r.Scope || before.Scope == 0) && (sameCondition(before.When, r.When) ||
+				strings.TrimSpace(before.When) == "true") {
 				l.say("rule-shadowed", "rule "+r.Name, "rule %s asks what rule %s asked before it, and that one ends the matter", r.Name, before.Name)
 				break
 			}

@@ -76,7 +76,8 @@ func OfPair(p Pair) []Finding {
 		out.say("pair-relay", r.Subject, "%s", r.Text)
 	}
 	if len(p.Reasons) > 0 {
-		out.say("pair-takeover", "server "+p.Partner, "%s could not take over: %s", p.Partner, strings.Join(p.Reasons, "; ")).of(len(p.Reasons), p.Reasons).
+		out.say("pair-takeover", "server "+p.Partner, "%s could not take over: %s", p.Partner, strings.Join(p.Reasons,
+			"; ")).of(len(p.Reasons), p.Reasons).
 			mend("", "yarnpost pair status")
 	}
 	return out

@@ -106,7 +106,8 @@ func (s Scene) shorten() (h Help, ok bool) {
 
 // nice is a duration as people set it.
 func nice(d time.Duration) time.Duration {
-	for _, n := range []time.Duration{5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 4 * time.Hour,
+	for _, n := range []time.Duration{5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour,
+		2 * time.Hour, 4 * time.Hour,
 		8 * time.Hour, 12 * time.Hour, 24 * time.Hour, 2 * 24 * time.Hour} {
 		if d <= n {
 			return n

@@ -126,7 +126,8 @@ func TestSizingWithADuty(t *testing.T) {
 }
 
 func TestSizingRefusesNonsense(t *testing.T) {
-	for _, d := range []Demand{{}, {Seats: -1}, {Arrivals: 5}, {Arrivals: math.NaN(), Stay: time.Hour}, {Arrivals: math.Inf(1), Stay: time.Hour},
+	for _, d := range []Demand{{}, {Seats: -1}, {Arrivals: 5}, {Arrivals: math.NaN(), Stay: time.Hour}, {Arrivals: math.Inf(1),
+		Stay: time.Hour},
 		{Seats: 1, Releases: 2}} {
 		if _, err := Size(d, time.Hour, 0, Duty{}); !errors.Is(err, ErrDemand) {
 			t.Errorf("%+v is taken: %v", d, err)

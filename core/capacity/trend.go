@@ -16,7 +16,8 @@ type way struct {
 // ways are tried on the history, and the one that was least wrong is taken. The
 // first wins where none is clearly better.
 var ways = []way{{14, 0, 1}, {5, 0, 1}, {trendDays, 0, 1},
-	{14, trendDays, 1}, {5, trendDays, 1}, {trendDays, trendDays, 1}, {10, 21, 1}, {5, 14, 1}, {5, trendDays, 0.95}, {5, 14, 0.95}, {5, 14, 0.9}}
+	{14, trendDays, 1}, {5, trendDays, 1}, {trendDays, trendDays, 1}, {10, 21, 1}, {5, 14, 1}, {5, trendDays, 0.95}, {5, 14, 0.95},
+	{5, 14, 0.9}}
 
 // start is level and slope at the end of a list of days.
 func (w way) start(days []float64) (level, slope float64, ok bool) {

@@ -44,7 +44,8 @@ var ageSteps = [...]time.Duration{time.Hour, 8 * time.Hour, 24 * time.Hour, 7 * 
 
 // NewUsers begins to count, at a moment.
 func NewUsers(now lease.Time) *Users {
-	return &Users{now: now, vendors: map[string]int{}, relays: map[string]int{}, names: map[string]int{}, held: map[addr.Hardware][]*lease.Lease{}}
+	return &Users{now: now, vendors: map[string]int{}, relays: map[string]int{}, names: map[string]int{},
+		held: map[addr.Hardware][]*lease.Lease{}}
 }
 
 // Add counts a lease.

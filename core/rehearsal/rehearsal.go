@@ -135,7 +135,8 @@ var server = netip.AddrFrom4([4]byte{192, 0, 2, 1})
 
 // Play rehearses.
 func Play(in Input) Output {
-	s := &stage{Input: in, table: lease.New(in.Plan, in.From), now: in.From, uses: map[plan.ID]*Use{}, hours: make([]int, max(int(in.To.Sub(in.From)/time.Hour)+1, 1))}
+	s := &stage{Input: in, table: lease.New(in.Plan, in.From), now: in.From, uses: map[plan.ID]*Use{}, hours: make([]int,
+		max(int(in.To.Sub(in.From)/time.Hour)+1, 1))}
 	for _, v := range in.Plan.Scopes() {
 		if in.ScopesOnly == nil || in.ScopesOnly[v.ID] {
 			s.uses[v.ID] = &Use{Scope: v.Name, Size: v.Size, Hours: make([]uint64, len(s.hours))}
@@ -165,7 +166,8 @@ func (s *stage) seat(p *player, n int) lease.Time {
 	s.out.Clients++
 	p.address, p.granted, p.tries = p.Stay.Address, v.LeaseFor(r), 1
 	s.table.Put(&lease.Lease{Prefix: lease.Host(p.address), Status: lease.Active, Reserved: r != nil, Client: p.Client, Hardware: p.Hardware,
-		Hostname: p.Hostname, Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay, Since: s.From, Changed: s.From, Heard: s.From, Granted: p.granted,
+		Hostname: p.Hostname, Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay, Since: s.From, Changed: s.From, Heard: s.From,
+		Granted: p.granted,
 		Expires: s.From.Add(p.granted)})
 	s.note(p.address)
 	return min(s.From.Add(p.granted/2*time.Duration(n%16+1)/16), max(p.End, s.From))
@@ -353,7 +355,8 @@ func (s *stage) without(p *player, why answer.Reason) {
 
 // message is a client's, with its usual options.
 func (p *player) message(t dhcp4.Type) *dhcp4.Message {
-	l := lease.Lease{Prefix: lease.Host(p.Stay.Address), Client: p.Client, Hardware: p.Hardware, Hostname: p.Hostname, Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay}
+	l := lease.Lease{Prefix: lease.Host(p.Stay.Address), Client: p.Client, Hardware: p.Hardware, Hostname: p.Hostname,
+		Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay}
 	m := answer.Replay(&l, nil).Message
 	m.Type, m.CIAddr = t, netip.IPv4Unspecified()
 	m.Options[0] = dhcp4.Option{Code: option.MessageType, Data: []byte{byte(t)}}

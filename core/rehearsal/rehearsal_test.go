@@ -34,7 +34,8 @@ func mill(t testing.TB, pool string, span time.Duration) *plan.Plan {
 
 func stay(n int, begin, span time.Duration) Stay {
 	hw := addr.Hardware([]byte{2, 0, 0, byte(n >> 16), byte(n >> 8), byte(n)})
-	return Stay{Client: lease.ByHardware(1, hw), Hardware: hw, Address: netip.MustParseAddr("10.77.1.1"), Relay: netip.MustParseAddr("10.77.0.1"),
+	return Stay{Client: lease.ByHardware(1, hw), Hardware: hw, Address: netip.MustParseAddr("10.77.1.1"),
+		Relay: netip.MustParseAddr("10.77.0.1"),
 		Begin: start.Add(begin), End: start.Add(begin + span)}
 }
 

@@ -190,8 +190,9 @@ func entryOf(s store.Finding) (e Entry, ok bool) {
 	if err != nil {
 		return e, false
 	}
-	e = Entry{First: s.First, Last: s.Last, Gone: s.Gone, Finding: audit.Finding{Code: audit.CodeOf(k.Code), Severity: severity, Subject: k.Subject,
-		Scope: k.Scope, Text: k.Text, Mend: k.Mend, Command: k.Command, Count: k.Count, Examples: k.Examples}}
+	e = Entry{First: s.First, Last: s.Last, Gone: s.Gone, Finding: audit.Finding{Code: audit.CodeOf(k.Code), Severity: severity,
+		Subject: k.Subject,
+		Scope:   k.Scope, Text: k.Text, Mend: k.Mend, Command: k.Command, Count: k.Count, Examples: k.Examples}}
 	return e, true
 }
 

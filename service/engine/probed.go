@@ -94,7 +94,8 @@ func Cleared(l *lease.Lease, now lease.Time) *lease.Lease {
 // Forgotten is the record of an address whose former client is forgotten. To whom it
 // belongs in a pair stays.
 func Forgotten(l *lease.Lease) *lease.Lease {
-	n := &lease.Lease{Prefix: l.Prefix, Status: l.Status, By: l.By, Version: l.Version, Acked: l.Acked, Told: l.Told, Changed: l.Changed, Expires: l.Expires}
+	n := &lease.Lease{Prefix: l.Prefix, Status: l.Status, By: l.By, Version: l.Version, Acked: l.Acked, Told: l.Told,
+		Changed: l.Changed, Expires: l.Expires}
 	if l.Status == lease.Expired || l.Status == lease.Released {
 		n.Status = lease.Free
 	}

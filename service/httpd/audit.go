@@ -45,7 +45,8 @@ func (s *Server) registerAudit(a huma.API) {
 			kept := []api.Finding{}
 			for _, f := range v.Findings {
 				sev, _ := audit.ParseSeverity(f.Severity)
-				if sev >= least && (in.Area == "" || f.Area == in.Area) && (in.Code == "" || f.Code == in.Code) && (in.Scope == "" || f.Scope == in.Scope) &&
+				if sev >= least && (in.Area == "" || f.Area == in.Area) && (in.Code == "" || f.Code == in.Code) && (in.Scope == "" ||
+					f.Scope == in.Scope) &&
 					(in.Known || f.Known == nil) && fits(in.Search, f.Code, f.Subject, f.Text, f.Title) {
 					kept = append(kept, f)
 				}
@@ -82,7 +83,8 @@ func (s *Server) registerAudit(a huma.API) {
 		func(context.Context, *struct{}) (*body[api.Page[api.FindingCode]], error) {
 			out := []api.FindingCode{}
 			for _, c := range audit.Codes() {
-				out = append(out, api.FindingCode{Code: c.ID, Area: string(c.Area), Severity: c.Severity.String(), Title: c.Title, Means: c.Means, Comes: c.Comes, Do: c.Do})
+				out = append(out, api.FindingCode{Code: c.ID, Area: string(c.Area), Severity: c.Severity.String(), Title: c.Title,
+					Means: c.Means, Comes: c.Comes, Do: c.Do})
 			}
 			return listed(s, out)
 		})
@@ -137,7 +139,8 @@ func neighboursOf(in []api.Neighbour) (out []audit.Neighbour, err error) {
 }
 
 func findingView(e auditor.Entry) api.Finding {
-	out := api.Finding{Key: e.Key(), Code: e.ID, Area: string(e.Area), Severity: e.Severity.String(), Title: e.Title, Subject: e.Subject, Scope: e.Scope,
+	out := api.Finding{Key: e.Key(), Code: e.ID, Area: string(e.Area), Severity: e.Severity.String(), Title: e.Title,
+		Subject: e.Subject, Scope: e.Scope,
 		Text: e.Text, Mend: e.Mend, Command: e.Command, Count: e.Count, Examples: append([]string{}, e.Examples...), First: e.First.UTC(),
 		Last: e.Last.UTC(), Gone: moment(e.Gone), New: e.New}
 	if k := e.Known; k != nil {

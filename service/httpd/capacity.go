@@ -75,7 +75,8 @@ func moments(list []time.Time) []time.Time {
 
 func capacityView(l samples.Level, outlooks map[capacity.Key]samples.Outlook) api.Capacity {
 	c := l.Count
-	out := api.Capacity{Kind: "all", Name: l.Name, Size: api.Count(c.Size), Used: api.Count(c.Used()), Share: c.Share(), Excluded: api.Count(c.Excluded),
+	out := api.Capacity{Kind: "all", Name: l.Name, Size: api.Count(c.Size), Used: api.Count(c.Used()), Share: c.Share(),
+		Excluded: api.Count(c.Excluded),
 		Reserved: api.Count(c.Reserved), Claimed: api.Count(c.Claimed), Active: api.Count(c.Active), Offered: api.Count(c.Offered),
 		Released: api.Count(c.Released), Kept: api.Count(c.Kept), Expired: api.Count(c.Expired), Abandoned: api.Count(c.Abandoned),
 		Headroom: api.Count(c.Headroom), Partner: api.Count(c.Partner), Trend: []int{}}
@@ -99,7 +100,8 @@ func capacityView(l samples.Level, outlooks map[capacity.Key]samples.Outlook) ap
 
 func forecastView(o samples.Outlook) api.Forecast {
 	f := o.Forecast
-	return api.Forecast{Verdict: string(f.Verdict), Text: f.Text(), Date: moment(f.Date), Early: moment(f.Early), Late: moment(f.Late), Until: f.Until.UTC(),
+	return api.Forecast{Verdict: string(f.Verdict), Text: f.Text(), Date: moment(f.Date), Early: moment(f.Early),
+		Late: moment(f.Late), Until: f.Until.UTC(),
 		Level: f.Level, PerDay: f.PerDay, Peak: f.Peak, Size: f.Size, Days: f.Days, Step: moment(f.Step), Events: moments(f.Events), Gaps: f.Gaps,
 		At: moment(o.At)}
 }
@@ -194,7 +196,8 @@ func (s *Server) capacityDetail(ctx context.Context, name, pool, since string) (
 		}
 	}
 	for _, h := range capacity.Helps(scene) {
-		v := api.CapacityHelp{Kind: h.Kind, Text: h.Text, Addresses: h.Addresses, Days: h.Days, Until: moment(h.Until), Renewals: h.Renewals, Command: h.Edit}
+		v := api.CapacityHelp{Kind: h.Kind, Text: h.Text, Addresses: h.Addresses, Days: h.Days, Until: moment(h.Until),
+			Renewals: h.Renewals, Command: h.Edit}
 		if h.Lease > 0 {
 			v.Lease = option.FormatDuration(h.Lease)
 		}
@@ -297,7 +300,8 @@ func (s *Server) byRule(p *plan.Plan, v *plan.View) []api.CapacityGroup {
 			if v != nil && at.ID != v.ID || r.Scope != 0 && at.ID != r.Scope {
 				return false
 			}
-			fits, _ := r.Program.Fits(&rule.Request{Message: req.Message, Relay: &req.Relay, Link: at.LinkName, Scope: at.Name, Lists: p.ReadyLists()})
+			fits, _ := r.Program.Fits(&rule.Request{Message: req.Message, Relay: &req.Relay, Link: at.LinkName, Scope: at.Name,
+				Lists: p.ReadyLists()})
 			return fits
 		})
 		out = append(out, api.CapacityGroup{Name: r.Name, Clients: n})
@@ -324,7 +328,8 @@ func (s *Server) capacityUsers(ctx context.Context, name string) (out api.Capaci
 	u, w, rules := s.users(l.Scope)
 	out = api.CapacityUsers{Active: u.Active, Vendors: groupsView(u.Vendors()), Relays: groupsView(u.Relays()), Names: groupsView(u.Names()),
 		Ages: groupsView(u.Ages()), Rules: rules, Many: []api.CapacityMany{}, Once: u.Once, Records: u.Records, Gone: u.Ghosts,
-		WinBack: api.CapacityWinBack{Addresses: w.Total(), Excluded: texts(w.Excluded), Unclaimed: []string{}, Abandoned: texts(w.Abandoned), Text: w.Text()}}
+		WinBack: api.CapacityWinBack{Addresses: w.Total(), Excluded: texts(w.Excluded), Unclaimed: []string{},
+			Abandoned: texts(w.Abandoned), Text: w.Text()}}
 	many, total := u.Many()
 	out.ManyTotal = total
 	for _, m := range many {
@@ -356,7 +361,8 @@ func sizeOf(in api.SizeRequest) (out api.Size, err error) {
 	if err != nil {
 		return out, refused("%v", err)
 	}
-	return api.Size{Pool: r.Pool, Lease: option.FormatDuration(r.Lease), Hold: option.FormatDuration(r.Hold.Truncate(time.Minute)), Mean: r.Mean,
+	return api.Size{Pool: r.Pool, Lease: option.FormatDuration(r.Lease), Hold: option.FormatDuration(r.Hold.Truncate(time.Minute)),
+		Mean: r.Mean,
 		Peak: r.Peak, Refused: r.Refused, Renewals: r.Renewals, Arrivals: r.Most, Fits: r.Fits, Text: r.Text, Model: capacity.SizingModel}, nil
 }
 

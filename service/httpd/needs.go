@@ -22,6 +22,7 @@ const (
 	needAccess  need = "access"   // to give access to others
 	needPair    need = "pair"     // to act on the pair
 	needAudit   need = "audit"    // to make audits and acknowledge findings
+	needAlerts  need = "alerts"   // to say where alerts go
 	needPlay    need = "rehearse" // to play the past against a changed plan
 )
 

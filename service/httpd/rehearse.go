@@ -81,7 +81,8 @@ func (s *Server) rehearse(ctx context.Context, in api.RehearsalOrder) (*node.Pla
 
 func (s *Server) rehearsalView(ctx context.Context, p *node.Play) api.Rehearsal {
 	done, step, over, err := p.Progress()
-	out := api.Rehearsal{ID: p.ID, From: p.From.UTC(), To: p.To.UTC(), Diff: linesView(p.Lines), Gone: p.Gone, Done: done, Step: step, Over: over,
+	out := api.Rehearsal{ID: p.ID, From: p.From.UTC(), To: p.To.UTC(), Diff: linesView(p.Lines), Gone: p.Gone, Done: done,
+		Step: step, Over: over,
 		Really: []api.ReallyUsed{}}
 	if err != nil {
 		out.Failed = err.Error()
@@ -117,7 +118,8 @@ const reallyMost = 200
 
 func rehearsedView(o rehearsal.Output) api.Rehearsed {
 	at := func(t lease.Time) *time.Time { return moment(t.Std()) }
-	out := api.Rehearsed{Clients: o.Clients, Messages: o.Messages, BusiestHour: o.BusiestHour, Renewals: o.Renewals, Refused: o.RefusedCount, Never: o.Never,
+	out := api.Rehearsed{Clients: o.Clients, Messages: o.Messages, BusiestHour: o.BusiestHour, Renewals: o.Renewals,
+		Refused: o.RefusedCount, Never: o.Never,
 		FirstRefused: at(o.FirstRefused), Who: []api.RehearsedRefused{}, Scopes: []api.RehearsedScope{}}
 	for _, r := range o.Refused {
 		v := api.RehearsedRefused{Hardware: r.Hardware.String(), Hostname: r.Hostname, Scope: r.Scope, At: r.At.Std(), Why: r.Why.Words("")}
@@ -127,7 +129,8 @@ func rehearsedView(o rehearsal.Output) api.Rehearsed {
 		out.Who = append(out.Who, v)
 	}
 	for _, u := range o.Uses {
-		v := api.RehearsedScope{Scope: u.Scope, Size: api.Count(u.Size), Peak: api.Count(u.Peak), PeakAt: at(u.PeakAt), FullAt: at(u.FullAt), Hours: []int64{}}
+		v := api.RehearsedScope{Scope: u.Scope, Size: api.Count(u.Size), Peak: api.Count(u.Peak), PeakAt: at(u.PeakAt),
+			FullAt: at(u.FullAt), Hours: []int64{}}
 		for _, n := range u.Hours {
 			v.Hours = append(v.Hours, int64(n))
 		}

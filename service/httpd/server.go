@@ -189,6 +189,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerCapacity(a)
 	s.registerAudit(a)
 	s.registerRehearsals(a)
+	s.registerAlerts(a)
 	return a
 }
 

@@ -147,10 +147,12 @@ func (s *Server) sweepReservations(ctx context.Context, in api.SweepOrder, w sou
 	for _, r := range p.Reservations(w.scope) {
 		var l *lease.Lease
 		s.node.Engine().With(func(t *lease.Table) { l = t.At(r.Address) })
-		if capacity.Claimed(r, l, now) || !w.has(r.Address) || !fits(in.Search, r.Name, r.Client(), r.Hostname, r.Address.String()) || len(names) == sweepMost {
+		if capacity.Claimed(r, l, now) || !w.has(r.Address) || !fits(in.Search, r.Name, r.Client(), r.Hostname,
+			r.Address.String()) || len(names) == sweepMost {
 			continue
 		}
-		item := api.SweptItem{Kind: in.Kind, Subject: r.Name, Scope: p.Label(r.Scope), Client: r.Client(), Text: r.Address.String() + ", which was never claimed"}
+		item := api.SweptItem{Kind: in.Kind, Subject: r.Name, Scope: p.Label(r.Scope), Client: r.Client(),
+			Text: r.Address.String() + ", which was never claimed"}
 		if l != nil && l.Reserved {
 			if item.Since = l.Heard.Std(); now.Sub(l.Heard) < w.older {
 				continue
@@ -163,14 +165,15 @@ func (s *Server) sweepReservations(ctx context.Context, in api.SweepOrder, w sou
 	if !in.Confirm || len(names) == 0 {
 		return nil
 	}
-	c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: "reservations that nobody claimed", Confirm: true}, func(d *plan.Draft) error {
-		for _, name := range names {
-			if err := d.Remove(plan.KindReservation, name); err != nil {
-				return err
+	c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: "reservations that nobody claimed", Confirm: true},
+		func(d *plan.Draft) error {
+			for _, name := range names {
+				if err := d.Remove(plan.KindReservation, name); err != nil {
+					return err
+				}
 			}
-		}
-		return nil
-	})
+			return nil
+		})
 	if err == nil {
 		out.Revision = c.Revision
 	}

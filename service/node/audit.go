@@ -112,9 +112,23 @@ func (n facts) Facts(ctx context.Context, slow bool) audit.Facts {
 	silent := n.audits.silent
 	n.hostMu.Unlock()
 	f := audit.Facts{Now: lease.At(n.clock.Now()), Host: n.PlanInterfaces(), Fits: map[plan.ID]lease.Time{}, FitsFrom: lease.At(n.Started),
-		Silent: silent, Usage: map[capacity.Key]capacity.Count{}, Outlook: map[capacity.Key]capacity.Forecast{}, Asking: map[string]int{},
-		Fitless: map[plan.ID]int{}}
-	clients := 0
+		Silent: silent, Asking: map[string]int{}, Fitless: map[plan.ID]int{}}
+	clients := n.fill(&f)
+	for _, r := range p.Rules() {
+		if x := n.engine.FitsOf(r.ID); x.Count > 0 {
+			f.Fits[r.ID] = x.Last
+		} else if !r.Off && clients <= triedMost {
+			if fits, of := n.fitsNow(p, r); fits == 0 {
+				f.Fitless[r.ID] = of
+			}
+		}
+	}
+	return f
+}
+
+// fill adds how full everything is, and says how many clients are active.
+func (n facts) fill(f *audit.Facts) (clients int) {
+	f.Usage, f.Outlook = map[capacity.Key]capacity.Count{}, map[capacity.Key]capacity.Forecast{}
 	for _, l := range n.samples.Levels() {
 		f.Usage[l.Key] = l.Count
 		if l.Key == capacity.All {
@@ -125,21 +139,12 @@ func (n facts) Facts(ctx context.Context, slow bool) audit.Facts {
 	for k, o := range outlooks {
 		f.Outlook[k] = o.Forecast
 	}
-	for _, r := range p.Rules() {
-		if x := n.engine.FitsOf(r.ID); x.Count > 0 {
-			f.Fits[r.ID] = x.Last
-		} else if !r.Off && clients <= triedMost {
-			if fits, of := n.fitsNow(p, r); fits == 0 {
-				f.Fitless[r.ID] = of
-			}
-		}
-	}
 	for _, u := range n.engine.Unserved() {
 		if u.Reason == answer.ScopeHeld {
 			f.Asking[u.Scope]++
 		}
 	}
-	return f
+	return clients
 }
 
 // triedMost is up to how many clients rules that never fitted are tried on all of
@@ -214,7 +219,8 @@ func (n facts) More(context.Context) audit.More {
 		for _, x := range list {
 			a, ok := netip.AddrFromSlice(x.IP)
 			if ok && len(x.HardwareAddr) == 6 && x.State&(netlink.NUD_FAILED|netlink.NUD_INCOMPLETE|netlink.NUD_NOARP) == 0 {
-				m.Neighbours = append(m.Neighbours, audit.Neighbour{Address: a.Unmap(), Hardware: addr.Hardware(x.HardwareAddr), Source: "interface " + i.Name})
+				m.Neighbours = append(m.Neighbours, audit.Neighbour{Address: a.Unmap(), Hardware: addr.Hardware(x.HardwareAddr),
+					Source: "interface " + i.Name})
 			}
 		}
 	}
@@ -230,7 +236,8 @@ func (n facts) PairFacts(ctx context.Context, waiting int) (p audit.Pair, ok boo
 	if !ok {
 		return p, false
 	}
-	p = audit.Pair{Own: v.Own.Name, Partner: v.Partner.Name, Connected: v.Connected, Reasons: v.Reasons, Owed: v.Own.Owed, Lead: v.Settings.Lead, Waiting: waiting}
+	p = audit.Pair{Own: v.Own.Name, Partner: v.Partner.Name, Connected: v.Connected, Reasons: v.Reasons, Owed: v.Own.Owed,
+		Lead: v.Settings.Lead, Waiting: waiting}
 	now := n.clock.Now()
 	n.hostMu.Lock()
 	switch {
@@ -316,13 +323,7 @@ func (n facts) Share(ctx context.Context, list []store.Acknowledged) {
 
 // ServiceFacts implements auditor.Sources.
 func (n facts) ServiceFacts(ctx context.Context) audit.Service {
-	s := audit.Service{Now: n.clock.Now(), DiskFree: -1, ClockStep: n.clock.Step().By, Unserved: map[string]int{}, Panics: n.engine.Panics()}
-	if err := n.Health(); err != nil {
-		s.Down = err.Error()
-	}
-	if err := n.samples.Failed(); err != nil && s.Down == "" {
-		s.Samples = err.Error()
-	}
+	s := n.service(ctx)
 	stats, _ := n.journal.Snapshot()
 	drops := n.wire.Drops()
 	n.hostMu.Lock()
@@ -331,6 +332,23 @@ func (n facts) ServiceFacts(ctx context.Context) audit.Service {
 	}
 	s.Dropped = drops - min(drops, n.audits.drops)
 	n.audits.stats, n.audits.drops = stats, drops
+	n.hostMu.Unlock()
+	if days, err := n.store.HistoryBehind(ctx, n.clock.Now()); err == nil {
+		s.HistoryDays = days
+	}
+	return s
+}
+
+// service is what is known of the service at any moment.
+func (n facts) service(context.Context) audit.Service {
+	s := audit.Service{Now: n.clock.Now(), DiskFree: -1, ClockStep: n.clock.Step().By, Unserved: map[string]int{}, Panics: n.engine.Panics()}
+	if err := n.Health(); err != nil {
+		s.Down = err.Error()
+	}
+	if err := n.samples.Failed(); err != nil && s.Down == "" {
+		s.Samples = err.Error()
+	}
+	n.hostMu.Lock()
 	if n.audits.certificate != nil {
 		s.Certificate = n.audits.certificate()
 	}
@@ -339,11 +357,9 @@ func (n facts) ServiceFacts(ctx context.Context) audit.Service {
 	if syscall.Statfs(filepath.Clean(n.config.Data), &disk) == nil && disk.Blocks > 0 {
 		s.DiskFree, s.DiskLeft = float64(disk.Bavail)/float64(disk.Blocks), disk.Bavail*uint64(disk.Bsize)
 	}
-	if days, err := n.store.HistoryBehind(ctx, n.clock.Now()); err == nil {
-		s.HistoryDays = days
-	}
 	for _, r := range n.engine.Rivals() {
-		s.Rivals = append(s.Rivals, audit.Said{Subject: "link " + r.Link, Text: "another DHCP server, " + r.Server.String() + ", answers on link " + r.Link})
+		s.Rivals = append(s.Rivals, audit.Said{Subject: "link " + r.Link,
+			Text: "another DHCP server, " + r.Server.String() + ", answers on link " + r.Link})
 	}
 	for _, r := range n.engine.Relays() {
 		if r.Silent {

@@ -42,7 +42,7 @@ func (n *Node) watch() {
 		}
 		return float64(n)
 	})
-	n.metrics.Registry.MustRegister(scopeMetrics{e}, pairMetrics{n})
+	n.metrics.Registry.MustRegister(scopeMetrics{e}, pairMetrics{n}, alertMetrics{n})
 }
 
 // scopeMetrics counts leases by scope and status at each scrape.

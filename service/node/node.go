@@ -19,6 +19,7 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/alert"
 	"yarnpost/service/auditor"
 	"yarnpost/service/clock"
 	"yarnpost/service/engine"
@@ -37,6 +38,7 @@ type Config struct {
 	Interfaces []string       // where broadcast clients are served
 	Partner    string         // where the other server of a pair is heard, or one that joins
 	Name       string         // of this server; "" for the host's
+	AlertsTo   []netip.Prefix // addresses that alerts may go to
 	Log        *slog.Logger
 }
 
@@ -63,6 +65,7 @@ type Node struct {
 	samples *samples.Room
 	audits  auditing
 	plays   plays
+	alerts  *alert.Room
 
 	hostMu    sync.Mutex
 	preflight lastPreflight                                    // the last preflight
@@ -122,6 +125,7 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	}
 	n.samples = samples.New(n.engine, n.store, n.clock, c.Log)
 	n.audits.room = auditor.New(facts{n}, n.engine, n.store, n.clock, c.Log)
+	n.alerts = n.newAlerts()
 	n.watch()
 	run := n.running
 	n.openProbes()
@@ -146,6 +150,8 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("trials", n.runDue)) })
 	n.workers.Go(func() { n.keepSamples(run) })
 	n.workers.Go(func() { n.keepAudits(run) })
+	n.workers.Go(func() { n.alerts.Deliver(run) })
+	n.workers.Go(func() { n.every(run, alertPause, n.guarded("a look for alerts", func() { n.lookForAlerts(run) })) })
 	n.workers.Go(func() { n.every(run, 30*time.Second, n.guarded("a look for other servers", n.lookForRivals)) })
 	n.workers.Go(func() {
 		n.guarded("a look at the host", func() { n.Preflight(run) })()

@@ -367,8 +367,9 @@ func (s *Store) AddPast(ctx context.Context, events []Event, now time.Time) erro
 	_, err := s.pool.CopyFrom(ctx, pgx.Identifier{"lease_history"}, columns, pgx.CopyFromSlice(len(events), func(i int) ([]any, error) {
 		l := &events[i].Lease
 		values := map[string]any{"address": l.Prefix, "status": int16(l.Status), "client": l.Client.Append(nil), "hardware": []byte(l.Hardware),
-			"hostname": l.Hostname, "vendor": l.Vendor, "circuit": []byte(l.Circuit), "relay": nil, "since": int64(l.Since), "expires": int64(l.Expires),
-			"given": int64(l.Given), "given_by": int16(l.By)}
+			"hostname": l.Hostname, "vendor": l.Vendor, "circuit": []byte(l.Circuit), "relay": nil, "since": int64(l.Since),
+			"expires": int64(l.Expires),
+			"given":   int64(l.Given), "given_by": int16(l.By)}
 		if l.Relay.IsValid() {
 			values["relay"] = l.Relay
 		}

@@ -104,8 +104,10 @@ func TestAddPast(t *testing.T) {
 	ctx := context.Background()
 	s := open(t, fresh(t))
 	at := time.Date(2026, 5, 4, 8, 0, 0, 0, time.UTC)
-	l := lease.Lease{Prefix: netip.MustParsePrefix("10.77.0.5/32"), Status: lease.Active, Client: lease.ByHardware(1, "\x02\x00\x00\x00\x00\x01"),
-		Hardware: "\x02\x00\x00\x00\x00\x01", Hostname: "loom-1", Circuit: "\x00\x01", Relay: netip.MustParseAddr("10.77.0.1"), By: lease.Primary, Vendor: "x", Since: lease.At(at), Expires: lease.At(at.Add(time.Hour))}
+	l := lease.Lease{Prefix: netip.MustParsePrefix("10.77.0.5/32"), Status: lease.Active, Client: lease.ByHardware(1,
+		"\x02\x00\x00\x00\x00\x01"),
+		Hardware: "\x02\x00\x00\x00\x00\x01", Hostname: "loom-1", Circuit: "\x00\x01", Relay: netip.MustParseAddr("10.77.0.1"),
+		By: lease.Primary, Vendor: "x", Since: lease.At(at), Expires: lease.At(at.Add(time.Hour))}
 	if err := s.AddPast(ctx, []Event{{At: at.Add(24 * time.Hour), Lease: l}, {At: at, Lease: l}}, at.AddDate(0, 0, 2)); err != nil {
 		t.Fatal(err)
 	}

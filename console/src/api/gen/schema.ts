@@ -4,6 +4,93 @@
  */
 
 export interface paths {
+    "/api/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Alerts that stand, the worst first; or those that ended */
+        get: operations["list-alerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alerts/silences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is silenced, and until when */
+        get: operations["list-silences"];
+        put?: never;
+        /** Keep alerts from being sent until a moment */
+        post: operations["silence-alerts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alerts/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where alerts go */
+        get: operations["list-targets"];
+        put?: never;
+        /** Have alerts go somewhere, or change that */
+        post: operations["put-target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alerts/targets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have alerts go there no more */
+        delete: operations["remove-target"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alerts/targets/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message there now, to try it */
+        post: operations["try-target"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audit": {
         parameters: {
             query?: never;
@@ -1278,6 +1365,46 @@ export interface components {
             /** @description What this server would have offered */
             would: string;
         };
+        Alert: {
+            code: string;
+            command?: string;
+            /** Format: date-time */
+            ended?: string;
+            key: string;
+            mend: string;
+            scope?: string;
+            /** @enum {string} */
+            severity: "note" | "warning" | "trouble";
+            silenced?: components["schemas"]["Silence"];
+            /** Format: date-time */
+            since: string;
+            subject: string;
+            text: string;
+        };
+        AlertTarget: {
+            /** @description Certificates to trust, PEM; left out for the system's */
+            ca?: string;
+            /** @description Why */
+            failed?: string;
+            name: string;
+            /** @description For signing; it is never shown */
+            secret?: string;
+            /**
+             * @description That and worse
+             * @default warning
+             * @enum {string}
+             */
+            severity: "note" | "warning" | "trouble";
+            /** @description It has a secret */
+            signed?: boolean;
+            /** @description https://host/path for CloudEvents 1.0 in JSON; syslog+udp, syslog+tcp or syslog+tls://host for RFC 5424 */
+            url: string;
+            /**
+             * Format: int64
+             * @description Messages that could not be sent yet
+             */
+            waiting?: number;
+        };
         Ask: {
             /** @description Address it asks for, or has */
             address?: string;
@@ -2292,6 +2419,36 @@ export interface components {
             /** @description Such as address, address list, text, u16, u8 text */
             type: string;
         };
+        PageAlert: {
+            items: components["schemas"]["Alert"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageAlertTarget: {
+            items: components["schemas"]["AlertTarget"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
         PageAuditRun: {
             items: components["schemas"]["AuditRun"][];
             /** @description Pass as after to get the next page; left out on the last */
@@ -2594,6 +2751,21 @@ export interface components {
         };
         PageScope: {
             items: components["schemas"]["Scope"][];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageSilence: {
+            items: components["schemas"]["Silence"][];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -3413,6 +3585,17 @@ export interface components {
             account: string;
             password: string;
         };
+        Silence: {
+            by?: string;
+            /** @description Of one, or the beginning of some with * behind */
+            key: string;
+            reason?: string;
+            /**
+             * Format: date-time
+             * @description One that has passed ends it
+             */
+            until: string;
+        };
         Size: {
             /**
              * Format: double
@@ -3823,6 +4006,220 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-alerts": {
+        parameters: {
+            query?: {
+                /** @description Those that ended in the last 90 days */
+                past?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAlert"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-silences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageSilence"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "silence-alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Silence"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Silence"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAlertTarget"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertTarget"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertTarget"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-target": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-audit": {
         parameters: {
             query?: {

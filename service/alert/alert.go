@@ -1,0 +1,276 @@
+// Package alert is the room of alerts: a finding that a person has to hear of fires
+// once and clears once, shows on Today and in the metrics, and goes by syslog and
+// webhook to where the administrator wants it, from a queue that survives restarts.
+package alert
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"yarnpost/core/audit"
+	"yarnpost/service/engine"
+	"yarnpost/service/store"
+)
+
+// codes are the findings that fire.
+var codes = map[string]bool{"pool-out": true, "pool-runs-out": true, "pool-full": true, "pair-takeover": true, "pair-conflict": true, "pair-plan": true,
+	"database-down": true, "disk-full": true, "clients-unserved": true, "other-server": true, "relay-silent": true, "trial-failed": true,
+	"certificate-ends": true, "clock-stepped": true}
+
+// Fires reports whether findings of a code fire.
+func Fires(code string) bool { return codes[code] }
+
+// Alert is a finding that fired.
+type Alert struct {
+	Key, Code, Severity, Subject, Scope, Text, Mend, Command string
+	Since                                                    time.Time
+	Ended                                                    time.Time // zero: it stands
+	Silenced                                                 *store.Silence
+	missed                                                   int // looks at which it was not there
+}
+
+// clearAfter is how many looks in a row an alert must not be there to clear.
+const clearAfter = 3
+
+// Room watches.
+type Room struct {
+	server  func() string // name of this server
+	sends   func(area audit.Area) bool
+	store   *store.Store
+	clock   engine.Clock
+	log     *slog.Logger
+	allowed []netip.Prefix
+
+	mu       sync.Mutex
+	standing map[string]*Alert
+	silences []store.Silence
+	loaded   bool
+	wake     chan struct{}
+}
+
+// Config says what alerts are of, and where they may go.
+type Config struct {
+	Server  func() string
+	Sends   func(audit.Area) bool // whether this server of a pair sends them
+	Allowed []netip.Prefix        // addresses that targets may have
+}
+
+// New makes the room.
+func New(c Config, s *store.Store, clock engine.Clock, log *slog.Logger) *Room {
+	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, store: s, clock: clock, log: log, standing: map[string]*Alert{},
+		wake: make(chan struct{}, 1)}
+}
+
+// load reads what stood at the last stop, so that nothing fires twice.
+func (r *Room) load(ctx context.Context) error {
+	list, err := r.store.Alerts(ctx)
+	if err != nil {
+		return err
+	}
+	silences, err := r.store.Silences(ctx)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, a := range list {
+		if a.Ended.IsZero() {
+			r.standing[a.Key] = alertOf(a)
+		}
+	}
+	r.silences, r.loaded = silences, true
+	return nil
+}
+
+func alertOf(a store.Alert) *Alert {
+	return &Alert{Key: a.Key, Code: a.Code, Severity: a.Severity, Subject: a.Subject, Scope: a.Scope, Text: a.Text, Mend: a.Mend, Command: a.Command,
+		Since: a.Since, Ended: a.Ended}
+}
+
+func (a *Alert) row() store.Alert {
+	return store.Alert{Key: a.Key, Since: a.Since, Ended: a.Ended, AlertBody: store.AlertBody{Code: a.Code, Severity: a.Severity, Subject: a.Subject,
+		Scope: a.Scope, Text: a.Text, Mend: a.Mend, Command: a.Command}}
+}
+
+// Look takes in what is there now: what is new fires, what is gone clears.
+func (r *Room) Look(ctx context.Context, list []audit.Finding) {
+	if !r.loaded {
+		if err := r.load(ctx); err != nil {
+			return // the database is away; what stands shows all the same once it is back
+		}
+	}
+	now := r.clock.Now().UTC().Truncate(time.Microsecond)
+	seen := map[string]bool{}
+	var fired, cleared []*Alert
+	r.mu.Lock()
+	for i := range list {
+		f := &list[i]
+		if !codes[f.ID] {
+			continue
+		}
+		seen[f.Key()] = true
+		a := r.standing[f.Key()]
+		if a == nil {
+			a = &Alert{Key: f.Key(), Code: f.ID, Subject: f.Subject, Scope: f.Scope, Since: now}
+			r.standing[f.Key()] = a
+			fired = append(fired, a)
+		}
+		a.Severity, a.Text, a.Mend, a.Command, a.missed = f.Severity.String(), f.Text, f.Mend, f.Command, 0
+	}
+	for key, a := range r.standing {
+		if seen[key] {
+			continue
+		}
+		if a.missed++; a.missed >= clearAfter {
+			a.Ended = now
+			delete(r.standing, key)
+			cleared = append(cleared, a)
+		}
+	}
+	r.mu.Unlock()
+	for _, a := range append(fired, cleared...) {
+		r.tell(ctx, a)
+	}
+}
+
+// tell records an alert that fired or cleared, with what is to be sent of it, in one
+// piece.
+func (r *Room) tell(ctx context.Context, a *Alert) {
+	what := "fired"
+	if !a.Ended.IsZero() {
+		what = "cleared"
+	}
+	r.log.Info("alert "+what, "code", a.Code, "subject", a.Subject, "text", a.Text)
+	var targets []store.Target
+	if r.silence(a) == nil && r.sends(audit.CodeOf(a.Code).Area) {
+		all, err := r.store.Targets(ctx)
+		if err != nil {
+			r.log.Warn("an alert could not be queued", "err", err)
+		}
+		for _, t := range all {
+			if severityOf(a.Severity) >= severityOf(t.Severity) {
+				targets = append(targets, t)
+			}
+		}
+	}
+	if err := r.store.SaveAlert(ctx, a.row(), what, r.server(), targets, r.clock.Now()); err != nil {
+		r.log.Warn("an alert is not on record", "err", err)
+		return
+	}
+	r.nudge()
+}
+
+func severityOf(word string) audit.Severity {
+	s, err := audit.ParseSeverity(word)
+	if err != nil {
+		return audit.Note
+	}
+	return s
+}
+
+func (r *Room) nudge() {
+	select {
+	case r.wake <- struct{}{}:
+	default:
+	}
+}
+
+// silence is what silences an alert now, or nil.
+func (r *Room) silence(a *Alert) *store.Silence {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for i := range r.silences {
+		s := &r.silences[i]
+		begin, wild := strings.CutSuffix(s.Key, "*")
+		if s.Until.After(r.clock.Now()) && (s.Key == a.Key || wild && strings.HasPrefix(a.Key, begin)) {
+			return s
+		}
+	}
+	return nil
+}
+
+// Standing lists the alerts that stand, the worst first.
+func (r *Room) Standing() []Alert {
+	r.mu.Lock()
+	list := make([]*Alert, 0, len(r.standing))
+	for _, a := range r.standing {
+		list = append(list, a)
+	}
+	r.mu.Unlock()
+	out := make([]Alert, 0, len(list))
+	for _, a := range list {
+		c := *a
+		c.Silenced = r.silence(a)
+		out = append(out, c)
+	}
+	slices.SortFunc(out, func(a, b Alert) int {
+		return cmp.Or(int(severityOf(b.Severity))-int(severityOf(a.Severity)), b.Since.Compare(a.Since), strings.Compare(a.Key, b.Key))
+	})
+	return out
+}
+
+// Past lists alerts that cleared, newest first.
+func (r *Room) Past(ctx context.Context) ([]Alert, error) {
+	list, err := r.store.Alerts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Alert
+	for _, a := range list {
+		if !a.Ended.IsZero() {
+			out = append(out, *alertOf(a))
+		}
+	}
+	slices.SortFunc(out, func(a, b Alert) int { return b.Ended.Compare(a.Ended) })
+	return out, nil
+}
+
+// ErrAlert is wrapped when something about alerts is refused.
+var ErrAlert = errors.New("alerts")
+
+// Silence keeps alerts from being sent until a moment: one by its key, or all whose
+// keys begin so, with * behind. A moment that has passed ends that.
+func (r *Room) Silence(ctx context.Context, s store.Silence) error {
+	s.Key, s.Reason = strings.TrimSpace(s.Key), strings.TrimSpace(s.Reason)
+	code, _, _ := strings.Cut(strings.TrimSuffix(s.Key, "*"), " ")
+	switch {
+	case s.Key == "" || len(s.Key) > 500:
+		return fmt.Errorf("%w: name an alert, as alert list has them, or the beginning of some with * behind", ErrAlert)
+	case s.Key != "*" && !strings.HasSuffix(s.Key, "*") && !codes[code]:
+		return fmt.Errorf("%w: %q is no alert; alert list shows those that stand, and a code with * behind is all of that code", ErrAlert, s.Key)
+	case s.Until.Sub(r.clock.Now()) > 366*24*time.Hour:
+		return fmt.Errorf("%w: a year is the most that an alert can be silenced for", ErrAlert)
+	}
+	if err := r.store.SaveSilence(ctx, s); err != nil {
+		return err
+	}
+	list, err := r.store.Silences(ctx)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	r.silences = list
+	r.mu.Unlock()
+	r.log.Info("alerts silenced", "which", s.Key, "until", s.Until, "by", s.By, "reason", s.Reason)
+	return nil
+}
+
+// Silences lists what is silenced now.
+func (r *Room) Silences() (out []store.Silence) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, s := range r.silences {
+		if s.Until.After(r.clock.Now()) {
+			out = append(out, s)
+		}
+	}
+	return out
+}

@@ -1,0 +1,132 @@
+package httpd
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yarnpost/api"
+	"yarnpost/service/alert"
+	"yarnpost/service/store"
+)
+
+func (s *Server) registerAlerts(a huma.API) {
+	huma.Register(a, op("list-alerts", http.MethodGet, "/api/alerts", "Alerts that stand, the worst first; or those that ended", "alerts", needSee),
+		func(ctx context.Context, in *struct {
+			Past bool `query:"past" doc:"Those that ended in the last 90 days"`
+		}) (*body[api.Page[api.Alert]], error) {
+			list := s.node.Alerts().Standing()
+			if in.Past {
+				var err error
+				if list, err = s.node.Alerts().Past(ctx); err != nil {
+					return nil, failure(err)
+				}
+			}
+			out := []api.Alert{}
+			for _, x := range list {
+				out = append(out, alertView(x))
+			}
+			return listed(s, out)
+		})
+	huma.Register(a, op("list-silences", http.MethodGet, "/api/alerts/silences", "What is silenced, and until when", "alerts", needSee),
+		func(context.Context, *struct{}) (*body[api.Page[api.Silence]], error) {
+			out := []api.Silence{}
+			for _, x := range s.node.Alerts().Silences() {
+				out = append(out, api.Silence{Key: x.Key, Until: x.Until.UTC(), By: x.By, Reason: x.Reason})
+			}
+			return listed(s, out)
+		})
+	huma.Register(a, op("silence-alerts", http.MethodPost, "/api/alerts/silences", "Keep alerts from being sent until a moment", "alerts", needAudit),
+		func(ctx context.Context, in *body[api.Silence]) (*body[api.Silence], error) {
+			x := store.Silence{Key: in.Body.Key, Until: in.Body.Until.UTC(), By: who(ctx).Name, Reason: in.Body.Reason}
+			if err := s.node.Alerts().Silence(ctx, x); err != nil {
+				return nil, wrongAlert(err)
+			}
+			return respond(api.Silence{Key: x.Key, Until: x.Until, By: x.By, Reason: x.Reason}, nil)
+		})
+	huma.Register(a, op("list-targets", http.MethodGet, "/api/alerts/targets", "Where alerts go", "alerts", needSee), s.targets)
+	huma.Register(a, op("put-target", http.MethodPost, "/api/alerts/targets", "Have alerts go somewhere, or change that", "alerts", needAlerts),
+		func(ctx context.Context, in *body[api.AlertTarget]) (*body[api.AlertTarget], error) {
+			t := store.Target{Name: in.Body.Name, URL: in.Body.URL, Severity: in.Body.Severity, CA: in.Body.CA, Secret: []byte(in.Body.Secret)}
+			if err := s.node.Alerts().Check(ctx, t); err != nil {
+				return nil, wrongAlert(err)
+			}
+			if err := s.node.Store().SaveTarget(ctx, t); err != nil {
+				return nil, failure(err)
+			}
+			s.log.Info("alerts go to another target", "target", t.Name, "url", t.URL, "by", who(ctx).Name)
+			return respond(api.AlertTarget{Name: t.Name, URL: t.URL, Severity: t.Severity, CA: t.CA, Signed: len(t.Secret) > 0}, nil)
+		})
+	huma.Register(a, op("remove-target", http.MethodDelete, "/api/alerts/targets/{name}", "Have alerts go there no more", "alerts", needAlerts),
+		func(ctx context.Context, in *named) (*struct{}, error) {
+			ok, err := s.node.Store().RemoveTarget(ctx, in.Name)
+			if err == nil && !ok {
+				return nil, huma.Error404NotFound("no target is called " + in.Name)
+			}
+			return nil, failure(err)
+		})
+	huma.Register(a, op("try-target", http.MethodPost, "/api/alerts/targets/{name}/try", "Send a message there now, to try it", "alerts", needAlerts),
+		func(ctx context.Context, in *named) (*struct{}, error) { return nil, s.tryTarget(ctx, in.Name) })
+}
+
+// wrongAlert is an error of alerts that the caller can do something about.
+func wrongAlert(err error) error {
+	if errors.Is(err, alert.ErrAlert) {
+		return huma.Error422UnprocessableEntity(err.Error())
+	}
+	return failure(err)
+}
+
+func alertView(x alert.Alert) api.Alert {
+	out := api.Alert{Key: x.Key, Code: x.Code, Severity: x.Severity, Subject: x.Subject, Scope: x.Scope, Text: x.Text, Mend: x.Mend, Command: x.Command,
+		Since: x.Since.UTC(), Ended: moment(x.Ended)}
+	if q := x.Silenced; q != nil {
+		out.Silenced = &api.Silence{Key: q.Key, Until: q.Until.UTC(), By: q.By, Reason: q.Reason}
+	}
+	return out
+}
+
+func (s *Server) targets(ctx context.Context, _ *struct{}) (*body[api.Page[api.AlertTarget]], error) {
+	list, err := s.node.Store().Targets(ctx)
+	if err != nil {
+		return nil, failure(err)
+	}
+	queue, err := s.node.Store().QueuedAlerts(ctx)
+	if err != nil {
+		return nil, failure(err)
+	}
+	out := []api.AlertTarget{}
+	for _, t := range list {
+		v := api.AlertTarget{Name: t.Name, URL: t.URL, Severity: t.Severity, CA: t.CA, Signed: len(t.Secret) > 0}
+		for _, q := range queue {
+			if q.Target.Name == t.Name {
+				v.Waiting++
+				v.Failed = q.Failed
+			}
+		}
+		out = append(out, v)
+	}
+	return listed(s, out)
+}
+
+func (s *Server) tryTarget(ctx context.Context, name string) error {
+	list, err := s.node.Store().Targets(ctx)
+	if err != nil {
+		return failure(err)
+	}
+	for _, t := range list {
+		if t.Name != name {
+			continue
+		}
+		now := s.node.Clock().Now()
+		q := store.Queued{At: now, What: "test", Server: s.node.Name(), Alert: store.Alert{Key: "test", Since: now,
+			AlertBody: store.AlertBody{Code: "test", Severity: "note", Subject: "test", Text: "a message to try target " + name, Mend: "nothing"}}}
+		if err := s.node.Alerts().Send(ctx, t, q); err != nil {
+			return huma.Error502BadGateway("it could not be sent: " + err.Error())
+		}
+		return nil
+	}
+	return huma.Error404NotFound("no target is called " + name)
+}

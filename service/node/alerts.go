@@ -1,0 +1,72 @@
+package node
+
+import (
+	"context"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+
+	"yarnpost/core/audit"
+	"yarnpost/core/lease"
+	"yarnpost/core/pair"
+	"yarnpost/service/alert"
+)
+
+// alertPause is how often it is looked whether something fires or clears.
+const alertPause = 5 * time.Second
+
+func (n *Node) newAlerts() *alert.Room {
+	return alert.New(alert.Config{Server: n.Name, Sends: n.sendsAlerts, Allowed: n.config.AlertsTo}, n.store, n.clock, n.log)
+}
+
+// Alerts gives the room of alerts.
+func (n *Node) Alerts() *alert.Room { return n.alerts }
+
+// sendsAlerts reports whether this server of a pair sends alerts of an area: what
+// both see is the primary's to tell, while it can be heard.
+func (n *Node) sendsAlerts(area audit.Area) bool {
+	v, paired := n.Pair()
+	return !paired || area == audit.InService || v.Settings.Side == lease.Primary || !v.Connected || v.Own.State != pair.Normal.String()
+}
+
+// lookForAlerts looks at what can fire: it is the same that an audit finds, but for
+// what takes long to look at.
+func (n *Node) lookForAlerts(ctx context.Context) {
+	f := facts{n}
+	list := audit.OfUse(n.engine.Plan(), f.usage())
+	if v, ok := n.Pair(); ok && n.clock.Since(n.Started) > alertGrace {
+		p := audit.Pair{Own: v.Own.Name, Partner: v.Partner.Name, Connected: v.Connected, Reasons: v.Reasons}
+		for _, c := range v.Conflicts {
+			p.Conflicts = append(p.Conflicts, audit.Difference{Address: c.Address, Text: c.Kept + " and " + c.Other + " both held it"})
+		}
+		list = append(list, audit.OfPair(p)...)
+	}
+	list = append(list, audit.OfService(f.service(ctx))...)
+	n.alerts.Look(ctx, list)
+}
+
+// alertGrace is how long the partner has to come up before that it is not there
+// fires.
+const alertGrace = 30 * time.Second
+
+// usage is what is known of how full everything is.
+func (n facts) usage() audit.Facts {
+	f := audit.Facts{Now: lease.At(n.clock.Now()), Asking: map[string]int{}}
+	n.fill(&f)
+	return f
+}
+
+// alertMetrics counts the alerts that stand.
+type alertMetrics struct{ n *Node }
+
+var alertsDesc = prometheus.NewDesc("yarnpost_alerts", "Alerts that stand, by code, severity and subject.", []string{"code", "severity", "subject"}, nil)
+
+// Describe implements prometheus.Collector.
+func (m alertMetrics) Describe(c chan<- *prometheus.Desc) { c <- alertsDesc }
+
+// Collect implements prometheus.Collector.
+func (m alertMetrics) Collect(c chan<- prometheus.Metric) {
+	for _, a := range m.n.alerts.Standing() {
+		c <- prometheus.MustNewConstMetric(alertsDesc, prometheus.GaugeValue, 1, a.Code, a.Severity, a.Subject)
+	}
+}

@@ -1,0 +1,204 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// AlertBody is what an alert says.
+type AlertBody struct {
+	Code     string `json:"code"`
+	Severity string `json:"severity"`
+	Subject  string `json:"subject"`
+	Scope    string `json:"scope,omitempty"`
+	Text     string `json:"text"`
+	Mend     string `json:"mend,omitempty"`
+	Command  string `json:"command,omitempty"`
+}
+
+// Alert is one that fired.
+type Alert struct {
+	Key   string
+	Since time.Time
+	Ended time.Time // zero: it stands
+	AlertBody
+}
+
+// Silence keeps alerts from being sent.
+type Silence struct {
+	Key    string // of one, or the beginning of keys with * behind
+	Until  time.Time
+	By     string
+	Reason string
+}
+
+// Target is where alerts go.
+type Target struct {
+	Name     string `json:"-"`
+	URL      string `json:"url"`
+	Severity string `json:"severity"` // that and worse
+	CA       string `json:"ca,omitempty"`
+	Secret   []byte `json:"-"`
+}
+
+// Queued is a message that is to be sent.
+type Queued struct {
+	ID     int64  `json:"-"`
+	Target Target `json:"-"`
+	Tries  int    `json:"-"`
+	Failed string `json:"-"`
+	At     time.Time
+	What   string // fired, cleared, or test
+	Server string
+	Alert  Alert
+}
+
+// alertsKept is for how long alerts that ended are kept.
+const alertsKept = 90 * 24 * time.Hour
+
+// Alerts lists the alerts that stand, and those that ended lately.
+func (s *Store) Alerts(ctx context.Context) ([]Alert, error) {
+	rows, err := s.pool.Query(ctx, "select key, since, coalesce(ended, 'epoch'), body from alert")
+	if err != nil {
+		return nil, fmt.Errorf("read alerts: %w", err)
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (a Alert, err error) {
+		var body []byte
+		if err = row.Scan(&a.Key, &a.Since, &a.Ended, &body); err == nil {
+			err = json.Unmarshal(body, &a.AlertBody)
+		}
+		if a.Ended.Unix() == 0 {
+			a.Ended = time.Time{}
+		}
+		return a, err
+	})
+}
+
+// SaveAlert records that an alert fired or cleared, and queues it for its targets,
+// all at once.
+func (s *Store) SaveAlert(ctx context.Context, a Alert, what, server string, targets []Target, now time.Time) error {
+	body, err := json.Marshal(a.AlertBody)
+	if err != nil {
+		return err
+	}
+	message, err := json.Marshal(Queued{At: now, What: what, Server: server, Alert: a})
+	if err != nil {
+		return err
+	}
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		var ended *time.Time
+		if !a.Ended.IsZero() {
+			ended = &a.Ended
+		}
+		if _, err := tx.Exec(ctx, `insert into alert (key, since, ended, body) values ($1, $2, $3, $4)
+			on conflict (key) do update set since = excluded.since, ended = excluded.ended, body = excluded.body`, a.Key, a.Since, ended, body); err != nil {
+			return err
+		}
+		for _, t := range targets {
+			if _, err := tx.Exec(ctx, "insert into alert_queue (target, at, next, body) values ($1, $2, $2, $3)", t.Name, now, message); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(ctx, "delete from alert where ended < $1", now.Add(-alertsKept))
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("record an alert: %w", err)
+	}
+	return nil
+}
+
+// Silences lists what is silenced.
+func (s *Store) Silences(ctx context.Context) ([]Silence, error) {
+	rows, err := s.pool.Query(ctx, "select key, until, by_whom, reason from alert_silence order by until")
+	if err != nil {
+		return nil, fmt.Errorf("read silences: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Silence])
+}
+
+// SaveSilence records a silence.
+func (s *Store) SaveSilence(ctx context.Context, x Silence) error {
+	return s.exec(ctx, "record a silence", `insert into alert_silence (key, until, by_whom, reason) values ($1, $2, $3, $4)
+		on conflict (key) do update set until = excluded.until, by_whom = excluded.by_whom, reason = excluded.reason`, x.Key, x.Until, x.By, x.Reason)
+}
+
+func scanTarget(row pgx.CollectableRow) (t Target, err error) {
+	var body []byte
+	if err = row.Scan(&t.Name, &body, &t.Secret); err == nil {
+		err = json.Unmarshal(body, &t)
+	}
+	return t, err
+}
+
+// Targets lists where alerts go, by name.
+func (s *Store) Targets(ctx context.Context) ([]Target, error) {
+	rows, err := s.pool.Query(ctx, "select name, body, secret from alert_target order by name")
+	if err != nil {
+		return nil, fmt.Errorf("read targets: %w", err)
+	}
+	return pgx.CollectRows(rows, scanTarget)
+}
+
+// SaveTarget records a target, in place of one with its name.
+func (s *Store) SaveTarget(ctx context.Context, t Target) error {
+	body, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	return s.exec(ctx, "record a target", `insert into alert_target (name, body, secret) values ($1, $2, $3)
+		on conflict (name) do update set body = excluded.body, secret = excluded.secret`, t.Name, body, t.Secret)
+}
+
+// RemoveTarget takes a target away, with what is queued for it; ok is false if there
+// is none.
+func (s *Store) RemoveTarget(ctx context.Context, name string) (ok bool, err error) {
+	tag, err := s.pool.Exec(ctx, "delete from alert_target where name = $1", name)
+	if err != nil {
+		return false, fmt.Errorf("remove a target: %w", err)
+	}
+	return tag.RowsAffected() > 0, nil
+}
+
+// DueAlerts lists messages that are to be sent now, the oldest first.
+func (s *Store) DueAlerts(ctx context.Context, now time.Time, limit int) ([]Queued, error) {
+	return s.queued(ctx, "where q.next <= $1 order by q.id limit $2", now, limit)
+}
+
+// QueuedAlerts lists all messages that are to be sent.
+func (s *Store) QueuedAlerts(ctx context.Context) ([]Queued, error) {
+	return s.queued(ctx, "order by q.id limit 10000")
+}
+
+func (s *Store) queued(ctx context.Context, which string, args ...any) ([]Queued, error) {
+	rows, err := s.pool.Query(ctx, "select t.name, t.body, t.secret, q.id, q.tries, q.failed, q.body from alert_queue q join alert_target t on t.name = q.target "+which, args...)
+	if err != nil {
+		return nil, fmt.Errorf("read the queue of alerts: %w", err)
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (q Queued, err error) {
+		var target, body []byte
+		var t Target
+		if err = row.Scan(&t.Name, &target, &t.Secret, &q.ID, &q.Tries, &q.Failed, &body); err != nil {
+			return q, err
+		}
+		if err = json.Unmarshal(target, &t); err == nil {
+			err = json.Unmarshal(body, &q)
+		}
+		q.Target = t
+		return q, err
+	})
+}
+
+// AlertSent takes a message out of the queue.
+func (s *Store) AlertSent(ctx context.Context, id int64) error {
+	return s.exec(ctx, "take an alert out of its queue", "delete from alert_queue where id = $1", id)
+}
+
+// AlertFailed puts a message off.
+func (s *Store) AlertFailed(ctx context.Context, id int64, next time.Time, why string) error {
+	return s.exec(ctx, "put an alert off", "update alert_queue set tries = tries + 1, next = $2, failed = $3 where id = $1", id, next, why)
+}

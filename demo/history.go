@@ -18,6 +18,9 @@ import (
 // historyDays is how much of the mill's past is made up.
 const historyDays = 42
 
+// afternoon is what the mill's clock shows while its clients play.
+const afternoon = 14 * time.Hour
+
 // Days ago on which something happened at the mill.
 const (
 	outageAgo  = 17 // both servers stood still from 9 to 14
@@ -68,7 +71,7 @@ func opening(at time.Time) float64 {
 	if d := at.Weekday(); d == time.Saturday || d == time.Sunday {
 		return x
 	}
-	return 0.72 * x
+	return 0.9 * x
 }
 
 // past is what a server has on record of the mill's weeks.
@@ -82,6 +85,9 @@ type past struct {
 func (m *mill) makeUp(now time.Time, sizes map[string]int) past {
 	random := rand.New(rand.NewPCG(seed, 42))
 	now = now.UTC().Truncate(time.Hour)
+	// The clients that play now are there as on an afternoon: so the mill's clock is
+	// that at which it is one.
+	local := func(at time.Time) time.Time { return at.Add(afternoon - now.Sub(now.Truncate(24*time.Hour))) }
 	today := now.Truncate(24 * time.Hour)
 	p := past{series: map[string][][]capacity.HourRow{}}
 	for d := historyDays; d >= 0; d-- {
@@ -93,20 +99,21 @@ func (m *mill) makeUp(now time.Time, sizes map[string]int) past {
 			continue
 		}
 		wander := 0.0
+		scale := float64(at.clients) / how(local(now), 0)
 		for _, day := range p.days {
 			wander = 0.6*wander + 0.01*random.NormFloat64()
 			var hours []capacity.HourRow
 			for h := range 24 {
 				hour := day.Add(time.Duration(h) * time.Hour)
 				if ago := now.Sub(hour).Hours() / 24; hour.Before(now) && !outage(hour, today) {
-					hours = append(hours, madeHour(random, float64(at.clients)*how(hour, ago)*(1+wander), sizes[at.scope], at.turn))
+					hours = append(hours, madeHour(random, scale*how(local(hour), ago)*(1+wander), sizes[at.scope], at.turn))
 				} else {
 					hours = append(hours, capacity.HourRow{})
 				}
 			}
 			p.series[at.scope] = append(p.series[at.scope], hours)
 		}
-		p.events = append(p.events, m.stays(at, how, random, p.days, now)...)
+		p.events = append(p.events, m.stays(at, how, random, p.days, now, local)...)
 	}
 	return p
 }
@@ -136,7 +143,8 @@ func madeHour(random *rand.Rand, used float64, size int, turn bool) (h capacity.
 }
 
 // stays are the lease events of a place: who came, and until when it renewed.
-func (m *mill) stays(at place, how habit, random *rand.Rand, days []time.Time, now time.Time) (out []store.Event) {
+func (m *mill) stays(at place, how habit, random *rand.Rand, days []time.Time, now time.Time,
+	local func(time.Time) time.Time) (out []store.Event) {
 	span, err := time.ParseDuration(leaseOf(at))
 	if err != nil {
 		return nil
@@ -146,9 +154,10 @@ func (m *mill) stays(at place, how habit, random *rand.Rand, days []time.Time, n
 			continue
 		}
 		for _, day := range days {
+			day := day.Add(-local(day).Sub(day)) // as the mill has it
 			noon := day.Add(13 * time.Hour)
 			ago := now.Sub(noon).Hours() / 24
-			there := how(noon, max(ago, 0))
+			there := min(how(local(noon), max(ago, 0)), 1)
 			if at.turn {
 				there *= 0.4
 			}

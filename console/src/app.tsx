@@ -23,6 +23,13 @@ const Links = lazy(() => import('./pages/links'))
 const Trials = lazy(() => import('./pages/trials'))
 const Stale = lazy(() => import('./pages/stale'))
 const History = lazy(() => import('./pages/history'))
+const CapacityPage = lazy(() => import('./pages/capacity'))
+const CapacityScope = lazy(() => import('./pages/capacityscope'))
+const Sizing = lazy(() => import('./pages/sizing'))
+const Audit = lazy(() => import('./pages/audit'))
+const GoneFindings = lazy(() => import('./pages/gone'))
+const Sweep = lazy(() => import('./pages/sweep'))
+const Alerts = lazy(() => import('./pages/alerts'))
 const PairPage = lazy(() => import('./pages/pair'))
 const Changes = lazy(() => import('./pages/changes'))
 
@@ -31,7 +38,9 @@ const pages = [
   { path: '/plan', key: 'p', name: 'Plan', asks: 'What is defined?' },
   { path: '/leases', key: 'l', name: 'Leases', asks: 'Who has what?' },
   { path: '/unserved', key: 'u', name: 'Unserved', asks: 'Who goes without?' },
+  { path: '/capacity', key: 'y', name: 'Capacity', asks: 'When does it run out?' },
   { path: '/pair', key: 'a', name: 'Pair', asks: 'Would it carry on?' },
+  { path: '/audit', key: 'd', name: 'Audit', asks: 'What is wrong or odd?' },
   { path: '/changes', key: 'c', name: 'Changes', asks: 'What changed?' },
 ]
 
@@ -182,6 +191,13 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
               <Route path="/unserved/explain" element={<Explain />} />
               <Route path="/unserved/wishes" element={<Wishes />} />
               <Route path="/unserved/listening" element={<ListeningPage />} />
+              <Route path="/capacity" element={<CapacityPage />} />
+              <Route path="/capacity/~sizing" element={<Sizing />} />
+              <Route path="/capacity/:name" element={<CapacityScope />} />
+              <Route path="/audit" element={<Audit />} />
+              <Route path="/audit/gone" element={<GoneFindings />} />
+              <Route path="/audit/sweep" element={<Sweep />} />
+              <Route path="/audit/alerts" element={<Alerts />} />
               <Route path="/pair" element={<PairPage />} />
               <Route path="/changes" element={<Changes />} />
               <Route path="*" element={<Navigate to="/today" replace />} />

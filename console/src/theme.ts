@@ -30,6 +30,7 @@ export function themeFor(dark: boolean): ThemeConfig {
         token: {
           ...shared,
           colorPrimary: '#8FA8DE',
+          colorLink: '#8FA8DE',
           colorSuccess: '#5DBDB5',
           colorWarning: '#E0B04A',
           colorError: '#E58A7C',
@@ -48,6 +49,7 @@ export function themeFor(dark: boolean): ThemeConfig {
         token: {
           ...shared,
           colorPrimary: dyes.indigo,
+          colorLink: dyes.indigo,
           colorSuccess: dyes.teal,
           colorWarning: dyes.weld,
           colorError: dyes.madder,

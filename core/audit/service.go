@@ -104,7 +104,10 @@ type Service struct {
 }
 
 // Said is something about a subject, in words.
-type Said struct{ Subject, Text string }
+type Said struct {
+	Subject, Text string
+	Meant         bool // it is as somebody wants it: worth a note
+}
 
 // Failed is a trial that failed.
 type Failed struct{ Name, Scope, Text string }
@@ -151,7 +154,10 @@ func OfService(s Service) []Finding {
 		out.say("clock-stepped", "clock", "the clock of this host stepped by %s", s.ClockStep.Round(time.Second))
 	}
 	for _, r := range s.Rivals {
-		out.say("other-server", r.Subject, "%s", r.Text)
+		f := out.say("other-server", r.Subject, "%s", r.Text)
+		if r.Meant {
+			f.as(Note).mend("Nothing, while this server listens beside it; yarnpost listening shows how far the two agree.", "yarnpost listening")
+		}
 	}
 	for _, r := range s.SilentRelays {
 		out.say("relay-silent", r.Subject, "%s", r.Text)

@@ -357,9 +357,15 @@ func (n facts) service(context.Context) audit.Service {
 	if syscall.Statfs(filepath.Clean(n.config.Data), &disk) == nil && disk.Blocks > 0 {
 		s.DiskFree, s.DiskLeft = float64(disk.Bavail)/float64(disk.Blocks), disk.Bavail*uint64(disk.Bsize)
 	}
+	p := n.engine.Plan()
+	meant := func(link string) bool {
+		l := p.LinkNamed(link)
+		return p.Defaults.Listening || l != nil && l.Listening
+	}
 	for _, r := range n.engine.Rivals() {
 		s.Rivals = append(s.Rivals, audit.Said{Subject: "link " + r.Link,
-			Text: "another DHCP server, " + r.Server.String() + ", answers on link " + r.Link})
+			Text:  "another DHCP server, " + r.Server.String() + ", answers on link " + r.Link,
+			Meant: meant(r.Link)})
 	}
 	for _, r := range n.engine.Relays() {
 		if r.Silent {

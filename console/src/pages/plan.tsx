@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { Button, Form, Input, Select, Switch, Table } from 'antd'
+import { Button, Form, Input, InputNumber, Select, Switch, Table } from 'antd'
 import { Link, useNavigate, useSearchParams } from 'react-router'
 import { get, items, type Defaults, type Scope } from '../api/client'
 import { editOf, fieldsOf, type Fields } from '../edits/defaults'
@@ -199,6 +199,15 @@ export default function Plan() {
                 valuePropName="checked"
               >
                 <Switch />
+              </Form.Item>
+              <Form.Item name="warnUsed" label="Warn of scopes above" extra="Empty: 90 %; -1: never">
+                <InputNumber min={-1} max={100} suffix="% used" />
+              </Form.Item>
+              <Form.Item name="warnHeadroom" label="Warn of scopes with less than">
+                <InputNumber min={-1} suffix="left" />
+              </Form.Item>
+              <Form.Item name="warnDays" label="Warn ahead of running out" extra="Empty: 14 days; -1: never">
+                <InputNumber min={-1} max={365} suffix="days" />
               </Form.Item>
               <Form.Item name="note" label="Note">
                 <Input />

@@ -5,6 +5,7 @@ import { useChange } from './preview'
 import { editOf, fieldsOf, type Fields } from '../edits/scope'
 import { touched } from '../edits/touched'
 import { useOpened } from './opened'
+import { RehearsalView } from './rehearse'
 
 /** Adds or edits a scope; what it does is shown before it is kept. */
 export function ScopeForm({
@@ -153,6 +154,15 @@ export function ScopeForm({
                     >
                       <InputNumber min={-1} />
                     </Form.Item>
+                    <Form.Item name="warnUsed" label="Warn above" extra="Empty: as the defaults say; -1: never">
+                      <InputNumber min={-1} max={100} suffix="% used" />
+                    </Form.Item>
+                    <Form.Item name="warnHeadroom" label="Warn below">
+                      <InputNumber min={-1} suffix="left" />
+                    </Form.Item>
+                    <Form.Item name="warnDays" label="Warn ahead">
+                      <InputNumber min={-1} max={365} suffix="days" />
+                    </Form.Item>
                   </>
                 ),
               },
@@ -168,6 +178,11 @@ export function ScopeForm({
             <p className="quiet">Give a name and a subnet, and the effect shows here before anything is changed.</p>
           )}
           {c.view}
+          {old && edit && (
+            <div style={{ marginTop: 12 }}>
+              <RehearsalView key={JSON.stringify(edit)} edits={[edit]} since="7d" />
+            </div>
+          )}
         </div>
       </div>
     </Drawer>

@@ -13,6 +13,17 @@ const groups = {
     ['/leases/history', 'History'],
     ['/leases/stale', 'Old options'],
   ],
+  capacity: [
+    ['/capacity', 'Scopes and pools'],
+    ['/capacity/~all', 'All together'],
+    ['/capacity/~sizing', 'Sizing and subnets'],
+  ],
+  audit: [
+    ['/audit', 'Findings'],
+    ['/audit/gone', 'Gone'],
+    ['/audit/sweep', 'Sweep'],
+    ['/audit/alerts', 'Alerts'],
+  ],
   unserved: [
     ['/unserved', 'Clients'],
     ['/unserved/conversations', 'Conversations'],

@@ -30,7 +30,7 @@ var codes = []Code{
 		"A hundred times as many addresses are there as were ever used at once.", "The subnet was chosen large, to be safe.",
 		"Use a smaller subnet where addresses are short."},
 	{"silent-server", InPlan, Warning, "A router or server that clients are told of does not answer",
-		"The address is in an option, and neither echo nor, for DNS, a question was answered.", "It is down, filtered, or was moved.",
+		"The address is in an option, and it does not answer an echo request or, as a DNS server, a question.", "It is down, filtered, or was moved.",
 		"Bring it back, or take it out of the option."},
 	{"reservation-contested", InPlan, Note, "Reserved address held by another client",
 		"The client that it is reserved for waits until the holder renews and moves.", "The address was reserved while somebody had it.",

@@ -252,10 +252,17 @@ func excluded(v *plan.View, a netip.Addr) bool {
 
 // unclaimed looks for reservations that nobody uses, and those that others hold.
 func (s *Leases) unclaimed(out *findings, m More) {
+	elsewhere := map[plan.ID]bool{}
+	for _, l := range s.elsewhere {
+		if r := s.plan.ReservationFor(s.plan.ScopeAt(l.Address()), l.Hardware, l.Client.Identifier(), func() string { return l.Circuit }); r != nil {
+			elsewhere[r.ID] = true
+		}
+	}
 	for _, r := range s.plan.Reservations(0) {
 		scope := s.plan.Label(r.Scope)
 		l := m.At(r.Address)
 		switch {
+		case elsewhere[r.ID]: // its client is known, and moves
 		case l == nil || !l.Client.Known():
 			out.say("reservation-unclaimed", "reservation "+r.Name, "%s is reserved for %s, which was never seen with it", r.Address, r.Client()).in(scope).
 				mend("", "yarnpost sweep run --kind unclaimed --name "+r.Name)

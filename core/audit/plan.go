@@ -175,12 +175,14 @@ func (l *findings) use(v *plan.View, f Facts) {
 	over := v.Warn.Used > 0 && c.Share()*100 >= float64(v.Warn.Used)
 	few := v.Warn.Headroom > 0 && c.Headroom+c.Partner < uint64(v.Warn.Headroom)
 	soon := v.Warn.Days > 0 && foreseen && !o.Date.IsZero() && lease.At(o.Date) <= f.Now.Add(time.Duration(v.Warn.Days)*24*time.Hour)
-	switch {
-	case c.Used() >= c.Size:
+	out := c.Used() >= c.Size
+	if out {
 		l.say("pool-out", name, "all %d addresses of scope %s are used, and new clients are refused", c.Size, v.Name).in(v.Name).mend("", show)
-	case soon:
+	}
+	if soon && !out {
 		l.say("pool-runs-out", name, "scope %s runs out %s; %d of %d are used now", v.Name, o.Text(), c.Used(), c.Size).in(v.Name).mend("", show)
-	case over || few:
+	}
+	if (over || few) && !out {
 		l.say("pool-full", name, "%d of %d addresses of scope %s are used (%.0f %%), %d are left", c.Used(), c.Size, v.Name, 100*c.Share(),
 			c.Headroom+c.Partner).in(v.Name).mend("", show)
 	}

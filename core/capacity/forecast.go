@@ -470,7 +470,11 @@ func (m *model) findStep() {
 		}
 		jump := math.Abs(near(m.daily, at, at+4) - near(m.daily, at-4, at))
 		noise := best / float64(m.days-from)
-		if best > 0.55*lines(m.daily[from:]) || jump < 5*noise || jump < 0.06*m.typical() {
+		straight := lines(m.daily[from:])
+		if per := straight / float64(m.days-from); per < 0.5 || per < 0.01*m.typical() { // a line tells it all
+			return
+		}
+		if best > 0.55*straight || jump < 5*noise || jump < 0.06*m.typical() {
 			return
 		}
 		m.from, m.step = at, m.series.At(m.day(at))

@@ -100,7 +100,7 @@ func checkObject(d *json.Decoder, path []string) error {
 
 // checkText refuses characters that are not for reading: controls, escapes,
 // marks that turn the direction of writing, and what is no character at all.
-// Notes and reasons may have several lines.
+// Notes, reasons and certificates may have several lines.
 func checkText(field, text string) error {
 	if field == "" {
 		field = "the text"
@@ -108,7 +108,7 @@ func checkText(field, text string) error {
 	if len(text) > textMost {
 		return fmt.Errorf("%s takes %d octets; %d is the most", field, len(text), textMost)
 	}
-	lines := strings.HasSuffix(field, "note") || strings.HasSuffix(field, "reason")
+	lines := strings.HasSuffix(field, "note") || strings.HasSuffix(field, "reason") || field == "ca"
 	for _, r := range text {
 		if lines && (r == '\n' || r == '\t') {
 			continue

@@ -20,7 +20,7 @@ import (
 // Target is a host that should answer.
 type Target struct {
 	Address netip.Addr
-	DNS     bool // a name server: an answer to a question will do
+	DNS     bool // a name server: it has to answer a question
 }
 
 // Limits of looking.
@@ -56,7 +56,7 @@ func Hosts(ctx context.Context, list []Target) map[netip.Addr]bool {
 			break
 		}
 		for range 2 {
-			if pinger != nil && pinger.Ping(t.Address) == nil {
+			if !t.DNS && pinger != nil && pinger.Ping(t.Address) == nil {
 				mark(asked, t.Address)
 			}
 		}
@@ -70,9 +70,14 @@ func Hosts(ctx context.Context, list []Target) map[netip.Addr]bool {
 		}
 	}
 	wg.Wait()
-	select {
-	case <-ctx.Done():
-	case <-time.After(patience):
+	mu.Lock()
+	waits := len(asked) > len(answered)
+	mu.Unlock()
+	if waits {
+		select {
+		case <-ctx.Done():
+		case <-time.After(patience):
+		}
 	}
 	mu.Lock()
 	defer mu.Unlock()

@@ -181,16 +181,12 @@ func (n facts) look(ctx context.Context, p *plan.Plan) {
 	n.audits.silent = silent
 }
 
-// staleMost is up to how many leases it is worked out at an audit whose options are
-// old.
-const staleMost = 1 << 20
-
 // More implements auditor.Sources.
 func (n facts) More(context.Context) audit.More {
 	m := audit.More{Stale: map[plan.ID]int{}, Own: func(a netip.Addr) bool { return n.engine.NetworkAt(a) != "" }}
 	p := n.engine.Plan()
 	for _, s := range n.engine.Stale(0) {
-		if v := p.ScopeAt(s.Lease.Address()); v != nil {
+		if v := p.ScopeAt(s.Lease.Address()); v != nil && !s.NotGiven { // one that has to move is told of otherwise
 			m.Stale[v.ID]++
 		}
 	}

@@ -21,7 +21,7 @@ var codes = []Code{
 	{"public-range", InPlan, Note, "Public addresses",
 		"The subnet is of public addresses, which must have been assigned to you.", "A subnet was made up.", "Use it only if it was assigned to you."},
 	{"idle-exclusion", InPlan, Note, "Exclusion outside every pool",
-		"It changes nothing.", "Pools were moved or cut, or it was typed wrong.", "Remove it, or mend its range."},
+		"The exclusion changes nothing.", "Pools were moved or cut, or it was typed wrong.", "Remove it, or mend its range."},
 	{"no-pool", InPlan, Note, "Scope without a pool",
 		"Reserved clients alone are served.", "It was defined so, or its pools were taken away.", "Add a pool, unless that is meant."},
 	{"empty-pool", InPlan, Warning, "Pools without an address",

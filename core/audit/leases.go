@@ -3,11 +3,10 @@ package audit
 import (
 	"cmp"
 	"fmt"
-	"maps"
+	"hash/maphash"
 	"net/netip"
 	"slices"
 	"strings"
-	"time"
 
 	"yarnpost/core/addr"
 	"yarnpost/core/capacity"
@@ -25,14 +24,24 @@ type Leases struct {
 	odd       []*lease.Lease
 	elsewhere []*lease.Lease
 	waiting   int // that the partner has to agree with before they are free
-	held      map[addr.Hardware]int32
-	names     map[nameIn]int32
-	at        map[netip.Addr]bool // reserved addresses whose client was seen
+	seed      maphash.Seed
+	held      map[uint64]seen // by a digest of the hardware address
+	names     map[uint64]seen // by a digest of scope and host name
 }
 
-type nameIn struct {
-	scope plan.ID
-	name  string
+// seen is how often something was met, and first with which lease.
+type seen struct {
+	first *lease.Lease
+	n     int32
+}
+
+func met(in map[uint64]seen, key uint64, l *lease.Lease) {
+	x := in[key]
+	if x.n == 0 {
+		x.first = l
+	}
+	x.n++
+	in[key] = x
 }
 
 // manyLeast is how many addresses of one hardware address are many.
@@ -40,7 +49,7 @@ const manyLeast = 5
 
 // NewLeases begins to look, at a moment.
 func NewLeases(p *plan.Plan, now lease.Time) *Leases {
-	return &Leases{plan: p, now: now, held: map[addr.Hardware]int32{}, names: map[nameIn]int32{}}
+	return &Leases{plan: p, now: now, seed: maphash.MakeSeed(), held: map[uint64]seen{}, names: map[uint64]seen{}}
 }
 
 // Add looks at a lease. It is called for each, by one caller at a time.
@@ -60,9 +69,9 @@ func (s *Leases) Add(l *lease.Lease) {
 		s.outside = append(s.outside, l)
 		return
 	}
-	s.held[l.Hardware]++
+	met(s.held, maphash.String(s.seed, string(l.Hardware)), l)
 	if l.Hostname != "" {
-		s.names[nameIn{v.ID, l.Hostname}]++
+		met(s.names, maphash.String(s.seed, l.Hostname)^uint64(v.ID)*0x9e3779b97f4a7c15, l)
 	}
 	if odd(l.Hardware) {
 		s.odd = append(s.odd, l)
@@ -171,11 +180,17 @@ func addresses(list []*lease.Lease) (out []string) {
 }
 
 func (s *Leases) many(out *findings) {
-	for _, hw := range slices.Sorted(maps.Keys(s.held)) {
-		if n := int(s.held[hw]); n >= manyLeast && hw != "" {
-			out.say("many-addresses", "hardware address "+hw.String(), "%s holds %d addresses at once", hw, n).of(n, nil).
-				mend("", "yarnpost lease list --search "+hw.String())
+	var list []seen
+	for _, x := range s.held {
+		if x.n >= manyLeast && x.first.Hardware != "" {
+			list = append(list, x)
 		}
+	}
+	slices.SortFunc(list, func(a, b seen) int { return cmp.Compare(a.first.Hardware, b.first.Hardware) })
+	for _, x := range list {
+		hw := x.first.Hardware
+		out.say("many-addresses", "hardware address "+hw.String(), "%s holds %d addresses at once", hw, x.n).of(int(x.n), nil).
+			mend("", "yarnpost lease list --search "+hw.String())
 	}
 }
 
@@ -199,14 +214,10 @@ func (s *Leases) oneAbandoned(out *findings, l *lease.Lease) {
 const namesListed = 5
 
 func (s *Leases) doubles(out *findings) {
-	type double struct {
-		name string
-		n    int32
-	}
-	by := map[plan.ID][]double{}
-	for k, n := range s.names {
-		if n > 1 {
-			by[k.scope] = append(by[k.scope], double{k.name, n})
+	by := map[plan.ID][]seen{}
+	for _, x := range s.names {
+		if v := s.plan.ScopeAt(x.first.Address()); x.n > 1 && v != nil {
+			by[v.ID] = append(by[v.ID], x)
 		}
 	}
 	for _, v := range s.plan.Scopes() {
@@ -214,12 +225,14 @@ func (s *Leases) doubles(out *findings) {
 		if len(list) == 0 {
 			continue
 		}
-		slices.SortFunc(list, func(a, b double) int { return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(a.name, b.name)) })
+		slices.SortFunc(list, func(a, b seen) int {
+			return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(a.first.Hostname, b.first.Hostname))
+		})
 		clients, texts := 0, []string{}
 		for i, d := range list {
 			clients += int(d.n)
 			if i < namesListed {
-				texts = append(texts, fmt.Sprintf("%s (%d)", d.name, d.n))
+				texts = append(texts, fmt.Sprintf("%s (%d)", d.first.Hostname, d.n))
 			}
 		}
 		out.say("hostname-twice", "scope "+v.Name, "%s said by %d clients of scope %s: %s", plural(len(list), "host name is", "host names are"), clients, v.Name,
@@ -278,6 +291,3 @@ func (s *Leases) unclaimed(out *findings, m More) {
 
 // Waiting is how many addresses wait for the partner's word.
 func (s *Leases) Waiting() int { return s.waiting }
-
-// unseenDays is in days what capacity.Unseen is.
-const unseenDays = int(capacity.Unseen / (24 * time.Hour))

@@ -55,6 +55,7 @@ bench: ## speed, as ratios within one run
 	@scripts/need postgresql
 	@$(MAKE) --no-print-directory console
 	go run ./bench
+	go test -run '^$$' -bench Week -benchtime 3x ./core/rehearsal
 	go test -run '^$$' -bench Scale -benchtime 100x ./core/answer
 	go test -run '^$$' -bench Memory -benchtime 1x ./core/lease
 

@@ -21,6 +21,7 @@ func main() {
 	garbage := flag.String("garbage", "", "flood this address with what is no DHCP message")
 	scale := flag.Bool("scale", false, "measure a big network alone: start, changes, pages, what holds clients up")
 	two := flag.Bool("pair", false, "measure a pair alone")
+	ahead := flag.Bool("forecast", false, "score forecasts alone")
 	probing := flag.Bool("probing", false, "measure probing alone, inside a network namespace made for it")
 	flag.Parse()
 	if *garbage != "" {
@@ -34,6 +35,10 @@ func main() {
 	debug.SetGCPercent(2000) // its collections would be measured as latency
 	runtime.GOMAXPROCS(1)    // the generator is one loop; a second thread would only take time from what is measured
 	do := func() error { return run(*pairs, *span) }
+	if *ahead {
+		forecasts()
+		return
+	}
 	if *scale {
 		do = atScale
 	}
@@ -161,6 +166,7 @@ func run(pairs int, span time.Duration) error {
 	if err := asPair(span); err != nil {
 		return err
 	}
+	forecasts()
 	fmt.Println("\nThe database's work:")
 	if err := s.databaseWork(load, span); err != nil {
 		return err

@@ -68,6 +68,12 @@ func atScale() error {
 	if err := pages(ctx, s.client); err != nil {
 		return err
 	}
+	if err := audited(ctx, s, load); err != nil {
+		return err
+	}
+	if err := sampled(ctx, s); err != nil {
+		return err
+	}
 	return heldUp(ctx, s, load)
 }
 

@@ -81,6 +81,23 @@ type past struct {
 	events []store.Event
 }
 
+// Visitors is the use of the visitors' wireless, as the mill remembers it.
+func Visitors(seed uint64) capacity.Series {
+	random := rand.New(rand.NewPCG(seed, 42))
+	end := time.Date(2026, 6, 8, 0, 0, 0, 0, time.UTC)
+	s := capacity.Series{Start: end.AddDate(0, 0, -historyDays), Hours: make([]capacity.Hour, historyDays*24)}
+	wander := 0.0
+	for i := range s.Hours {
+		if i%24 == 0 {
+			wander = 0.6*wander + 0.01*random.NormFloat64()
+		}
+		if at := s.At(i); !outage(at, end) {
+			s.Hours[i] = madeHour(random, 3640*habits["visitors"](at, end.Sub(at).Hours()/24)*(1+wander), 4081, true).Hour()
+		}
+	}
+	return s
+}
+
 // makeUp makes up six weeks, the same for each seed but for the day it is.
 func (m *mill) makeUp(now time.Time, sizes map[string]int) past {
 	random := rand.New(rand.NewPCG(seed, 42))

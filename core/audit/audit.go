@@ -107,6 +107,38 @@ func Sort(list []Finding) {
 	})
 }
 
+// Most is how many findings of one kind stand by themselves.
+const Most = 200
+
+// Bound keeps the first of each kind, and has one more tell of the rest: a list that
+// nobody can read helps nobody. The list has to be sorted.
+func Bound(list []Finding) []Finding {
+	counts, rest := map[string]int{}, map[string]*Finding{}
+	out := list[:0:0]
+	for _, f := range list {
+		if counts[f.ID]++; counts[f.ID] <= Most {
+			out = append(out, f)
+			continue
+		}
+		if rest[f.ID] == nil {
+			rest[f.ID] = &Finding{Code: f.Code, Severity: f.Severity, Subject: "~more of them", Mend: f.Mend}
+		}
+		r := rest[f.ID]
+		r.Count++
+		if len(r.Examples) < examplesMost {
+			r.Examples = append(r.Examples, f.Subject)
+		}
+	}
+	for _, c := range codes {
+		if r := rest[c.ID]; r != nil {
+			r.Text = fmt.Sprintf("%d more of this kind are not listed one by one", r.Count)
+			out = append(out, *r)
+		}
+	}
+	Sort(out)
+	return out
+}
+
 // Codes lists every kind of finding, by area.
 func Codes() []*Code {
 	out := make([]*Code, len(codes))

@@ -240,6 +240,22 @@ func TestCodes(t *testing.T) {
 	}
 }
 
+func TestBound(t *testing.T) {
+	var list []Finding
+	for i := range Most + 50 {
+		list = append(list, Finding{Code: CodeOf("no-pool"), Subject: "scope " + string(rune('a'+i%26)) + strings.Repeat("x", i)})
+	}
+	list = append(list, Finding{Code: CodeOf("abandoned"), Severity: Warning, Subject: "address 10.0.0.1"})
+	Sort(list)
+	out := Bound(list)
+	if len(out) != Most+2 || out[0].ID != "abandoned" {
+		t.Fatalf("%d are left, the first is %s", len(out), out[0].Key())
+	}
+	if at := slices.IndexFunc(out, func(f Finding) bool { return f.Count == 50 && len(f.Examples) == examplesMost }); at < 0 {
+		t.Error("nothing tells of the rest")
+	}
+}
+
 // A table of a million leases is looked at in a few seconds, without much memory.
 func BenchmarkLeases(b *testing.B) {
 	d := plan.New().Draft()

@@ -3,47 +3,21 @@ package e2e
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"yarnpost/demo"
-	"yarnpost/e2e/browser"
 )
 
 // The console in a real browser: the one-time password is replaced, a scope is
 // added with its effect shown first, a lease appears live, an unserved client is
 // reserved an address in one step, and the trail shows who did it.
 func TestConsole(t *testing.T) {
-	needTool(t, "chromium", "chromium")
-	if _, err := os.Stat("../console/dist/index.html"); err != nil {
-		t.Fatal("the console is not built; run make build")
-	}
 	s := startService(t)
-	password, err := os.ReadFile(filepath.Join(s.dir, "admin.password"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	once := strings.TrimSpace(string(password))
-	p, err := browser.Open("http://" + s.http)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer p.Close()
+	once := s.oncePassword()
+	p := visit(t, s)
 	ctx := context.Background()
-	do := func(what string, steps ...func() error) {
-		t.Helper()
-		for _, step := range steps {
-			if err := step(); err != nil {
-				t.Fatalf("%s: %v", what, err)
-			}
-		}
-	}
-	see := func(text string) func() error { return func() error { return p.See(text) } }
-	click := func(what string) func() error { return func() error { return p.Click(what) } }
-	fill := func(css, text string) func() error { return func() error { return p.Type(css, text) } }
-	open := func(path string) func() error { return func() error { return p.Go(path) } }
+	do, see, click, fill, open := p.do, p.see, p.click, p.fill, p.open
 
 	do("a wrong password", see("Sign in"), func() error { return p.SignIn("admin", "not this one") }, see("do not fit together"))
 	do("the one-time password", func() error { return p.SignIn("admin", once) }, see("Choose your own password"))

@@ -74,14 +74,49 @@ func (f *Finding) Key() string { return f.ID + " " + f.Subject }
 // examplesMost is how many examples a finding has.
 const examplesMost = 10
 
+// Most is how many findings of one kind stand by themselves. One more tells of the
+// rest: a list that nobody can read helps nobody.
+const Most = 200
+
 // findings gathers.
-type findings []Finding
+type findings struct {
+	list   []Finding
+	counts map[*Code]int
+	rest   map[*Code]*Finding
+	spare  Finding // of one that is not listed
+}
 
 // say adds a finding; it gives it, to be completed.
 func (l *findings) say(id, subject, format string, args ...any) *Finding {
 	c := CodeOf(id)
-	*l = append(*l, Finding{Code: c, Severity: c.Severity, Subject: subject, Text: fmt.Sprintf(format, args...), Mend: c.Do})
-	return &(*l)[len(*l)-1]
+	if l.counts == nil {
+		l.counts, l.rest = map[*Code]int{}, map[*Code]*Finding{}
+	}
+	if l.counts[c]++; l.counts[c] > Most {
+		r := l.rest[c]
+		if r == nil {
+			r = &Finding{Code: c, Severity: c.Severity, Subject: "~more of them", Mend: c.Do}
+			l.rest[c] = r
+		}
+		if r.Count++; len(r.Examples) < examplesMost {
+			r.Examples = append(r.Examples, subject)
+		}
+		l.spare = Finding{Code: c}
+		return &l.spare
+	}
+	l.list = append(l.list, Finding{Code: c, Severity: c.Severity, Subject: subject, Text: fmt.Sprintf(format, args...), Mend: c.Do})
+	return &l.list[len(l.list)-1]
+}
+
+// all gives what was gathered.
+func (l *findings) all() []Finding {
+	for _, c := range Codes() {
+		if r := l.rest[c]; r != nil {
+			r.Text = fmt.Sprintf("%d more of this kind are not listed one by one", r.Count)
+			l.list = append(l.list, *r)
+		}
+	}
+	return l.list
 }
 
 // in says which scope a finding is in.
@@ -105,38 +140,6 @@ func Sort(list []Finding) {
 	slices.SortStableFunc(list, func(a, b Finding) int {
 		return cmp.Or(int(b.Severity)-int(a.Severity), strings.Compare(a.ID, b.ID), strings.Compare(a.Subject, b.Subject))
 	})
-}
-
-// Most is how many findings of one kind stand by themselves.
-const Most = 200
-
-// Bound keeps the first of each kind, and has one more tell of the rest: a list that
-// nobody can read helps nobody. The list has to be sorted.
-func Bound(list []Finding) []Finding {
-	counts, rest := map[string]int{}, map[string]*Finding{}
-	out := list[:0:0]
-	for _, f := range list {
-		if counts[f.ID]++; counts[f.ID] <= Most {
-			out = append(out, f)
-			continue
-		}
-		if rest[f.ID] == nil {
-			rest[f.ID] = &Finding{Code: f.Code, Severity: f.Severity, Subject: "~more of them", Mend: f.Mend}
-		}
-		r := rest[f.ID]
-		r.Count++
-		if len(r.Examples) < examplesMost {
-			r.Examples = append(r.Examples, f.Subject)
-		}
-	}
-	for _, c := range codes {
-		if r := rest[c.ID]; r != nil {
-			r.Text = fmt.Sprintf("%d more of this kind are not listed one by one", r.Count)
-			out = append(out, *r)
-		}
-	}
-	Sort(out)
-	return out
 }
 
 // Codes lists every kind of finding, by area.

@@ -240,18 +240,18 @@ func TestCodes(t *testing.T) {
 	}
 }
 
-func TestBound(t *testing.T) {
-	var list []Finding
+// Of one kind so many stand by themselves, and one tells of the rest.
+func TestMost(t *testing.T) {
+	var out findings
 	for i := range Most + 50 {
-		list = append(list, Finding{Code: CodeOf("no-pool"), Subject: "scope " + string(rune('a'+i%26)) + strings.Repeat("x", i)})
+		out.say("no-pool", "scope "+strings.Repeat("x", i), "there is none").in("x").of(3, nil).mend("", "do it")
 	}
-	list = append(list, Finding{Code: CodeOf("abandoned"), Severity: Warning, Subject: "address 10.0.0.1"})
-	Sort(list)
-	out := Bound(list)
-	if len(out) != Most+2 || out[0].ID != "abandoned" {
-		t.Fatalf("%d are left, the first is %s", len(out), out[0].Key())
+	out.say("abandoned", "address 10.0.0.1", "it is")
+	list := out.all()
+	if len(list) != Most+2 {
+		t.Fatalf("%d are listed", len(list))
 	}
-	if at := slices.IndexFunc(out, func(f Finding) bool { return f.Count == 50 && len(f.Examples) == examplesMost }); at < 0 {
+	if at := slices.IndexFunc(list, func(f Finding) bool { return f.Count == 50 && len(f.Examples) == examplesMost }); at < 0 {
 		t.Error("nothing tells of the rest")
 	}
 }

@@ -84,7 +84,7 @@ var codes = []Code{
 		"A client holds another address than the one reserved for it on that link.", "It was reserved after it came; it moves when it renews.",
 		"Nothing: it moves when it renews. A nudge hurries it."},
 	{"many-addresses", InLeases, Warning, "One client with many addresses",
-		"One hardware address holds more than four addresses.", "Virtual machines or containers behind one adapter, or somebody who takes addresses.",
+		"One hardware address holds more than four addresses of a scope.", "Virtual machines or containers behind one adapter, or somebody who takes addresses.",
 		"Look at it: yarnpost lease list --search HARDWARE."},
 	{"abandoned", InLeases, Warning, "Abandoned address",
 		"Somebody uses an address that was not given to it, or a client declined it.", "A device has a fixed address inside a pool.",

@@ -25,8 +25,12 @@ type Leases struct {
 	elsewhere []*lease.Lease
 	waiting   int // that the partner has to agree with before they are free
 	seed      maphash.Seed
-	held      map[uint64]seen // by a digest of the hardware address
-	names     map[uint64]seen // by a digest of scope and host name
+	// Of the scope that is looked at now; leases come scope by scope.
+	scope *plan.View
+	held  map[uint64]seen // by a digest of the hardware address
+	names map[uint64]seen // by a digest of the host name
+	rich  []seen
+	twice map[plan.ID][]seen
 }
 
 // seen is how often something was met, and first with which lease.
@@ -49,10 +53,29 @@ const manyLeast = 5
 
 // NewLeases begins to look, at a moment.
 func NewLeases(p *plan.Plan, now lease.Time) *Leases {
-	return &Leases{plan: p, now: now, seed: maphash.MakeSeed(), held: map[uint64]seen{}, names: map[uint64]seen{}}
+	return &Leases{plan: p, now: now, seed: maphash.MakeSeed(), held: map[uint64]seen{}, names: map[uint64]seen{}, twice: map[plan.ID][]seen{}}
 }
 
-// Add looks at a lease. It is called for each, by one caller at a time.
+// turn goes on to another scope: of the one before, what several have in common is
+// kept.
+func (s *Leases) turn(to *plan.View) {
+	for _, x := range s.held {
+		if x.n >= manyLeast && x.first.Hardware != "" {
+			s.rich = append(s.rich, x)
+		}
+	}
+	for _, x := range s.names {
+		if x.n > 1 {
+			s.twice[s.scope.ID] = append(s.twice[s.scope.ID], x)
+		}
+	}
+	clear(s.held)
+	clear(s.names)
+	s.scope = to
+}
+
+// Add looks at a lease. It is called for each, by one caller at a time, scope by
+// scope.
 func (s *Leases) Add(l *lease.Lease) {
 	if l.Status == lease.PendingFree {
 		s.waiting++
@@ -64,14 +87,17 @@ func (s *Leases) Add(l *lease.Lease) {
 	if !l.HeldAt(s.now) {
 		return
 	}
-	v := s.plan.ScopeAt(l.Address())
-	if v == nil {
-		s.outside = append(s.outside, l)
-		return
+	v := s.scope
+	if v == nil || !v.Subnet.Contains(l.Address()) {
+		if v = s.plan.ScopeAt(l.Address()); v == nil {
+			s.outside = append(s.outside, l)
+			return
+		}
+		s.turn(v)
 	}
 	met(s.held, maphash.String(s.seed, string(l.Hardware)), l)
 	if l.Hostname != "" {
-		met(s.names, maphash.String(s.seed, l.Hostname)^uint64(v.ID)*0x9e3779b97f4a7c15, l)
+		met(s.names, maphash.String(s.seed, l.Hostname), l)
 	}
 	if odd(l.Hardware) {
 		s.odd = append(s.odd, l)
@@ -124,6 +150,7 @@ type Twin struct {
 // Findings gives what was found.
 func (s *Leases) Findings(m More) []Finding {
 	var out findings
+	s.turn(nil)
 	if n := len(s.outside); n > 0 {
 		out.say("lease-outside", "leases outside every scope", "%s outside every scope of the plan", plural(n, "lease lies", "leases lie")).
 			of(n, addresses(s.outside))
@@ -155,7 +182,7 @@ func (s *Leases) Findings(m More) []Finding {
 	}
 	s.neighbours(&out, m)
 	s.unclaimed(&out, m)
-	return out
+	return out.all()
 }
 
 func (s *Leases) scopeOf(l *lease.Lease) string {
@@ -180,16 +207,11 @@ func addresses(list []*lease.Lease) (out []string) {
 }
 
 func (s *Leases) many(out *findings) {
-	var list []seen
-	for _, x := range s.held {
-		if x.n >= manyLeast && x.first.Hardware != "" {
-			list = append(list, x)
-		}
-	}
+	list := s.rich
 	slices.SortFunc(list, func(a, b seen) int { return cmp.Compare(a.first.Hardware, b.first.Hardware) })
 	for _, x := range list {
 		hw := x.first.Hardware
-		out.say("many-addresses", "hardware address "+hw.String(), "%s holds %d addresses at once", hw, x.n).of(int(x.n), nil).
+		out.say("many-addresses", "hardware address "+hw.String(), "%s holds %d addresses of one scope at once", hw, x.n).in(s.scopeOf(x.first)).of(int(x.n), nil).
 			mend("", "yarnpost lease list --search "+hw.String())
 	}
 }
@@ -214,14 +236,8 @@ func (s *Leases) oneAbandoned(out *findings, l *lease.Lease) {
 const namesListed = 5
 
 func (s *Leases) doubles(out *findings) {
-	by := map[plan.ID][]seen{}
-	for _, x := range s.names {
-		if v := s.plan.ScopeAt(x.first.Address()); x.n > 1 && v != nil {
-			by[v.ID] = append(by[v.ID], x)
-		}
-	}
 	for _, v := range s.plan.Scopes() {
-		list := by[v.ID]
+		list := s.twice[v.ID]
 		if len(list) == 0 {
 			continue
 		}

@@ -50,7 +50,7 @@ func OfChange(p *plan.Plan, changes []plan.Change, host []plan.Interface) []Find
 			out.scope(s, host)
 		}
 	}
-	return out
+	return out.all()
 }
 
 // OfPlan looks at the whole plan.
@@ -67,7 +67,7 @@ func OfPlan(p *plan.Plan, f Facts) []Finding {
 		out.link(p, l)
 	}
 	out.reservations(p)
-	return out
+	return out.all()
 }
 
 // OfUse looks at how full the scopes are alone.
@@ -76,7 +76,7 @@ func OfUse(p *plan.Plan, f Facts) []Finding {
 	for _, v := range p.Scopes() {
 		out.use(v, f)
 	}
-	return out
+	return out.all()
 }
 
 func value(v *plan.View, code uint16) *plan.Value {

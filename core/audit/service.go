@@ -80,7 +80,7 @@ func OfPair(p Pair) []Finding {
 			"; ")).of(len(p.Reasons), p.Reasons).
 			mend("", "yarnpost pair status")
 	}
-	return out
+	return out.all()
 }
 
 // Service is what is known of the service itself.
@@ -181,5 +181,5 @@ func OfService(s Service) []Finding {
 	if s.Panics > 0 {
 		out.say("fault", "service", "%s caught since the start", plural(s.Panics, "fault was", "faults were")).of(s.Panics, nil)
 	}
-	return out
+	return out.all()
 }

@@ -110,6 +110,63 @@ func (e *Engine) Stale(scope plan.ID) []Stale {
 	return out
 }
 
+// staleTried is how many of those that were given the same under the same revision
+// are decided before the rest is taken to be like them.
+const staleTried = 16
+
+// StaleCounts counts, by scope, the clients whose options are not what they would be
+// given now; those that would have to move are not among them. Of many that were
+// given the same it looks at some, and at all only where those differ.
+func (e *Engine) StaleCounts() map[plan.ID]int {
+	type group struct {
+		scope    plan.ID
+		given    uint64
+		revision int64
+	}
+	type tried struct{ old, fresh int }
+	out := map[plan.ID]int{}
+	groups := map[group]*tried{}
+	var d answer.Decision
+	p := e.Plan()
+	var v *plan.View
+	e.EachLease(0, func(l *lease.Lease) {
+		if l.Status != lease.Active || l.Given == 0 {
+			return
+		}
+		if v == nil || !v.Subnet.Contains(l.Address()) {
+			if v = p.ScopeAt(l.Address()); v == nil {
+				return
+			}
+		}
+		k := group{v.ID, l.Given, l.Revision}
+		g := groups[k]
+		if g == nil {
+			g = &tried{}
+			groups[k] = g
+		}
+		if n := g.old + g.fresh; n >= staleTried && (g.old == 0 || g.fresh == 0) {
+			if g.old > 0 {
+				out[v.ID]++
+			}
+			return
+		}
+		set, ok := e.Given(l.Given)
+		if !ok {
+			return
+		}
+		e.mu.Lock()
+		_, digest, served := answer.Renewal(l, set.Asked, e.world(e.clock.Now()), &d)
+		e.mu.Unlock()
+		if served && digest != l.Given {
+			g.old++
+			out[v.ID]++
+		} else {
+			g.fresh++
+		}
+	})
+	return out
+}
+
 // Where finds what a hardware address holds now, in the whole table.
 func (e *Engine) Where(hw addr.Hardware) (out []*lease.Lease) {
 	now := lease.At(e.clock.Now())

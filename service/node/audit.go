@@ -183,13 +183,8 @@ func (n facts) look(ctx context.Context, p *plan.Plan) {
 
 // More implements auditor.Sources.
 func (n facts) More(context.Context) audit.More {
-	m := audit.More{Stale: map[plan.ID]int{}, Own: func(a netip.Addr) bool { return n.engine.NetworkAt(a) != "" }}
-	p := n.engine.Plan()
-	for _, s := range n.engine.Stale(0) {
-		if v := p.ScopeAt(s.Lease.Address()); v != nil && !s.NotGiven { // one that has to move is told of otherwise
-			m.Stale[v.ID]++
-		}
-	}
+	m := audit.More{Own: func(a netip.Addr) bool { return n.engine.NetworkAt(a) != "" }}
+	m.Stale = n.engine.StaleCounts()
 	for _, u := range n.engine.Unserved() {
 		if u.Reason == answer.SharedIdentifier {
 			t := audit.Twin{Address: u.Asked, One: u.Hardware, Scope: u.Scope}

@@ -235,6 +235,16 @@ func (s *Store) Minutes(ctx context.Context, key string, from time.Time) (out []
 	if err != nil || id == 0 {
 		return nil, err
 	}
+	if out, err = s.closedMinutes(ctx, id, from); err != nil {
+		return nil, err
+	}
+	err = s.openRows(ctx, id, from, farAhead, func(at time.Time, r SampleRow) { out = append(out, Sampled{at.UTC(), r.Row}) })
+	return out, err
+}
+
+// closedMinutes is Minutes without the hour that is not over: that is one row of all
+// series for each minute.
+func (s *Store) closedMinutes(ctx context.Context, id int32, from time.Time) (out []Sampled, err error) {
 	rows, err := s.pool.Query(ctx, "select hour, body from capacity_minutes where series = $1 and hour >= $2 order by hour", id,
 		from.UTC().Truncate(time.Hour))
 	if err != nil {
@@ -253,8 +263,7 @@ func (s *Store) Minutes(ctx context.Context, key string, from time.Time) (out []
 	}); err != nil {
 		return nil, err
 	}
-	err = s.openRows(ctx, id, from, farAhead, func(at time.Time, r SampleRow) { out = append(out, Sampled{at.UTC(), r.Row}) })
-	return out, err
+	return out, nil
 }
 
 var farAhead = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
@@ -264,8 +273,8 @@ func (s *Store) seriesNumber(ctx context.Context, key string) (id int32, err err
 	return id, err
 }
 
-// Hours reads a series by the hour, from a day on: of the present hour what there
-// is. It begins with the first day that there is.
+// Hours reads a series by the hour, from a day on, to the last hour that is over. It
+// begins with the first day that there is.
 func (s *Store) Hours(ctx context.Context, key string, from time.Time) (start time.Time, hours []capacity.HourRow, err error) {
 	id, err := s.seriesNumber(ctx, key)
 	if err != nil || id == 0 {
@@ -306,7 +315,7 @@ func (s *Store) Hours(ctx context.Context, key string, from time.Time) (start ti
 	if len(hours) > 0 {
 		last = start.Add(time.Duration(len(hours)) * time.Hour)
 	}
-	minutes, err := s.Minutes(ctx, key, last)
+	minutes, err := s.closedMinutes(ctx, id, last)
 	if err != nil {
 		return start, nil, err
 	}

@@ -85,7 +85,7 @@ func TestSamplesAreKept(t *testing.T) {
 			known++
 		}
 	}
-	if known != 29 {
+	if known != 28 { // the last hour is not over
 		t.Errorf("%d hours are known", known)
 	}
 	if _, none, err := s.Hours(ctx, "scope 77", start); err != nil || none != nil {

@@ -102,7 +102,7 @@ export function Chart({
   return (
     <figure style={{ margin: 0 }}>
       {plain && table ? (
-        <div style={{ maxHeight: height, overflow: 'auto' }}>
+        <div key="table" style={{ maxHeight: height, overflow: 'auto' }}>
           <table className="plain">
             <caption className="quiet">{label}</caption>
             <thead>
@@ -126,7 +126,7 @@ export function Chart({
           </table>
         </div>
       ) : (
-        <div ref={box} style={{ height }} role="img" aria-label={label} />
+        <div key="chart" ref={box} style={{ height }} role="img" aria-label={label} />
       )}
       {table && (
         <figcaption style={{ textAlign: 'right' }}>

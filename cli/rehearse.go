@@ -152,6 +152,10 @@ func (k *call) rehearse(since string, lines []string, gone bool) error {
 	if k.json {
 		return k.show(r, nil, "")
 	}
+	return k.showRehearsal(r)
+}
+
+func (k *call) showRehearsal(r api.Rehearsal) error {
 	t := newTable("", "AS IT IS", "AS IT WOULD BE")
 	row := func(name string, of func(*api.Rehearsed) string) { t.row(name, of(r.As), of(r.With)) }
 	row("clients refused", func(o *api.Rehearsed) string { return fmt.Sprint(o.Refused) })

@@ -65,7 +65,8 @@ func (d *desk) take(w http.ResponseWriter, r *http.Request) {
 	if err := json.Unmarshal(body, &e); err != nil || e.SpecVersion != "1.0" || e.ID == "" || e.Source == "" || e.Time == "" {
 		d.faults = append(d.faults, fmt.Sprintf("no CloudEvent 1.0: %s (%v)", body, err))
 	}
-	if r.Header.Get("Content-Type") != "application/cloudevents+json" || r.Header.Get(alert.SignatureHeader) != alert.Sign([]byte(deskSecret), body) {
+	if r.Header.Get("Content-Type") != "application/cloudevents+json" ||
+		r.Header.Get(alert.SignatureHeader) != alert.Sign([]byte(deskSecret), body) {
 		d.faults = append(d.faults, fmt.Sprintf("headers %v", r.Header))
 	}
 	d.heard = append(d.heard, strings.TrimPrefix(e.Type, "yarnpost.alert.")+" "+e.Data.Code)
@@ -327,7 +328,8 @@ func TestForecastOfAFile(t *testing.T) {
 	}
 	write(b.String())
 	var f api.Forecast
-	if err := json.Unmarshal([]byte(s.must("capacity", "forecast", "--from", file, "--size", "400", "--json")), &f); err != nil || f.Date == nil {
+	if err := json.Unmarshal([]byte(s.must("capacity", "forecast", "--from", file, "--size", "400", "--json")), &f); err != nil ||
+		f.Date == nil {
 		t.Fatalf("%+v, %v", f, err)
 	}
 	// 335 at the end of 28 days, five more a day: 13 days to 400.
@@ -371,7 +373,8 @@ func TestRehearsal(t *testing.T) {
 	play := func(args ...string) api.Rehearsal {
 		t.Helper()
 		var out api.Rehearsal
-		if err := json.Unmarshal([]byte(s.must(append([]string{"rehearse", "--since", "1h", "--json"}, args...)...)), &out); err != nil || out.With == nil {
+		if err := json.Unmarshal([]byte(s.must(append([]string{"rehearse", "--since", "1h", "--json"}, args...)...)),
+			&out); err != nil || out.With == nil {
 			t.Fatalf("%+v, %v", out, err)
 		}
 		return out

@@ -32,7 +32,10 @@ func TestCapacityPages(t *testing.T) {
 		p.see("What is wrong or odd in the plan and in the lease table?"), p.see("What changed since yesterday, by whom?"))
 	p.do("capacity", p.open("/capacity"), p.see("12 of 35"), p.click("button=looms"), p.see("Addresses used, and what is expected"),
 		p.see("What would help most"), p.see("loomctl/2"), p.see("10.77.0.120-10.77.0.124"))
-	p.do("a chart as a table", func() error { return p.Wait("document.querySelectorAll('figure svg').length > 0") }, func() error { _, err := browser.Eval[bool](p.Page, "document.querySelector(\"figure figcaption button\").click(), true"); return err },
+	p.do("a chart as a table", func() error { return p.Wait("document.querySelectorAll('figure svg').length > 0") }, func() error {
+		_, err := browser.Eval[bool](p.Page, "document.querySelector(\"figure figcaption button\").click(), true")
+		return err
+	},
 		p.see("When (UTC)"))
 	text, err := p.Text()
 	if err != nil || !strings.Contains(strings.ToLower(text), "lowest") {

@@ -79,7 +79,8 @@ func TestAdvice(t *testing.T) {
 			s.Options[option.Std(option.Router)] = "11.0.0.1"
 		}},
 		"short-lease": {nobody, func(s *plan.Scope) {
-			s.Subnet, s.Pools, s.Lease = netip.MustParsePrefix("10.77.0.0/16"), []addr.Range{one("10.77.0.100-10.77.200.0")}, plan.Duration(time.Minute)
+			s.Subnet, s.Pools, s.Lease = netip.MustParsePrefix("10.77.0.0/16"), []addr.Range{one("10.77.0.100-10.77.200.0")},
+				plan.Duration(time.Minute)
 		}},
 	} {
 		p, changes := scope(t, c.change)
@@ -106,13 +107,16 @@ func TestUse(t *testing.T) {
 		{"full and held", capacity.Count{Size: 100, Active: 100}, capacity.Forecast{}, plan.Held, ""},
 		{"out in ten days", capacity.Count{Size: 100, Headroom: 40, Active: 60}, capacity.Forecast{Date: day(10)}, plan.Serving, "pool-runs-out"},
 		{"out in twenty days", capacity.Count{Size: 100, Headroom: 40, Active: 60}, capacity.Forecast{Date: day(20)}, plan.Serving, ""},
-		{"far too large", capacity.Count{Size: 5000, Headroom: 4990, Active: 10}, capacity.Forecast{Peak: 12, Days: 42}, plan.Serving, "oversized-pool"},
-		{"large, and too new to tell", capacity.Count{Size: 5000, Headroom: 4990, Active: 10}, capacity.Forecast{Peak: 12, Days: 10}, plan.Serving, ""},
+		{"far too large", capacity.Count{Size: 5000, Headroom: 4990, Active: 10}, capacity.Forecast{Peak: 12, Days: 42},
+			plan.Serving, "oversized-pool"},
+		{"large, and too new to tell", capacity.Count{Size: 5000, Headroom: 4990, Active: 10}, capacity.Forecast{Peak: 12, Days: 10},
+			plan.Serving, ""},
 		{"never used", capacity.Count{Size: 100, Headroom: 100}, capacity.Forecast{}, plan.Serving, "scope-unused"},
 	} {
 		p, _ := scope(t, func(s *plan.Scope) { s.Mode = c.mode })
 		key := capacity.Key{Scope: p.ScopeNamed("looms").ID}
-		got := codesOf(OfUse(p, Facts{Now: now, Usage: map[capacity.Key]capacity.Count{key: c.count}, Outlook: map[capacity.Key]capacity.Forecast{key: c.f}}))
+		got := codesOf(OfUse(p, Facts{Now: now, Usage: map[capacity.Key]capacity.Count{key: c.count},
+			Outlook: map[capacity.Key]capacity.Forecast{key: c.f}}))
 		if got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
@@ -259,7 +263,8 @@ func TestMost(t *testing.T) {
 // A table of a million leases is looked at in a few seconds, without much memory.
 func BenchmarkLeases(b *testing.B) {
 	d := plan.New().Draft()
-	s := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.0.0.0/8"), Mode: plan.Serving, Pools: []addr.Range{one("10.0.0.100-10.200.0.0")}}
+	s := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.0.0.0/8"), Mode: plan.Serving,
+		Pools: []addr.Range{one("10.0.0.100-10.200.0.0")}}
 	if err := d.PlaceScope(&s, "", nil); err != nil {
 		b.Fatal(err)
 	}
@@ -270,7 +275,8 @@ func BenchmarkLeases(b *testing.B) {
 	list := make([]lease.Lease, 1_000_000)
 	for i := range list {
 		hw := addr.Hardware([]byte{2, 0x40, 0, byte(i >> 16), byte(i >> 8), byte(i)})
-		list[i] = lease.Lease{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(1 + i>>16), byte(i >> 8), byte(i)}), 32), Status: lease.Active,
+		list[i] = lease.Lease{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(1 + i>>16), byte(i >> 8), byte(i)}), 32),
+			Status: lease.Active,
 			Client: lease.ByHardware(1, hw), Hardware: hw, Hostname: "h" + hw.String(), Expires: now + 1000}
 	}
 	for b.Loop() {

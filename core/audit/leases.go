@@ -283,7 +283,8 @@ func excluded(v *plan.View, a netip.Addr) bool {
 func (s *Leases) unclaimed(out *findings, m More) {
 	elsewhere := map[plan.ID]bool{}
 	for _, l := range s.elsewhere {
-		if r := s.plan.ReservationFor(s.plan.ScopeAt(l.Address()), l.Hardware, l.Client.Identifier(), func() string { return l.Circuit }); r != nil {
+		if r := s.plan.ReservationFor(s.plan.ScopeAt(l.Address()), l.Hardware, l.Client.Identifier(),
+			func() string { return l.Circuit }); r != nil {
 			elsewhere[r.ID] = true
 		}
 	}

@@ -186,7 +186,8 @@ func TestFold(t *testing.T) {
 		return r
 	}
 	h := Fold([]Row{row(10, 40, 1), row(30, 20, 2), row(20, 30, 0)})
-	if h[HourSize] != 50 || h[HourLow] != 10 || h[HourMean] != 20 || h[HourPeak] != 30 || h[HourHeadroom] != 20 || h[HourNew] != 3 || h[HourSamples] != 3 {
+	if h[HourSize] != 50 || h[HourLow] != 10 || h[HourMean] != 20 || h[HourPeak] != 30 || h[HourHeadroom] != 20 || h[HourNew] != 3 ||
+		h[HourSamples] != 3 {
 		t.Errorf("%v", h)
 	}
 	if none := Fold(nil); none.Hour().Known {
@@ -210,10 +211,12 @@ func TestSubnets(t *testing.T) {
 		}
 	}
 	s, err := Calculate(netip.MustParsePrefix("10.40.64.0/20"), 22)
-	if err != nil || len(s.Parts) != 4 || s.Parts[3].String() != "10.40.76.0/22" || s.Neighbor.String() != "10.40.80.0/20" || s.Wildcard.String() != "0.0.15.255" {
+	if err != nil || len(s.Parts) != 4 || s.Parts[3].String() != "10.40.76.0/22" || s.Neighbor.String() != "10.40.80.0/20" ||
+		s.Wildcard.String() != "0.0.15.255" {
 		t.Errorf("%+v, %v", s, err)
 	}
-	if s, err := Calculate(netip.MustParsePrefix("::/0"), 128); err != nil || len(s.Parts) != partsMost || !strings.HasPrefix(s.PartCount, "340282366920938463463374607431768211456") {
+	if s, err := Calculate(netip.MustParsePrefix("::/0"), 128); err != nil || len(s.Parts) != partsMost ||
+		!strings.HasPrefix(s.PartCount, "340282366920938463463374607431768211456") {
 		t.Errorf("%s, %v", s.PartCount, err)
 	}
 	for _, split := range []int{20, 8, 33, 129} {
@@ -228,8 +231,10 @@ func TestUsers(t *testing.T) {
 	u := NewUsers(now)
 	add := func(n byte, name string, status lease.Status, heard, granted time.Duration) {
 		hw := addr.Hardware([]byte{2, 0, 0, 0, 0, n})
-		u.Add(&lease.Lease{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(u.Records + 1)}), 32), Status: status, Client: lease.ByHardware(1, hw),
-			Hardware: hw, Hostname: name, Since: now.Add(-48 * time.Hour), Heard: now.Add(-heard), Granted: granted, Expires: now.Add(granted - heard)})
+		u.Add(&lease.Lease{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, 0, byte(u.Records + 1)}), 32), Status: status,
+			Client:   lease.ByHardware(1, hw),
+			Hardware: hw, Hostname: name, Since: now.Add(-48 * time.Hour), Heard: now.Add(-heard), Granted: granted,
+			Expires: now.Add(granted - heard)})
 	}
 	add(1, "loom-17", lease.Active, time.Minute, time.Hour)
 	add(2, "loom-18", lease.Active, 50*time.Minute, time.Hour) // it should have renewed
@@ -272,7 +277,8 @@ func TestHelps(t *testing.T) {
 		if n < 40 {
 			heard = 6 * time.Hour
 		}
-		u.Add(&lease.Lease{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 77, 0, byte(10 + n)}), 32), Status: lease.Active, Client: lease.ByHardware(1, hw),
+		u.Add(&lease.Lease{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 77, 0, byte(10 + n)}), 32), Status: lease.Active,
+			Client:   lease.ByHardware(1, hw),
 			Hardware: hw, Since: now.Add(-24 * time.Hour), Heard: now.Add(-heard), Granted: 8 * time.Hour, Expires: now.Add(8*time.Hour - heard)})
 	}
 	f := Predict(made(42, func(d, _ int) float64 { return 40 + float64(d) }), float64(v.Size))

@@ -97,7 +97,8 @@ func (u *Users) Granted() time.Duration {
 	return 0
 }
 
-// Vendors, Relays and Names list groups, the largest first.
+// Vendors lists the clients by vendor class, the largest group first; so do the
+// others.
 func (u *Users) Vendors() []Group { return groups(u.vendors) }
 
 // Relays lists the clients by relay.

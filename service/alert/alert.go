@@ -91,13 +91,15 @@ func (r *Room) load(ctx context.Context) error {
 }
 
 func alertOf(a store.Alert) *Alert {
-	return &Alert{Key: a.Key, Code: a.Code, Severity: a.Severity, Subject: a.Subject, Scope: a.Scope, Text: a.Text, Mend: a.Mend, Command: a.Command,
-		Since: a.Since, Ended: a.Ended}
+	return &Alert{Key: a.Key, Code: a.Code, Severity: a.Severity, Subject: a.Subject, Scope: a.Scope, Text: a.Text, Mend: a.Mend,
+		Command: a.Command,
+		Since:   a.Since, Ended: a.Ended}
 }
 
 func (a *Alert) row() store.Alert {
-	return store.Alert{Key: a.Key, Since: a.Since, Ended: a.Ended, AlertBody: store.AlertBody{Code: a.Code, Severity: a.Severity, Subject: a.Subject,
-		Scope: a.Scope, Text: a.Text, Mend: a.Mend, Command: a.Command}}
+	return store.Alert{Key: a.Key, Since: a.Since, Ended: a.Ended, AlertBody: store.AlertBody{Code: a.Code, Severity: a.Severity,
+		Subject: a.Subject,
+		Scope:   a.Scope, Text: a.Text, Mend: a.Mend, Command: a.Command}}
 }
 
 // Look takes in what is there now: what is new fires, what is gone clears.

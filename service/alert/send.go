@@ -212,9 +212,12 @@ func Sign(secret, body []byte) string {
 }
 
 func (r *Room) webhook(ctx context.Context, t store.Target, u *url.URL, q store.Queued) error {
-	e := event{SpecVersion: "1.0", ID: fmt.Sprintf("%s-%d", q.Server, q.ID), Source: "/yarnpost/" + url.PathEscape(q.Server), Type: "yarnpost.alert." + q.What,
-		Time: q.At.UTC(), Subject: q.Alert.Key, ContentType: "application/json", Data: data{Server: q.Server, Code: q.Alert.Code, Severity: q.Alert.Severity,
-			Subject: q.Alert.Subject, Scope: q.Alert.Scope, Text: q.Alert.Text, Mend: q.Alert.Mend, Command: q.Alert.Command, Since: q.Alert.Since.UTC()}}
+	e := event{SpecVersion: "1.0", ID: fmt.Sprintf("%s-%d", q.Server, q.ID), Source: "/yarnpost/" + url.PathEscape(q.Server),
+		Type: "yarnpost.alert." + q.What,
+		Time: q.At.UTC(), Subject: q.Alert.Key, ContentType: "application/json", Data: data{Server: q.Server, Code: q.Alert.Code,
+			Severity: q.Alert.Severity,
+			Subject:  q.Alert.Subject, Scope: q.Alert.Scope, Text: q.Alert.Text, Mend: q.Alert.Mend, Command: q.Alert.Command,
+			Since: q.Alert.Since.UTC()}}
 	if !q.Alert.Ended.IsZero() {
 		end := q.Alert.Ended.UTC()
 		e.Data.Ended = &end
@@ -229,7 +232,10 @@ func (r *Room) webhook(ctx context.Context, t store.Target, u *url.URL, q store.
 	}
 	transport := &http.Transport{TLSClientConfig: config, DisableKeepAlives: true, Proxy: nil,
 		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) { return r.dial(ctx, network, u) }}
-	c := http.Client{Timeout: sendTime, Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c := http.Client{Timeout: sendTime, Transport: transport, CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, u.String(), bytes.NewReader(body))
 	if err != nil {
 		return err

@@ -80,8 +80,9 @@ func wrongAlert(err error) error {
 }
 
 func alertView(x alert.Alert) api.Alert {
-	out := api.Alert{Key: x.Key, Code: x.Code, Severity: x.Severity, Subject: x.Subject, Scope: x.Scope, Text: x.Text, Mend: x.Mend, Command: x.Command,
-		Since: x.Since.UTC(), Ended: moment(x.Ended)}
+	out := api.Alert{Key: x.Key, Code: x.Code, Severity: x.Severity, Subject: x.Subject, Scope: x.Scope, Text: x.Text, Mend: x.Mend,
+		Command: x.Command,
+		Since:   x.Since.UTC(), Ended: moment(x.Ended)}
 	if q := x.Silenced; q != nil {
 		out.Silenced = &api.Silence{Key: q.Key, Until: q.Until.UTC(), By: q.By, Reason: q.Reason}
 	}

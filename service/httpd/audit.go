@@ -79,6 +79,11 @@ func (s *Server) registerAudit(a huma.API) {
 			}
 			return listed(s, out)
 		})
+	s.registerFindings(a)
+}
+
+// registerFindings has what is done about findings.
+func (s *Server) registerFindings(a huma.API) {
 	huma.Register(a, op("list-codes-of-findings", http.MethodGet, "/api/audit/codes", "Every kind of finding, with what it means", "audit", needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.FindingCode]], error) {
 			out := []api.FindingCode{}

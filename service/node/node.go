@@ -134,6 +134,17 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 			c.Log.Error("the DHCPv4 socket failed", "err", err)
 		}
 	})
+	n.keepGoing(run)
+	for _, name := range c.Interfaces {
+		c.Log.Info("serving broadcast clients", "interface", name)
+	}
+	c.Log.Info("serving DHCPv4", "address", n.wire.Addr(), "revision", table.Plan().Revision)
+	ok = true
+	return n, nil
+}
+
+// keepGoing starts what is done now and then.
+func (n *Node) keepGoing(run context.Context) {
 	n.workers.Go(func() { n.every(run, 100*time.Millisecond, n.engine.Tick) })
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("a look at the interfaces", n.noteInterfaces)) })
 	tuneMemory()
@@ -157,12 +168,6 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 		n.guarded("a look at the host", func() { n.Preflight(run) })()
 		n.every(run, 5*time.Second, n.guarded("a look at the host", func() { n.repeatPreflight(run) }))
 	})
-	for _, name := range c.Interfaces {
-		c.Log.Info("serving broadcast clients", "interface", name)
-	}
-	c.Log.Info("serving DHCPv4", "address", n.wire.Addr(), "revision", table.Plan().Revision)
-	ok = true
-	return n, nil
 }
 
 // openProbes opens what probing and overhearing need. Where raw sockets are not

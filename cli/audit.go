@@ -198,8 +198,8 @@ func (k *call) findings(q client.FindingQuery) error {
 		err = csvOf(k.out, r.Findings)
 	default:
 		if err = k.show(r.Findings, t, "Nothing was found."); err == nil {
-			fmt.Fprintf(k.out, "\n%d troubles, %d warnings, %d notes, %d acknowledged; %d new and %d gone since the audit before. Made %s, in %.1f s, of %d leases.\n",
-				r.Troubles, r.Warnings, r.Notes, r.Known, r.Fresh, len(r.Gone), k.when(r.At), r.Took, r.Leases)
+			fmt.Fprintf(k.out, "\n%s, %s, %s, %d acknowledged; %d new and %d gone since the audit before. Made %s, in %.1f s, of %d leases.\n",
+				many(r.Troubles, "trouble"), many(r.Warnings, "warning"), many(r.Notes, "note"), r.Known, r.Fresh, len(r.Gone), k.when(r.At), r.Took, r.Leases)
 		}
 	}
 	if err == nil && slices.ContainsFunc(r.Findings, func(f api.Finding) bool { return f.Known == nil }) {
@@ -416,4 +416,12 @@ func (k *call) sweep(in api.SweepOrder, run bool) error {
 		return errPreview
 	}
 	return nil
+}
+
+// many is a number with its word.
+func many(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprint(n, " ", one, "s")
 }

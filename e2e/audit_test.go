@@ -163,6 +163,11 @@ func TestAuditOfThePlan(t *testing.T) {
 	add("a pool below its threshold", "pool-full", do("scope", "edit", "looms", "--warn-headroom", "90"),
 		do("scope", "edit", "looms", "--warn-headroom", "0"))
 	s.hold(list)
+	// What is found is advised at the moment of the change, too.
+	if out := s.must("scope", "edit", "looms", "--dns", "127.0.0.98", "--dry-run"); !strings.Contains(out, "DNS server 127.0.0.98") ||
+		!strings.Contains(out, "does not answer") {
+		t.Errorf("a DNS server that does not answer is set without a word:\n%s", out)
+	}
 }
 
 // Each fault of a lease table is found, and nothing else with it.
@@ -352,6 +357,13 @@ func TestAuditOfAPair(t *testing.T) {
 	}
 	w.a.must("pair", "compare", "--mend", "--yes")
 	w.agree("after it was mended")
+	// What is swept on one is cleared on both, and counted once.
+	clients[3].Decline()
+	w.b.await(func() bool { return strings.Contains(w.b.must("lease", "list", "--status", "abandoned"), "abandoned") }, "the declined address")
+	if out := w.a.must("sweep", "run", "--kind", "abandoned", "--yes"); !strings.Contains(out, "1 item is cleared, each counted once though both servers know of it") {
+		t.Errorf("swept:\n%s", out)
+	}
+	w.b.await(func() bool { return !strings.Contains(w.b.must("lease", "list", "--status", "abandoned"), "abandoned") }, "the sweep to reach the other")
 	w.cable.Cut()
 	w.a.await(func() bool { return !pairSeen(w.a).Takeover }, "the cut to be noticed")
 	if _, ok := w.a.findings()["pair-takeover server shuttle"]; !ok {

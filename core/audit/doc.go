@@ -13,7 +13,7 @@ func WriteDoc(w io.Writer) error {
 	p.say("# Findings\n\n")
 	p.say("What an audit can find (`yarnpost audit run`), by code. This file is made from the code by `make generate`; `yarnpost audit codes CODE` says the same.\n\n")
 	p.say("A **trouble** hurts clients now or soon; a **warning** will hurt, or hurts a few; a **note** is worth knowing. ")
-	p.say("An audit is made each hour, after each change of the plan, and on demand. A finding stays the same finding as long as its code and its subject do; ")
+	p.say("An audit is made each quarter of an hour, after each change of the plan, and on demand. A finding stays the same finding as long as its code and its subject do; ")
 	p.say("`yarnpost audit acknowledge` says that one may stay, until a date and for a reason.\n")
 	for _, area := range []Area{InPlan, InLeases, InPair, InService} {
 		p.say("\n## %s\n", areaTitles[area])

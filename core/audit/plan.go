@@ -267,6 +267,13 @@ type Named struct {
 	Scopes []string
 }
 
+// Silent says which of the routers and servers that clients are told of do not answer.
+func Silent(p *plan.Plan, silent map[netip.Addr]bool) []Finding {
+	var out findings
+	out.servers(p, Facts{Silent: silent})
+	return out.all()
+}
+
 func (l *findings) servers(p *plan.Plan, f Facts) {
 	all := Told(p)
 	for _, a := range slices.SortedFunc(maps.Keys(all), netip.Addr.Compare) {

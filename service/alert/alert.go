@@ -35,6 +35,7 @@ type Alert struct {
 	Ended                                                    time.Time // zero: it stands
 	Silenced                                                 *store.Silence
 	missed                                                   int // looks at which it was not there
+	unsaved                                                  bool
 }
 
 // clearAfter is how many looks in a row an alert must not be there to clear.
@@ -52,6 +53,7 @@ type Room struct {
 	mu       sync.Mutex
 	standing map[string]*Alert
 	silences []store.Silence
+	targets  []store.Target // as last read
 	loaded   bool
 	wake     chan struct{}
 }
@@ -79,6 +81,10 @@ func (r *Room) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	targets, err := r.store.Targets(ctx)
+	if err != nil {
+		return err
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, a := range list {
@@ -86,7 +92,7 @@ func (r *Room) load(ctx context.Context) error {
 			r.standing[a.Key] = alertOf(a)
 		}
 	}
-	r.silences, r.loaded = silences, true
+	r.silences, r.targets, r.loaded = silences, targets, true
 	return nil
 }
 
@@ -102,8 +108,9 @@ func (a *Alert) row() store.Alert {
 		Scope:   a.Scope, Text: a.Text, Mend: a.Mend, Command: a.Command}}
 }
 
-// Look takes in what is there now: what is new fires, what is gone clears.
-func (r *Room) Look(ctx context.Context, list []audit.Finding) {
+// Look takes in what is there now: what is new fires, what is gone clears. Of a code
+// that is not known yet nothing clears.
+func (r *Room) Look(ctx context.Context, list []audit.Finding, unknown func(code string) bool) {
 	if !r.loaded {
 		if err := r.load(ctx); err != nil {
 			return // the database is away; what stands shows all the same once it is back
@@ -127,8 +134,12 @@ func (r *Room) Look(ctx context.Context, list []audit.Finding) {
 		}
 		a.Severity, a.Text, a.Mend, a.Command, a.missed = f.Severity.String(), f.Text, f.Mend, f.Command, 0
 	}
+	var late []*Alert // that fired while nothing could be put on record
 	for key, a := range r.standing {
-		if seen[key] {
+		if a.unsaved {
+			late = append(late, a)
+		}
+		if seen[key] || unknown(a.Code) {
 			continue
 		}
 		if a.missed++; a.missed >= clearAfter {
@@ -138,13 +149,19 @@ func (r *Room) Look(ctx context.Context, list []audit.Finding) {
 		}
 	}
 	r.mu.Unlock()
+	for _, a := range late {
+		if a.Ended.IsZero() && r.store.SaveAlert(ctx, a.row(), "fired", r.server(), nil, now) == nil {
+			a.unsaved = false
+		}
+	}
 	for _, a := range append(fired, cleared...) {
 		r.tell(ctx, a)
 	}
 }
 
 // tell records an alert that fired or cleared, with what is to be sent of it, in one
-// piece.
+// piece. While the database is away it is sent at once, and once: that it is away is
+// what somebody has to hear of.
 func (r *Room) tell(ctx context.Context, a *Alert) {
 	what := "fired"
 	if !a.Ended.IsZero() {
@@ -154,19 +171,27 @@ func (r *Room) tell(ctx context.Context, a *Alert) {
 	var targets []store.Target
 	if r.silence(a) == nil && r.sends(audit.CodeOf(a.Code).Area) {
 		all, err := r.store.Targets(ctx)
-		if err != nil {
-			r.log.Warn("an alert could not be queued", "err", err)
+		if err == nil {
+			r.targets = all
 		}
-		for _, t := range all {
+		for _, t := range r.targets {
 			if severityOf(a.Severity) >= severityOf(t.Severity) {
 				targets = append(targets, t)
 			}
 		}
 	}
 	if err := r.store.SaveAlert(ctx, a.row(), what, r.server(), targets, r.clock.Now()); err != nil {
-		r.log.Warn("an alert is not on record", "err", err)
+		r.log.Warn("an alert is not on record; it is sent at once", "err", err)
+		a.unsaved = true
+		q := store.Queued{At: r.clock.Now(), What: what, Server: r.server(), Alert: a.row()}
+		for _, t := range targets {
+			if err := r.Send(ctx, t, q); err != nil {
+				r.log.Warn("an alert could not be sent", "target", t.Name, "err", err)
+			}
+		}
 		return
 	}
+	a.unsaved = false
 	r.nudge()
 }
 

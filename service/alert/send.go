@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -212,7 +213,11 @@ func Sign(secret, body []byte) string {
 }
 
 func (r *Room) webhook(ctx context.Context, t store.Target, u *url.URL, q store.Queued) error {
-	e := event{SpecVersion: "1.0", ID: fmt.Sprintf("%s-%d", q.Server, q.ID), Source: "/yarnpost/" + url.PathEscape(q.Server),
+	number := q.ID
+	if number == 0 { // it never was in the queue
+		number = q.At.UnixNano()
+	}
+	e := event{SpecVersion: "1.0", ID: fmt.Sprintf("%s-%d", q.Server, number), Source: "/yarnpost/" + url.PathEscape(q.Server),
 		Type: "yarnpost.alert." + q.What,
 		Time: q.At.UTC(), Subject: q.Alert.Key, ContentType: "application/json", Data: data{Server: q.Server, Code: q.Alert.Code,
 			Severity: q.Alert.Severity,
@@ -247,6 +252,9 @@ func (r *Room) webhook(ctx context.Context, t store.Target, u *url.URL, q store.
 	}
 	resp, err := c.Do(req)
 	if err != nil {
+		if with := (*url.Error)(nil); errors.As(err, &with) {
+			err = with.Err // the address may be as good as a password
+		}
 		return err
 	}
 	defer resp.Body.Close()

@@ -86,6 +86,12 @@ func New(sources Sources, e *engine.Engine, s *store.Store, c engine.Clock, log 
 	return &Room{sources: sources, engine: e, store: s, clock: c, log: log}
 }
 
+// An audit leaves the processor to packets now and then.
+const (
+	breathEach = 2048 // leases
+	breath     = time.Millisecond
+)
+
 // Run makes an audit.
 func (r *Room) Run(ctx context.Context, why string, slow bool) (Report, error) {
 	r.work.Lock()
@@ -95,7 +101,12 @@ func (r *Room) Run(ctx context.Context, why string, slow bool) (Report, error) {
 	list := audit.OfPlan(p, r.sources.Facts(ctx, slow))
 	leases := audit.NewLeases(p, lease.At(began))
 	n := 0
-	r.engine.EachLease(0, func(l *lease.Lease) { leases.Add(l); n++ })
+	r.engine.EachLease(0, func(l *lease.Lease) {
+		leases.Add(l)
+		if n++; n%breathEach == 0 {
+			time.Sleep(breath)
+		}
+	})
 	more := r.sources.More(ctx)
 	more.At = r.at()
 	list = append(list, leases.Findings(more)...)

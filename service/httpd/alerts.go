@@ -56,7 +56,7 @@ func (s *Server) registerAlerts(a huma.API) {
 			if err := s.node.Store().SaveTarget(ctx, t); err != nil {
 				return nil, failure(err)
 			}
-			s.log.Info("alerts go to another target", "target", t.Name, "url", t.URL, "by", who(ctx).Name)
+			s.log.Info("alerts go to another target", "target", t.Name, "by", who(ctx).Name)
 			return respond(api.AlertTarget{Name: t.Name, URL: t.URL, Severity: t.Severity, CA: t.CA, Signed: len(t.Secret) > 0}, nil)
 		})
 	huma.Register(a, op("remove-target", http.MethodDelete, "/api/alerts/targets/{name}", "Have alerts go there no more", "alerts", needAlerts),

@@ -332,7 +332,7 @@ func revisionsOf(list []store.Carried) []api.PairRevision {
 // both servers have in common.
 func passedOn(r *http.Request) bool {
 	return r.Method != http.MethodGet && (strings.HasPrefix(r.URL.Path, "/api/plan/") || strings.HasPrefix(r.URL.Path, "/api/tokens") ||
-		r.URL.Path == "/api/password")
+		r.URL.Path == "/api/password" || r.URL.Path == "/api/sweep")
 }
 
 // forward passes a request on to the primary, if this server is the secondary, and

@@ -2,6 +2,7 @@ package node
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -42,7 +43,11 @@ func (n *Node) lookForAlerts(ctx context.Context) {
 		list = append(list, audit.OfPair(p)...)
 	}
 	list = append(list, audit.OfService(f.service(ctx))...)
-	n.alerts.Look(ctx, list)
+	_, looked := n.samples.Outlooks()
+	young := n.clock.Since(n.Started) <= alertGrace
+	n.alerts.Look(ctx, list, func(code string) bool {
+		return code == "pool-runs-out" && looked.IsZero() || young && strings.HasPrefix(code, "pair-")
+	})
 }
 
 // alertGrace is how long the partner has to come up before that it is not there

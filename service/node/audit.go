@@ -39,7 +39,7 @@ type auditing struct {
 type facts struct{ *Node }
 
 const (
-	auditPause  = time.Hour
+	auditPause  = 15 * time.Minute
 	auditSettle = 5 * time.Second // after a change of the plan
 	quietMost   = 256             // hosts that an audit looks at
 )
@@ -72,7 +72,7 @@ func (n *Node) keepAudits(ctx context.Context) {
 			settle = nil
 			run("a change of the plan", false)
 		case <-next.C:
-			run("the hour", true)
+			run("the quarter of an hour", true)
 			next.Reset(auditPause)
 		}
 	}
@@ -164,13 +164,12 @@ func (n facts) fitsNow(p *plan.Plan, r *plan.CompiledRule) (fits, of int) {
 	return fits, of
 }
 
-// look sees which routers and servers answer. A server on loopback looks at
-// loopback alone: its networks are not here.
+// look sees which routers and servers answer.
 func (n facts) look(ctx context.Context, p *plan.Plan) {
 	told := audit.Told(p)
 	var targets []look.Target
 	for _, a := range audit.Quiet(p, quietMost) {
-		if n.wire.Addr().Addr().IsLoopback() && !a.IsLoopback() {
+		if !n.mayLook(a) {
 			continue
 		}
 		targets = append(targets, look.Target{Address: a, DNS: told[a].What == "DNS server"})
@@ -179,6 +178,31 @@ func (n facts) look(ctx context.Context, p *plan.Plan) {
 	n.hostMu.Lock()
 	defer n.hostMu.Unlock()
 	n.audits.silent = silent
+}
+
+// toldMost is how many hosts are looked at because a change tells clients of them.
+const toldMost = 16
+
+// newlyTold looks at the routers and servers that clients are told of by a change,
+// and were not before.
+func (n facts) newlyTold(ctx context.Context, before, after *plan.Plan) []audit.Finding {
+	old, all := audit.Told(before), audit.Told(after)
+	var targets []look.Target
+	for a, t := range all {
+		if _, known := old[a]; !known && len(targets) < toldMost && n.mayLook(a) {
+			targets = append(targets, look.Target{Address: a, DNS: t.What == "DNS server"})
+		}
+	}
+	if len(targets) == 0 {
+		return nil
+	}
+	return audit.Silent(after, look.Hosts(ctx, targets))
+}
+
+// mayLook reports whether a host can be looked at from here. A server on loopback
+// looks at loopback alone: its networks are not here.
+func (n facts) mayLook(a netip.Addr) bool {
+	return !n.wire.Addr().Addr().IsLoopback() || a.IsLoopback()
 }
 
 // More implements auditor.Sources.

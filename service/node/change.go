@@ -53,6 +53,15 @@ type Order struct {
 // revision in force, or nothing changes. It goes on when the caller does not wait
 // any more.
 func (n *Node) ChangePlan(ctx context.Context, o Order, edit func(*plan.Draft) error) (*Change, error) {
+	before := n.engine.Plan()
+	c, err := n.changePlan(ctx, o, edit)
+	if c != nil && c.Plan != nil && len(c.Scopes) > 0 {
+		c.Advice = append(c.Advice, facts{n}.newlyTold(ctx, before, c.Plan)...)
+	}
+	return c, err
+}
+
+func (n *Node) changePlan(ctx context.Context, o Order, edit func(*plan.Draft) error) (*Change, error) {
 	n.planMu.Lock()
 	defer n.planMu.Unlock()
 	if err := n.settle(ctx); err != nil {

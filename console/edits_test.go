@@ -88,13 +88,13 @@ func TestFormsBecomeEdits(t *testing.T) {
 				"exclusions": "10.1.0.25, a printer, old", "serving": true, "probe": true}},
 			`{"op":"add","kind":"scope","name":"x","scope":{"subnet":"10.1.0.0/24","pools":["10.1.0.9","10.1.0.20-10.1.0.30"],
 			"addExclusions":[{"range":"10.1.0.25","user":"a printer, old"}],"removeExclusions":[],"options":{"router":"10.1.0.1","domain-server":"10.1.0.2,10.1.0.3"},
-			"lease":"","identity":"","offerDelay":"","probe":true,"perCircuit":0,"newPerMinute":0,"mode":"serving","note":""}}`},
+			"lease":"","identity":"","offerDelay":"","probe":true,"perCircuit":0,"newPerMinute":0,"warnUsed":0,"warnHeadroom":0,"warnDays":0,"mode":"serving","note":""}}`},
 		{"an exclusion that goes, one that comes, and a router that goes", "scope", "editOf",
 			[]any{object{"name": "looms", "subnet": "10.77.0.0/24", "pools": "10.77.0.10-10.77.0.99", "exclusions": "10.77.0.30", "router": "",
 				"lease": "8h", "link": "looms"}, scope},
 			`{"op":"edit","kind":"scope","name":"looms","scope":{"name":"looms","subnet":"10.77.0.0/24","pools":["10.77.0.10-10.77.0.99"],
 			"addExclusions":[{"range":"10.77.0.30"}],"removeExclusions":["10.77.0.20"],"options":{"router":""},"lease":"8h","identity":"","offerDelay":"",
-			"perCircuit":0,"newPerMinute":0,"note":""}}`},
+			"perCircuit":0,"newPerMinute":0,"warnUsed":0,"warnHeadroom":0,"warnDays":0,"note":""}}`},
 		{"a reservation without a client", "reservation", "editOf", []any{object{"name": "r", "scope": "looms"}}, `null`},
 		{"a reservation by circuit", "reservation", "editOf",
 			[]any{object{"name": "r", "scope": "looms", "by": "circuit", "hardware": "sw1/0/7", "address": ""}},
@@ -124,7 +124,7 @@ func TestFormsBecomeEdits(t *testing.T) {
 		{"the defaults", "defaults", "editOf",
 			[]any{object{"lease": "4h", "options": "domain-name=mill.example"},
 				object{"options": []object{{"name": "router", "value": "10.77.0.1"}}}},
-			`{"op":"edit","kind":"defaults","name":"","defaults":{"lease":"4h","options":{"router":"","domain-name":"mill.example"},"listening":false,"note":""}}`},
+			`{"op":"edit","kind":"defaults","name":"","defaults":{"lease":"4h","options":{"router":"","domain-name":"mill.example"},"listening":false,"warnUsed":0,"warnHeadroom":0,"warnDays":0,"note":""}}`},
 	} {
 		if got := e.call(c.module, c.function, c.args...); !same(t, got, c.want) {
 			t.Errorf("%s becomes %s\nwant %s", c.what, got, c.want)
@@ -149,7 +149,7 @@ func TestTouched(t *testing.T) {
 	}
 	// A form that nobody touched changes nothing.
 	old := object{"name": "looms", "subnet": "10.77.0.0/24", "link": "looms", "pools": []string{}, "exclusions": []object{},
-		"options": []object{}, "note": "n", "probe": true}
+		"options": []object{}, "note": "n", "probe": true, "thresholds": object{"used": 80}}
 	var fields any
 	if err := json.Unmarshal([]byte(e.call("scope", "fieldsOf", old)), &fields); err != nil {
 		t.Fatal(err)

@@ -357,6 +357,14 @@ func TestAuditOfAPair(t *testing.T) {
 	}
 	w.a.must("pair", "compare", "--mend", "--yes")
 	w.agree("after it was mended")
+	// Where alerts go, and what is silenced, both know.
+	d := newDesk(t)
+	w.a.must("alert", "target", "add", "desk", "--url", d.URL)
+	w.b.await(func() bool { return strings.Contains(w.b.must("alert", "target", "list"), d.URL) }, "the target to be known on both")
+	w.b.must("alert", "silence", "trial-failed*", "--until", "1h", "--reason", "they are new")
+	w.a.await(func() bool { return strings.Contains(w.a.must("alert", "silences"), "they are new") }, "the silence to be known on both")
+	w.b.must("alert", "target", "remove", "desk")
+	w.a.await(func() bool { return !strings.Contains(w.a.must("alert", "target", "list"), d.URL) }, "the target to be gone on both")
 	// What is swept on one is cleared on both, and counted once.
 	clients[3].Decline()
 	w.b.await(func() bool { return strings.Contains(w.b.must("lease", "list", "--status", "abandoned"), "abandoned") }, "the declined address")

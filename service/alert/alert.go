@@ -170,11 +170,11 @@ func (r *Room) tell(ctx context.Context, a *Alert) {
 	r.log.Info("alert "+what, "code", a.Code, "subject", a.Subject, "text", a.Text)
 	var targets []store.Target
 	if r.silence(a) == nil && r.sends(audit.CodeOf(a.Code).Area) {
-		all, err := r.store.Targets(ctx)
-		if err == nil {
-			r.targets = all
-		}
-		for _, t := range r.targets {
+		_ = r.Reload(ctx) // while the database is away, what was read last holds
+		r.mu.Lock()
+		all := slices.Clone(r.targets)
+		r.mu.Unlock()
+		for _, t := range all {
 			if severityOf(a.Severity) >= severityOf(t.Severity) {
 				targets = append(targets, t)
 			}
@@ -260,6 +260,22 @@ func (r *Room) Past(ctx context.Context) ([]Alert, error) {
 	return out, nil
 }
 
+// Reload reads targets and silences anew.
+func (r *Room) Reload(ctx context.Context) error {
+	targets, err := r.store.Targets(ctx)
+	if err != nil {
+		return err
+	}
+	silences, err := r.store.Silences(ctx)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.targets, r.silences = targets, silences
+	return nil
+}
+
 // ErrAlert is wrapped when something about alerts is refused.
 var ErrAlert = errors.New("alerts")
 
@@ -279,13 +295,9 @@ func (r *Room) Silence(ctx context.Context, s store.Silence) error {
 	if err := r.store.SaveSilence(ctx, s); err != nil {
 		return err
 	}
-	list, err := r.store.Silences(ctx)
-	if err != nil {
+	if err := r.Reload(ctx); err != nil {
 		return err
 	}
-	r.mu.Lock()
-	r.silences = list
-	r.mu.Unlock()
 	r.log.Info("alerts silenced", "which", s.Key, "until", s.Until, "by", s.By, "reason", s.Reason)
 	return nil
 }

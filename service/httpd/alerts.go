@@ -44,6 +44,7 @@ func (s *Server) registerAlerts(a huma.API) {
 			if err := s.node.Alerts().Silence(ctx, x); err != nil {
 				return nil, wrongAlert(err)
 			}
+			s.node.ShareAlerts(ctx)
 			return respond(api.Silence{Key: x.Key, Until: x.Until, By: x.By, Reason: x.Reason}, nil)
 		})
 	huma.Register(a, op("list-targets", http.MethodGet, "/api/alerts/targets", "Where alerts go", "alerts", needSee), s.targets)
@@ -57,6 +58,7 @@ func (s *Server) registerAlerts(a huma.API) {
 				return nil, failure(err)
 			}
 			s.log.Info("alerts go to another target", "target", t.Name, "by", who(ctx).Name)
+			s.node.ShareAlerts(ctx)
 			return respond(api.AlertTarget{Name: t.Name, URL: t.URL, Severity: t.Severity, CA: t.CA, Signed: len(t.Secret) > 0}, nil)
 		})
 	huma.Register(a, op("remove-target", http.MethodDelete, "/api/alerts/targets/{name}", "Have alerts go there no more", "alerts", needAlerts),
@@ -65,6 +67,7 @@ func (s *Server) registerAlerts(a huma.API) {
 			if err == nil && !ok {
 				return nil, huma.Error404NotFound("no target is called " + in.Name)
 			}
+			s.node.ShareAlerts(ctx)
 			return nil, failure(err)
 		})
 	huma.Register(a, op("try-target", http.MethodPost, "/api/alerts/targets/{name}/try", "Send a message there now, to try it", "alerts", needAlerts),

@@ -11,6 +11,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/service/alert"
+	"yarnpost/service/store"
 )
 
 // alertPause is how often it is looked whether something fires or clears.
@@ -74,4 +75,29 @@ func (m alertMetrics) Collect(c chan<- prometheus.Metric) {
 	for _, a := range m.n.alerts.Standing() {
 		c <- prometheus.MustNewConstMetric(alertsDesc, prometheus.GaugeValue, 1, a.Code, a.Severity, a.Subject)
 	}
+}
+
+// ShareAlerts tells the partner where alerts go and what is silenced, now; what it
+// misses it asks for at its next audit.
+func (n *Node) ShareAlerts(ctx context.Context) {
+	_, channel := n.paired()
+	if channel == nil {
+		return
+	}
+	all, err := n.store.AlertSettings(ctx)
+	if err == nil {
+		err = channel.Ask(ctx, "alerts.take", all, nil)
+	}
+	if err != nil {
+		n.log.Warn("the partner does not know yet where alerts go", "err", err)
+	}
+}
+
+// takeAlerts takes over what the partner knows of where alerts go, if it is newer.
+func (n *Node) takeAlerts(ctx context.Context, in store.AlertSettings) error {
+	taken, err := n.store.TakeAlertSettings(ctx, in)
+	if err == nil && taken {
+		err = n.alerts.Reload(ctx)
+	}
+	return err
 }

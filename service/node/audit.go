@@ -320,6 +320,12 @@ func (n facts) compared(ctx context.Context, p *audit.Pair) {
 	if channel == nil {
 		return
 	}
+	var alerts store.AlertSettings
+	if err := channel.Ask(ctx, "alerts", struct{}{}, &alerts); err == nil {
+		if err := n.takeAlerts(ctx, alerts); err != nil {
+			n.log.Warn("where the partner sends alerts is not on record", "err", err)
+		}
+	}
 	var theirs []store.Acknowledged
 	if err := channel.Ask(ctx, "acknowledged", struct{}{}, &theirs); err == nil {
 		if err := n.store.Acknowledge(ctx, theirs); err != nil {

@@ -94,6 +94,10 @@ func (n *Node) answerPartner(ctx context.Context, method string, in json.RawMess
 		return asked(in, func(keep string) (struct{}, error) { return struct{}{}, n.Settle(ctx, keep) })
 	case "acknowledge":
 		return asked(in, func(list []store.Acknowledged) (struct{}, error) { return struct{}{}, n.store.Acknowledge(ctx, list) })
+	case "alerts.take":
+		return asked(in, func(a store.AlertSettings) (struct{}, error) { return struct{}{}, n.takeAlerts(ctx, a) })
+	case "alerts":
+		return n.store.AlertSettings(ctx)
 	case "acknowledged":
 		return n.store.AllAcknowledged(ctx)
 	case "peer":

@@ -123,8 +123,7 @@ func (s *Store) Silences(ctx context.Context) ([]Silence, error) {
 
 // SaveSilence records a silence.
 func (s *Store) SaveSilence(ctx context.Context, x Silence) error {
-	return s.exec(ctx, "record a silence", `insert into alert_silence (key, until, by_whom, reason) values ($1, $2, $3, $4)
-		on conflict (key) do update set until = excluded.until, by_whom = excluded.by_whom, reason = excluded.reason`, x.Key, x.Until, x.By, x.Reason)
+	return s.stamped(ctx, "record a silence", putSilence, x.Key, x.Until, x.By, x.Reason)
 }
 
 func scanTarget(row pgx.CollectableRow) (t Target, err error) {
@@ -150,18 +149,107 @@ func (s *Store) SaveTarget(ctx context.Context, t Target) error {
 	if err != nil {
 		return err
 	}
-	return s.exec(ctx, "record a target", `insert into alert_target (name, body, secret) values ($1, $2, $3)
-		on conflict (name) do update set body = excluded.body, secret = excluded.secret`, t.Name, body, t.Secret)
+	return s.stamped(ctx, "record a target", putTarget, t.Name, body, t.Secret)
+}
+
+const (
+	putSilence = `insert into alert_silence (key, until, by_whom, reason) values ($1, $2, $3, $4)
+		on conflict (key) do update set until = excluded.until, by_whom = excluded.by_whom, reason = excluded.reason`
+	putTarget = `insert into alert_target (name, body, secret) values ($1, $2, $3)
+		on conflict (name) do update set body = excluded.body, secret = excluded.secret`
+)
+
+// stamped changes targets or silences, and notes that they changed now.
+func (s *Store) stamped(ctx context.Context, what, sql string, args ...any) error {
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, sql, args...); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "update alert_stamp set at = clock_timestamp()")
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	return nil
+}
+
+// AlertSettings are targets and silences as two servers tell each other.
+type AlertSettings struct {
+	At       time.Time      `json:"at"` // when they last changed
+	Targets  []SharedTarget `json:"targets"`
+	Silences []Silence      `json:"silences"`
+}
+
+// SharedTarget is a target with its secret.
+type SharedTarget struct {
+	Target
+	Name   string `json:"name"`
+	Secret []byte `json:"secret,omitempty"`
+}
+
+// AlertSettings gives targets and silences, and when they last changed.
+func (s *Store) AlertSettings(ctx context.Context) (out AlertSettings, err error) {
+	if err := s.pool.QueryRow(ctx, "select at from alert_stamp").Scan(&out.At); err != nil {
+		return out, fmt.Errorf("read where alerts go: %w", err)
+	}
+	targets, err := s.Targets(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, t := range targets {
+		out.Targets = append(out.Targets, SharedTarget{t, t.Name, t.Secret})
+	}
+	out.Silences, err = s.Silences(ctx)
+	return out, err
+}
+
+// TakeAlertSettings puts the partner's targets and silences in place of the own, if
+// they are newer.
+func (s *Store) TakeAlertSettings(ctx context.Context, in AlertSettings) (taken bool, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "update alert_stamp set at = $1 where at < $1", in.At)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		taken = true
+		names := []string{}
+		for _, t := range in.Targets {
+			body, err := json.Marshal(t.Target)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.Exec(ctx, putTarget, t.Name, body, append([]byte{}, t.Secret...)); err != nil {
+				return err
+			}
+			names = append(names, t.Name)
+		}
+		if _, err := tx.Exec(ctx, "delete from alert_target where not (name = any($1))", names); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "delete from alert_silence"); err != nil {
+			return err
+		}
+		for _, x := range in.Silences {
+			if _, err := tx.Exec(ctx, putSilence, x.Key, x.Until, x.By, x.Reason); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return false, fmt.Errorf("take over where alerts go: %w", err)
+	}
+	return taken, nil
 }
 
 // RemoveTarget takes a target away, with what is queued for it; ok is false if there
 // is none.
 func (s *Store) RemoveTarget(ctx context.Context, name string) (ok bool, err error) {
-	tag, err := s.pool.Exec(ctx, "delete from alert_target where name = $1", name)
-	if err != nil {
-		return false, fmt.Errorf("remove a target: %w", err)
+	if err := s.pool.QueryRow(ctx, "select exists (select from alert_target where name = $1)", name).Scan(&ok); err != nil || !ok {
+		return false, err
 	}
-	return tag.RowsAffected() > 0, nil
+	return true, s.stamped(ctx, "remove a target", "delete from alert_target where name = $1", name)
 }
 
 // DueAlerts lists messages that are to be sent now, the oldest first.

@@ -59,6 +59,9 @@ func (s *Store) SavePairing(ctx context.Context, p *Pairing, anew bool) error {
 			if _, err := tx.Exec(ctx, "truncate lease, plan_item, plan_change, plan_revision, given_set, capacity_series, capacity_open, capacity_minutes, capacity_days, finding"); err != nil {
 				return err
 			}
+			if _, err := tx.Exec(ctx, "update alert_stamp set at = 'epoch'"); err != nil { // where alerts go, the partner says
+				return err
+			}
 		}
 		settings, err1 := json.Marshal(p.Settings)
 		partner, err2 := json.Marshal(p.Partner)

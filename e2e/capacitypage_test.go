@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"yarnpost/demo"
 	"yarnpost/e2e/browser"
@@ -42,6 +43,7 @@ func TestCapacityPages(t *testing.T) {
 		t.Errorf("the table says:\n%s (%v)", text, err)
 	}
 	p.do("rehearsing", p.click("a[role=button]"), p.see("Rehearse a change of scope looms"), p.fill("#pools", "10.77.0.100-10.77.0.104"),
+		func() error { time.Sleep(time.Second); return nil }, // what was typed has settled
 		p.click("button=Rehearse it on the last 7 days"), p.see("Of those, never served"), p.see("Who would have been refused"))
 	if out := s.must("scope", "show", "looms"); !strings.Contains(out, "10.77.0.139") {
 		t.Errorf("the rehearsal changed the plan:\n%s", out)

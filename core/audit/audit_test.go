@@ -149,7 +149,7 @@ func TestSilentServers(t *testing.T) {
 
 // Each fault of a pair and of a service is found, and nothing else with it.
 func TestPairAndService(t *testing.T) {
-	whole := Pair{Own: "bobbin", Partner: "shuttle", Connected: true, Lead: time.Hour, Shares: []Share{{Scope: "looms", Own: 50, Partner: 50}}}
+	whole := Pair{Own: "bobbin", Partner: "shuttle", Connected: true, Shares: []Share{{Scope: "looms", Own: 50, Partner: 50}}}
 	a := netip.MustParseAddr("10.77.0.9")
 	for want, plant := range map[string]func(*Pair){
 		"":              func(*Pair) {},

@@ -14,7 +14,6 @@ type Pair struct {
 	Reasons      []string // why the partner could not take over
 	Owed         int      // updates
 	OwedSince    time.Duration
-	Lead         time.Duration
 	Waiting      int // addresses that wait for the partner's word
 	Skew         time.Duration
 	Plan         string // how the plans stand, if not together

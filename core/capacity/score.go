@@ -7,10 +7,9 @@ import (
 
 // Score is how good forecasts of a week were, on the average of an hour.
 type Score struct {
-	Hours            int
-	Own, Line, Week  float64 // pinball loss at 10, 50 and 90 %, in addresses: of the forecast, of a straight line, of last week's value
-	Covered          float64 // share of hours between Low and High
-	Tried, Forecasts int
+	Hours           int
+	Own, Line, Week float64 // pinball loss at 10, 50 and 90 %, in addresses: of the forecast, of a straight line, of last week's value
+	Covered         float64 // share of hours between Low and High
 }
 
 // pinball is the loss of a quantile (Koenker and Bassett).
@@ -29,13 +28,11 @@ func (a Ahead) loss(was float64) float64 {
 // it, and compares with what came, and with what two simple ways would have said.
 func BackTest(s Series) (r Score) {
 	for end := 14 * dayHours; end+weekHours <= len(s.Hours); end += dayHours {
-		r.Tried++
 		past := Series{s.Start, s.Hours[:end]}
 		own, ok := Hourly(past, weekHours)
 		if !ok {
 			continue
 		}
-		r.Forecasts++
 		line, week := straight(past), lastWeek(past)
 		for i := range weekHours {
 			h := s.Hours[end+i]

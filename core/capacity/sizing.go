@@ -74,6 +74,17 @@ func (d Demand) hold(lease time.Duration) time.Duration {
 	return time.Duration((d.Releases*stay + (1-d.Releases)*silent) * float64(time.Second))
 }
 
+// load is how many addresses are held for those that arrive, on the average.
+func (d Demand) load(lease time.Duration) float64 {
+	if d.Arrivals <= 0 {
+		return 0
+	}
+	return d.Arrivals / 3600 * d.hold(lease).Seconds()
+}
+
+// peak is how many addresses are enough but for one moment of chance.
+func (d Demand) peak(load float64) int { return d.Seats + poissonQuantile(load, 1-chance) }
+
 // Size works out what a demand needs with a lease time: addresses held are those
 // of a queue with Poisson arrivals, any time of service and no end of servers
 // (M/G/∞), so their number is a Poisson variable. With a pool it says how many are
@@ -90,13 +101,11 @@ func Size(d Demand, lease time.Duration, pool int, duty Duty) (Sizing, error) {
 		return s, fmt.Errorf("%w: a lease time of %s; give a minute to ten years", ErrDemand, lease)
 	}
 	s.Lease = lease
-	load := 0.0
+	load := d.load(lease)
 	if d.Arrivals > 0 {
 		s.Hold = d.hold(lease)
-		load = d.Arrivals / 3600 * s.Hold.Seconds()
 	}
-	s.Mean = float64(d.Seats) + load
-	s.Peak = d.Seats + poissonQuantile(load, 1-chance)
+	s.Mean, s.Peak = float64(d.Seats)+load, d.peak(load)
 	s.Pool = pool
 	if pool == 0 {
 		s.Pool = s.Peak
@@ -114,10 +123,7 @@ func Size(d Demand, lease time.Duration, pool int, duty Duty) (Sizing, error) {
 // LongestLease is the longest lease time with which a pool is enough for a demand;
 // ok is false if none is.
 func LongestLease(d Demand, pool int) (time.Duration, bool) {
-	fits := func(lease time.Duration) bool {
-		s, err := Size(d, lease, pool, Duty{})
-		return err == nil && s.Peak <= pool
-	}
+	fits := func(lease time.Duration) bool { return d.check() == nil && d.peak(d.load(lease)) <= pool }
 	low, high := time.Minute, 365*24*time.Hour
 	if !fits(low) {
 		return 0, false
@@ -140,8 +146,7 @@ func MostArrivals(d Demand, lease time.Duration, pool int) float64 {
 	fits := func(n float64) bool {
 		e := d
 		e.Arrivals = n
-		s, err := Size(e, lease, pool, Duty{})
-		return err == nil && s.Peak <= pool
+		return e.check() == nil && e.peak(e.load(lease)) <= pool
 	}
 	low, high := 0.0, 1.0
 	for fits(high) && high < 1e9 {
@@ -178,10 +183,16 @@ func poissonQuantile(mean, p float64) int {
 	return k
 }
 
+// erlangMost is up to how many servers the formula is worked out.
+const erlangMost = 1 << 20
+
 // erlang is Erlang's loss formula: the share of arrivals that find c servers taken.
 func erlang(load float64, c int) float64 {
 	if c <= 0 {
 		return 1
+	}
+	if c > erlangMost { // so many even out what is chance
+		return max(1-float64(c)/load, 0)
 	}
 	inverse := 1.0
 	for k := 1; k <= c; k++ {

@@ -111,6 +111,14 @@ func TestSizingTheOtherWayRound(t *testing.T) {
 	}
 }
 
+// The largest demand that is taken is answered like any other.
+func TestLargestDemand(t *testing.T) {
+	s, err := Case{Seats: 1 << 20, Arrivals: 1e9, Stay: 24 * time.Hour, Pool: 1 << 30}.Solve()
+	if err != nil || s.Fits || s.Refused <= 0.9 {
+		t.Errorf("%+v, %v", s, err)
+	}
+}
+
 func TestSizingWithADuty(t *testing.T) {
 	d := Demand{Seats: 100}
 	s, err := Size(d, time.Hour, 0, Duty{24 * time.Hour, "the works council wants a day"})

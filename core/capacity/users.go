@@ -35,8 +35,7 @@ type Users struct {
 	Once                   int // records of clients that came, were there for one lease and never again
 	Ghosts                 int // active leases whose client should have renewed and did not
 	Present                int // active leases whose client is heard as it should be
-	Lasting                int // active leases that never end
-	granted, longest       time.Duration
+	granted                time.Duration
 }
 
 // ageSteps are bounds of how long leases are held.
@@ -76,8 +75,7 @@ func (u *Users) Add(l *lease.Lease) {
 	}
 	u.ages[i]++
 	switch {
-	case l.Expires == lease.Never:
-		u.Lasting++
+	case l.Expires == lease.Never: // it need not renew
 	case u.now.Sub(l.Heard) > l.Granted*55/100:
 		u.Ghosts++
 	default:
@@ -85,7 +83,6 @@ func (u *Users) Add(l *lease.Lease) {
 	}
 	if l.Expires != lease.Never {
 		u.granted += l.Granted
-		u.longest = max(u.longest, l.Granted)
 	}
 }
 

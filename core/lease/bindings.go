@@ -41,9 +41,10 @@ func (b *bindings) former(c Client) (best *Lease) {
 	return best
 }
 
-// put stores a record and gives its slot, and what was there, or nil.
-func (b *bindings) put(l *Lease) (slot int, old *Lease) {
-	if slot = b.slot(l.Prefix); slot < 0 {
+// put stores a record in the slot of its key, -1 for none yet. It gives the slot, and
+// what was there, or nil.
+func (b *bindings) put(at int, l *Lease) (slot int, old *Lease) {
+	if slot = at; slot < 0 {
 		slot = len(b.slots)
 		b.slots, b.dues = append(b.slots, l), append(b.dues, 0)
 		b.keys.add(hashKey(l.Prefix), slot)

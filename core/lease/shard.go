@@ -80,8 +80,13 @@ type Churn struct {
 	Left     uint64 // by a release, or because their time was over
 }
 
-// turnover counts that a client came or left, before its record is stored.
-func (s *shard) turnover(old, l *Lease) {
+// turnover counts that a client came or left, before its record is stored in a slot,
+// -1 for a new one.
+func (s *shard) turnover(at int, l *Lease) {
+	var old *Lease
+	if at >= 0 {
+		old = s.slots[at]
+	}
 	had, has := old != nil && old.Status == Active, l.Status == Active
 	if had && has && old.Client == l.Client {
 		return
@@ -225,8 +230,9 @@ func (s *shard) set(l *Lease) int {
 func (s *shard) store(l *Lease) int {
 	a := l.Address()
 	s.arrive(a)
-	s.turnover(s.get(l.Prefix), l)
-	i, old := s.put(l)
+	at := s.slot(l.Prefix)
+	s.turnover(at, l)
+	i, old := s.put(at, l)
 	p := s.poolAt(a)
 	if old != nil {
 		s.add(old, -1)

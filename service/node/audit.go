@@ -252,7 +252,7 @@ func (n facts) PairFacts(ctx context.Context, waiting int) (p audit.Pair, ok boo
 		return p, false
 	}
 	p = audit.Pair{Own: v.Own.Name, Partner: v.Partner.Name, Connected: v.Connected, Reasons: v.Reasons, Owed: v.Own.Owed,
-		Lead: v.Settings.Lead, Waiting: waiting}
+		Waiting: waiting}
 	now := n.clock.Now()
 	n.hostMu.Lock()
 	switch {

@@ -15,6 +15,8 @@ type Page[T any] struct {
 	Total    int    `json:"total" doc:"How many there are on all pages together"`
 	Next     string `json:"next,omitempty" doc:"Pass as after to get the next page; left out on the last"`
 	Revision int64  `json:"revision" doc:"Of the plan when this was read"`
+	// Missing is set where a list is of both servers of a pair.
+	Missing []string `json:"missing,omitempty" doc:"Servers that could not be asked, so that what they know is not here"`
 }
 
 // Count is a number of addresses. It travels as a number that every reader of
@@ -203,6 +205,7 @@ type Unserved struct {
 	Count      int       `json:"count"`
 	Guess      string    `json:"guess,omitempty" doc:"Subnet that a missing scope would have"`
 	Trail      []string  `json:"trail" doc:"The steps of the last decision"`
+	Servers    []string  `json:"servers,omitempty" doc:"Servers of a pair that refused it"`
 }
 
 // Code is one option of a codebook.

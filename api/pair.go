@@ -86,8 +86,17 @@ type PairDrill struct {
 	Running bool      `json:"running"`
 	Served  int       `json:"served" doc:"Clients that the other server gave or prolonged a lease meanwhile"`
 	Without int       `json:"without" doc:"Clients that went without meanwhile"`
-	Clients []string  `json:"clients" doc:"Those that were served, the first hundred"`
+	Waiting int       `json:"waiting" doc:"Clients that the server that is out hears asking, and that have nothing yet"`
+	Longest float64   `json:"longest" doc:"Seconds that a client waited at most until it was served"`
+	Clients []Waited  `json:"clients" doc:"Those that were served, a hundred at most, those that waited longest first"`
 	Verdict string    `json:"verdict" doc:"What came of it"`
+}
+
+// Waited is a client that was served during a drill.
+type Waited struct {
+	Name    string   `json:"name" doc:"Host name, or else hardware address"`
+	Address string   `json:"address"`
+	Seconds *float64 `json:"seconds,omitempty" doc:"From when the server that is out first heard it until it was told of the lease; left out if it never heard it"`
 }
 
 // PairInvite opens a server to one that joins it.

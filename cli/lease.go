@@ -186,9 +186,13 @@ func unservedCommands() []command {
 				reason := f.String("reason", "", "only this `reason`, such as pool-empty")
 				limit := f.Int("limit", 40, "at most this `number` of clients, the latest of each reason first; 0 for all")
 				return func(k *call) error {
-					list, err := k.client.Unserved(k.ctx, strings.Join(k.args, " "), *reason)
+					page, err := k.client.Unserved(k.ctx, strings.Join(k.args, " "), *reason)
 					if err != nil {
 						return err
+					}
+					list := page.Items
+					for _, name := range page.Missing {
+						fmt.Fprintf(k.err, "%s cannot be asked: clients that it alone refused are not in this list.\n", name)
 					}
 					if len(list) == 0 && (*reason != "" || len(k.args) > 0) {
 						return k.show(list, newTable(), "No unserved client fits.")
@@ -201,7 +205,8 @@ func unservedCommands() []command {
 					if *limit > 0 {
 						each = max(1, *limit/len(groups))
 					}
-					t := newTable("Hardware", "Host name", "Why", "Scope", "From", "Last", "Asked", "Since").without("Since", "From")
+					t := newTable("Hardware", "Host name", "Why", "Scope", "Refused by", "From", "Last", "Asked", "Since").
+						without("Since", "From", "Refused by")
 					sums := newTable("Clients", "Why", "Where", "Mend")
 					shown := 0
 					for _, g := range groups {
@@ -212,7 +217,8 @@ func unservedCommands() []command {
 								from = strings.TrimSpace(u.Relay + " " + u.Circuit)
 							}
 							shown++
-							t.row(u.Hardware, u.Hostname, u.Text, u.Scope, from, k.when(u.Last), fmt.Sprintf("%d×", u.Count), k.when(u.First))
+							t.row(u.Hardware, u.Hostname, u.Text, u.Scope, strings.Join(u.Servers, ", "), from, k.when(u.Last),
+								fmt.Sprintf("%d×", u.Count), k.when(u.First))
 						}
 					}
 					k.print(sums)

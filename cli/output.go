@@ -30,7 +30,8 @@ func newTable(head ...string) *table { return &table{head: head} }
 
 func (t *table) row(cells ...string) { t.rows = append(t.rows, cells) }
 
-// without names columns that may be left out, the first one first.
+// without names columns that may be left out, the first one first; one of them that
+// is empty from top to bottom always is.
 func (t *table) without(spare ...string) *table { t.spare = spare; return t }
 
 // Widths of tables, in characters.
@@ -99,6 +100,7 @@ func (t *table) write(w io.Writer, width int) (left []string, cut bool) {
 		}
 		return n - gap
 	}
+	shown = slices.DeleteFunc(shown, func(i int) bool { return t.blank(i) && slices.Contains(t.spare, t.head[i]) })
 	folds := len(widths) <= wrapsMost
 	if width > 0 && !folds {
 		for _, name := range t.spare {
@@ -125,6 +127,11 @@ func (t *table) write(w io.Writer, width int) (left []string, cut bool) {
 		writeLine(w, line, shown, widths, folds)
 	}
 	return left, cut
+}
+
+// blank reports whether all cells of a column are empty.
+func (t *table) blank(column int) bool {
+	return len(t.rows) > 0 && !slices.ContainsFunc(t.rows, func(r []string) bool { return column < len(r) && r[column] != "" })
 }
 
 // solid reports whether a column is of addresses and numbers, which are never

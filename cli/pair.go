@@ -250,13 +250,21 @@ func (k *call) drill(span time.Duration) error {
 			if k.json || k.csv {
 				return k.show(d, newTable(), "")
 			}
-			fmt.Fprintf(k.out, "%s. %d clients were served meanwhile.\n", d.Verdict, d.Served)
+			fmt.Fprintf(k.out, "%s. %s\n", d.Verdict, drillServed(d))
+			t := newTable("Client", "Address", "Waited")
 			for _, c := range d.Clients {
-				fmt.Fprintln(k.out, "  "+c)
+				waited := "asked the other server alone"
+				if c.Seconds != nil {
+					waited = fmt.Sprintf("%.2f s", *c.Seconds)
+				}
+				t.row(c.Name, c.Address, waited)
+			}
+			if len(d.Clients) > 0 {
+				k.print(t)
 			}
 			return nil
 		} else if d.Served != last {
-			fmt.Fprintf(k.err, "%s is out; %d clients served by the other, %d without\n", d.Out, d.Served, d.Without)
+			fmt.Fprintf(k.err, "%s is out; %d clients served by the other, %d asking, %d without\n", d.Out, d.Served, d.Waiting, d.Without)
 			last = d.Served
 		}
 		select {
@@ -265,6 +273,17 @@ func (k *call) drill(span time.Duration) error {
 		case <-time.After(time.Second):
 		}
 	}
+}
+
+// drillServed says whom a drill let the other server serve.
+func drillServed(d *api.PairDrill) string {
+	switch d.Served {
+	case 0:
+		return "No client asked meanwhile."
+	case 1:
+		return fmt.Sprintf("1 client was served meanwhile; it waited %.2f s.", d.Longest)
+	}
+	return fmt.Sprintf("%d clients were served meanwhile; the longest that one waited was %.2f s.", d.Served, d.Longest)
 }
 
 // showPair prints both servers side by side.

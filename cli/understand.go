@@ -553,10 +553,11 @@ func mendCommand() command {
 		flags: func(f *flag.FlagSet) func(*call) error {
 			name := f.String("name", "", "`name` of the reservation or scope that is made")
 			return func(k *call) error {
-				list, err := k.client.Unserved(k.ctx, k.args[0], "")
+				page, err := k.client.Unserved(k.ctx, k.args[0], "")
 				if err != nil {
 					return err
 				}
+				list := page.Items
 				if len(list) != 1 {
 					return usagef("%d unserved clients fit %q; yarnpost unserved list shows all", len(list), k.args[0])
 				}

@@ -404,9 +404,9 @@ func (c *Client) finish(ctx context.Context, address, how string, dryRun bool) (
 	return out, err
 }
 
-// Unserved lists the clients that go without.
-func (c *Client) Unserved(ctx context.Context, search, reason string) ([]api.Unserved, error) {
-	return items[api.Unserved](ctx, c, "/api/unserved", values("search", search, "reason", reason))
+// Unserved lists the clients that go without; its page is the only one.
+func (c *Client) Unserved(ctx context.Context, search, reason string) (api.Page[api.Unserved], error) {
+	return get[api.Page[api.Unserved]](ctx, c, "/api/unserved", values("search", search, "reason", reason))
 }
 
 // Revisions lists revisions of the plan, newest first.

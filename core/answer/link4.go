@@ -3,7 +3,6 @@ package answer
 import (
 	"net/netip"
 
-	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -69,7 +68,7 @@ func (d *v4) oddRelay() string {
 		return "no host can have that address"
 	}
 	d.behind = d.plan.ScopeAt(g)
-	if v := d.behind; v != nil && v.Subnet.Bits() < 31 && (g == v.Subnet.Addr() || g == addr.Broadcast(v.Subnet)) {
+	if v := d.behind; v != nil && v.Ends(g) {
 		return "that is the network or broadcast address of scope " + v.Name
 	}
 	return ""

@@ -133,7 +133,7 @@ func (s *shard) standingOf(a netip.Addr, l *Lease) standing {
 // standing is what an address counts as now; it must be one that the pools give.
 func (s *shard) standing(a netip.Addr) standing {
 	k := Host(a)
-	if _, offered := s.offers.at[k]; offered || s.plan.ReservationIn(s.view, a) != nil {
+	if _, offered := s.offers.on(k); offered || s.plan.ReservationIn(s.view, a) != nil {
 		return taken
 	}
 	return s.standingOf(a, s.get(k))
@@ -181,7 +181,7 @@ func (s *shard) arrive(a netip.Addr) {
 	delete(s.moved, a)
 	if s.gives(a) {
 		was := taken
-		if _, offered := s.offers.at[Host(a)]; !offered && old.ReservationAt(a) == nil {
+		if _, offered := s.offers.on(Host(a)); !offered && old.ReservationAt(a) == nil {
 			was = s.standingOf(a, s.get(Host(a)))
 		}
 		s.account(a, was, s.standing(a))
@@ -247,7 +247,7 @@ func (s *shard) store(l *Lease) int {
 	}
 	s.plug(l, 1)
 	if was, is := s.standingOf(a, old), s.standingOf(a, l); was != is && s.gives(a) {
-		if _, offered := s.offers.at[l.Prefix]; !offered && s.plan.ReservationIn(s.view, a) == nil {
+		if _, offered := s.offers.on(l.Prefix); !offered && s.plan.ReservationIn(s.view, a) == nil {
 			s.account(a, was, is)
 		}
 	}
@@ -275,11 +275,11 @@ func (s *shard) offer(k netip.Prefix, change func()) {
 }
 
 func (s *shard) putOffer(o Offer) {
-	if k, ok := s.offers.to[o.Client]; ok && k != o.Prefix {
+	if k, ok := s.offers.made(o.Client); ok && k != o.Prefix {
 		s.dropOffer(k)
 	}
 	s.offer(o.Prefix, func() {
-		if old, ok := s.offers.at[o.Prefix]; ok {
+		if old, ok := s.offers.on(o.Prefix); ok {
 			s.ports.count(old.Port, -1)
 			s.note(o.Address(), -1)
 		}
@@ -290,7 +290,7 @@ func (s *shard) putOffer(o Offer) {
 }
 
 func (s *shard) dropOffer(k netip.Prefix) {
-	o, ok := s.offers.at[k]
+	o, ok := s.offers.on(k)
 	if !ok {
 		return
 	}

@@ -163,7 +163,7 @@ func (s *shard) reshare() {
 		if !s.gives(a) || s.plan.ReservationIn(s.view, a) != nil {
 			continue
 		}
-		if _, offered := s.offers.at[l.Prefix]; offered {
+		if _, offered := s.offers.on(l.Prefix); offered {
 			continue
 		}
 		is := s.standingOf(a, l)

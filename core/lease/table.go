@@ -142,7 +142,7 @@ func (t *Table) DropOffer(k netip.Prefix) {
 // OfferTo is the address on offer to a client in a scope.
 func (t *Table) OfferTo(v *plan.View, c Client) (netip.Addr, bool) {
 	if s := t.in(v); s != nil {
-		k, ok := s.offers.to[c]
+		k, ok := s.offers.made(c)
 		return k.Addr(), ok
 	}
 	return netip.Addr{}, false
@@ -150,8 +150,7 @@ func (t *Table) OfferTo(v *plan.View, c Client) (netip.Addr, bool) {
 
 // OfferOf is the offer standing on an address.
 func (t *Table) OfferOf(a netip.Addr) (Offer, bool) {
-	o, ok := t.shardAt(a).offers.at[Host(a)]
-	return o, ok
+	return t.shardAt(a).offers.on(Host(a))
 }
 
 // lapseMost bounds the work of one Lapse.
@@ -165,7 +164,7 @@ func (t *Table) Lapse(now Time) {
 		if !ok || o.Until > now {
 			return
 		}
-		if s := t.shardOf(o.Prefix); s.offers.at[o.Prefix] == o {
+		if of, _ := t.shardOf(o.Prefix).offers.on(o.Prefix); of == o {
 			t.DropOffer(o.Prefix)
 		}
 		t.offered.drop()

@@ -156,7 +156,7 @@ func (u *Turn) Step(n int) (more bool) {
 	for ; n > 0 && len(u.offers) > 0; n-- {
 		k := u.offers[0]
 		u.offers = u.offers[1:]
-		if o, stands := u.table.shardOf(k).offers.at[k]; stands {
+		if o, stands := u.table.shardOf(k).offers.on(k); stands {
 			u.putOffer(o)
 		}
 	}

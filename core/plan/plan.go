@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"encoding/binary"
 	"maps"
 	"net/netip"
 	"slices"
@@ -92,22 +93,23 @@ type tally struct{ all, circuits int }
 // each decision looks at stands first and close together: among many scopes a
 // look at another line of memory is what takes time.
 type View struct {
-	Slot   int // a small number of its own, for as long as the process lives
-	sieve  sieve
-	single bool     // no other scope is on its link
-	self   [1]*View // itself, as OnLink gives it then
-	settled
-	Listening  bool         // its link is heard and not answered
-	StandAside bool         // its link is not answered while another server answers there
-	Ranges     []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers, relays
-	Parts      []Part       // the same, by pool
-	Size       uint64       // addresses in Ranges, reserved ones included
-	Confines   bool         // some pool is only for clients that rules send there
+	Slot       int // a small number of its own, for as long as the process lives
+	sieve      sieve
+	self       [1]*View // itself, as OnLink gives it if single
+	single     bool     // no other scope is on its link
+	Listening  bool     // its link is heard and not answered
+	StandAside bool     // its link is not answered while another server answers there
+	Confines   bool     // some pool is only for clients that rules send there
 	mask       [4]byte
-	LinkName   string
-	On         *Link
-	Excluded   uint64       // addresses of the pools that exclusions take away
-	Routers    []netip.Addr // that its clients are told of, by rules too
+	first      addr.Range   // of Ranges, again
+	Ranges     []addr.Range // may be handed out: pools less exclusions, network, broadcast, routers, relays
+	settled
+	Parts    []Part // what may be handed out, by pool
+	Size     uint64 // addresses in Ranges, reserved ones included
+	LinkName string
+	On       *Link
+	Excluded uint64       // addresses of the pools that exclusions take away
+	Routers  []netip.Addr // that its clients are told of, by rules too
 	Scope
 }
 
@@ -347,7 +349,17 @@ func (v *View) Reservable() uint64 {
 func (v *View) Mask() []byte { return v.mask[:] }
 
 // Allocatable reports whether the scope's pools give out the address.
-func (v *View) Allocatable(a netip.Addr) bool { return addr.In(v.Ranges, a) }
+func (v *View) Allocatable(a netip.Addr) bool {
+	return v.first.Contains(a) || len(v.Ranges) > 1 && addr.In(v.Ranges[1:], a)
+}
+
+// Ends reports whether an address is the network or the broadcast address of the
+// subnet. It must lie in it.
+func (v *View) Ends(a netip.Addr) bool {
+	b, m := a.As4(), v.mask
+	bits, mask := binary.BigEndian.Uint32(b[:]), binary.BigEndian.Uint32(m[:])
+	return ^mask > 1 && (bits&^mask == 0 || bits|mask == 1<<32-1)
+}
 
 // reservedEnds are network and broadcast address, which nobody may have
 // (subnets of 31 and 32 bits have neither, RFC 3021).
@@ -410,9 +422,9 @@ func (p *Plan) layers(s Scope) []layer {
 // specific level says, or else what the service does by itself.
 type settled struct {
 	Lease      time.Duration
-	LeaseFrom  Origin
-	ByHardware bool    // clients are told apart by hardware address alone
 	Values     []Value // options, by key
+	ByHardware bool    // clients are told apart by hardware address alone
+	LeaseFrom  Origin
 	Warn       Thresholds
 }
 
@@ -448,6 +460,9 @@ func (p *Plan) compile(s Scope) *View {
 		take = append(take, e.Range)
 	}
 	v.Ranges = addr.Subtract(s.Pools, take)
+	if len(v.Ranges) > 0 {
+		v.first = v.Ranges[0]
+	}
 	v.Size = addr.Total(v.Ranges)
 	v.Excluded = addr.Total(open) - v.Size
 	for _, pool := range s.Pools {

@@ -113,7 +113,7 @@ func (e *Engine) carryList(list effect.List) {
 		case effect.Record:
 			for _, c := range f.Changes {
 				if c.After.Status == lease.Active && !c.Quiet {
-					e.seen.Unserved.Served(c.After)
+					e.seen.Given(c.After, e.clock.Now())
 				}
 				entries = append(entries, store.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After, quiet: c.Quiet}})
 			}

@@ -36,6 +36,22 @@ func (e *Engine) ForgetUnserved(hw addr.Hardware) {
 	e.seen.Unserved.ForgetHardware(hw)
 }
 
+// WatchWaits begins anew to watch how long clients wait that are left to the
+// partner, or ends that.
+func (e *Engine) WatchWaits(on bool) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.seen.Waits.Watch(on)
+}
+
+// Waits gives the clients that were left to the partner: those that it served, and
+// those that still ask.
+func (e *Engine) Waits() (served, asking []observe.Wait) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.seen.Waits.All()
+}
+
 // Relays lists the relays heard since the start, and those the plan names.
 func (e *Engine) Relays() []observe.Relay {
 	e.mu.Lock()

@@ -102,7 +102,7 @@ func (s *Server) htmlReport(ctx context.Context) ([]byte, error) {
 	if v := s.pairView(); v.Formed {
 		d.Pair = &v
 	}
-	d.Unserved = s.unserved("", "")
+	d.Unserved, _ = s.unserved(ctx, "", "")
 	revisions, err := s.node.Store().Revisions(ctx, 10, 0, 0)
 	if err != nil {
 		return nil, err

@@ -90,11 +90,16 @@ func (s *Server) registerLeases(a huma.API) {
 		return respond(s.clearMany(ctx, in.Body))
 	})
 	huma.Register(a, op("list-unserved", http.MethodGet, "/api/unserved", "Clients that ask and get nothing, or a refusal; latest first",
-		"leases", needSee), func(_ context.Context, in *struct {
-		Search string `query:"search" doc:"Part of hardware address, host name, vendor, relay, scope or reason"`
+		"leases", needSee), func(ctx context.Context, in *struct {
+		Search string `query:"search" doc:"Part of hardware address, host name, vendor, relay, scope, reason or refusing server"`
 		Reason string `query:"reason"`
 	}) (*body[api.Page[api.Unserved]], error) {
-		return listed(s, s.unserved(in.Search, in.Reason))
+		list, silent := s.unserved(ctx, in.Search, in.Reason)
+		out, err := listed(s, list)
+		if err == nil && silent != "" {
+			out.Body.Missing = []string{silent}
+		}
+		return out, err
 	})
 }
 
@@ -170,11 +175,16 @@ func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
 	return list, nil
 }
 
-func (s *Server) unserved(search, reason string) []api.Unserved {
-	out := []api.Unserved{}
-	for _, u := range s.node.Engine().Unserved() {
-		v := unservedView(u)
-		if (reason == "" || reason == v.Reason) && fits(search, v.Hardware, v.Hostname, v.Vendor, v.Relay, v.Scope, v.Reason, v.Text) {
+// unserved lists who goes without on either server of a pair; silent names the other
+// one if it cannot be asked.
+func (s *Server) unserved(ctx context.Context, search, reason string) (out []api.Unserved, silent string) {
+	out = []api.Unserved{}
+	list, silent := s.node.Unserved(ctx)
+	for _, u := range list {
+		v := unservedView(u.Unserved)
+		v.Servers = u.Servers
+		if (reason == "" || reason == v.Reason) &&
+			fits(search, v.Hardware, v.Hostname, v.Vendor, v.Relay, v.Scope, v.Reason, v.Text, strings.Join(v.Servers, " ")) {
 			out = append(out, v)
 		}
 	}
@@ -184,7 +194,7 @@ func (s *Server) unserved(search, reason string) []api.Unserved {
 		}
 		return out[i].Hardware < out[j].Hardware
 	})
-	return out
+	return out, silent
 }
 
 // historyQuery says which part of history is wanted.

@@ -234,8 +234,16 @@ func drillView(d *node.Drill) *api.PairDrill {
 	if d == nil {
 		return nil
 	}
-	return &api.PairDrill{Out: d.Out, Began: d.Began.UTC(), Until: d.Until.UTC(), Running: d.Running, Served: d.Served, Without: d.Without,
-		Clients: append([]string{}, d.Clients...), Verdict: d.Verdict}
+	out := &api.PairDrill{Out: d.Out, Began: d.Began.UTC(), Until: d.Until.UTC(), Running: d.Running, Served: d.Served, Without: d.Without,
+		Waiting: d.Waiting, Longest: d.Longest.Seconds(), Clients: []api.Waited{}, Verdict: d.Verdict}
+	for _, c := range d.Clients {
+		w := api.Waited{Name: c.Name, Address: c.Address.String()}
+		if seconds := c.Waited.Seconds(); c.Asked {
+			w.Seconds = &seconds
+		}
+		out.Clients = append(out.Clients, w)
+	}
+	return out
 }
 
 func (s *Server) pairDown(_ context.Context, in *body[api.PairOrder]) (*body[api.PairDone], error) {

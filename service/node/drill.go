@@ -1,12 +1,16 @@
 package node
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"net/netip"
+	"slices"
 	"time"
 
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
+	"yarnpost/service/observe"
 )
 
 // Drill is a rehearsal of this server's death: it leaves all clients to the partner
@@ -17,12 +21,29 @@ type Drill struct {
 	Running      bool
 	Served       int
 	Without      int
-	Clients      []string
+	Waiting      int           // clients that were heard asking here, and have nothing yet
+	Longest      time.Duration // that a client waited until it was served
+	Clients      []DrillClient // those that waited longest, then those that were served first
 	Verdict      string
+}
+
+// DrillClient is a client that the other server served during a drill.
+type DrillClient struct {
+	Name    string // its host name, or else its hardware address
+	Address netip.Addr
+	Asked   bool          // this server heard it ask, too
+	Waited  time.Duration // from then until this server learned that it was served
 }
 
 // drillNames is how many clients a drill names.
 const drillNames = 100
+
+// A client suffers if it was heard asking so often, over so long a time, and still
+// has nothing.
+const (
+	suffersAsks  = 3
+	suffersAfter = 8 * time.Second
+)
 
 // StartDrill begins a drill.
 func (n *Node) StartDrill(span time.Duration) (Drill, error) {
@@ -37,10 +58,16 @@ func (n *Node) StartDrill(span time.Duration) (Drill, error) {
 	}
 	now := n.clock.Now()
 	d := &Drill{Out: n.Name(), Began: now, Until: now.Add(span), Running: true, Verdict: "it runs"}
+	// Whoever goes without now is not made to by the drill; it may be heard by the
+	// other from now on.
+	before, _ := n.Unserved(n.running)
+	without := map[lease.Client]bool{}
+	for _, u := range before {
+		without[u.Client] = true
+	}
+	n.engine.WatchWaits(true)
 	n.pair.mu.Lock()
 	n.pair.drill = d
-	// Whoever goes without now may be heard by the other from now on.
-	without := n.pair.peer.Unserved + n.engine.UnservedCount()
 	n.pair.mu.Unlock()
 	n.workers.Go(func() { n.guarded("a drill", func() { n.watchDrill(*d, without) })() })
 	return *d, nil
@@ -58,7 +85,8 @@ func (n *Node) DrillReport() *Drill {
 }
 
 // watchDrill looks every second whether clients suffer, until the time is over.
-func (n *Node) watchDrill(d Drill, without int) {
+func (n *Node) watchDrill(d Drill, without map[lease.Client]bool) {
+	defer n.engine.WatchWaits(false)
 	stopped := ""
 	for stopped == "" && n.clock.Now().Before(d.Until) && n.running.Err() == nil {
 		time.Sleep(time.Second)
@@ -74,19 +102,16 @@ func (n *Node) watchDrill(d Drill, without int) {
 		case v.Partner.Trouble != "":
 			stopped = fmt.Sprintf("%s said: %s", v.Partner.Name, v.Partner.Trouble)
 		}
-		n.pair.mu.Lock()
-		d.Without = max(0, n.pair.peer.Unserved-without)
-		n.pair.mu.Unlock()
+		who := n.reportDrill(&d, without)
 		if stopped == "" && d.Without > 0 {
-			stopped = clients(d.Without) + " went without"
+			stopped = clients(d.Without) + " went without: " + who
 		}
-		n.reportDrill(&d)
 	}
 	if err := n.PairPause(false); err != nil {
 		n.log.Error("the drill is over, and this server could not be put back", "err", err)
 	}
+	n.reportDrill(&d, without)
 	d.Running, d.Until = false, n.clock.Now()
-	n.reportDrill(&d)
 	d.Verdict = fmt.Sprintf("%s served alone for %s, and nobody went without", n.partnerName(), d.Until.Sub(d.Began).Round(time.Second))
 	if stopped != "" {
 		d.Verdict = "it was ended at once: " + stopped
@@ -104,26 +129,39 @@ func (n *Node) partnerName() string {
 	return "the partner"
 }
 
-// reportDrill counts whom the partner served since the drill began.
-func (n *Node) reportDrill(d *Drill) {
-	var side lease.Side
-	n.engine.With(func(t *lease.Table) { side = t.Side().Other() })
-	since := lease.At(d.Began)
-	d.Served, d.Clients = 0, nil
-	n.EachLease(0, func(l *lease.Lease) {
-		if l.By != side || l.Heard < since || l.Status != lease.Active {
-			return
+// reportDrill says whom the partner served since the drill began and how long each
+// waited, and counts those that suffer: it names one of them.
+func (n *Node) reportDrill(d *Drill, before map[lease.Client]bool) (who string) {
+	served, asking := n.engine.Waits()
+	now := n.clock.Now()
+	without := map[lease.Client]bool{}
+	list, _ := n.Unserved(n.running)
+	for _, u := range list {
+		if !before[u.Client] {
+			without[u.Client], who = true, cmp.Or(u.Hostname, u.Hardware.String())
 		}
-		if d.Served++; len(d.Clients) < drillNames {
-			name := l.Hostname
-			if name == "" {
-				name = l.Hardware.String()
-			}
-			d.Clients = append(d.Clients, fmt.Sprintf("%s has %s", name, l.Address()))
+	}
+	d.Waiting, d.Longest, d.Clients = 0, 0, nil
+	for _, w := range asking {
+		if before[w.Client] {
+			continue
 		}
-	})
+		d.Waiting++
+		if w.Count >= suffersAsks && now.Sub(w.First) >= suffersAfter && now.Sub(w.Last) < 2*suffersAfter {
+			without[w.Client], who = true, cmp.Or(w.Hostname, w.Hardware.String())
+		}
+	}
+	slices.SortStableFunc(served, func(a, b observe.Wait) int { return cmp.Compare(b.Took, a.Took) })
+	for _, w := range served {
+		d.Longest = max(d.Longest, w.Took)
+		if len(d.Clients) < drillNames {
+			d.Clients = append(d.Clients, DrillClient{cmp.Or(w.Hostname, w.Hardware.String()), w.Address, !w.First.IsZero(), w.Took})
+		}
+	}
+	d.Served, d.Without = len(served), len(without)
 	c := *d
 	n.pair.mu.Lock()
 	n.pair.drill = &c
 	n.pair.mu.Unlock()
+	return who
 }

@@ -102,6 +102,8 @@ func (n *Node) answerPartner(ctx context.Context, method string, in json.RawMess
 		return n.store.AllAcknowledged(ctx)
 	case "peer":
 		return n.peerView(), nil
+	case "unserved":
+		return n.unservedHere()
 	case "digests":
 		return asked(in, func(of []int) ([]byte, error) { return n.digests(of), nil })
 	case "rows":

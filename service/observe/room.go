@@ -36,6 +36,7 @@ type Room struct {
 	Relays   *Relays
 	Shadow   *Shadow
 	Twins    *Twins
+	Waits    *Waits
 	fits     map[plan.ID]*Fits
 	host     *Host
 }
@@ -44,7 +45,7 @@ type Room struct {
 func New(h *Host) *Room {
 	u := newUnserved()
 	return &Room{Talk: &Conversations{}, Unserved: u, Served: &Window{}, Relays: newRelays(), Shadow: newShadow(h), Twins: newTwins(u),
-		fits: map[plan.ID]*Fits{}, host: h}
+		Waits: &Waits{}, fits: map[plan.ID]*Fits{}, host: h}
 }
 
 // Fits counts how often a rule fitted.
@@ -105,12 +106,20 @@ func (r *Room) ignored(req *answer.Request, d *answer.Decision, at time.Time) {
 			r.Shadow.Request(req, d, at)
 		}
 	case answer.NotServed, answer.BadRequest, answer.BadRelay:
-	case answer.PartnerServes, answer.Recovering: // the other server answers: nobody goes without because of it
+	case answer.PartnerServes: // the other server answers: nobody goes without because of it
+		r.Waits.left(req, d, at)
+	case answer.Recovering:
 	default:
 		if req.Message.Type != dhcp4.Release && req.Message.Type != dhcp4.Decline {
 			r.Unserved.Note(req, d, d.Why, lease.At(at))
 		}
 	}
+}
+
+// Given takes in that the other server of a pair gave a lease.
+func (r *Room) Given(l *lease.Lease, at time.Time) {
+	r.Unserved.Served(l)
+	r.Waits.given(l, at)
 }
 
 // Memory is what a restart should not make the service forget.
@@ -160,7 +169,9 @@ func (r *Room) Memory() Memory {
 // Recall takes up what was remembered before a pause in which nobody listened.
 func (r *Room) Recall(m Memory, now, pause lease.Time) {
 	for _, c := range m.Unserved {
-		r.Unserved.clients.Put(unservedKey{c.Client.Client, c.From}, &c.Client)
+		k := unservedKey{c.Client.Client, c.From}
+		r.Unserved.clients.Put(k, &c.Client)
+		r.Unserved.heard(k, &c.Client)
 	}
 	r.Unserved.Age(now)
 	for a, p := range m.Relays {

@@ -47,11 +47,12 @@ type unservedKey struct {
 // UnservedList is who goes without, and who has a trouble although it is served.
 type UnservedList struct {
 	clients *forgetful.Map[unservedKey, *Unserved]
+	direct  map[string]bool // interfaces that clients were heard on
 	swept   lease.Time
 }
 
 func newUnserved() *UnservedList {
-	return &UnservedList{clients: forgetful.New[unservedKey, *Unserved](unservedMost)}
+	return &UnservedList{clients: forgetful.New[unservedKey, *Unserved](unservedMost), direct: map[string]bool{}}
 }
 
 func keyOf(req *answer.Request, d *answer.Decision) unservedKey {
@@ -121,6 +122,14 @@ func (u *UnservedList) tell(k unservedKey, c Unserved, why answer.Reason, now le
 		c.First, c.Count = min(old.First, now), old.Count+1
 	}
 	u.clients.Put(k, &c)
+	u.heard(k, &c)
+}
+
+// heard notes where clients are heard without a relay.
+func (u *UnservedList) heard(k unservedKey, c *Unserved) {
+	if !c.Relay.IsValid() && !k.trouble() {
+		u.direct[k.from] = true
+	}
 }
 
 // Forget drops a client that is served.
@@ -132,8 +141,15 @@ func (u *UnservedList) Forget(req *answer.Request, d *answer.Decision) {
 
 // Served drops a client that the other server of a pair gave a lease.
 func (u *UnservedList) Served(l *lease.Lease) {
-	if u.clients.Size() > 0 && l.Relay.IsValid() {
+	if u.clients.Size() == 0 {
+		return
+	}
+	if l.Relay.IsValid() {
 		u.clients.Drop(unservedKey{l.Client, l.Relay.String()})
+		return
+	}
+	for name := range u.direct { // the other server's interfaces have names of their own
+		u.clients.Drop(unservedKey{l.Client, name})
 	}
 }
 

@@ -2421,6 +2421,8 @@ export interface components {
         };
         PageAlert: {
             items: components["schemas"]["Alert"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2436,6 +2438,8 @@ export interface components {
         };
         PageAlertTarget: {
             items: components["schemas"]["AlertTarget"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2451,6 +2455,8 @@ export interface components {
         };
         PageAuditRun: {
             items: components["schemas"]["AuditRun"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2466,6 +2472,8 @@ export interface components {
         };
         PageCapacity: {
             items: components["schemas"]["Capacity"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2481,6 +2489,8 @@ export interface components {
         };
         PageCell: {
             items: components["schemas"]["Cell"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2496,6 +2506,8 @@ export interface components {
         };
         PageCheck: {
             items: components["schemas"]["Check"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2511,6 +2523,8 @@ export interface components {
         };
         PageCode: {
             items: components["schemas"]["Code"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2526,6 +2540,8 @@ export interface components {
         };
         PageCodebook: {
             items: components["schemas"]["Codebook"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2541,6 +2557,8 @@ export interface components {
         };
         PageExchange: {
             items: components["schemas"]["Exchange"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2556,6 +2574,8 @@ export interface components {
         };
         PageFinding: {
             items: components["schemas"]["Finding"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2571,6 +2591,8 @@ export interface components {
         };
         PageFindingCode: {
             items: components["schemas"]["FindingCode"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2586,6 +2608,8 @@ export interface components {
         };
         PageLease: {
             items: components["schemas"]["Lease"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2601,6 +2625,8 @@ export interface components {
         };
         PageLeaseEvent: {
             items: components["schemas"]["LeaseEvent"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2616,6 +2642,8 @@ export interface components {
         };
         PageLink: {
             items: components["schemas"]["Link"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2631,6 +2659,8 @@ export interface components {
         };
         PageList: {
             items: components["schemas"]["List"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2646,6 +2676,8 @@ export interface components {
         };
         PageOptionAt: {
             items: components["schemas"]["OptionAt"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2661,6 +2693,8 @@ export interface components {
         };
         PagePairEvent: {
             items: components["schemas"]["PairEvent"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2676,6 +2710,8 @@ export interface components {
         };
         PageRelay: {
             items: components["schemas"]["Relay"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2691,6 +2727,8 @@ export interface components {
         };
         PageReservation: {
             items: components["schemas"]["Reservation"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2706,6 +2744,8 @@ export interface components {
         };
         PageRevision: {
             items: components["schemas"]["Revision"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2721,6 +2761,8 @@ export interface components {
         };
         PageRule: {
             items: components["schemas"]["Rule"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2736,6 +2778,8 @@ export interface components {
         };
         PageRuleVariable: {
             items: components["schemas"]["RuleVariable"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2751,6 +2795,8 @@ export interface components {
         };
         PageScope: {
             items: components["schemas"]["Scope"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2766,6 +2812,8 @@ export interface components {
         };
         PageSilence: {
             items: components["schemas"]["Silence"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2781,6 +2829,8 @@ export interface components {
         };
         PageToken: {
             items: components["schemas"]["Token"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2796,6 +2846,8 @@ export interface components {
         };
         PageTrial: {
             items: components["schemas"]["Trial"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2811,6 +2863,8 @@ export interface components {
         };
         PageTrialResult: {
             items: components["schemas"]["TrialResult"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2826,6 +2880,8 @@ export interface components {
         };
         PageUnmetOption: {
             items: components["schemas"]["UnmetOption"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2841,6 +2897,8 @@ export interface components {
         };
         PageUnserved: {
             items: components["schemas"]["Unserved"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2856,6 +2914,8 @@ export interface components {
         };
         PageVendor: {
             items: components["schemas"]["Vendor"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -2982,8 +3042,13 @@ export interface components {
         PairDrill: {
             /** Format: date-time */
             began: string;
-            /** @description Those that were served, the first hundred */
-            clients: string[];
+            /** @description Those that were served, a hundred at most, those that waited longest first */
+            clients: components["schemas"]["Waited"][];
+            /**
+             * Format: double
+             * @description Seconds that a client waited at most until it was served
+             */
+            longest: number;
             /** @description Server that is taken out */
             out: string;
             running: boolean;
@@ -2996,6 +3061,11 @@ export interface components {
             until: string;
             /** @description What came of it */
             verdict: string;
+            /**
+             * Format: int64
+             * @description Clients that the server that is out hears asking, and that have nothing yet
+             */
+            waiting: number;
             /**
              * Format: int64
              * @description Clients that went without meanwhile
@@ -3687,6 +3757,8 @@ export interface components {
              */
             canNudge: number;
             items: components["schemas"]["StaleLease"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
             next?: string;
             /**
@@ -3932,6 +4004,8 @@ export interface components {
             reason: string;
             relay?: string;
             scope: string;
+            /** @description Servers of a pair that refused it */
+            servers?: string[];
             /** @description The reason in words */
             text: string;
             /** @description The steps of the last decision */
@@ -3984,6 +4058,16 @@ export interface components {
             class: string;
             /** Format: int64 */
             clients: number;
+        };
+        Waited: {
+            address: string;
+            /** @description Host name, or else hardware address */
+            name: string;
+            /**
+             * Format: double
+             * @description From when the server that is out first heard it until it was told of the lease; left out if it never heard it
+             */
+            seconds?: number;
         };
         Warning: {
             code: string;
@@ -6709,7 +6793,7 @@ export interface operations {
     "list-unserved": {
         parameters: {
             query?: {
-                /** @description Part of hardware address, host name, vendor, relay, scope or reason */
+                /** @description Part of hardware address, host name, vendor, relay, scope, reason or refusing server */
                 search?: string;
                 reason?: string;
             };

@@ -1,0 +1,87 @@
+package node
+
+import (
+	"bytes"
+	"context"
+	"encoding/gob"
+	"net/netip"
+	"slices"
+	"time"
+
+	"yarnpost/core/answer"
+	"yarnpost/core/lease"
+	"yarnpost/service/observe"
+)
+
+// Unserved is a client that goes without, and which servers of a pair refused it;
+// those are not named by a server that is alone.
+type Unserved struct {
+	observe.Unserved
+	Servers []string
+}
+
+// unservedTime is how long the partner may take to say who goes without there.
+const unservedTime = 2 * time.Second
+
+// Unserved lists the clients that go without on this server, and on the other one of
+// a pair as far as it can be asked: silent names it if not.
+func (n *Node) Unserved(ctx context.Context) (list []Unserved, silent string) {
+	own := n.engine.Unserved()
+	on, c := n.paired()
+	if c == nil || on == nil {
+		for _, u := range own {
+			list = append(list, Unserved{Unserved: u})
+		}
+		return list, ""
+	}
+	ctx, cancel := context.WithTimeout(ctx, unservedTime)
+	defer cancel()
+	var told []byte
+	var theirs []observe.Unserved
+	if c.Ask(ctx, "unserved", struct{}{}, &told) != nil || gob.NewDecoder(bytes.NewReader(told)).Decode(&theirs) != nil {
+		silent = on.Partner.Name
+	}
+	return mergedLists(n.Name(), own, on.Partner.Name, theirs), silent
+}
+
+// unservedHere tells the partner who goes without here, as gob writes it.
+func (n *Node) unservedHere() ([]byte, error) {
+	var b bytes.Buffer
+	err := gob.NewEncoder(&b).Encode(n.engine.Unserved())
+	return b.Bytes(), err
+}
+
+// mergedLists makes one list of two: a client that both servers refuse for one reason
+// stands there once.
+func mergedLists(name string, own []observe.Unserved, partner string, theirs []observe.Unserved) []Unserved {
+	type key struct {
+		client lease.Client
+		from   netip.Addr
+		why    answer.Reason
+		scope  string
+	}
+	keyOf := func(u *observe.Unserved) key { return key{u.Client, u.Relay, u.Reason, u.Scope} }
+	at := map[key]int{}
+	var list []Unserved
+	for _, u := range own {
+		at[keyOf(&u)] = len(list)
+		list = append(list, Unserved{u, []string{name}})
+	}
+	for _, u := range theirs {
+		i, both := at[keyOf(&u)]
+		if !both {
+			list = append(list, Unserved{u, []string{partner}})
+			continue
+		}
+		of := &list[i]
+		if u.Last > of.Last { // the latest word is shown, with how often both were asked
+			u.First, u.Count = min(u.First, of.First), u.Count+of.Count
+			of.Unserved = u
+		} else {
+			of.First, of.Count = min(u.First, of.First), u.Count+of.Count
+		}
+		of.Servers = append(of.Servers, partner)
+		slices.Sort(of.Servers)
+	}
+	return list
+}

@@ -96,7 +96,7 @@ type FindingCode struct {
 type SweepOrder struct {
 	Kind      string   `json:"kind" enum:"abandoned,unclaimed,stale"`
 	Scope     string   `json:"scope,omitempty" doc:"Only of this scope"`
-	Addresses []string `json:"addresses,omitempty" maxItems:"10000" doc:"Only these"`
+	Addresses []string `json:"addresses,omitempty" maxItems:"10000" doc:"Only these; of reservations, the addresses that they keep"`
 	Search    string   `json:"search,omitempty" doc:"Only those with this in name, client or host name"`
 	Older     string   `json:"older,omitempty" doc:"Only what has been so for as long as this, such as 90d; records are stale behind 30d"`
 	Confirm   bool     `json:"confirm,omitempty" doc:"Do it; without this it is only said what would be done"`
@@ -115,6 +115,7 @@ type Swept struct {
 type SweptItem struct {
 	Kind    string    `json:"kind"`
 	Subject string    `json:"subject" doc:"Address, or name of a reservation"`
+	Address string    `json:"address" doc:"By which it can be chosen"`
 	Scope   string    `json:"scope"`
 	Client  string    `json:"client"`
 	Since   time.Time `json:"since,omitzero"`

@@ -179,17 +179,39 @@ type PairEvent struct {
 	Text string    `json:"text"`
 }
 
+// PairStates are the states that both servers were in.
+type PairStates struct {
+	From    time.Time         `json:"from"`
+	To      time.Time         `json:"to"`
+	Servers []PairServerSpans `json:"servers" doc:"This server first"`
+}
+
+// PairServerSpans are the states that one server was in, by its own record.
+type PairServerSpans struct {
+	Name  string     `json:"name"`
+	Known bool       `json:"known" doc:"False for a partner that cannot be asked"`
+	Spans []PairSpan `json:"spans"`
+}
+
+// PairSpan is a state for as long as it lasted.
+type PairSpan struct {
+	State string    `json:"state" doc:"A state of RFC 8156, or stopped"`
+	From  time.Time `json:"from"`
+	To    time.Time `json:"to"`
+}
+
 // PairLines are the revisions of both servers since their plans parted, and those of
 // lines that were not chosen before.
 type PairLines struct {
 	Parted  bool           `json:"parted"`
 	Own     []PairRevision `json:"own"`
 	Partner []PairRevision `json:"partner"`
-	Aside   []PairRevision `json:"aside" doc:"Revisions that were not chosen; they can be applied again by hand"`
+	Aside   []PairRevision `json:"aside" doc:"Revisions that were not chosen; they can be applied again"`
 }
 
 // PairRevision is one revision with what it changed.
 type PairRevision struct {
+	Key    string    `json:"key,omitempty" doc:"By which one that was kept aside is applied again"`
 	Number int64     `json:"number"`
 	At     time.Time `json:"at"`
 	Author string    `json:"author"`

@@ -424,14 +424,17 @@ func (k *call) settlePair() error {
 		t := newTable("Server", "Revision", "When", "Who", "What")
 		add := func(name string, list []api.PairRevision) {
 			for _, r := range list {
-				t.row(name, strconv.FormatInt(r.Number, 10), k.when(r.At), r.Author, strings.Join(r.Lines, "; "))
+				t.row(cmp.Or(name, r.Key), strconv.FormatInt(r.Number, 10), k.when(r.At), r.Author, strings.Join(r.Lines, "; "))
 			}
 		}
 		add(p.Own.Name, lines.Own)
 		if p.Partner != nil {
 			add(p.Partner.Name, lines.Partner)
 		}
-		add("(kept aside)", lines.Aside)
+		add("", lines.Aside)
+		if len(lines.Aside) > 0 && !k.json && !k.csv {
+			defer fmt.Fprintf(k.err, "What is kept aside can be applied again, such as: yarnpost plan again %s\n", lines.Aside[0].Key)
+		}
 		if err := k.show(lines, t, "Both servers have the same plan; there is nothing to choose."); err != nil || !lines.Parted || len(k.args) == 0 {
 			return err
 		}

@@ -12,6 +12,7 @@ import (
 func planCommands() []command {
 	return []command{
 		revertCommand(),
+		againCommand(),
 		{name: "plan history", short: "List revisions of the plan, newest first", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			limit := f.Int("limit", 20, "at most this `number` of revisions")
 			return func(k *call) error {
@@ -76,16 +77,31 @@ func revertCommand() command {
 				if err != nil {
 					return usagef("%q is not a revision number", k.args[0])
 				}
-				done, err := k.client.Revert(k.ctx, n, api.Revert{Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes})
-				if err != nil {
-					return err
-				}
-				if err := k.showChange(done); err != nil || done.Applied || k.dryRun || len(done.Diff) == 0 {
-					return err
-				}
-				return errPreview
+				return k.changed(k.client.Revert(k.ctx, n, api.Revert{Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes}))
 			}
 		}}
+}
+
+func againCommand() command {
+	return command{name: "plan again", args: "KEY", short: "Apply a revision that was not chosen when two plans had parted", least: 1, most: 1,
+		write: true,
+		more:  "  yarnpost plan again shuttle-3\n  \"yarnpost pair settle\" lists what is kept aside, with its key.",
+		flags: func(*flag.FlagSet) func(*call) error {
+			return func(k *call) error {
+				return k.changed(k.client.Again(k.ctx, k.args[0], api.Revert{Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes}))
+			}
+		}}
+}
+
+// changed shows what a change of the plan came to, or would.
+func (k *call) changed(done api.ChangeResult, err error) error {
+	if err != nil {
+		return err
+	}
+	if err := k.showChange(done); err != nil || done.Applied || k.dryRun || len(done.Diff) == 0 {
+		return err
+	}
+	return errPreview
 }
 
 // summary is what changed in a few words.

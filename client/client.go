@@ -140,6 +140,12 @@ func (c *Client) Change(ctx context.Context, r api.ChangeRequest) (out api.Chang
 	return out, err
 }
 
+// Again previews or applies a revision that was kept aside.
+func (c *Client) Again(ctx context.Context, key string, r api.Revert) (out api.ChangeResult, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/plan/aside/"+url.PathEscape(key)+"/apply", nil, r, &out)
+	return out, err
+}
+
 // Revert previews or applies the undoing of a revision.
 func (c *Client) Revert(ctx context.Context, number int64, r api.Revert) (out api.ChangeResult, err error) {
 	err = c.call(ctx, http.MethodPost, fmt.Sprintf("/api/plan/revisions/%d/revert", number), nil, r, &out)

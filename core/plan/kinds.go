@@ -119,6 +119,14 @@ func Parent(name Kind, i Item) (id ID, ok bool) {
 	return k.parent(i), true
 }
 
+// ParentKind is the kind of item that items of a kind belong to.
+func ParentKind(name Kind) Kind {
+	if name == KindScope {
+		return KindLink
+	}
+	return KindScope
+}
+
 // Put adds an item of a kind, or replaces the one with its id.
 func (d *Draft) Put(name Kind, i Item) (ID, error) {
 	k, err := kindOf(name)

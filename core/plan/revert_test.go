@@ -138,3 +138,88 @@ func TestOwnOptionsOfTheMessage(t *testing.T) {
 		t.Error("an option that the codebook does not have is found")
 	}
 }
+
+// What a line that was not chosen had changed is made again in the other one, where
+// ids that it gave are somebody else's.
+func TestRedo(t *testing.T) {
+	scope := func(d *Draft, name, subnet string) (ID, error) {
+		s := Scope{Name: name, Subnet: netip.MustParsePrefix(subnet), Pools: []addr.Range{addr.OfPrefix(netip.MustParsePrefix(subnet))}, Mode: Serving}
+		if err := d.PlaceScope(&s, "", nil); err != nil {
+			return 0, err
+		}
+		return d.PutScope(s)
+	}
+	type step func(d *Draft) error
+	run := func(p *Plan, steps ...step) (*Plan, [][]Change) {
+		t.Helper()
+		var all [][]Change
+		for _, s := range steps {
+			d := p.Draft()
+			if err := s(d); err != nil {
+				t.Fatal(err)
+			}
+			next, changes := d.Finish()
+			p, all = next, append(all, changes)
+		}
+		return p, all
+	}
+	looms := ID(0)
+	base, _ := run(New(), func(d *Draft) (err error) { looms, err = scope(d, "looms", "10.77.0.0/24"); return err })
+	attic := ID(0)
+	_, aside := run(base,
+		func(d *Draft) (err error) { attic, err = scope(d, "attic", "10.78.0.0/24"); return err },
+		func(d *Draft) error {
+			_, err := d.PutReservation(Reservation{Name: "press", Scope: attic, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.78.0.9")})
+			return err
+		},
+		func(d *Draft) error {
+			s := d.next.Scope(looms).Scope
+			s.Note = "north wing"
+			_, err := d.PutScope(s)
+			return err
+		},
+		func(d *Draft) error { return d.RemoveReservation("press") })
+	made := func(kind Kind, id ID) (string, bool) {
+		for _, changes := range aside {
+			for _, c := range changes {
+				if c.Kind == kind && c.ID == id && c.Before == nil {
+					return c.Name, true
+				}
+			}
+		}
+		return "", false
+	}
+	// The chosen line gave the same ids to others.
+	cellar := ID(0)
+	now, _ := run(base, func(d *Draft) (err error) { cellar, err = scope(d, "cellar", "10.80.0.0/24"); return err })
+	if cellar != attic {
+		t.Fatalf("ids do not collide: %d and %d", cellar, attic)
+	}
+	if err := now.Draft().Redo(aside[1], made); err == nil || !strings.Contains(err.Error(), "scope attic is not in this plan") {
+		t.Errorf("a reservation without its scope: %v", err)
+	}
+	again := func(n int) step { return func(d *Draft) error { return d.Redo(aside[n], made) } }
+	got, _ := run(now, again(0), again(1), again(2))
+	if v := got.ScopeNamed("attic"); v == nil || v.Link == got.ScopeNamed("cellar").Link || got.ReservationCount(v.ID) != 1 {
+		t.Errorf("attic is %+v", v)
+	}
+	if got.ReservationCount(cellar) != 0 || got.ScopeNamed("looms").Note != "north wing" {
+		t.Errorf("cellar has %d reservations, looms the note %q", got.ReservationCount(cellar), got.ScopeNamed("looms").Note)
+	}
+	if err := got.Draft().Redo(aside[0], made); err == nil || !strings.Contains(err.Error(), "there already") {
+		t.Errorf("what is there already: %v", err)
+	}
+	got, _ = run(got, again(3), again(3))
+	if got.ReservationCount(got.ScopeNamed("attic").ID) != 0 {
+		t.Error("the reservation is still there")
+	}
+	other, _ := run(now, func(d *Draft) error {
+		s := d.next.Scope(looms).Scope
+		s.Note = "south wing"
+		_, err := d.PutScope(s)
+		return err
+	})
+	if err := other.Draft().Redo(aside[2], made); err == nil || !strings.Contains(err.Error(), "is not what it was") {
+		t.Errorf("what was changed in this line, too: %v", err)
+	}
+}

@@ -108,7 +108,10 @@ func (s *Server) registerPairTables(a huma.API) {
 			}
 			return listed(s, out)
 		})
+	huma.Register(a, op("pair-states", http.MethodGet, "/api/pair/states", "The states that both servers were in", "pair", needSee), s.pairStates)
 	huma.Register(a, op("pair-lines", http.MethodGet, "/api/pair/lines", "Both lines of the plan since they parted", "pair", needSee), s.pairLines)
+	huma.Register(a, op("apply-aside", http.MethodPost, "/api/plan/aside/{key}/apply",
+		"Make what a revision that was not chosen had changed, as a new revision", "plan", needPlan), s.again)
 	huma.Register(a, op("settle-pair", http.MethodPost, "/api/pair/settle", "Choose one server's plan where both changed it", "pair", needPair),
 		func(ctx context.Context, in *body[api.PairSettle]) (*body[api.PairDone], error) {
 			if !in.Body.Confirm {
@@ -300,6 +303,42 @@ func comparisonView(c node.Comparison) api.PairComparison {
 	return out
 }
 
+func (s *Server) pairStates(ctx context.Context, in *struct {
+	Hours int `query:"hours" default:"24" minimum:"1" maximum:"720" doc:"How far back"`
+}) (*body[api.PairStates], error) {
+	v, ok := s.node.Pair()
+	if !ok {
+		return nil, failure(wrong(node.ErrAlone))
+	}
+	out := api.PairStates{To: s.node.Clock().Now().UTC()}
+	out.From = out.To.Add(-time.Duration(in.Hours) * time.Hour)
+	own, theirs, err := s.node.PairStates(ctx, out.From)
+	if err != nil {
+		return nil, failure(wrong(err))
+	}
+	for _, of := range []struct {
+		name string
+		list []node.StateSpan
+	}{{v.Own.Name, own}, {v.Partner.Name, theirs}} {
+		spans := api.PairServerSpans{Name: of.name, Known: len(of.list) > 0, Spans: []api.PairSpan{}}
+		for _, span := range of.list {
+			until := span.Until.UTC()
+			if span.Until.IsZero() || until.After(out.To) {
+				until = out.To
+			}
+			from := span.From.UTC()
+			if from.Before(out.From) {
+				from = out.From
+			}
+			if from.Before(until) {
+				spans.Spans = append(spans.Spans, api.PairSpan{State: span.State, From: from, To: until})
+			}
+		}
+		out.Servers = append(out.Servers, spans)
+	}
+	return respond(out, nil)
+}
+
 func (s *Server) pairLines(ctx context.Context, _ *struct{}) (*body[api.PairLines], error) {
 	v, ok := s.node.Pair()
 	if !ok {
@@ -314,9 +353,26 @@ func (s *Server) pairLines(ctx context.Context, _ *struct{}) (*body[api.PairLine
 		}
 		out.Own, out.Partner = revisionsOf(lines.Own), revisionsOf(lines.Partner)
 	}
-	aside, err := s.node.Store().Aside(ctx)
-	out.Aside = revisionsOf(aside)
+	aside, err := s.node.Aside(ctx)
+	for _, a := range aside {
+		r := revisionsOf([]store.Carried{a.Carried})[0]
+		r.Key = a.Key
+		out.Aside = append(out.Aside, r)
+	}
 	return respond(out, err)
+}
+
+// again applies a revision that was kept aside.
+func (s *Server) again(ctx context.Context, in *struct {
+	Key  string `path:"key"`
+	Body api.Revert
+}) (*body[api.ChangeResult], error) {
+	r := in.Body
+	c, err := s.node.Again(ctx, in.Key, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm})
+	if err != nil {
+		return nil, failure(err)
+	}
+	return respond(s.changeView(c), nil)
 }
 
 func revisionsOf(list []store.Carried) []api.PairRevision {

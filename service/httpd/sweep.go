@@ -116,7 +116,7 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 	slices.SortFunc(list, func(a, b *lease.Lease) int { return a.Address().Compare(b.Address()) })
 	for _, l := range list {
 		text, _ := is(l, now)
-		item := api.SweptItem{Kind: in.Kind, Subject: l.Address().String(), Client: l.Hardware.String(), Since: l.Changed.Std(), Text: text}
+		item := api.SweptItem{Kind: in.Kind, Subject: l.Address().String(), Address: l.Address().String(), Client: l.Hardware.String(), Since: l.Changed.Std(), Text: text}
 		if v := p.ScopeAt(l.Address()); v != nil {
 			item.Scope = v.Name
 		}
@@ -151,7 +151,7 @@ func (s *Server) sweepReservations(ctx context.Context, in api.SweepOrder, w sou
 			r.Address.String()) || len(names) == sweepMost {
 			continue
 		}
-		item := api.SweptItem{Kind: in.Kind, Subject: r.Name, Scope: p.Label(r.Scope), Client: r.Client(),
+		item := api.SweptItem{Kind: in.Kind, Subject: r.Name, Address: r.Address.String(), Scope: p.Label(r.Scope), Client: r.Client(),
 			Text: r.Address.String() + ", which was never claimed"}
 		if l != nil && l.Reserved {
 			if item.Since = l.Heard.Std(); now.Sub(l.Heard) < w.older {

@@ -362,6 +362,7 @@ func (n *Node) Stop() {
 	n.pair.mu.Unlock()
 	if channel != nil {
 		channel.Stop()
+		n.noteStopped()
 	}
 	if n.journal != nil {
 		n.journal.Close() // while the socket still sends the last replies

@@ -132,21 +132,39 @@ func (n *Node) bePair(formed bool) error {
 		}
 	}
 	n.log.Info("one of a pair", "name", p.on.Partner.Own, "partner", p.on.Partner.Name, "side", set.Side)
+	if !formed {
+		_ = n.withPair(func(s *pair.Server) ([]effect.List, error) {
+			n.noteState(p.on.Partner.Own+" started", s.State().String())
+			return nil, nil
+		})
+	}
 	return nil
 }
 
 // pairState notes that the state changed; it is called under the engine's lock.
 func (n *Node) pairState(was, is pair.State) {
 	n.log.Info("the pair", "was", was, "is", is)
-	n.noteEvent(fmt.Sprintf("%s went from %s to %s", n.pair.on.Partner.Own, was, is))
+	n.noteState(fmt.Sprintf("%s went from %s to %s", n.pair.on.Partner.Own, was, is), is.String())
 	n.nudgePair()
 }
 
 // noteEvent puts a line into the history of the pair. It does not wait.
-func (n *Node) noteEvent(text string) {
+func (n *Node) noteEvent(text string) { n.noteState(text, "") }
+
+// noteState is noteEvent with the state that this server is in from now on.
+func (n *Node) noteState(text, state string) {
 	select {
-	case n.pair.events <- store.PairEvent{At: n.clock.Now(), Text: text}:
+	case n.pair.events <- store.PairEvent{At: n.clock.Now(), Text: text, State: state}:
 	default:
+	}
+}
+
+// noteStopped puts into the history that this server stops.
+func (n *Node) noteStopped() {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if err := n.store.NotePair(ctx, store.PairEvent{At: n.clock.Now(), Text: n.Name() + " stopped", State: StoppedState}); err != nil {
+		n.log.Warn("that this server stops is not in the history of the pair", "err", err)
 	}
 }
 

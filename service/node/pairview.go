@@ -214,6 +214,47 @@ func (n *Node) PairHistory(ctx context.Context, limit int) ([]store.PairEvent, e
 	return n.store.PairHistory(ctx, limit)
 }
 
+// StateSpan is a state that a server of a pair was in for a while; until is zero for
+// the present one.
+type StateSpan struct {
+	State       string    `json:"state"`
+	From, Until time.Time `json:",omitzero"`
+}
+
+// StoppedState stands for a server that was not running.
+const StoppedState = "stopped"
+
+// states lists the states that this server was in since a moment.
+func (n *Node) states(ctx context.Context, since time.Time) (out []StateSpan, err error) {
+	list, err := n.store.PairStates(ctx, since)
+	for i, e := range list {
+		span := StateSpan{State: e.State, From: e.At}
+		if i+1 < len(list) {
+			span.Until = list[i+1].At
+		}
+		out = append(out, span)
+	}
+	return out, err
+}
+
+// PairStates lists the states that both servers were in since a moment, by their own
+// records; nothing of a partner that cannot be asked.
+func (n *Node) PairStates(ctx context.Context, since time.Time) (own, theirs []StateSpan, err error) {
+	_, c := n.paired()
+	if c == nil {
+		return nil, nil, ErrAlone
+	}
+	if own, err = n.states(ctx, since); err != nil {
+		return nil, nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	if c.Ask(ctx, "pair.states", since, &theirs) != nil {
+		theirs = nil
+	}
+	return own, theirs, nil
+}
+
 // Lines are both lines of revisions since they parted.
 type Lines struct{ Own, Partner []store.Carried }
 

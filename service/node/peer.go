@@ -90,6 +90,8 @@ func (n *Node) answerPartner(ctx context.Context, method string, in json.RawMess
 		return asked(in, func(t taken) (heads, error) { return n.takePlan(ctx, t) })
 	case "plan.line":
 		return asked(in, func(above int64) ([]store.Carried, error) { return n.store.Carry(ctx, above, 1000) })
+	case "plan.aside":
+		return n.asideHere(ctx)
 	case "plan.settle":
 		return asked(in, func(keep string) (struct{}, error) { return struct{}{}, n.Settle(ctx, keep) })
 	case "acknowledge":
@@ -119,6 +121,8 @@ func (n *Node) answerPartner(ctx context.Context, method string, in json.RawMess
 			}
 			return struct{}{}, n.takeSettings(ctx, set)
 		})
+	case "pair.states":
+		return asked(in, func(since time.Time) ([]StateSpan, error) { return n.states(ctx, since) })
 	case "pair.left":
 		go n.left()
 		return struct{}{}, nil

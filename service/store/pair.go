@@ -94,24 +94,45 @@ func (s *Store) SaveSettings(ctx context.Context, set pair.Settings) error {
 
 // PairEvent is a line of what happened to the pair.
 type PairEvent struct {
-	At   time.Time
-	Text string
+	At    time.Time
+	Text  string
+	State string // that the server was in from then on; "" if it is about something else
 }
 
 // NotePair adds a line.
 func (s *Store) NotePair(ctx context.Context, e PairEvent) error {
-	return s.exec(ctx, "note what happened to the pair", "insert into pair_history values ($1, $2)", e.At, e.Text)
+	return s.exec(ctx, "note what happened to the pair", "insert into pair_history (at, text, state) values ($1, $2, nullif($3, ''))", e.At,
+		e.Text, e.State)
 }
 
 // PairHistory lists what happened to the pair, newest first.
 func (s *Store) PairHistory(ctx context.Context, limit int) ([]PairEvent, error) {
-	rows, err := s.pool.Query(ctx, "select at, text from pair_history order by at desc limit $1", limit)
+	rows, err := s.pool.Query(ctx, "select at, text, coalesce(state, '') from pair_history order by at desc limit $1", limit)
 	if err != nil {
 		return nil, fmt.Errorf("read what happened to the pair: %w", err)
 	}
 	out, err := pgx.CollectRows(rows, pgx.RowToStructByPos[PairEvent])
 	if err != nil {
 		return nil, fmt.Errorf("read what happened to the pair: %w", err)
+	}
+	return out, nil
+}
+
+// statesMost bounds how many changes of state are told at once.
+const statesMost = 500
+
+// PairStates lists the states that this server was in since a moment, oldest first,
+// and the one before.
+func (s *Store) PairStates(ctx context.Context, since time.Time) ([]PairEvent, error) {
+	rows, err := s.pool.Query(ctx, `(select at, text, state from pair_history where state is not null and at > $1 order by at desc limit $2)
+		union all (select at, text, state from pair_history where state is not null and at <= $1 order by at desc limit 1) order by at`, since,
+		statesMost)
+	if err != nil {
+		return nil, fmt.Errorf("read the states of the pair: %w", err)
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowToStructByPos[PairEvent])
+	if err != nil {
+		return nil, fmt.Errorf("read the states of the pair: %w", err)
 	}
 	return out, nil
 }
@@ -272,7 +293,7 @@ func (s *Store) Rewind(ctx context.Context, own, theirs []Carried) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, "insert into plan_aside values (now(), $1, $2, $3, $4, $5)", c.Number, time.UnixMicro(c.At), c.Author, c.Reason,
+			if _, err := tx.Exec(ctx, "insert into plan_aside (at, revision, made, author, reason, items) values (now(), $1, $2, $3, $4, $5)", c.Number, time.UnixMicro(c.At), c.Author, c.Reason,
 				items); err != nil {
 				return err
 			}
@@ -331,23 +352,46 @@ func putItem(ctx context.Context, tx pgx.Tx, c CarriedItem, body json.RawMessage
 	return err
 }
 
-// Aside is a line of revisions that was not chosen.
-func (s *Store) Aside(ctx context.Context) (out []Carried, err error) {
-	rows, err := s.pool.Query(ctx, "select revision, made, author, reason, items from plan_aside order by at desc, revision limit 1000")
+// Kept is a revision of a line that was not chosen.
+type Kept struct {
+	ID     int64     `json:"id"`
+	Chosen time.Time `json:"chosen"` // when the other line was
+	Carried
+}
+
+// Aside lists the revisions of lines that were not chosen: the last choice first,
+// those of one line in their order.
+func (s *Store) Aside(ctx context.Context) (out []Kept, err error) {
+	rows, err := s.pool.Query(ctx, "select id, at, revision, made, author, reason, items from plan_aside order by at desc, revision limit 1000")
 	if err != nil {
 		return nil, fmt.Errorf("read revisions kept aside: %w", err)
 	}
-	out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (c Carried, err error) {
+	out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (k Kept, err error) {
 		var made time.Time
 		var items []byte
-		if err := row.Scan(&c.Number, &made, &c.Author, &c.Reason, &items); err != nil {
-			return c, err
+		if err := row.Scan(&k.ID, &k.Chosen, &k.Number, &made, &k.Author, &k.Reason, &items); err != nil {
+			return k, err
 		}
-		c.At = made.UnixMicro()
-		return c, json.Unmarshal(items, &c.Items)
+		k.At = made.UnixMicro()
+		return k, json.Unmarshal(items, &k.Items)
 	})
 	if err != nil {
 		return nil, fmt.Errorf("read revisions kept aside: %w", err)
+	}
+	return out, nil
+}
+
+// Changes is what a revision changed, as items.
+func (c *Carried) Changes() (out []plan.Change, err error) {
+	for _, i := range c.Items {
+		change := plan.Change{Kind: i.Kind, ID: i.ID, Name: i.Name}
+		if change.Before, err = plan.Decode(i.Kind, i.Before); err == nil {
+			change.After, err = plan.Decode(i.Kind, i.After)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s %s: %w", i.Kind, i.Name, err)
+		}
+		out = append(out, change)
 	}
 	return out, nil
 }

@@ -59,10 +59,11 @@ export type PairInvitation = Schemas['PairInvitation']
 export type PairComparison = Schemas['PairComparison']
 export type PairEvent = Schemas['PairEvent']
 export type PairLines = Schemas['PairLines']
+export type PairStates = Schemas['PairStates']
 export type PairRevision = Schemas['PairRevision']
 
 /** One page of a list, which may be the whole. */
-export type Page<T> = { items: T[]; total: number; next?: string; revision: number }
+export type Page<T> = { items: T[]; total: number; next?: string; revision: number; missing?: string[] }
 
 /** A refusal in the server's own words (RFC 9457). */
 export class Problem extends Error {
@@ -124,10 +125,15 @@ export const get = <T>(path: string, query?: Query) => call<T>('GET', path, quer
 /** The items of a list; a limit in the query bounds it. */
 export const items = async <T>(path: string, query?: Query) => (await get<Page<T>>(path, query)).items
 
-/** What somebody wants to change: edits, or a revision undone. */
-export type Wish = Edit[] | { undo: number }
+/** What somebody wants to change: edits, a revision undone, or one that was kept aside made again. */
+export type Wish = Edit[] | { undo: number } | { again: string }
 
 export const change = (wish: Wish, how: Omit<Partial<ChangeRequest>, 'edits'> = {}) =>
   Array.isArray(wish)
     ? call<ChangeResult>('POST', '/plan/changes', {}, { ...how, edits: wish })
-    : call<ChangeResult>('POST', `/plan/revisions/${wish.undo}/revert`, {}, how)
+    : call<ChangeResult>(
+        'POST',
+        'undo' in wish ? `/plan/revisions/${wish.undo}/revert` : `/plan/aside/${encodeURIComponent(wish.again)}/apply`,
+        {},
+        how,
+      )

@@ -13,7 +13,8 @@ import {
   type PairServer,
 } from '../api/client'
 import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
-import { Invite, Join, Settle } from '../parts/pairforms'
+import { Invite, Join, KeptAside, Settle } from '../parts/pairforms'
+import { States } from '../parts/states'
 
 /** States in which a server serves as it should. */
 const stateMark = (state: string | undefined) =>
@@ -131,8 +132,28 @@ function Operations({ pair }: { pair: Pair }) {
             word={pair.drill.running ? 'drill' : 'last drill'}
           />{' '}
           {pair.drill.out} out since <When at={pair.drill.began} />: {plural(pair.drill.served, 'client')} served by the
-          other, {pair.drill.without} without. {pair.drill.running ? '' : pair.drill.verdict + '.'}
+          other, {pair.drill.without} without
+          {pair.drill.served > 0 && `; the longest wait was ${pair.drill.longest.toFixed(2)} s`}.{' '}
+          {pair.drill.running ? '' : pair.drill.verdict + '.'}
         </p>
+      )}
+      {pair.drill && pair.drill.clients.length > 0 && (
+        <details>
+          <summary>How long each waited</summary>
+          <table className="plain">
+            <tbody>
+              {pair.drill.clients.map((c) => (
+                <tr key={c.name + c.address}>
+                  <td>{c.name}</td>
+                  <td>
+                    <Mono>{c.address}</Mono>
+                  </td>
+                  <td>{c.seconds === undefined ? 'asked the other server alone' : c.seconds.toFixed(2) + ' s'}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </details>
       )}
     </section>
   )
@@ -307,7 +328,8 @@ export default function PairPage() {
             <Server of={p.own} looking heard />
             <Server of={other} looking={false} heard={p.connected} />
           </div>
-          {p.plan === 'parted' && <Settle pair={p} />}
+          <States />
+          {p.plan === 'parted' ? <Settle pair={p} /> : <KeptAside />}
           {p.conflicts.length > 0 && (
             <section className="panel">
               <h2>Active for two clients</h2>

@@ -26,16 +26,7 @@ export default function Sweep() {
     placeholderData: (old) => old,
   })
   const clear = useMutation({
-    mutationFn: async () => {
-      if (kind !== 'unclaimed') return call<Swept>('POST', '/sweep', {}, { kind, addresses: chosen, confirm: true })
-      const last: Swept[] = []
-      for (const name of chosen)
-        last.push(await call<Swept>('POST', '/sweep', {}, { kind, search: name, confirm: true }))
-      return {
-        ...last[last.length - 1],
-        text: plural(chosen.length, 'reservation is', 'reservations are') + ' removed',
-      }
-    },
+    mutationFn: () => call<Swept>('POST', '/sweep', {}, { kind, addresses: chosen, confirm: true }),
     onSuccess: (s) => {
       message.info([s.text, ...s.kept].join('. '))
       setChosen([])
@@ -82,7 +73,7 @@ export default function Sweep() {
       <div className="panel flush">
         <Table
           size="small"
-          rowKey="subject"
+          rowKey="address"
           dataSource={list.data?.items}
           loading={list.isLoading}
           pagination={paged}

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Input, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
-import { get, items, type Page, type Unserved } from '../api/client'
+import { get, type Page, type Unserved } from '../api/client'
 import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
@@ -15,10 +15,10 @@ export default function UnservedPage() {
   const [params, setParams] = useSearchParams()
   const reason = params.get('reason') ?? ''
   const search = params.get('search') ?? ''
-  const all = useQuery({ queryKey: ['unserved', 'all'], queryFn: () => items<Unserved>('/unserved') })
+  const all = useQuery({ queryKey: ['unserved', 'page'], queryFn: () => get<Page<Unserved>>('/unserved') })
   const list = useQuery({
     queryKey: ['unserved', search, reason],
-    queryFn: () => items<Unserved>('/unserved', { search, reason }),
+    queryFn: () => get<Page<Unserved>>('/unserved', { search, reason }),
     placeholderData: (old) => old,
   })
   const [wanted, setWanted] = useState<Wanted | null>(null)
@@ -32,7 +32,7 @@ export default function UnservedPage() {
       },
       { replace: true },
     )
-  const reasons = [...new Map((all.data ?? []).map((u) => [u.reason, u.reason.replaceAll('-', ' ')]))]
+  const reasons = [...new Map((all.data?.items ?? []).map((u) => [u.reason, u.reason.replaceAll('-', ' ')]))]
   const mend = (u: Unserved) => {
     if (u.reason === 'no-scope')
       return (
@@ -82,7 +82,7 @@ export default function UnservedPage() {
         <div>
           <h1>Unserved</h1>
           <span className="quiet">
-            {plural(list.data?.length ?? 0, 'client')} that asked and got nothing, or a refusal; each leaves this list
+            {plural(list.data?.total ?? 0, 'client')} that asked and got nothing, or a refusal; each leaves this list
             when it is served
           </span>
         </div>
@@ -107,11 +107,16 @@ export default function UnservedPage() {
         />
       </div>
       <Failure error={list.error} />
+      {list.data?.missing?.map((name) => (
+        <div className="note" key={name}>
+          {name} cannot be asked now: clients that it alone refused are not in this list.
+        </div>
+      ))}
       <div className="panel flush">
         <Table<Unserved>
           size="small"
-          rowKey={(u) => u.hardware + u.relay + u.interface}
-          dataSource={list.data}
+          rowKey={(u) => u.hardware + u.relay + u.interface + u.reason + (u.servers ?? []).join()}
+          dataSource={list.data?.items}
           loading={list.isLoading}
           pagination={paged}
           scroll={{ x: 'max-content' }}
@@ -221,6 +226,9 @@ export default function UnservedPage() {
               ),
               sorter: (a, b) => a.last.localeCompare(b.last),
             },
+            ...(list.data?.items.some((u) => u.servers)
+              ? [{ title: 'Refused by', render: (_: unknown, u: Unserved) => u.servers?.join(', ') }]
+              : []),
             { title: 'Mend', render: (_, u) => mend(u) },
           ]}
         />

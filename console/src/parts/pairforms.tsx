@@ -9,8 +9,10 @@ import {
   type PairInvitation,
   type PairLines,
   type PairRevision,
+  type Wish,
 } from '../api/client'
 import { Failure, When } from './bits'
+import { Confirm } from './preview'
 
 /** Opens this server to a second one. */
 export function Invite({ invited }: { invited?: string | null }) {
@@ -161,9 +163,37 @@ export function Settle({ pair }: { pair: Pair }) {
         onCancel={() => setKeep('')}
       >
         <p>
-          It comes into force on both servers. What the other one changed is kept aside, to be applied again by hand.
+          It comes into force on both servers. What the other one changed is kept aside, and can be applied again,
+          revision by revision.
         </p>
       </Modal>
+    </section>
+  )
+}
+
+/** Revisions that were not chosen, each of which can be applied again. */
+export function KeptAside() {
+  const q = useQuery({ queryKey: ['pair', 'lines'], queryFn: () => get<PairLines>('/pair/lines') })
+  const [wish, setWish] = useState<Wish | null>(null)
+  if (!q.data?.aside.length) return null
+  return (
+    <section className="panel">
+      <h2>Kept aside: changes of a plan that was not chosen</h2>
+      <ul className="diff">
+        {q.data.aside.map((r) => (
+          <li key={r.key}>
+            <span className="quiet">
+              {r.key}: revision {r.number}, {r.author}, <When at={r.at} />
+            </span>{' '}
+            <Button size="small" onClick={() => setWish({ again: r.key ?? '' })}>
+              Apply again
+            </Button>
+            <br />
+            {r.lines.join('; ')}
+          </li>
+        ))}
+      </ul>
+      <Confirm title="Apply again what was kept aside" wish={wish} onClose={() => setWish(null)} />
     </section>
   )
 }

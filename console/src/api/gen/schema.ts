@@ -823,6 +823,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pair/states": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The states that both servers were in */
+        get: operations["pair-states"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/password": {
         parameters: {
             query?: never;
@@ -834,6 +851,23 @@ export interface paths {
         put?: never;
         /** Replace one's own password; sign in again afterwards */
         post: operations["change-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan/aside/{key}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make what a revision that was not chosen had changed, as a new revision */
+        post: operations["apply-aside"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3111,7 +3145,7 @@ export interface components {
             status: string;
         };
         PairLines: {
-            /** @description Revisions that were not chosen; they can be applied again by hand */
+            /** @description Revisions that were not chosen; they can be applied again */
             aside: components["schemas"]["PairRevision"][];
             own: components["schemas"]["PairRevision"][];
             parted: boolean;
@@ -3147,6 +3181,8 @@ export interface components {
             /** Format: date-time */
             at: string;
             author: string;
+            /** @description By which one that was kept aside is applied again */
+            key?: string;
             lines: string[];
             /** Format: int64 */
             number: number;
@@ -3190,10 +3226,32 @@ export interface components {
             /** @description Why it could not serve now */
             trouble?: string;
         };
+        PairServerSpans: {
+            /** @description False for a partner that cannot be asked */
+            known: boolean;
+            name: string;
+            spans: components["schemas"]["PairSpan"][];
+        };
         PairSettle: {
             confirm?: boolean;
             /** @description Name of the server whose plan is kept */
             keep: string;
+        };
+        PairSpan: {
+            /** Format: date-time */
+            from: string;
+            /** @description A state of RFC 8156, or stopped */
+            state: string;
+            /** Format: date-time */
+            to: string;
+        };
+        PairStates: {
+            /** Format: date-time */
+            from: string;
+            /** @description This server first */
+            servers: components["schemas"]["PairServerSpans"][];
+            /** Format: date-time */
+            to: string;
         };
         PairUpdates: {
             /** Format: int64 */
@@ -5785,6 +5843,38 @@ export interface operations {
             };
         };
     };
+    "pair-states": {
+        parameters: {
+            query?: {
+                /** @description How far back */
+                hours?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairStates"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "change-password": {
         parameters: {
             query?: never;
@@ -5804,6 +5894,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "apply-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revert"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeResult"];
+                };
             };
             /** @description Error */
             default: {

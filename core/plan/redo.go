@@ -1,0 +1,99 @@
+package plan
+
+// Redo makes what a revision of another line of this plan changed in this one. Both
+// lines know an item by one id as long as it is from before they parted; what the
+// other line added itself, as made says, is found by its name. What cannot be done
+// as it was done there is refused, naming it.
+func (d *Draft) Redo(changes []Change, made func(Kind, ID) (name string, ok bool)) error {
+	for _, c := range changes {
+		if err := d.again(c, made); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Draft) again(c Change, made func(Kind, ID) (string, bool)) error {
+	here := func(kind Kind, id ID) (ID, error) {
+		name, ok := made(kind, id)
+		if !ok || id == 0 {
+			return id, nil
+		}
+		if id = d.next.id(kind, name); id == 0 {
+			return 0, refuse("%s %s is not in this plan; apply the revision that added it first", kind, name)
+		}
+		return id, nil
+	}
+	under := func(i Item) (ID, error) {
+		id, ok := Parent(c.Kind, i)
+		if !ok {
+			return 0, nil
+		}
+		return here(ParentKind(c.Kind), id)
+	}
+	if c.Before == nil {
+		parent, err := under(c.After)
+		if err != nil {
+			return err
+		}
+		if c.Kind == KindLink && d.next.id(c.Kind, c.Name) != 0 {
+			return nil // a link comes along with the first scope on it
+		}
+		_, err = d.Put(c.Kind, moved(c.After, 0, parent))
+		return err
+	}
+	id, err := here(c.Kind, c.ID)
+	if err != nil && c.After == nil {
+		return nil // it is gone here, too
+	} else if err != nil {
+		return err
+	}
+	now, name := d.item(c.Kind, id)
+	parent, err := under(c.Before)
+	if err != nil {
+		return err
+	}
+	if now == nil && c.After == nil {
+		return nil
+	}
+	if !Same(now, moved(c.Before, id, parent)) {
+		return refuse("%s %s is not what it was when this was changed; change it by hand", c.Kind, c.Name)
+	}
+	if c.After == nil {
+		return d.Remove(c.Kind, name)
+	}
+	if parent, err = under(c.After); err != nil {
+		return err
+	}
+	_, err = d.Put(c.Kind, moved(c.After, id, parent))
+	return err
+}
+
+// moved is an item under another id and in another parent; kinds that have none keep
+// what they are.
+func moved(i Item, id, parent ID) Item {
+	switch v := i.(type) {
+	case Codebook:
+		v.ID = id
+		return v
+	case List:
+		v.ID = id
+		return v
+	case Link:
+		v.ID = id
+		return v
+	case Scope:
+		v.ID, v.Link = id, parent
+		return v
+	case Rule:
+		v.ID, v.Scope = id, parent
+		return v
+	case Reservation:
+		v.ID, v.Scope = id, parent
+		return v
+	case Trial:
+		v.ID, v.Scope = id, parent
+		return v
+	}
+	return i
+}

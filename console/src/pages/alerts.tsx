@@ -4,8 +4,8 @@ import dayjs from 'dayjs'
 import { useState } from 'react'
 import { call, items, type Alert } from '../api/client'
 import { Empty, Failure, Mono, paged, When } from '../parts/bits'
-import { Severity } from '../parts/findings'
 import { SubNav } from '../parts/subnav'
+import { alertColumns } from '../columns/alerts'
 
 interface Target {
   name: string
@@ -68,26 +68,7 @@ export default function Alerts() {
           loading={standing.isLoading}
           pagination={paged}
           locale={{ emptyText: <Empty>No alert stands.</Empty> }}
-          columns={[
-            { title: 'Severity', width: 100, render: (_, a) => <Severity of={a.severity} /> },
-            { title: 'Subject', width: 200, dataIndex: 'subject' },
-            { title: 'What', render: (_, a) => a.text + '.' },
-            { title: 'Since', width: 90, render: (_, a) => <When at={a.since} /> },
-            {
-              title: '',
-              width: 170,
-              render: (_, a) =>
-                a.silenced ? (
-                  <span className="quiet">
-                    silenced <When at={a.silenced.until} />
-                  </span>
-                ) : (
-                  <Button size="small" onClick={() => setQuiet(a)}>
-                    Silence
-                  </Button>
-                ),
-            },
-          ]}
+          columns={alertColumns(setQuiet)}
         />
       </div>
       <div className="grid two" style={{ marginTop: 14, alignItems: 'start' }}>

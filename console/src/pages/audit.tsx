@@ -1,13 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Button, Input, Segmented, Select, Switch, Table } from 'antd'
+import { Button, Segmented, Select, Switch, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { call, get, items, Problem, type AuditReport, type Finding, type FindingCode } from '../api/client'
 import { Empty, Failure, paged, plural, When } from '../parts/bits'
-import { Acknowledge, Mend, Severity } from '../parts/findings'
+import { Acknowledge } from '../parts/findings'
 import { SubNav } from '../parts/subnav'
-
-const rank: Record<string, number> = { trouble: 0, warning: 1, note: 2 }
+import { findingColumns } from '../columns/audit'
+import { usePut, Search } from '../parts/filters'
 
 /** All there is to know of a finding. */
 function Whole({ of: f, code }: { of: Finding; code?: FindingCode }) {
@@ -45,7 +45,7 @@ function Whole({ of: f, code }: { of: Finding; code?: FindingCode }) {
 
 /** What is wrong or odd, the worst first, with its mend. */
 export default function Audit() {
-  const [params, setParams] = useSearchParams()
+  const [params] = useSearchParams()
   const severity = params.get('severity') ?? ''
   const area = params.get('area') ?? ''
   const search = params.get('search') ?? ''
@@ -68,15 +68,7 @@ export default function Audit() {
     mutationFn: () => call<AuditReport>('POST', '/audit/runs', {}, {}),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['audit'] }),
   })
-  const put = (key: string, v?: string) =>
-    setParams(
-      (p) => {
-        if (v) p.set(key, v)
-        else p.delete(key)
-        return p
-      },
-      { replace: true },
-    )
+  const put = usePut()
   const r = report.data
   const list = r?.findings ?? []
   const none = report.error instanceof Problem && report.error.status === 404
@@ -125,14 +117,7 @@ export default function Audit() {
           style={{ width: 150 }}
           options={['plan', 'leases', 'pair', 'service'].map((value) => ({ value, label: value }))}
         />
-        <Input.Search
-          key={search}
-          allowClear
-          placeholder="Subject, code, text"
-          defaultValue={search}
-          onSearch={(v) => put('search', v)}
-          style={{ width: 220 }}
-        />
+        <Search value={search} hint="Subject, code, text" width={220} onSearch={(v) => put('search', v)} />
         <Switch
           size="small"
           checked={open}
@@ -160,63 +145,7 @@ export default function Audit() {
             expandedRowRender: (f) => <Whole of={f} code={codes.data?.find((c) => c.code === f.code)} />,
           }}
           locale={{ emptyText: <Empty>Nothing is wrong or odd here.</Empty> }}
-          columns={[
-            {
-              title: 'Severity',
-              width: 100,
-              sorter: (a, b) => rank[a.severity] - rank[b.severity],
-              render: (_, f) => <Severity of={f.severity} />,
-            },
-            {
-              title: 'Subject',
-              width: 176,
-              sorter: (a, b) => a.subject.localeCompare(b.subject),
-              render: (_, f) => (
-                <>
-                  {f.subject}
-                  <div className="quiet mono" style={{ whiteSpace: 'normal' }}>
-                    {f.code}
-                  </div>
-                </>
-              ),
-            },
-            {
-              title: 'What was found',
-              render: (_, f) => (
-                <>
-                  {f.text}.
-                  {f.known && (
-                    <div className="quiet">
-                      ✓ known to {f.known.by} until {f.known.until.slice(0, 10)}: {f.known.reason}
-                    </div>
-                  )}
-                </>
-              ),
-            },
-            {
-              title: 'Since',
-              width: 84,
-              sorter: (a, b) => Date.parse(a.first) - Date.parse(b.first),
-              render: (_, f) => (
-                <>
-                  <When at={f.first} />
-                  {f.new && <div className="quiet">new</div>}
-                </>
-              ),
-            },
-            {
-              title: '',
-              width: 142,
-              render: (_, f) => (
-                <span style={{ display: 'flex', flexDirection: 'column', gap: 2, alignItems: 'flex-end' }}>
-                  <Mend of={f} />
-                  <Button type="link" size="small" onClick={() => setKnown([f])}>
-                    {f.known ? 'Known' : 'It may stay'}
-                  </Button>
-                </span>
-              ),
-            },
-          ]}
+          columns={findingColumns(setKnown)}
         />
       </div>
       {known.length > 0 && (

@@ -3,19 +3,9 @@ import { Button, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { get, items, type Revision } from '../api/client'
-import { Empty, Failure, plural, When } from '../parts/bits'
+import { Empty, Failure, plural } from '../parts/bits'
 import { Confirm } from '../parts/preview'
-
-/** What changed in a few words. */
-export function summarise({ diff, items, lines }: Revision): string {
-  if (diff.length === 0) return ''
-  const d = diff.find((x) => x.kind !== 'link') ?? diff[0] // a link mostly comes along with its scope
-  const whole = d.text === 'added' || d.text === 'removed'
-  let text = `${d.kind} ${d.name}${whole ? ' ' : ': '}${d.text}`
-  if (items > 1) text += `, and ${items - 1} more`
-  else if (lines > 1 && !whole) text += `, and ${plural(lines - 1, 'more setting')}`
-  return text
-}
+import { revisionColumns } from '../columns/changes'
 
 const perPage = 50
 
@@ -108,19 +98,7 @@ export default function Changes() {
               ),
             expandedRowRender: (r) => <Diff of={r} />,
           }}
-          columns={[
-            { title: 'Revision', dataIndex: 'number', width: 90, align: 'right' },
-            { title: 'When', width: 110, render: (_, r) => <When at={r.at} /> },
-            { title: 'By', dataIndex: 'author', width: 120 },
-            { title: 'What', render: (_, r) => summarise(r) },
-            { title: 'Why', dataIndex: 'reason' },
-            {
-              title: '',
-              align: 'right',
-              width: 110,
-              render: (_, r) => <span className="quiet">{plural(r.lines, 'line')}</span>,
-            },
-          ]}
+          columns={revisionColumns()}
         />
       </div>
       {pages.hasNextPage && (

@@ -4,16 +4,12 @@ import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { items, type Code, type Codebook, type Edit, type Vendor } from '../api/client'
 import { editOf, fieldsOf, type Fields } from '../edits/codebook'
-import { Empty, Failure, Mono, paged } from '../parts/bits'
+import { Empty, Failure, paged } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
-
-const places = {
-  message: 'the message itself',
-  '43': 'option 43, by vendor class',
-  '125': 'option 125, by enterprise number',
-}
+import { codebookColumns, codeColumns, places } from '../columns/codebooks'
+import { Search } from '../parts/filters'
 
 /** Own codebooks, those of vendors, and the reference of all options. */
 export default function Codebooks() {
@@ -56,52 +52,7 @@ export default function Codebooks() {
                   <Empty>No codebook is defined. Add one for a vendor's sub-options, or for options of your own.</Empty>
                 ),
               }}
-              columns={[
-                {
-                  title: 'Codebook',
-                  render: (_, c) => (
-                    <>
-                      <b>{c.name}</b>
-                      {c.note && <div className="quiet">{c.note}</div>}
-                    </>
-                  ),
-                },
-                {
-                  title: 'Travels in',
-                  render: (_, c) => (
-                    <>
-                      {places[c.place]}
-                      <div className="quiet">{c.classes.join(', ') || c.enterprise || ''}</div>
-                    </>
-                  ),
-                },
-                {
-                  title: 'Options',
-                  render: (_, c) =>
-                    c.options.map((o) => (
-                      <div key={o.code}>
-                        <Mono>{o.code}</Mono> {o.name} <span className="quiet">{o.type}</span>
-                      </div>
-                    )),
-                },
-                { title: 'Clients seen', dataIndex: 'seen', align: 'right' },
-                {
-                  title: '',
-                  render: (_, c) => (
-                    <Button
-                      size="small"
-                      type="link"
-                      danger
-                      onClick={(e) => {
-                        e.stopPropagation()
-                        setEdits([{ op: 'remove', kind: 'codebook', name: c.name }])
-                      }}
-                    >
-                      Remove
-                    </Button>
-                  ),
-                },
-              ]}
+              columns={codebookColumns(setEdits)}
             />
           </div>
           <div className="panel">
@@ -121,12 +72,11 @@ export default function Codebooks() {
         <div className="panel flush">
           <div className="filters" style={{ padding: '10px 14px 0' }}>
             <h2 style={{ margin: 0, flex: 1 }}>All options</h2>
-            <Input.Search
-              allowClear
-              placeholder="Code, name or meaning"
-              defaultValue={search}
+            <Search
+              value={search}
+              hint="Code, name or meaning"
+              width={260}
               onSearch={(v) => setParams(v ? { search: v } : {}, { replace: true })}
-              style={{ width: 260 }}
             />
           </div>
           <Table<Code>
@@ -134,25 +84,7 @@ export default function Codebooks() {
             rowKey={(c) => (c.book ?? '') + c.code}
             dataSource={codes.data}
             pagination={{ ...paged, pageSize: 25 }}
-            columns={[
-              { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
-              {
-                title: 'Option',
-                render: (_, c) => (
-                  <>
-                    {c.name}
-                    {c.other && <span className="quiet"> {c.other}</span>}
-                  </>
-                ),
-              },
-              { title: 'Type', dataIndex: 'type' },
-              { title: 'Meaning', dataIndex: 'meaning' },
-              {
-                title: 'Set',
-                align: 'right',
-                render: (_, c) => (c.set ? `${c.set}×` : c.managed ? <span className="quiet">computed</span> : ''),
-              },
-            ]}
+            columns={codeColumns()}
           />
         </div>
       </div>

@@ -1,10 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
-import { Input, Select, Switch, Table } from 'antd'
+import { Select, Switch, Table } from 'antd'
 import { useSearchParams } from 'react-router'
 import { get, items, type Exchange, type Page, type Scope } from '../api/client'
-import { Empty, Failure, Mono, paged, StatusMark } from '../parts/bits'
+import { Empty, Failure, Mono, paged } from '../parts/bits'
 import { Message } from '../parts/message'
 import { SubNav } from '../parts/subnav'
+import { exchangeColumns } from '../columns/conversations'
+import { usePut, Search } from '../parts/filters'
 
 const outcomes = [
   'offered',
@@ -18,27 +20,10 @@ const outcomes = [
   'undone',
 ]
 
-const good = (x: Exchange) =>
-  x.fate === 'sent' && x.outcome !== 'refused'
-    ? 'good'
-    : x.outcome === 'released' || x.fate === 'recording'
-      ? 'offered'
-      : x.fate === 'withheld'
-        ? 'held'
-        : 'bad'
-
 /** Recent messages, each with what was decided and why; they go on as they come. */
 export default function Conversations() {
-  const [params, setParams] = useSearchParams()
-  const put = (key: string, v?: string) =>
-    setParams(
-      (p) => {
-        if (v) p.set(key, v)
-        else p.delete(key)
-        return p
-      },
-      { replace: true },
-    )
+  const [params] = useSearchParams()
+  const put = usePut()
   const filter = Object.fromEntries(
     ['client', 'address', 'scope', 'relay', 'outcome'].map((k) => [k, params.get(k) ?? '']),
   )
@@ -52,14 +37,7 @@ export default function Conversations() {
   const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
   const rows = [...(list.data?.items ?? [])].reverse()
   const box = (key: string, hint: string, width: number) => (
-    <Input.Search
-      key={key + filter[key]}
-      allowClear
-      placeholder={hint}
-      defaultValue={filter[key]}
-      onSearch={(v) => put(key, v)}
-      style={{ width }}
-    />
+    <Search value={filter[key]} hint={hint} width={width} onSearch={(v) => put(key, v)} />
   )
   return (
     <>
@@ -147,64 +125,7 @@ export default function Conversations() {
               </div>
             ),
           }}
-          columns={[
-            {
-              title: 'At',
-              render: (_, x) => (
-                <Mono>
-                  {new Date(x.at).toLocaleTimeString('en-GB')}.
-                  {String(new Date(x.at).getMilliseconds()).padStart(3, '0')}
-                </Mono>
-              ),
-            },
-            { title: 'Message', dataIndex: 'type' },
-            {
-              title: 'Client',
-              render: (_, x) => (
-                <>
-                  {x.hostname || 'no name'}
-                  <br />
-                  <span className="quiet">
-                    <Mono>{x.hardware}</Mono>
-                  </span>
-                </>
-              ),
-            },
-            {
-              title: 'Way',
-              render: (_, x) => (
-                <>
-                  <Mono>{x.relay || x.interface}</Mono>
-                  {x.circuit && (
-                    <>
-                      <br />
-                      <span className="quiet">
-                        <Mono>{x.circuit}</Mono>
-                      </span>
-                    </>
-                  )}
-                </>
-              ),
-            },
-            {
-              title: 'Decision',
-              render: (_, x) => (
-                <span style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 300 }}>
-                  <StatusMark status={good(x)} word={x.text} />
-                </span>
-              ),
-            },
-            { title: 'Scope', dataIndex: 'scope' },
-            {
-              title: 'Reply',
-              render: (_, x) =>
-                x.fate === 'sent' ? (
-                  <span className="num">{x.millis.toFixed(1)} ms</span>
-                ) : (
-                  <span className="quiet">{x.fate}</span>
-                ),
-            },
-          ]}
+          columns={exchangeColumns()}
         />
       </div>
     </>

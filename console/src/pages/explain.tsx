@@ -2,9 +2,10 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, Select, Table } from 'antd'
 import { useSearchParams } from 'react-router'
 import { call, items, type Explanation, type Scope, type Vendor } from '../api/client'
-import { Empty, Failure, Folding, StatusMark } from '../parts/bits'
+import { Empty, Failure } from '../parts/bits'
 import { Message } from '../parts/message'
 import { SubNav } from '../parts/subnav'
+import { optionColumns } from '../columns/explain'
 
 const fields = [
   'hardware',
@@ -155,38 +156,7 @@ export default function Explain() {
                     rowKey={(o) => (o.book ?? '') + o.code}
                     dataSource={x.options}
                     pagination={false}
-                    columns={[
-                      { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
-                      { title: 'Option', dataIndex: 'name' },
-                      { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
-                      {
-                        title: 'From',
-                        width: 165,
-                        render: (_, o) => (
-                          <>
-                            {o.level}
-                            {o.from && <> {o.from}</>}
-                          </>
-                        ),
-                      },
-                      {
-                        title: 'Sent',
-                        width: 110,
-                        render: (_, o) =>
-                          o.sent ? (
-                            <StatusMark status="good" word="yes" />
-                          ) : (
-                            <span className="quiet">not asked for</span>
-                          ),
-                      },
-                      {
-                        title: 'As sent',
-                        dataIndex: 'bytes',
-                        width: 100,
-                        ellipsis: true,
-                        render: (b) => <span className="mono quiet">{b}</span>,
-                      },
-                    ]}
+                    columns={optionColumns()}
                   />
                 </section>
               )}

@@ -1,9 +1,9 @@
 import { useQuery } from '@tanstack/react-query'
 import { Table } from 'antd'
 import { items, type Finding } from '../api/client'
-import { Empty, Failure, paged, When } from '../parts/bits'
-import { Severity } from '../parts/findings'
+import { Empty, Failure, paged } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
+import { goneColumns } from '../columns/gone'
 
 /** What audits found and is gone. */
 export default function GoneFindings() {
@@ -26,13 +26,7 @@ export default function GoneFindings() {
           loading={list.isLoading}
           pagination={paged}
           locale={{ emptyText: <Empty>Nothing went lately.</Empty> }}
-          columns={[
-            { title: 'Severity', width: 100, render: (_, f) => <Severity of={f.severity} /> },
-            { title: 'Subject', width: 220, dataIndex: 'subject' },
-            { title: 'What it was', dataIndex: 'text' },
-            { title: 'From', width: 100, render: (_, f) => <When at={f.first} /> },
-            { title: 'Gone', width: 100, render: (_, f) => <When at={f.gone} /> },
-          ]}
+          columns={goneColumns()}
         />
       </div>
     </>

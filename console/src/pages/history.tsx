@@ -1,13 +1,15 @@
 import { useQuery } from '@tanstack/react-query'
-import { DatePicker, Input, Table } from 'antd'
+import { DatePicker, Table } from 'antd'
 import { useSearchParams } from 'react-router'
 import { items, type LeaseEvent } from '../api/client'
-import { Empty, Failure, Mono, paged, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, paged } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
+import { eventColumns } from '../columns/history'
+import { usePut, Search } from '../parts/filters'
 
 /** Who had an address, and where a client has been. */
 export default function History() {
-  const [params, setParams] = useSearchParams()
+  const [params] = useSearchParams()
   const who = params.get('who') ?? ''
   const at = params.get('at') ?? ''
   const isAddress = /^\d+\.\d+\.\d+\.\d+$/.test(who.trim())
@@ -21,15 +23,7 @@ export default function History() {
         isAddress ? { address: who.trim(), at: at || undefined, limit: 500 } : { hardware: who.trim(), limit: 500 },
       ),
   })
-  const put = (key: string, v?: string) =>
-    setParams(
-      (p) => {
-        if (v) p.set(key, v)
-        else p.delete(key)
-        return p
-      },
-      { replace: true },
-    )
+  const put = usePut()
   return (
     <>
       <div className="head">
@@ -40,15 +34,7 @@ export default function History() {
       </div>
       <SubNav of="leases" />
       <div className="filters">
-        <Input.Search
-          key={who}
-          allowClear
-          autoFocus
-          placeholder="Address, or hardware address"
-          defaultValue={who}
-          onSearch={(v) => put('who', v)}
-          style={{ width: 280 }}
-        />
+        <Search value={who} hint="Address, or hardware address" width={280} autoFocus onSearch={(v) => put('who', v)} />
         {isAddress && (
           <DatePicker
             showTime
@@ -79,25 +65,7 @@ export default function History() {
               </Empty>
             ),
           }}
-          columns={[
-            { title: 'At', render: (_, e) => <Mono>{new Date(e.at).toLocaleString('en-GB')}</Mono> },
-            { title: 'Address', render: (_, e) => <Mono>{e.address}</Mono> },
-            { title: 'Became', render: (_, e) => <StatusMark status={e.status} /> },
-            {
-              title: 'Client',
-              render: (_, e) => (
-                <>
-                  {e.hostname || 'no name'}{' '}
-                  <span className="quiet">
-                    <Mono>{e.hardware}</Mono>
-                  </span>
-                </>
-              ),
-            },
-            { title: 'Since', render: (_, e) => <When at={e.since} /> },
-            { title: 'Until', render: (_, e) => <When at={e.expires} /> },
-            { title: 'Way', render: (_, e) => <Mono>{[e.relay, e.circuit].filter(Boolean).join(' ')}</Mono> },
-          ]}
+          columns={eventColumns()}
         />
       </div>
     </>

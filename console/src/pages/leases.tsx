@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Drawer, Input, Modal, Select, Table } from 'antd'
+import { App, Button, Drawer, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import {
@@ -18,6 +18,8 @@ import { Empty, Failure, Folding, Mono, StatusMark, When } from '../parts/bits'
 import { nameFor, type Wanted } from '../edits/reservation'
 import { Reserve } from '../parts/reserve'
 import { SubNav } from '../parts/subnav'
+import { leaseColumns, holderColumns } from '../columns/leases'
+import { Search } from '../parts/filters'
 
 const perPage = 100
 
@@ -51,14 +53,6 @@ export default function Leases() {
   }
   const put = (key: string, v?: string) => set((p) => (v ? p.set(key, v) : p.delete(key)))
   const open = params.get('open')
-  const column = (title: string, key: string, render: (l: Lease) => React.ReactNode, width?: number) => ({
-    title,
-    key,
-    width,
-    sorter: true,
-    sortOrder: query.sort === key ? (query.desc ? ('descend' as const) : ('ascend' as const)) : null,
-    render: (_: unknown, l: Lease) => render(l),
-  })
   const from = trail.length * perPage
   const total = page.data?.total ?? 0
   return (
@@ -80,13 +74,11 @@ export default function Leases() {
       </div>
       <SubNav of="leases" />
       <div className="filters">
-        <Input.Search
-          key={query.search}
-          allowClear
-          placeholder="Address, hardware address, host name, vendor, circuit"
-          defaultValue={query.search}
+        <Search
+          value={query.search}
+          hint="Address, hardware address, host name, vendor, circuit"
+          width={340}
           onSearch={(v) => put('search', v)}
-          style={{ width: 340 }}
         />
         <Select
           allowClear
@@ -153,23 +145,7 @@ export default function Leases() {
               </Empty>
             ),
           }}
-          columns={[
-            column('Address', 'address', (l) => <Mono>{l.address}</Mono>, 120),
-            column('Status', 'status', (l) => <StatusMark status={l.status} />, 110),
-            column('Hardware address', 'hardware', (l) => <Mono>{l.hardware}</Mono>, 150),
-            column('Host name', 'hostname', (l) => l.hostname),
-            column('Scope', 'scope', (l) => l.scope),
-            column('Expires', 'expires', (l) => <When at={l.expires} />, 90),
-            column('Since', 'since', (l) => <When at={l.since} />, 90),
-            column('Heard', 'heard', (l) => <When at={l.heard} />, 90),
-            {
-              title: 'Kind',
-              key: 'kind',
-              render: (_, l) => (l.reserved ? <StatusMark status="reserved" /> : 'dynamic'),
-            },
-            column('Vendor class', 'vendor', (l) => l.vendor),
-            { title: 'Circuit', key: 'circuit', render: (_, l) => l.circuit && <Mono>{l.circuit}</Mono> },
-          ]}
+          columns={leaseColumns(query)}
           footer={() => (
             <div className="filters" style={{ margin: 0 }}>
               <span className="quiet" style={{ flex: 1 }}>
@@ -406,13 +382,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
         pagination={false}
         loading={history.isLoading}
         locale={{ emptyText: <Empty>Nobody, since history is kept.</Empty> }}
-        columns={[
-          { title: 'When', render: (_, e) => <When at={e.at} /> },
-          { title: 'Status', render: (_, e) => <StatusMark status={e.status} /> },
-          { title: 'Hardware address', render: (_, e) => <Mono>{e.hardware}</Mono> },
-          { title: 'Host name', dataIndex: 'hostname' },
-          { title: 'Until', render: (_, e) => <When at={e.expires} /> },
-        ]}
+        columns={holderColumns()}
       />
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />
       <Modal

@@ -1,12 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
 import { Form, Input, Select, Switch, Table } from 'antd'
 import { useState } from 'react'
-import { Link as Goto } from 'react-router'
 import { items, type Link, type Relay } from '../api/client'
 import { editOf, fieldsOf, type Fields } from '../edits/link'
-import { Empty, Failure, Mono, paged, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, paged } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
+import { linkColumns, relayColumns } from '../columns/links'
 
 /** How clients are reached: links, and the relays that forward from them. */
 export default function Links() {
@@ -35,42 +35,7 @@ export default function Links() {
             className="clickable"
             onRow={(l) => ({ onClick: () => setForm(l) })}
             locale={{ emptyText: <Empty>No link is defined yet.</Empty> }}
-            columns={[
-              {
-                title: 'Link',
-                render: (_, l) => (
-                  <>
-                    <b>{l.name}</b>
-                    {l.note && <div className="quiet">{l.note}</div>}
-                  </>
-                ),
-              },
-              { title: 'Interfaces', render: (_, l) => l.interfaces.join(', ') },
-              { title: 'Relays', render: (_, l) => <Mono>{l.relays.join(' ')}</Mono> },
-              {
-                title: 'Scopes',
-                render: (_, l) =>
-                  l.scopes.map((s, i) => (
-                    <span key={s}>
-                      {i > 0 && ', '}
-                      <Goto to={'/plan/' + s} onClick={(e) => e.stopPropagation()}>
-                        {s}
-                      </Goto>
-                    </span>
-                  )),
-              },
-              {
-                title: 'State',
-                render: (_, l) =>
-                  l.listening ? (
-                    <StatusMark status="held" word="listened to" />
-                  ) : l.standAside ? (
-                    <StatusMark status="draining" word="stands aside" />
-                  ) : (
-                    <StatusMark status="good" word="answered" />
-                  ),
-              },
-            ]}
+            columns={linkColumns()}
           />
         </div>
         <div className="panel flush">
@@ -81,28 +46,7 @@ export default function Links() {
             dataSource={relays.data}
             pagination={paged}
             locale={{ emptyText: <Empty>No relay was heard, and the plan names none.</Empty> }}
-            columns={[
-              { title: 'Relay', render: (_, r) => <Mono>{r.address}</Mono> },
-              { title: 'Link', dataIndex: 'link', render: (l) => l || <span className="quiet">none knows it</span> },
-              { title: 'Messages', align: 'right', render: (_, r) => r.count.toLocaleString('en') },
-              { title: 'Last', render: (_, r) => (r.last ? <When at={r.last} /> : 'not since the start') },
-              {
-                title: 'Usual gap',
-                align: 'right',
-                render: (_, r) => (r.count > 1 ? (r.gap < 1 ? 'under 1 s' : `${Math.round(r.gap)} s`) : ''),
-              },
-              {
-                title: 'State',
-                render: (_, r) =>
-                  r.silent ? (
-                    <StatusMark status="bad" word="silent: unusually quiet" />
-                  ) : r.last ? (
-                    <StatusMark status="good" word="heard" />
-                  ) : (
-                    <StatusMark status="held" word="not heard" />
-                  ),
-              },
-            ]}
+            columns={relayColumns()}
           />
         </div>
       </div>

@@ -6,6 +6,7 @@ import { get, type Agreement, type Edit, type Listening } from '../api/client'
 import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
+import { agreeingColumns, agreementColumns } from '../columns/listening'
 
 /** What another server gives, beside what this one would give. */
 export default function ListeningPage() {
@@ -79,21 +80,7 @@ export default function ListeningPage() {
                 rowKey={(s) => s.scope + s.link}
                 dataSource={l.scopes}
                 pagination={false}
-                columns={[
-                  { title: 'Scope', render: (_, s) => s.scope || <span className="quiet">addresses of no scope</span> },
-                  { title: 'Link', dataIndex: 'link' },
-                  { title: 'Clients', dataIndex: 'clients', align: 'right' },
-                  {
-                    title: 'Agree',
-                    align: 'right',
-                    render: (_, s) => <StatusMark status="good" word={String(s.agree)} />,
-                  },
-                  {
-                    title: 'Disagree',
-                    align: 'right',
-                    render: (_, s) => (s.disagree ? <StatusMark status="bad" word={String(s.disagree)} /> : 0),
-                  },
-                ]}
+                columns={agreeingColumns()}
               />
             </section>
           )}
@@ -106,37 +93,7 @@ export default function ListeningPage() {
               className="dense"
               pagination={paged}
               locale={{ emptyText: <Empty>No client was seen to take an address from another server.</Empty> }}
-              columns={[
-                {
-                  title: 'Client',
-                  render: (_, a) => (
-                    <>
-                      {a.hostname || 'no name'}
-                      <div className="quiet">
-                        <Mono>{a.hardware}</Mono>
-                      </div>
-                    </>
-                  ),
-                },
-                { title: 'Took', render: (_, a) => <Mono>{a.took}</Mono> },
-                { title: 'From', render: (_, a) => <Mono>{a.server}</Mono> },
-                { title: 'Would offer', render: (_, a) => <Mono>{a.would}</Mono> },
-                {
-                  title: 'Agrees',
-                  render: (_, a) => (
-                    <StatusMark
-                      status={a.agrees ? 'good' : 'bad'}
-                      word={a.agrees ? (a.options ? 'yes, options too' : 'yes') : 'no'}
-                    />
-                  ),
-                },
-                {
-                  title: 'Difference',
-                  width: '34%',
-                  render: (_, a) => <span style={{ whiteSpace: 'normal' }}>{a.difference.join('; ')}</span>,
-                },
-                { title: 'When', render: (_, a) => <When at={a.at} /> },
-              ]}
+              columns={agreementColumns()}
             />
           </section>
         </div>

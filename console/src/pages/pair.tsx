@@ -15,6 +15,7 @@ import {
 import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { Invite, Join, KeptAside, Settle } from '../parts/pairforms'
 import { States } from '../parts/states'
+import { differenceColumns, shareColumns, hearingColumns } from '../columns/pair'
 
 /** States in which a server serves as it should. */
 const stateMark = (state: string | undefined) =>
@@ -197,16 +198,7 @@ function Compare({ pair }: { pair: Pair }) {
           rowKey="address"
           dataSource={found.differences}
           pagination={paged}
-          columns={[
-            { title: 'Address', render: (_, d) => <Mono>{d.address}</Mono> },
-            {
-              title: 'What',
-              render: (_, d) => <StatusMark status={d.class === 'wrong' ? 'bad' : 'warn'} word={d.class} />,
-            },
-            { title: pair.own.name, render: (_, d) => d.own?.status ?? 'nothing' },
-            { title: pair.partner?.name, render: (_, d) => d.partner?.status ?? 'nothing' },
-            { title: 'Why', dataIndex: 'text' },
-          ]}
+          columns={differenceColumns(pair)}
         />
       )}
     </section>
@@ -214,8 +206,6 @@ function Compare({ pair }: { pair: Pair }) {
 }
 
 function Shares({ pair }: { pair: Pair }) {
-  const free = (n: number, low: boolean) =>
-    low ? <StatusMark status="warn" word={n + ' low'} /> : n.toLocaleString('en')
   return (
     <section className="panel flush">
       <h2>
@@ -235,23 +225,7 @@ function Shares({ pair }: { pair: Pair }) {
         dataSource={pair.scopes}
         pagination={paged}
         locale={{ emptyText: <Empty>No scope has a pool.</Empty> }}
-        columns={[
-          { title: 'Scope', dataIndex: 'scope' },
-          { title: 'Active', dataIndex: 'active', align: 'right' },
-          { title: pair.own.name, align: 'right', render: (_, s) => free(s.own, s.ownLow) },
-          { title: pair.partner?.name, align: 'right', render: (_, s) => free(s.partner, s.partnerLow) },
-          {
-            title: '',
-            width: '30%',
-            render: (_, s) => (
-              <div className="split" aria-hidden>
-                <i style={{ flexGrow: s.own }} />
-                <b style={{ flexGrow: s.partner }} />
-                <u style={{ flexGrow: s.active }} />
-              </div>
-            ),
-          },
-        ]}
+        columns={shareColumns(pair)}
       />
     </section>
   )
@@ -351,15 +325,7 @@ export default function PairPage() {
                 dataSource={p.relays}
                 pagination={paged}
                 locale={{ emptyText: <Empty>No relay was heard yet.</Empty> }}
-                columns={[
-                  { title: 'Link', render: (_, r) => r.link || <Mono>{r.address}</Mono> },
-                  { title: p.own.name, render: (_, r) => (r.own ? <When at={r.own} /> : 'never') },
-                  { title: other.name, render: (_, r) => (r.partner ? <When at={r.partner} /> : 'never') },
-                  {
-                    title: '',
-                    render: (_, r) => r.warning && <StatusMark status="warn" word="one server alone" />,
-                  },
-                ]}
+                columns={hearingColumns(p.own.name, other.name)}
               />
             </section>
             <section className="panel">

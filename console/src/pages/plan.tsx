@@ -1,18 +1,14 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, InputNumber, Select, Switch, Table } from 'antd'
-import { Link, useNavigate, useSearchParams } from 'react-router'
+import { useNavigate, useSearchParams } from 'react-router'
 import { get, items, type Defaults, type Scope } from '../api/client'
 import { editOf, fieldsOf, type Fields } from '../edits/defaults'
-import { Empty, Failure, Mono, paged, plural, StatusMark, UseBar, usedShare } from '../parts/bits'
+import { Empty, Failure, Mono, paged, plural } from '../parts/bits'
 import { ScopeForm } from '../parts/scopeform'
 import { ItemForm } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
-
-const value = (address: string) =>
-  address
-    .split('/')[0]
-    .split('.')
-    .reduce((n, part) => n * 256 + Number(part), 0)
+import { scopeColumns } from '../columns/plan'
+import { Search } from '../parts/filters'
 
 const listed = 1000 // the most that are listed at once
 
@@ -55,13 +51,7 @@ export default function Plan() {
             )}
           </span>
         </div>
-        <Input.Search
-          allowClear
-          placeholder="Name, subnet, link or note"
-          defaultValue={search}
-          onSearch={(v) => set('search', v)}
-          style={{ width: 250 }}
-        />
+        <Search value={search} hint="Name, subnet, link or note" width={250} onSearch={(v) => set('search', v)} />
         <Button onClick={() => set('defaults', '1')}>Defaults</Button>
         <Button type="primary" onClick={() => set('add', '1')}>
           Add a scope
@@ -88,67 +78,7 @@ export default function Plan() {
               </Empty>
             ),
           }}
-          columns={[
-            {
-              title: 'Scope',
-              dataIndex: 'name',
-              sorter: (a, b) => a.name.localeCompare(b.name),
-              render: (n) => (
-                <Link to={'/plan/' + n} onClick={(e) => e.stopPropagation()}>
-                  <b>{n}</b>
-                </Link>
-              ),
-            },
-            {
-              title: 'Subnet',
-              dataIndex: 'subnet',
-              sorter: (a, b) => value(a.subnet) - value(b.subnet),
-              render: (v) => <Mono>{v}</Mono>,
-            },
-            { title: 'Link', dataIndex: 'link' },
-            {
-              title: 'Mode',
-              dataIndex: 'mode',
-              sorter: (a, b) => a.mode.localeCompare(b.mode),
-              render: (m, s) => (
-                <>
-                  {<StatusMark status={m} />}
-                  {s.listening && <div className="quiet">listening</div>}
-                </>
-              ),
-            },
-            { title: 'Lease', dataIndex: 'lease' },
-            {
-              title: 'Pools',
-              align: 'right',
-              render: (_, s) => s.usage.size.toLocaleString('en'),
-              sorter: (a, b) => a.usage.size - b.usage.size,
-            },
-            {
-              title: 'Active',
-              align: 'right',
-              render: (_, s) => s.usage.active.toLocaleString('en'),
-              sorter: (a, b) => a.usage.active - b.usage.active,
-            },
-            {
-              title: 'Headroom',
-              align: 'right',
-              render: (_, s) => s.usage.headroom.toLocaleString('en'),
-              sorter: (a, b) => a.usage.headroom - b.usage.headroom,
-            },
-            {
-              title: 'Used',
-              width: 115,
-              render: (_, s) => <UseBar scope={s} />,
-              sorter: (a, b) => usedShare(a) - usedShare(b),
-            },
-            { title: 'Reserved', align: 'right', render: (_, s) => s.usage.reserved || '' },
-            {
-              title: 'Abandoned',
-              align: 'right',
-              render: (_, s) => (s.usage.abandoned ? <StatusMark status="bad" word={String(s.usage.abandoned)} /> : ''),
-            },
-          ]}
+          columns={scopeColumns()}
           footer={() => (
             <span className="quiet">
               {scopes.data?.length === listed && 'the first '}

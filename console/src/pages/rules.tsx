@@ -13,20 +13,11 @@ import {
 } from '../api/client'
 import { editOf as listEditOf, fieldsOf as listFieldsOf, type Fields as ListFields } from '../edits/list'
 import { editOf, fieldsOf, kinds, whenOf, type Fields } from '../edits/rule'
-import { Empty, Failure, Folding, Mono, When } from '../parts/bits'
+import { Empty, Failure, Mono } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
-
-const then = (r: Rule) =>
-  [
-    r.action === 'reserved' ? 'reserved clients only' : r.action,
-    r.pool && 'pool ' + r.pool,
-    r.lease && 'lease ' + r.lease,
-    ...r.options.map((o) => `${o.name}=${o.value}`),
-  ]
-    .filter(Boolean)
-    .join(', ')
+import { ruleColumns, listColumns } from '../columns/rules'
 
 /** Rules in the order in which they are asked, and the lists they look into. */
 export default function Rules() {
@@ -73,53 +64,7 @@ export default function Rules() {
                 </Empty>
               ),
             }}
-            columns={[
-              { title: 'Of', render: (_, r) => r.scope || 'defaults' },
-              { title: 'Order', dataIndex: 'order', align: 'right', width: 60 },
-              {
-                title: 'Rule',
-                render: (_, r) => (
-                  <>
-                    <b>{r.name}</b>
-                    {r.off && <span className="quiet"> off</span>}
-                    {r.note && <div className="quiet">{r.note}</div>}
-                  </>
-                ),
-              },
-              { title: 'When', render: (_, r) => <span className="expr">{r.when}</span> },
-              { title: 'Then', render: (_, r) => <Folding text={then(r)} /> },
-              {
-                title: 'Fitted',
-                align: 'right',
-                render: (_, r) =>
-                  r.fitted ? (
-                    <>
-                      {r.fitted.toLocaleString('en')}×
-                      <div className="quiet">
-                        <When at={r.last} />
-                      </div>
-                    </>
-                  ) : (
-                    <span className="quiet">never</span>
-                  ),
-              },
-              {
-                title: '',
-                render: (_, r) => (
-                  <Button
-                    size="small"
-                    type="link"
-                    danger
-                    onClick={(e) => {
-                      e.stopPropagation()
-                      setEdits([{ op: 'remove', kind: 'rule', name: r.name }])
-                    }}
-                  >
-                    Remove
-                  </Button>
-                ),
-              },
-            ]}
+            columns={ruleColumns(setEdits)}
           />
         </div>
         <div className="panel flush">
@@ -136,39 +81,7 @@ export default function Rules() {
                 <Empty>No list is defined. A list names hardware addresses or identifiers that rules ask for.</Empty>
               ),
             }}
-            columns={[
-              { title: 'List', render: (_, l) => <b>{l.name}</b> },
-              {
-                title: 'Entries',
-                render: (_, l) => (
-                  <>
-                    {l.entries.length}{' '}
-                    <span className="quiet mono">
-                      {l.entries.slice(0, 3).join(' ')}
-                      {l.entries.length > 3 && ' …'}
-                    </span>
-                  </>
-                ),
-              },
-              { title: 'Used by', render: (_, l) => l.rules.join(', ') },
-              { title: 'Note', dataIndex: 'note' },
-              {
-                title: '',
-                render: (_, l) => (
-                  <Button
-                    size="small"
-                    type="link"
-                    danger
-                    onClick={(e) => {
-                      e.stopPropagation()
-                      setEdits([{ op: 'remove', kind: 'list', name: l.name }])
-                    }}
-                  >
-                    Remove
-                  </Button>
-                ),
-              },
-            ]}
+            columns={listColumns(setEdits)}
           />
         </div>
       </div>

@@ -2,15 +2,14 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { App, Button, Dropdown, Form, Input, Select, Table, Tabs } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
-import { call, get, items, type Code, type Edit, type Explanation, type Reservation, type Scope } from '../api/client'
+import { call, get, items, type Code, type Explanation, type Reservation, type Scope } from '../api/client'
 import { Empty, Failure, Folding, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
 import { AddressMap } from '../parts/map'
 import { Confirm } from '../parts/preview'
 import { type Wanted } from '../edits/reservation'
 import { Reserve } from '../parts/reserve'
 import { ScopeForm } from '../parts/scopeform'
-
-type Ask = { title: string; edits: Edit[]; leave?: boolean } | null
+import { reservationColumns, exclusionColumns, givenColumns, setColumns, type Ask } from '../columns/scope'
 
 /** One scope: settings, address map, reservations, exclusions, options. */
 export default function ScopePage() {
@@ -261,58 +260,7 @@ function Reservations({ scope, ask, reserve }: { scope: Scope; ask: (a: Ask) => 
             <Empty>Nothing is reserved here. Reserve an address for a client that must always have the same one.</Empty>
           ),
         }}
-        columns={[
-          {
-            title: 'Name',
-            dataIndex: 'name',
-            render: (n) => <b>{n}</b>,
-            sorter: (a, b) => a.name.localeCompare(b.name),
-          },
-          { title: 'Address', dataIndex: 'address', render: (a) => <Mono>{a}</Mono> },
-          { title: 'Client', dataIndex: 'client', render: (a) => <Mono>{a}</Mono> },
-          { title: 'Host name', dataIndex: 'hostname' },
-          {
-            title: 'Now',
-            dataIndex: 'status',
-            render: (st, r) => (
-              <>
-                {r.holder && r.holder !== r.hardware ? (
-                  <StatusMark status="bad" word={'held by ' + r.holder} />
-                ) : (
-                  <StatusMark status={st} word={st === 'free' ? 'never claimed' : st} />
-                )}
-              </>
-            ),
-          },
-          {
-            title: 'Options',
-            render: (_, r) =>
-              r.options.map((o) => (
-                <div key={o.code}>
-                  {o.name} <Mono>{o.value}</Mono>
-                </div>
-              )),
-          },
-          {
-            title: '',
-            align: 'right',
-            render: (_, r) => (
-              <Button
-                size="small"
-                type="link"
-                danger
-                onClick={() =>
-                  ask({
-                    title: `Remove reservation ${r.name}`,
-                    edits: [{ op: 'remove', kind: 'reservation', name: r.name }],
-                  })
-                }
-              >
-                Remove
-              </Button>
-            ),
-          },
-        ]}
+        columns={reservationColumns(ask)}
       />
     </>
   )
@@ -354,29 +302,7 @@ function Exclusions({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
         locale={{
           emptyText: <Empty>Nothing is excluded. Exclude what devices with fixed addresses use inside a pool.</Empty>,
         }}
-        columns={[
-          { title: 'Range', dataIndex: 'range', render: (r) => <Mono>{r}</Mono> },
-          { title: 'Used by', dataIndex: 'user' },
-          {
-            title: '',
-            align: 'right',
-            render: (_, x) => (
-              <Button
-                size="small"
-                type="link"
-                danger
-                onClick={() =>
-                  ask({
-                    title: `Take exclusion ${x.range} away`,
-                    edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { removeExclusions: [x.range] } }],
-                  })
-                }
-              >
-                Take away
-              </Button>
-            ),
-          },
-        ]}
+        columns={exclusionColumns(scope, ask)}
       />
     </>
   )
@@ -430,35 +356,7 @@ function Options({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
         rowKey={(o) => (o.book ?? '') + o.code}
         dataSource={explained.data?.options}
         pagination={false}
-        columns={[
-          { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
-          { title: 'Option', dataIndex: 'name' },
-          { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
-          {
-            title: 'Set in',
-            render: (_, o) => (
-              <>
-                {o.level} {o.from}
-              </>
-            ),
-          },
-          {
-            title: 'As sent',
-            dataIndex: 'bytes',
-            ellipsis: true,
-            render: (b) => <span className="mono quiet">{b}</span>,
-          },
-          {
-            title: '',
-            align: 'right',
-            render: (_, o) =>
-              o.level === 'scope' && (
-                <Button size="small" type="link" onClick={() => set(o.name, '', `Unset option ${o.name}`)}>
-                  Unset
-                </Button>
-              ),
-          },
-        ]}
+        columns={givenColumns(set)}
       />
     </>
   )
@@ -473,29 +371,7 @@ function Effective({ scope, ask }: { scope: Scope; ask: (a: Ask) => void }) {
       dataSource={scope.options}
       pagination={false}
       locale={{ emptyText: <Empty>No option is set on the scope itself.</Empty> }}
-      columns={[
-        { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
-        { title: 'Option set here', dataIndex: 'name' },
-        { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
-        {
-          title: '',
-          align: 'right',
-          render: (_, o) => (
-            <Button
-              size="small"
-              type="link"
-              onClick={() =>
-                ask({
-                  title: `Unset option ${o.name}`,
-                  edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [o.name]: '' } } }],
-                })
-              }
-            >
-              Unset
-            </Button>
-          ),
-        },
-      ]}
+      columns={setColumns(scope, ask)}
     />
   )
 }

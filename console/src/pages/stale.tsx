@@ -3,8 +3,9 @@ import { App, Button, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { call, get, items, type Nudged, type Scope, type StaleLease, type StaleLeases } from '../api/client'
-import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, paged, plural } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
+import { staleColumns } from '../columns/stale'
 
 /** Clients that still hold options from before a change. */
 export default function Stale() {
@@ -73,36 +74,7 @@ export default function Stale() {
           scroll={{ x: 'max-content' }}
           pagination={paged}
           locale={{ emptyText: <Empty>No client holds old options.</Empty> }}
-          columns={[
-            { title: 'Address', render: (_, x) => <Mono>{x.lease.address}</Mono> },
-            {
-              title: 'Client',
-              render: (_, x) => (
-                <>
-                  {x.lease.hostname || 'no name'}{' '}
-                  <span className="quiet">
-                    <Mono>{x.lease.hardware}</Mono>
-                  </span>
-                </>
-              ),
-            },
-            { title: 'Scope', render: (_, x) => x.lease.scope },
-            { title: 'Renews', render: (_, x) => <When at={x.renews} /> },
-            {
-              title: 'Nudge',
-              render: (_, x) =>
-                x.lease.canNudge ? (
-                  <StatusMark status="good" word="possible" />
-                ) : (
-                  <span className="quiet">renews by itself</span>
-                ),
-            },
-            {
-              title: 'Then',
-              render: (_, x) =>
-                x.moves ? <StatusMark status="draining" word="moves to another address" /> : 'keeps its address',
-            },
-          ]}
+          columns={staleColumns()}
         />
       </div>
       <Modal

@@ -1,10 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Input, Segmented, Table } from 'antd'
+import { App, Button, Segmented, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { call, type Swept } from '../api/client'
-import { Empty, Failure, Mono, paged, plural, When } from '../parts/bits'
+import { Empty, Failure, paged, plural } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
+import { sweptColumns } from '../columns/sweep'
+import { Search } from '../parts/filters'
 
 const words: Record<string, string> = {
   abandoned: 'Addresses that somebody answered for, or that a client declined; each is probed before it is cleared',
@@ -59,13 +61,11 @@ export default function Sweep() {
             { value: 'stale', label: 'Stale records' },
           ]}
         />
-        <Input.Search
-          key={kind + search}
-          allowClear
-          placeholder="Name, client, address"
-          defaultValue={search}
+        <Search
+          value={search}
+          hint="Name, client, address"
+          width={220}
           onSearch={(v) => setParams(v ? { kind, search: v } : { kind }, { replace: true })}
-          style={{ width: 220 }}
         />
         {list.data && <span className="quiet">{list.data.text}</span>}
       </div>
@@ -79,16 +79,7 @@ export default function Sweep() {
           pagination={paged}
           rowSelection={{ selectedRowKeys: chosen, onChange: (k) => setChosen(k as string[]) }}
           locale={{ emptyText: <Empty>There is nothing of that kind.</Empty> }}
-          columns={[
-            { title: kind === 'unclaimed' ? 'Reservation' : 'Address', render: (_, i) => <Mono>{i.subject}</Mono> },
-            { title: 'Scope', dataIndex: 'scope' },
-            { title: 'Client', render: (_, i) => <Mono>{i.client}</Mono> },
-            { title: 'What', dataIndex: 'text' },
-            {
-              title: 'Since',
-              render: (_, i) => (i.since && !i.since.startsWith('0001') ? <When at={i.since} /> : 'ever'),
-            },
-          ]}
+          columns={sweptColumns(kind)}
         />
       </div>
     </>

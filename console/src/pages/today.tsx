@@ -15,7 +15,7 @@ import { Empty, Failure, Mono, plural, When } from '../parts/bits'
 import { Trend } from '../parts/trend'
 import { Severity } from '../parts/findings'
 import { RunsOut, urgency } from '../parts/forecast'
-import { summarise } from './changes'
+import { summarise } from '../columns/changes'
 
 type How = 'good' | 'warn' | 'bad'
 

@@ -3,10 +3,11 @@ import { App, Button, Form, Input, Select, Table } from 'antd'
 import { useState } from 'react'
 import { call, items, type Check, type Edit, type Scope, type Trial, type TrialResult } from '../api/client'
 import { editOf, fieldsOf, type Fields } from '../edits/trial'
-import { Empty, Failure, Mono, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, StatusMark } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
+import { trialColumns, checkColumns } from '../columns/trials'
 
 function Steps({ of }: { of: TrialResult }) {
   return (
@@ -20,8 +21,6 @@ function Steps({ of }: { of: TrialResult }) {
     </>
   )
 }
-
-const mark = { good: 'good', warning: 'warn', trouble: 'bad', unknown: 'unknown' } as const
 
 /** Proof from the client's seat, and from the host. */
 export default function Trials() {
@@ -72,74 +71,7 @@ export default function Trials() {
               expandedRowRender: (t) =>
                 t.last ? <Steps of={t.last} /> : <span className="quiet">It was not run yet.</span>,
             }}
-            columns={[
-              {
-                title: 'Trial',
-                render: (_, t) => (
-                  <>
-                    <b>{t.name}</b>
-                    {t.note && <div className="quiet">{t.note}</div>}
-                  </>
-                ),
-              },
-              { title: 'Scope', dataIndex: 'scope' },
-              {
-                title: 'As',
-                render: (_, t) => (
-                  <>
-                    <Mono>{t.hardware}</Mono> {t.vendor}
-                  </>
-                ),
-              },
-              { title: 'Every', render: (_, t) => t.every || 'on demand' },
-              {
-                title: 'Last',
-                render: (_, t) =>
-                  t.last ? (
-                    <>
-                      <StatusMark
-                        status={t.last.good ? 'good' : 'bad'}
-                        word={
-                          t.last.good
-                            ? `good, ${t.last.steps.reduce((n, s) => n + (s.millis ?? 0), 0).toFixed(1)} ms`
-                            : t.last.steps.find((s) => !s.good)?.what
-                        }
-                      />{' '}
-                      <span className="quiet">
-                        <When at={t.last.at} />
-                      </span>
-                    </>
-                  ) : (
-                    ''
-                  ),
-              },
-              {
-                title: '',
-                align: 'right',
-                render: (_, t) => (
-                  <>
-                    <Button
-                      size="small"
-                      loading={run.isPending && run.variables === t.name}
-                      onClick={() => run.mutate(t.name)}
-                    >
-                      Run
-                    </Button>
-                    <Button size="small" type="link" onClick={() => setForm(t)}>
-                      Edit
-                    </Button>
-                    <Button
-                      size="small"
-                      type="link"
-                      danger
-                      onClick={() => setEdits([{ op: 'remove', kind: 'trial', name: t.name }])}
-                    >
-                      Remove
-                    </Button>
-                  </>
-                ),
-              },
-            ]}
+            columns={trialColumns(run, setForm, setEdits)}
           />
         </div>
         <div className="panel flush">
@@ -155,11 +87,7 @@ export default function Trials() {
             dataSource={checks.data}
             pagination={false}
             locale={{ emptyText: <Empty>The look at the start is not over yet.</Empty> }}
-            columns={[
-              { title: 'Check', render: (_, c) => <StatusMark status={mark[c.status]} word={c.name} /> },
-              { title: 'Found', dataIndex: 'text' },
-              { title: 'Mend', render: (_, c) => <span className="quiet">{c.mend}</span> },
-            ]}
+            columns={checkColumns()}
           />
         </div>
       </div>

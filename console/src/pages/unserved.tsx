@@ -1,18 +1,20 @@
 import { useQuery } from '@tanstack/react-query'
-import { Button, Input, Select, Table } from 'antd'
+import { Button, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { get, type Page, type Unserved } from '../api/client'
-import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
+import { Empty, Failure, Mono, paged, plural } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
 import { nameFor, type Wanted } from '../edits/reservation'
 import { Reserve } from '../parts/reserve'
 import type { Edit } from '../api/client'
+import { unservedColumns } from '../columns/unserved'
+import { usePut, Search } from '../parts/filters'
 
 /** Clients that ask and get nothing, or a refusal, with the mend. */
 export default function UnservedPage() {
-  const [params, setParams] = useSearchParams()
+  const [params] = useSearchParams()
   const reason = params.get('reason') ?? ''
   const search = params.get('search') ?? ''
   const all = useQuery({ queryKey: ['unserved', 'page'], queryFn: () => get<Page<Unserved>>('/unserved') })
@@ -23,15 +25,7 @@ export default function UnservedPage() {
   })
   const [wanted, setWanted] = useState<Wanted | null>(null)
   const [edits, setEdits] = useState<Edit[] | null>(null)
-  const put = (key: string, v?: string) =>
-    setParams(
-      (p) => {
-        if (v) p.set(key, v)
-        else p.delete(key)
-        return p
-      },
-      { replace: true },
-    )
+  const put = usePut()
   const reasons = [...new Map((all.data?.items ?? []).map((u) => [u.reason, u.reason.replaceAll('-', ' ')]))]
   const mend = (u: Unserved) => {
     if (u.reason === 'no-scope')
@@ -89,13 +83,11 @@ export default function UnservedPage() {
       </div>
       <SubNav of="unserved" />
       <div className="filters">
-        <Input.Search
-          key={search}
-          allowClear
-          placeholder="Hardware address, host name, vendor, relay, scope"
-          defaultValue={search}
+        <Search
+          value={search}
+          hint="Hardware address, host name, vendor, relay, scope"
+          width={320}
           onSearch={(v) => put('search', v)}
-          style={{ width: 320 }}
         />
         <Select
           allowClear
@@ -173,64 +165,10 @@ export default function UnservedPage() {
               </div>
             ),
           }}
-          columns={[
-            {
-              title: 'Client',
-              render: (_, u) => (
-                <>
-                  {u.hostname || 'no name'}
-                  <br />
-                  <span className="quiet">
-                    <Mono>{u.hardware}</Mono>
-                  </span>
-                </>
-              ),
-              sorter: (a, b) => a.hardware.localeCompare(b.hardware),
-            },
-            {
-              title: 'Why',
-              render: (_, u) => (
-                <span style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 230 }}>
-                  <StatusMark status="bad" word={u.text} />
-                </span>
-              ),
-              sorter: (a, b) => a.text.localeCompare(b.text),
-            },
-            { title: 'Scope', render: (_, u) => u.scope && <Link to={'/plan/' + u.scope}>{u.scope}</Link> },
-            {
-              title: 'From',
-              render: (_, u) => (
-                <>
-                  <Mono>{u.relay || u.interface}</Mono>
-                  {u.circuit && (
-                    <>
-                      <br />
-                      <span className="quiet">
-                        <Mono>{u.circuit}</Mono>
-                      </span>
-                    </>
-                  )}
-                </>
-              ),
-            },
-            {
-              title: 'Asked',
-              render: (_, u) => (
-                <>
-                  {u.count}×, last <When at={u.last} />
-                  <br />
-                  <span className="quiet">
-                    since <When at={u.first} />
-                  </span>
-                </>
-              ),
-              sorter: (a, b) => a.last.localeCompare(b.last),
-            },
-            ...(list.data?.items.some((u) => u.servers)
-              ? [{ title: 'Refused by', render: (_: unknown, u: Unserved) => u.servers?.join(', ') }]
-              : []),
-            { title: 'Mend', render: (_, u) => mend(u) },
-          ]}
+          columns={unservedColumns(
+            mend,
+            (list.data?.items ?? []).some((u) => u.servers),
+          )}
         />
       </div>
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />

@@ -1,9 +1,9 @@
 import { useQuery } from '@tanstack/react-query'
 import { Table } from 'antd'
-import { Link } from 'react-router'
 import { items, type UnmetOption } from '../api/client'
 import { Empty, Failure, plural } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
+import { wishColumns } from '../columns/wishes'
 
 /** What clients ask for and nobody set. */
 export default function Wishes() {
@@ -26,28 +26,7 @@ export default function Wishes() {
           loading={list.isLoading}
           pagination={false}
           locale={{ emptyText: <Empty>Clients get everything they ask for.</Empty> }}
-          columns={[
-            {
-              title: 'Clients',
-              dataIndex: 'clients',
-              align: 'right',
-              width: 90,
-              render: (n) => <b>{n.toLocaleString('en')}</b>,
-            },
-            { title: 'Code', dataIndex: 'code', align: 'right', width: 70 },
-            { title: 'Option', dataIndex: 'name' },
-            {
-              title: 'In scopes',
-              render: (_, u) =>
-                u.scopes.map((s, i) => (
-                  <span key={s}>
-                    {i > 0 && ', '}
-                    <Link to={'/plan/' + s.replace(/ \(.*/, '') + '?tab=options'}>{s}</Link>
-                  </span>
-                )),
-            },
-            { title: 'Vendor classes', render: (_, u) => u.vendors.join(', ') },
-          ]}
+          columns={wishColumns()}
           footer={() => (
             <span className="quiet">
               {plural(list.data?.length ?? 0, 'option')}. Setting one in a scope's options serves its clients from their

@@ -265,8 +265,20 @@ func TestPairParted(t *testing.T) {
 			t.Errorf("the plan is\n%s", out)
 		}
 	}
-	if out := w.a.must("pair", "settle"); !strings.Contains(out, "attic") {
+	if out := w.a.must("pair", "settle"); !strings.Contains(out, "attic") || !strings.Contains(out, "bobbin-1") {
 		t.Errorf("the other line is not kept:\n%s", out)
+	}
+	// What was not chosen is applied again, asked for at either server.
+	if out, _, code := w.b.cli("plan", "again", "bobbin-1"); code != 3 || !strings.Contains(out, "attic") {
+		t.Errorf("a preview of what is kept aside: exit %d\n%s", code, out)
+	}
+	w.b.must("plan", "again", "bobbin-1", "--yes")
+	w.together("after what was kept aside is applied again")
+	if out := w.a.must("scope", "list"); !strings.Contains(out, "attic") || !strings.Contains(out, "cellar") {
+		t.Errorf("with both lines the plan is\n%s", out)
+	}
+	if _, errs, code := w.a.cli("plan", "again", "bobbin-1", "--yes"); code != 1 || !strings.Contains(errs, "there already") {
+		t.Errorf("applied once more: exit %d %s", code, errs)
 	}
 	w.settleOwn()
 }

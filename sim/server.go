@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
@@ -52,6 +53,7 @@ type server struct {
 
 	gathered []entry
 	flying   []entry
+	began    tick // when the commit of those began
 	broken   bool // the database is away
 	pending  map[netip.Prefix]int
 	decision *answer.Decision
@@ -134,6 +136,7 @@ func (s *server) tick() {
 			s.end(l, now)
 		}
 	}
+	s.runAll(s.pair.Unable(s.unable(), now))
 	list, hangup := s.pair.Tick(now)
 	s.runAll(list)
 	if hangup {
@@ -174,7 +177,7 @@ func (s *server) hear(req answer.Request, c *client, reply func(heard)) {
 		return
 	}
 	now := s.clock()
-	world := answer.World{Table: s.table, Now: now, Ours: func(a netip.Addr) bool { return a == s.address }, Writable: !s.broken,
+	world := answer.World{Table: s.table, Now: now, Ours: func(a netip.Addr) bool { return a == s.address }, Writable: !s.unable(),
 		Pending: s.pair.Pending, Pair: s.pair}
 	s.decision = answer.Decide(req, world, s.decision)
 	d := s.decision
@@ -188,7 +191,14 @@ func (s *server) hear(req answer.Request, c *client, reply func(heard)) {
 		if d.Outcome == answer.Refused {
 			h.why = d.Why
 		}
+		decided := s.w.now
 		say = func() {
+			if late := (s.w.now - decided) / second; late >= 2 && h.lease > 0 { // as dhcp4.Age does it
+				h.lease -= late * second
+			}
+			if h.kind == dhcp4.Ack && h.lease < 0 {
+				return
+			}
 			s.w.checkReply(s, c, h, state)
 			reply(h)
 		}
@@ -294,6 +304,11 @@ func (s *server) entered(was pair.State) {
 	s.w.judge()
 }
 
+// unable reports whether nothing can be recorded now, or is for too long already.
+func (s *server) unable() bool {
+	return s.broken || len(s.flying) > 0 && s.w.now-s.began > 3*second
+}
+
 // add hands an entry to the journal.
 func (s *server) add(e entry) {
 	s.gathered = append(s.gathered, e)
@@ -307,8 +322,30 @@ func (s *server) commit() {
 	if len(s.flying) > 0 || len(s.gathered) == 0 || s.broken {
 		return
 	}
-	s.flying, s.gathered = s.gathered, nil
+	s.flying, s.gathered, s.began = s.gathered, nil, s.w.now
+	if !s.w.quiet() && s.w.chance(4000) {
+		s.hang()
+		return
+	}
 	s.w.in(s.w.between(1, 15), s.alive(s.committed))
+}
+
+// hang keeps a commit longer than anybody waits for what depends on it.
+func (s *server) hang() {
+	long := s.w.between(5*second, 40*second)
+	s.w.counts.hangs++
+	s.w.calm = s.w.now + long
+	s.w.note("%s: a commit hangs for %d s", s.name, long/second)
+	s.w.in(long, s.alive(func() {
+		switch s.w.random.IntN(3) {
+		case 0:
+			s.durable()
+		case 1:
+			s.fail()
+		default:
+			s.doubt()
+		}
+	}))
 }
 
 func (s *server) committed() {
@@ -316,28 +353,37 @@ func (s *server) committed() {
 	case s.w.quiet() || !s.w.chance(4000):
 		s.durable()
 	case s.w.chance(2):
-		s.w.calm = s.w.now
-		s.w.counts.failures++
-		s.w.note("%s: a commit fails", s.name)
-		s.undo()
+		s.fail()
 	default:
-		s.w.counts.doubts++
-		s.w.calm = s.w.now + 5*second
-		happened := s.w.chance(2)
-		s.w.note("%s: a commit of unknown outcome; it happened: %v", s.name, happened)
-		s.broken = true
-		behind := s.gathered
-		s.gathered = nil
-		s.undoAll(behind)
-		s.w.in(s.w.between(100, 5*second), s.alive(func() {
-			s.broken = false
-			if happened {
-				s.durable()
-			} else {
-				s.undo()
-			}
-		}))
+		s.doubt()
 	}
+}
+
+func (s *server) fail() {
+	s.w.calm = s.w.now
+	s.w.counts.failures++
+	s.w.note("%s: a commit fails", s.name)
+	s.undo()
+}
+
+// doubt leaves it open for a while whether a commit happened.
+func (s *server) doubt() {
+	s.w.counts.doubts++
+	s.w.calm = s.w.now + 5*second
+	happened := s.w.chance(2)
+	s.w.note("%s: a commit of unknown outcome; it happened: %v", s.name, happened)
+	s.broken = true
+	behind := s.gathered
+	s.gathered = nil
+	s.undoAll(behind)
+	s.w.in(s.w.between(100, 5*second), s.alive(func() {
+		s.broken = false
+		if happened {
+			s.durable()
+		} else {
+			s.undo()
+		}
+	}))
 }
 
 func (s *server) durable() {

@@ -17,7 +17,7 @@ func TestSeeds(t *testing.T) {
 	}
 	// A simulation in which nothing happens would find nothing.
 	for what, n := range map[string]int{"acknowledgements": sum.acks, "refusals": sum.naks, "crashes": sum.crashes, "lost disks": sum.losses,
-		"cuts": sum.cuts, "partners declared down": sum.downs, "plans": sum.plans, "failed commits": sum.failures, "doubts": sum.doubts} {
+		"cuts": sum.cuts, "partners declared down": sum.downs, "plans": sum.plans, "failed commits": sum.failures, "doubts": sum.doubts, "hangs": sum.hangs} {
 		if n == 0 {
 			t.Errorf("there were no %s", what)
 		}

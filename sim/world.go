@@ -86,13 +86,13 @@ type World struct {
 }
 
 type counts struct {
-	acks, naks, offers, renewals, crashes, losses, cuts, downs, wrongDowns, plans, failures, doubts, conflicts int
+	acks, naks, offers, renewals, crashes, losses, cuts, downs, wrongDowns, plans, failures, doubts, hangs, conflicts int
 }
 
 func (c *counts) add(o counts) {
 	for _, p := range []struct{ to, from *int }{{&c.acks, &o.acks}, {&c.naks, &o.naks}, {&c.offers, &o.offers}, {&c.renewals, &o.renewals},
 		{&c.crashes, &o.crashes}, {&c.losses, &o.losses}, {&c.cuts, &o.cuts}, {&c.downs, &o.downs}, {&c.wrongDowns, &o.wrongDowns},
-		{&c.plans, &o.plans}, {&c.failures, &o.failures}, {&c.doubts, &o.doubts}, {&c.conflicts, &o.conflicts}} {
+		{&c.plans, &o.plans}, {&c.failures, &o.failures}, {&c.doubts, &o.doubts}, {&c.hangs, &o.hangs}, {&c.conflicts, &o.conflicts}} {
 		*p.to += *p.from
 	}
 }

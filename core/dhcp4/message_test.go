@@ -2,6 +2,7 @@ package dhcp4
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"net/netip"
@@ -208,5 +209,33 @@ func BenchmarkDecode(b *testing.B) {
 		if err := Decode(&m, discover); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// A reply that waited promises so much less, whatever else it says.
+func TestAge(t *testing.T) {
+	times := func(lease, renew uint32) []byte {
+		m := Message{Op: BootReply, Type: Ack, CIAddr: netip.IPv4Unspecified(), YIAddr: netip.MustParseAddr("10.0.0.9"), SIAddr: netip.IPv4Unspecified(),
+			GIAddr: netip.IPv4Unspecified(), Options: Options{{53, []byte{5}}, {12, []byte("a\x33\x04host")}, {51, binary.BigEndian.AppendUint32(nil, lease)},
+				{58, binary.BigEndian.AppendUint32(nil, renew)}}}
+		b, _, err := Append(nil, &m, MinMax)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return b
+	}
+	for _, c := range []struct{ lease, renew, by, leaseLeft, renewLeft uint32 }{
+		{3600, 1800, 30, 3570, 1770}, {3600, 20, 30, 3570, 0}, {1<<32 - 1, 1<<32 - 1, 30, 1<<32 - 1, 1<<32 - 1},
+	} {
+		b := times(c.lease, c.renew)
+		if want := times(c.leaseLeft, c.renewLeft); !Age(b, c.by) || !bytes.Equal(b, want) {
+			t.Errorf("%+v: % x\nis not % x", c, b[optionsAt:], want[optionsAt:])
+		}
+	}
+	if Age(times(30, 15), 30) {
+		t.Error("something is left of a lease that is over")
+	}
+	for n := range len(times(60, 30)) { // cut anywhere, it is left alone
+		Age(times(60, 30)[:n], 5)
 	}
 }

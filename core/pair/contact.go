@@ -189,7 +189,7 @@ func (s *Server) sayState(now lease.Time) {
 			state = Recover
 		}
 	}
-	if s.paused {
+	if s.rests() {
 		flags |= flagResting
 	}
 	m := Message{Type: StateMsg}

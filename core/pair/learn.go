@@ -14,6 +14,7 @@ import (
 func (s *Server) learn(m Message, now lease.Time) error {
 	reply := Message{Type: BndReply, Transaction: m.Transaction}
 	var changes []lease.Change
+	pending := false // what was told before may be known, and not yet on record
 	conflicts := len(s.rec.Conflicts)
 	for _, o := range m.Options {
 		if o.Code != ClientData {
@@ -23,6 +24,7 @@ func (s *Server) learn(m Message, now lease.Time) error {
 		if err != nil {
 			return err
 		}
+		pending = pending || s.Pending(u.Lease.Prefix)
 		c, turnedDown := s.decide(&u, now)
 		if c.After != nil {
 			changes = append(changes, c)
@@ -46,6 +48,8 @@ func (s *Server) learn(m Message, now lease.Time) error {
 			rec := s.latest()
 			s.do(effect.Effect{Do: effect.Save, Body: rec.Body()})
 		}
+	}
+	if len(changes) > 0 || pending {
 		s.do(effect.Effect{Do: effect.Await})
 	}
 	if !s.Off[3] {

@@ -106,7 +106,8 @@ type Server struct {
 	updated bool // the partner sent all it was asked for
 	asked   bool // for updates, on this connection
 	down    bool // somebody says that the partner is down
-	paused  bool // this server leaves all clients to the partner
+	paused  bool // a person has this server leave all clients to the partner
+	unable  bool // it does so by itself: nothing can be recorded here
 
 	// Pending tells keys whose records are not durable yet.
 	Pending func(netip.Prefix) bool
@@ -245,7 +246,7 @@ func (s *Server) Owed() int { return s.debts.count() }
 
 // Serving says whom this server answers (answer.Pair).
 func (s *Server) Serving() answer.Serving {
-	if s.paused && s.link.agreed && s.link.partner == Normal {
+	if s.rests() && s.link.agreed && s.link.partner == Normal && !s.link.resting {
 		return answer.Nobody
 	}
 	if s.rec.Unsure {
@@ -466,12 +467,24 @@ func (s *Server) Down(now lease.Time) ([]effect.List, error) {
 
 // Pause makes the partner answer all clients, or shares them again.
 func (s *Server) Pause(on bool, now lease.Time) []effect.List {
-	if s.paused != on {
-		s.paused = on
+	return s.rest(now, func() { s.paused = on })
+}
+
+// Unable says whether nothing can be recorded here: the partner answers all clients as
+// long as that lasts. If it is unable, too, both do what they can.
+func (s *Server) Unable(on bool, now lease.Time) []effect.List {
+	return s.rest(now, func() { s.unable = on })
+}
+
+func (s *Server) rest(now lease.Time, change func()) []effect.List {
+	was := s.rests()
+	if change(); s.rests() != was {
 		s.sayState(now)
 	}
 	return s.take()
 }
+
+func (s *Server) rests() bool { return s.paused || s.unable }
 
 // Paused reports whether this server leaves all clients to the partner.
 func (s *Server) Paused() bool { return s.paused }

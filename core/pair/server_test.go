@@ -88,3 +88,57 @@ func TestShorterLead(t *testing.T) {
 		}
 	}
 }
+
+// What is known of an update, and not yet on record, is not acknowledged by its being
+// told once more (rule 3).
+func TestToldTwice(t *testing.T) {
+	const now = lease.Time(1_790_000_000)
+	key := lease.Host(netip.MustParseAddr("10.40.8.17"))
+	table := lease.New(plan.New(), now)
+	table.Pair(lease.Primary)
+	s := New(Settings{Side: lease.Primary}.Defaults(), table, Record{State: Normal}, now)
+	s.state = Normal
+	s.link = link{open: true, agreed: true, partner: Normal, heard: now, measured: true}
+	durable := false
+	s.Pending = func(netip.Prefix) bool { return !durable }
+	o, err := (&Update{Lease: lease.Lease{Prefix: key, Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}), Hardware: "\x02\x40\x00\x00\x00\x01",
+		Heard: now - 9, Changed: now - 9, Expires: now + 900, Version: lease.Version{Secondary: 2}, Owed: true}}).Option(now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// at once is whether something leaves before anything is waited for.
+	tell := func(n uint32) (atOnce bool) {
+		lists, err := s.Received(Message{Type: BndUpd, Transaction: n, Sent: Stamp(now, now), Options: Options{o}}, now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		sent := 0
+		for _, l := range lists {
+			for _, f := range l {
+				switch f.Do {
+				case effect.Record:
+					table.Put(f.Changes[0].After)
+				case effect.Send:
+					sent++
+				}
+			}
+			if len(l) > 0 && l[0].Do == effect.Send {
+				atOnce = true
+			}
+		}
+		if sent != 1 {
+			t.Errorf("told for the time %d, %d messages leave", n, sent)
+		}
+		return atOnce
+	}
+	if tell(1) {
+		t.Error("it is acknowledged before it is on record")
+	}
+	if tell(2) {
+		t.Error("told once more, it is acknowledged before it is on record")
+	}
+	durable = true
+	if !tell(3) {
+		t.Error("what is on record is not acknowledged at once")
+	}
+}

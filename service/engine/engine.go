@@ -135,6 +135,7 @@ func (e *Engine) Plan() (p *plan.Plan) {
 // waiting is a reply that the journal holds back, with what to tell afterwards.
 type waiting struct {
 	reply wire.Reply // without Data: nothing to send
+	at    lease.Time // when that was decided
 	lease *lease.Lease
 	talk  uint64        // number of the exchange
 	kept  bool          // an entry has it
@@ -324,7 +325,7 @@ func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, 
 		behind = behind || f.Do == effect.Await
 		switch {
 		case behind && f.Do == effect.Reply:
-			waits.reply = reply
+			waits.reply, waits.at = reply, now
 		case behind && f.Do == effect.Tell: // a decision's memory is used again
 			waits.then = effect.List{{Do: effect.Tell, Changes: append([]lease.Change(nil), f.Changes...)}}
 		}
@@ -430,13 +431,19 @@ func (e *Engine) become(before, after *lease.Lease) bool {
 	return e.commit(e.owned(before, after, waiting{lease: after}))
 }
 
+// lateReply is from how many seconds on a reply that waited for its record promises
+// less because of it: a client that counts from when it gets the reply would hold the
+// address longer than the record says.
+const lateReply = 2
+
 // Recorded lets the replies of durable entries go (store.Owner).
 func (e *Engine) Recorded(entries []store.Entry) {
 	defer e.Guard("what is recorded", nil)
 	replies := e.recorded[:0]
+	now := lease.At(e.clock.Now())
 	for _, n := range entries {
 		w := n.Note.(waiting)
-		if w.reply.Data != nil {
+		if w.reply.Data != nil && (now-w.at < lateReply || dhcp4.Age(w.reply.Data, uint32(now-w.at))) {
 			replies = append(replies, w.reply)
 		}
 		if w.lease != nil && !w.quiet {
@@ -449,9 +456,8 @@ func (e *Engine) Recorded(entries []store.Entry) {
 	if len(replies) > 0 {
 		e.send(replies)
 	}
-	now := e.clock.Now()
 	for _, n := range entries {
-		e.seen.Talk.Settle(n.Note.(waiting).talk, observe.Sent, now)
+		e.seen.Talk.Settle(n.Note.(waiting).talk, observe.Sent, e.clock.Now())
 	}
 	e.buffers.give(replies)
 	e.recorded = replies

@@ -43,9 +43,9 @@ func (p *paper) Add(entries ...store.Entry) bool {
 	p.queue = append(p.queue, entries...)
 	if p.broken == "replies leave before the record is durable" {
 		for _, e := range entries {
-			early := e.Note.(waiting).reply
-			early.Data = append([]byte(nil), early.Data...)
-			p.owner.Recorded([]store.Entry{{Note: waiting{reply: early}}})
+			early := waiting{reply: e.Note.(waiting).reply, at: e.Note.(waiting).at}
+			early.reply.Data = append([]byte(nil), early.reply.Data...)
+			p.owner.Recorded([]store.Entry{{Note: early}})
 		}
 	}
 	return true

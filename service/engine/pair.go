@@ -85,11 +85,12 @@ func (e *Engine) TickPair() {
 		if s == nil {
 			return nil
 		}
-		lists, dead := s.Tick(e.now())
+		lists := s.Unable(e.journal.Down() != nil, e.now())
+		more, dead := s.Tick(e.now())
 		if dead {
 			hangup = e.pairing.Hangup
 		}
-		return lists
+		return append(lists, more...)
 	})
 	if hangup != nil {
 		hangup()

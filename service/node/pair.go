@@ -471,7 +471,7 @@ func (n *Node) PartnerDown() error {
 func (n *Node) PairPause(on bool) error {
 	err := n.withPair(func(s *pair.Server) ([]effect.List, error) {
 		if on {
-			if partner, connected := s.Partner(); s.State() != pair.Normal || !connected || partner != pair.Normal {
+			if partner, connected := s.Partner(); s.State() != pair.Normal || !connected || partner != pair.Normal || s.Resting() {
 				return nil, errors.New("the partner does not stand by: this server is the only one that serves, so it goes on")
 			}
 		}

@@ -106,9 +106,8 @@ func (r *Room) ignored(req *answer.Request, d *answer.Decision, at time.Time) {
 			r.Shadow.Request(req, d, at)
 		}
 	case answer.NotServed, answer.BadRequest, answer.BadRelay:
-	case answer.PartnerServes: // the other server answers: nobody goes without because of it
+	case answer.PartnerServes, answer.Recovering: // the other server answers: nobody goes without because of it
 		r.Waits.left(req, d, at)
-	case answer.Recovering:
 	default:
 		if req.Message.Type != dhcp4.Release && req.Message.Type != dhcp4.Decline {
 			r.Unserved.Note(req, d, d.Why, lease.At(at))

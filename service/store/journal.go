@@ -46,6 +46,7 @@ type Journal struct {
 	pending  map[netip.Prefix]int // entries not yet durable, by key
 	unwanted map[uint64]bool      // digests of sets that go with the next batches
 	down     error                // why nothing can be recorded; nil while all is well
+	began    time.Time            // when the commit began that is under way; zero if none is
 	closing  bool
 	done     chan struct{}
 	conn     *pgx.Conn
@@ -143,10 +144,20 @@ func (j *Journal) Pending(a netip.Prefix) bool {
 	return j.pending[a] > 0
 }
 
+// stuckAfter is for how long a commit may take before nothing more is promised that
+// would have to wait for it.
+const stuckAfter = 3 * time.Second
+
+// ErrStuck says that a commit takes too long.
+var ErrStuck = fmt.Errorf("the database has not answered for more than %s", stuckAfter)
+
 // Down is why nothing can be recorded now, or nil.
 func (j *Journal) Down() error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	if j.down == nil && !j.began.IsZero() && j.now().Sub(j.began) > stuckAfter {
+		return ErrStuck
+	}
 	return j.down
 }
 
@@ -196,10 +207,14 @@ func (j *Journal) run() {
 		}
 		batch := append([]Entry(nil), j.gathered[:n]...)
 		j.gathered = append(j.gathered[:0], j.gathered[n:]...)
-		j.mu.Unlock()
 		began := j.now()
+		j.began = began
+		j.mu.Unlock()
 		err := j.commit(batch)
 		spent := j.now().Sub(began)
+		j.mu.Lock()
+		j.began = time.Time{}
+		j.mu.Unlock()
 		var unknown *unknownOutcome
 		if errors.As(err, &unknown) {
 			err = j.resolve(batch, err)

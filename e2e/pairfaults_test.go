@@ -1,0 +1,167 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"yarnpost/api"
+	"yarnpost/demo"
+)
+
+// A drill tells who was served by the other server and how long each waited. It ends
+// at once when a client suffers: here one whose relay forwards to the server that is
+// out alone.
+func TestDrill(t *testing.T) {
+	t.Parallel()
+	w := pairOf(t, "--mode", "hot-standby")
+	ctx := context.Background()
+	drill := func(span string) (d api.PairDrill) {
+		out, errs, code := w.a.cli("pair", "drill", "--for", span, "--yes", "--json")
+		if err := json.Unmarshal([]byte(out), &d); err != nil || code != 0 {
+			t.Errorf("drill: exit %d, %v\n%s%s", code, err, out, errs)
+		}
+		return d
+	}
+	running := func() bool { return pairSeen(w.a).Drill != nil && pairSeen(w.a).Drill.Running }
+	done := make(chan api.PairDrill, 1)
+	go func() { done <- drill("10s") }()
+	w.a.await(running, "the drill to begin")
+	for n := range 3 {
+		c := demo.Client{Relay: w.relay, Hardware: hw(n + 1), Patience: 5 * time.Second}
+		if err := c.Get(ctx); err != nil || c.Server != w.b.dhcp4.Addr() {
+			t.Errorf("client %d in the drill: %v, served by %s", n+1, err, c.Server)
+		}
+	}
+	d := <-done
+	if d.Served != 3 || d.Without != 0 || len(d.Clients) != 3 || d.Longest <= 0 || d.Longest > 5 || !strings.Contains(d.Verdict, "nobody went without") {
+		t.Errorf("the drill says %+v", d)
+	}
+	for _, c := range d.Clients {
+		if c.Seconds == nil || *c.Seconds > d.Longest {
+			t.Errorf("of %s it does not say how long it waited: %+v", c.Name, c)
+		}
+	}
+	w.together("after the drill")
+
+	lonely := w.a.relay("127.77.0.9", "10.77.0.1")
+	began := time.Now()
+	go func() { done <- drill("5m") }()
+	w.a.await(running, "the second drill to begin")
+	c := demo.Client{Relay: lonely, Hardware: hw(9), Hostname: "cut-off", Patience: time.Second}
+	w.a.await(func() bool { return c.Get(ctx) == nil }, "the cut-off client to be served again")
+	if d = <-done; d.Without != 1 || !strings.Contains(d.Verdict, "ended at once") || !strings.Contains(d.Verdict, "cut-off") || time.Since(began) > time.Minute {
+		t.Errorf("after %s the second drill says %+v", time.Since(began), d)
+	}
+	w.together("after the second drill")
+}
+
+// What one server alone refused shows on both, with the server that refused it, and
+// goes once the client is served.
+func TestUnservedByThePair(t *testing.T) {
+	t.Parallel()
+	w := pairOf(t)
+	ctx := context.Background()
+	w.a.must("scope", "add", "held", "--subnet", "10.78.0.0/24", "--router", "10.78.0.1", "--pool", "10.78.0.10-10.78.0.19")
+	w.together("after a scope is held")
+	c := demo.Client{Relay: w.b.relay("127.78.0.1", "10.78.0.1"), Hardware: hw(7), Patience: 300 * time.Millisecond}
+	c.Relay.Tried = 60 // so long that either server answers
+	for _, s := range []*service{w.a, w.b} {
+		w.a.await(func() bool {
+			c.Discover(ctx)
+			out := s.must("unserved", "list")
+			return strings.Contains(out, c.Hardware.String()) && strings.Contains(out, "shuttle") && !strings.Contains(out, "bobbin")
+		}, "both to know who is unserved, and where")
+	}
+	w.a.must("unserved", "mend", c.Hardware.String(), "--yes")
+	if err := c.Get(ctx); err != nil {
+		t.Fatal(err)
+	}
+	w.a.await(func() bool { return strings.Contains(w.a.must("unserved", "list"), "Every client that asked was served") }, "nobody to be left")
+	w.b.stop()
+	if _, errs, _ := w.a.cli("unserved", "list"); !strings.Contains(errs, "shuttle cannot be asked") {
+		t.Errorf("with the other server away the list says %s", errs)
+	}
+	w.b.start()
+}
+
+// One server's database hangs, and then is killed, under load: the other serves, no
+// acknowledged lease is lost, and both tables agree once it is back.
+func TestPairLosesADatabase(t *testing.T) {
+	t.Parallel()
+	w := pairOf(t)
+	p := &promises{of: map[string]promise{}}
+	ctx, stop := context.WithCancel(context.Background())
+	var wg sync.WaitGroup
+	load(ctx, w.a, w.relay, 1000, p, &wg)
+	served := func(more int, what string) {
+		t.Helper()
+		before := p.count()
+		w.a.await(func() bool { return p.count() > before+more }, what)
+	}
+	served(100, "clients")
+	thaw := freezePostgres(t, w.a)
+	began := time.Now()
+	for n := range 6 { // whoever comes once that is noticed waits for nothing
+		newcomer := demo.Client{Relay: w.relay, Hardware: hw(n + 1), Patience: 4 * time.Second}
+		w.a.await(func() bool { return newcomer.Get(ctx) == nil }, "a newcomer to be served with a database that hangs")
+		if newcomer.Server != w.b.dhcp4.Addr() {
+			t.Errorf("newcomer %d is served by %s", n+1, newcomer.Server)
+		}
+	}
+	if took := time.Since(began); took > 20*time.Second {
+		t.Errorf("six newcomers took %s", took)
+	}
+	served(200, "clients to be served by the other")
+	thaw()
+	served(60, "clients to be served by both")
+	killPostgres(t, w.b)
+	served(60, "clients with the other's database killed")
+	stop()
+	wg.Wait()
+	w.agree("after both databases are back")
+	p.kept(w.a, "in the end at bobbin")
+	p.kept(w.b, "in the end at shuttle")
+}
+
+// freezePostgres stops every process of a private database where it stands, until the
+// function that it gives is called.
+func freezePostgres(t *testing.T, s *service) (thaw func()) {
+	t.Helper()
+	b, err := os.ReadFile(filepath.Join(s.dir, "postgres", "postmaster.pid"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	line, _, _ := strings.Cut(string(b), "\n")
+	pid, err := strconv.Atoi(line)
+	if err != nil {
+		t.Fatal(err)
+	}
+	send := func(what syscall.Signal) {
+		for _, of := range append(childrenOf(pid), pid) {
+			_ = syscall.Kill(of, what) // a child may be gone
+		}
+	}
+	send(syscall.SIGSTOP)
+	t.Cleanup(func() { send(syscall.SIGCONT) })
+	return func() { send(syscall.SIGCONT) }
+}
+
+// childrenOf lists the processes that a process started.
+func childrenOf(pid int) (out []int) {
+	b, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/task/" + strconv.Itoa(pid) + "/children")
+	for _, word := range strings.Fields(string(b)) {
+		if n, err := strconv.Atoi(word); err == nil {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+

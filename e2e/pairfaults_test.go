@@ -14,6 +14,7 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/demo"
+	"yarnpost/service/partner"
 )
 
 // A drill tells who was served by the other server and how long each waited. It ends
@@ -165,3 +166,48 @@ func childrenOf(pid int) (out []int) {
 	return out
 }
 
+
+// Settings that one server could not record come to be the same on both.
+func TestPairSettings(t *testing.T) {
+	t.Parallel()
+	w := pairOf(t)
+	thaw := freezePostgres(t, w.b)
+	if _, errs, code := w.a.cli("pair", "edit", "--lead", "30m", "--yes"); code == 0 {
+		t.Errorf("settings are said to be on both, one of which cannot record them: %s", errs)
+	}
+	thaw()
+	w.together("after the database is back")
+	w.a.await(func() bool { return pairSeen(w.a).Lead == pairSeen(w.b).Lead }, "both to have the same settings")
+	w.b.must("pair", "edit", "--lead", "20m", "--yes")
+	w.a.await(func() bool { return pairSeen(w.a).Lead == pairSeen(w.b).Lead && pairSeen(w.a).Lead == "20m" }, "both to have the settings made at the second")
+}
+
+// A server that joined and did not hear the answer is told once more; nobody else is.
+func TestJoinedTwice(t *testing.T) {
+	t.Parallel()
+	s := startService(t, "--partner", "127.0.0.1:"+strconv.Itoa(freePort(t, "tcp")), "--name", "bobbin")
+	line := strings.Fields(s.must("pair", "invite", "--at", "127.0.0.1"))
+	i, err := partner.ParseInvitation(line[len(line)-1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	join := func(identity []byte) error {
+		var out json.RawMessage
+		_, err := partner.Join(context.Background(), i, identity, map[string]any{"secret": i.Secret[:], "name": "shuttle", "version": 1}, &out)
+		return err
+	}
+	var ids [2][]byte
+	for n := range ids {
+		if ids[n], err = partner.NewIdentity("shuttle", time.Now()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for n := range 2 {
+		if err := join(ids[0]); err != nil {
+			t.Errorf("joining for the time %d: %v", n+1, err)
+		}
+	}
+	if err := join(ids[1]); err == nil || !strings.Contains(err.Error(), "no invitation is open") {
+		t.Errorf("another one joins by the same invitation: %v", err)
+	}
+}

@@ -14,6 +14,7 @@ import (
 
 // Settings are what both servers of a pair agreed on.
 type Settings struct {
+	Number    int           `json:"number,omitempty"` // how often they were changed: of two, the later ones count
 	Side      lease.Side    `json:"side"`
 	Name      string        `json:"name"`
 	Lead      time.Duration `json:"lead"`     // maximum client lead time (MCLT)

@@ -1,6 +1,7 @@
 package node
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
@@ -29,6 +30,8 @@ type pairing struct {
 	on       *store.Pairing // nil: this server is alone
 	channel  *partner.Channel
 	invited  *invited
+	admitted *admitted
+	joining  []byte // identity with which this server asked to join, and got no answer
 	events   chan store.PairEvent
 	poke     chan struct{}
 	headMu   sync.Mutex // of plans
@@ -45,6 +48,14 @@ type invited struct {
 	until    time.Time
 	settings pair.Settings
 	identity []byte
+}
+
+// admitted is what the partner was told when it joined by an invitation: it is told the
+// same once more if it did not hear that.
+type admitted struct {
+	hash   [32]byte
+	until  time.Time
+	answer joinAnswer
 }
 
 // invitationTime is how long an invitation is good.
@@ -293,6 +304,10 @@ func (n *Node) admit(ctx context.Context, in json.RawMessage, certificate []byte
 	defer p.mu.Unlock()
 	i := p.invited
 	hash := sha256.Sum256(r.Secret)
+	if a := p.admitted; a != nil && p.on != nil && n.clock.Now().Before(a.until) && subtle.ConstantTimeCompare(hash[:], a.hash[:]) == 1 &&
+		bytes.Equal(certificate, p.on.Partner.Certificate) {
+		return a.answer, nil // it did not hear the answer
+	}
 	switch {
 	case i == nil || p.on != nil || n.clock.Now().After(i.until):
 		return nil, errors.New("no invitation is open here; make a new one with \"yarnpost pair invite\"")
@@ -325,7 +340,8 @@ func (n *Node) admit(ctx context.Context, in json.RawMessage, certificate []byte
 	n.noteEvent(fmt.Sprintf("%s formed a pair with %s", own, name))
 	set := i.settings
 	set.Side = lease.Secondary
-	return joinAnswer{own, set, before}, nil
+	p.admitted = &admitted{hash: hash, until: i.until, answer: joinAnswer{own, set, before}}
+	return p.admitted.answer, nil
 }
 
 // Join makes this server the second of the pair that an invitation is to. What it
@@ -347,10 +363,14 @@ func (n *Node) Join(ctx context.Context, code string, giveUp bool) error {
 		return fmt.Errorf("%w: this server has %s of its own, which joining gives up for the other's", ErrConfirm, text)
 	}
 	own := cmp.Or(n.config.Name, hostname())
-	identity, err := partner.NewIdentity(own, n.clock.Now())
-	if err != nil {
-		return err
+	// One that joins again, because it did not hear the answer, is known by the
+	// certificate that it showed.
+	if p.joining == nil {
+		if p.joining, err = partner.NewIdentity(own, n.clock.Now()); err != nil {
+			return err
+		}
 	}
+	identity := p.joining
 	var out joinAnswer
 	certificate, err := partner.Join(ctx, i, identity, joinRequest{i.Secret[:], own, joinVersion}, &out)
 	if err != nil {
@@ -375,7 +395,7 @@ func (n *Node) Join(ctx context.Context, code string, giveUp bool) error {
 		n.engine.With(func(*lease.Table) { n.engine.Pair(nil) })
 		return err
 	}
-	p.on, p.invited = next, nil
+	p.on, p.invited, p.joining = next, nil, nil
 	if p.channel != nil {
 		p.channel.Stop()
 		p.channel = nil
@@ -493,6 +513,7 @@ func (n *Node) EditPair(ctx context.Context, edit func(*pair.Settings)) error {
 	}
 	set := p.on.Settings
 	edit(&set)
+	set.Number++
 	if err := checkSettings(set); err != nil {
 		return err
 	}
@@ -505,6 +526,18 @@ func (n *Node) EditPair(ctx context.Context, edit func(*pair.Settings)) error {
 		return fmt.Errorf("settings of a pair are changed on both servers, and this one cannot reach the other: %w", err)
 	}
 	return n.takeSettings(ctx, set)
+}
+
+// settleSettings takes over settings that the partner has and this server missed, because it
+// could not record them, or did not hear of them.
+func (n *Node) settleSettings(ctx context.Context, theirs pair.Settings) error {
+	p := &n.pair
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.on == nil || theirs.Number <= p.on.Settings.Number {
+		return nil
+	}
+	return n.takeSettings(ctx, p.on.Settings.Changed(theirs))
 }
 
 // takeSettings puts other settings in force: the pair begins anew with them. The

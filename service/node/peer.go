@@ -19,19 +19,20 @@ import (
 
 // PeerView is what a server says of itself to its partner.
 type PeerView struct {
-	Name     string       `json:"name"`
-	State    string       `json:"state"`
-	Since    time.Time    `json:"since"`
-	Started  time.Time    `json:"started"` // when the service did
-	Owed     int          `json:"owed"`
-	Revision int64        `json:"revision"`
-	Unserved int          `json:"unserved"`          // clients that ask and get nothing
-	Trouble  string       `json:"trouble,omitempty"` // why it could not serve, if so
-	Relays   []PeerRelay  `json:"relays"`
-	Server   netip.Addr   `json:"server"` // by which it names itself to clients, if it has but one
-	Own      []netip.Addr `json:"own"`    // the host's addresses
-	Access   accessCopied `json:"access,omitzero"`
-	Heard    time.Time    `json:"-"` // when it said this
+	Name     string        `json:"name"`
+	State    string        `json:"state"`
+	Since    time.Time     `json:"since"`
+	Started  time.Time     `json:"started"` // when the service did
+	Owed     int           `json:"owed"`
+	Revision int64         `json:"revision"`
+	Unserved int           `json:"unserved"`          // clients that ask and get nothing
+	Trouble  string        `json:"trouble,omitempty"` // why it could not serve, if so
+	Relays   []PeerRelay   `json:"relays"`
+	Server   netip.Addr    `json:"server"` // by which it names itself to clients, if it has but one
+	Own      []netip.Addr  `json:"own"`    // the host's addresses
+	Access   accessCopied  `json:"access,omitzero"`
+	Settings pair.Settings `json:"settings,omitzero"` // of the pair
+	Heard    time.Time     `json:"-"`                 // when it said this
 }
 
 // PeerRelay is a relay that a server hears.
@@ -183,6 +184,9 @@ func (n *Node) peerView() PeerView {
 	}
 	n.pair.mu.Lock()
 	defer n.pair.mu.Unlock()
+	if n.pair.on != nil {
+		v.Settings = n.pair.on.Settings
+	}
 	if n.pair.access != nil && n.pair.on != nil && n.pair.on.Settings.Side == lease.Primary {
 		v.Access.Accounts, v.Access.Tokens = n.pair.access.Copy()
 	}
@@ -205,6 +209,9 @@ func (n *Node) askPeer(ctx context.Context, c *partner.Channel) error {
 	n.pair.peer = v
 	n.pair.mu.Unlock()
 	n.engine.SetPartner(v.Server, v.Own)
+	if err := n.settleSettings(ctx, v.Settings); err != nil {
+		n.log.Warn("settings of the pair that the partner has could not be taken over", "err", err)
+	}
 	if access != nil && len(copied.Accounts) > 0 {
 		if err := access.Take(ctx, copied.Accounts, copied.Tokens); err != nil {
 			n.log.Warn("the partner's accounts could not be taken over", "err", err)

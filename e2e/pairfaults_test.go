@@ -211,3 +211,50 @@ func TestJoinedTwice(t *testing.T) {
 		t.Errorf("another one joins by the same invitation: %v", err)
 	}
 }
+
+// One server comes back after an hour in which the other served alone: what was
+// promised meanwhile is known to both, and nobody's address is somebody else's.
+func TestPairAnHourLater(t *testing.T) {
+	t.Parallel()
+	w := pairOf(t)
+	ctx := context.Background()
+	clients := make([]demo.Client, 12)
+	for n := range clients {
+		clients[n] = demo.Client{Relay: w.relay, Hardware: hw(n + 1), Patience: 12 * time.Second}
+		if err := clients[n].Get(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.together("before an hour passes")
+	w.b.kill()
+	w.a.after("70m") // beyond the lead time, and what every lease was for
+	w.state(w.a, "communications-interrupted")
+	taken := map[string]string{}
+	for n := range 8 { // some renew late, the rest left; newcomers come
+		c := &clients[n]
+		if n >= 4 {
+			c = &demo.Client{Relay: w.relay, Hardware: hw(100 + n), Patience: 12 * time.Second}
+		}
+		if err := c.Get(ctx); err != nil {
+			t.Fatalf("client %d an hour later: %v", n, err)
+		}
+		if who, twice := taken[c.Address.String()]; twice {
+			t.Errorf("%s is given to %s and to %s", c.Address, who, c.Hardware)
+		}
+		taken[c.Address.String()] = c.Hardware.String()
+	}
+	w.b.later = "70m"
+	w.b.start()
+	w.agree("after an hour apart")
+	for _, s := range []*service{w.a, w.b} {
+		table := s.leases()
+		for a, who := range taken {
+			if l := table[a]; l.Status != "active" || l.Hardware != who {
+				t.Errorf("%s was acknowledged to %s; the table says %s of %s", a, who, l.Status, l.Hardware)
+			}
+		}
+	}
+	if out := w.a.must("status"); strings.Contains(out, "stepped") {
+		t.Errorf("an hour that passed is taken for a step of the clock:\n%s", out)
+	}
+}

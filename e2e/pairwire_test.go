@@ -78,6 +78,19 @@ func TestPairOnTheWire(t *testing.T) {
 	fourth.dhcp()
 	want(t, "server while the first is paused", fourth.event("bound")["serverid"], "10.77.0.2")
 	w.must("pair", "up")
+	two.agree("after the pause")
+
+	// The second is to answer everybody, and no client reaches it: the first answers
+	// whoever tries for a while.
+	w.must("pair", "edit", "--split", "0", "--yes")
+	fifth := w.host("02:00:00:00:00:ee")
+	fifth.dhcp()
+	want(t, "server of the second's client", fifth.event("bound")["serverid"], "10.77.0.2")
+	sh(t, "ip", "-n", w.netns, "link", "set", "p1", "down")
+	sixth := w.host("02:00:00:00:00:ff")
+	sixth.dhcp()
+	want(t, "server while no client reaches the second", sixth.event("bound")["serverid"], "10.77.0.1")
+	sh(t, "ip", "-n", w.netns, "link", "set", "p1", "up")
 	two.agree("in the end")
 	for _, s := range []*service{w.service, b} {
 		if out := s.must("status"); strings.Contains(out, "another DHCP server") {

@@ -151,6 +151,10 @@ func TestTLS(t *testing.T) {
 	if out, errs, code := s.cli("status", "--server", "https://"+s.http, "--ca", cert); code != 0 {
 		t.Errorf("with --ca: exit %d %s%s", code, out, errs)
 	}
+	if out, errs, code := s.cli("audit", "run", "--code", "certificate-ends", "--server", "https://"+s.http, "--ca", cert); code != 5 ||
+		!strings.Contains(out, "the certificate ends at") {
+		t.Errorf("an audit with a certificate of an hour: exit %d %s%s", code, out, errs)
+	}
 	name := func() (string, http.Header) {
 		http1 := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 		resp, err := http1.Get("https://" + s.http + "/")

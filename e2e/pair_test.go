@@ -252,6 +252,9 @@ func TestPairParted(t *testing.T) {
 	w.cable.Mend()
 	w.a.await(func() bool { return pairSeen(w.a).Plan == "parted" && pairSeen(w.b).Plan == "parted" }, "the plans to be seen to have parted")
 	w.state(w.a, "normal") // leases were compared, and go on
+	if f, ok := w.a.findings()["pair-plan plan"]; !ok || f.Severity != "trouble" {
+		t.Errorf("that the plans have parted is found as %+v", f)
+	}
 	if out := w.a.must("pair", "settle"); !strings.Contains(out, "attic") || !strings.Contains(out, "cellar") {
 		t.Errorf("both lines are\n%s", out)
 	}

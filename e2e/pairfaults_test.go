@@ -218,7 +218,7 @@ func TestPairAnHourLater(t *testing.T) {
 	t.Parallel()
 	w := pairOf(t)
 	ctx := context.Background()
-	clients := make([]demo.Client, 12)
+	clients := make([]demo.Client, 24)
 	for n := range clients {
 		clients[n] = demo.Client{Relay: w.relay, Hardware: hw(n + 1), Patience: 12 * time.Second}
 		if err := clients[n].Get(ctx); err != nil {
@@ -242,6 +242,12 @@ func TestPairAnHourLater(t *testing.T) {
 			t.Errorf("%s is given to %s and to %s", c.Address, who, c.Hardware)
 		}
 		taken[c.Address.String()] = c.Hardware.String()
+	}
+	found := w.a.findings()
+	for _, want := range []string{"pair-owed server bobbin", "pair-nobodys server bobbin", "pair-takeover server shuttle"} {
+		if _, ok := found[want]; !ok {
+			t.Errorf("%s is not found: %v", want, keysOf(found))
+		}
 	}
 	w.b.later = "70m"
 	w.b.start()

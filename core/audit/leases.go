@@ -77,7 +77,7 @@ func (s *Leases) turn(to *plan.View) {
 // Add looks at a lease. It is called for each, by one caller at a time, scope by
 // scope.
 func (s *Leases) Add(l *lease.Lease) {
-	if l.Status == lease.PendingFree {
+	if l.Limbo() {
 		s.waiting++
 	}
 	if l.Status == lease.Abandoned {
@@ -169,7 +169,7 @@ func (s *Leases) Findings(m More) []Finding {
 		if n := m.Stale[v.ID]; n > 0 {
 			out.say("options-old", "scope "+v.Name, "%s of scope %s %s options older than revision %d of the plan", plural(n, "client", "clients"),
 				v.Name, map[bool]string{true: "has", false: "have"}[n == 1], s.plan.Revision).in(v.Name).of(n, nil).mend("",
-				"yarnpost stale list --scope "+v.Name)
+				"yarnpost lease stale --scope "+v.Name)
 		}
 	}
 	s.doubles(&out)
@@ -212,7 +212,7 @@ func (s *Leases) many(out *findings) {
 	for _, x := range list {
 		hw := x.first.Hardware
 		out.say("many-addresses", "hardware address "+hw.String(), "%s holds %d addresses of one scope at once", hw, x.n).in(s.scopeOf(x.first)).of(int(x.n), nil).
-			mend("", "yarnpost lease list --search "+hw.String())
+			mend("", "yarnpost lease list "+hw.String())
 	}
 }
 
@@ -295,13 +295,13 @@ func (s *Leases) unclaimed(out *findings, m More) {
 		case elsewhere[r.ID]: // its client is known, and moves
 		case l == nil || !l.Client.Known():
 			out.say("reservation-unclaimed", "reservation "+r.Name, "%s is reserved for %s, which was never seen with it", r.Address, r.Client()).in(scope).
-				mend("", "yarnpost sweep run --kind unclaimed --name "+r.Name)
+				mend("", "yarnpost sweep run --kind unclaimed --search "+r.Name)
 		case l.HeldAt(s.now) && !l.Reserved:
 			out.say("reservation-contested", "reservation "+r.Name, "%s is reserved for %s, and %s holds it until %s", r.Address, r.Client(), l.Hardware,
 				until(l.Expires)).in(scope).mend("", "yarnpost lease end "+r.Address.String())
 		case !capacity.Claimed(r, l, s.now):
 			out.say("reservation-unseen", "reservation "+r.Name, "%s, reserved for %s, was not used since %s", r.Address, r.Client(),
-				l.Heard.Std().Format("2 Jan 2006")).in(scope).mend("", "yarnpost sweep run --kind unclaimed --name "+r.Name)
+				l.Heard.Std().Format("2 Jan 2006")).in(scope).mend("", "yarnpost sweep run --kind unclaimed --search "+r.Name)
 		}
 	}
 }

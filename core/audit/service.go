@@ -17,6 +17,7 @@ type Pair struct {
 	Waiting      int // addresses that wait for the partner's word
 	Skew         time.Duration
 	Plan         string // how the plans stand, if not together
+	Parted       bool   // both changed it, and a person has to choose
 	Shares       []Share
 	Relays       []Said // that one hears alone
 	Wrong        []Difference
@@ -66,7 +67,10 @@ func OfPair(p Pair) []Finding {
 		out.say("pair-nobodys", "server "+p.Own, "%s for the word of %s before anybody gets them", plural(p.Waiting, "address waits", "addresses wait"), p.Partner).of(p.Waiting, nil)
 	}
 	if p.Plan != "" {
-		out.say("pair-plan", "plan", "%s", p.Plan)
+		f := out.say("pair-plan", "plan", "%s", p.Plan)
+		if p.Parted {
+			f.as(Trouble).mend("Choose one of the two; what the other changed is kept, to be applied again.", "yarnpost pair settle")
+		}
 	}
 	if p.Skew.Abs() > skewMost {
 		out.say("pair-clock", "server "+p.Partner, "the clock of %s differs by %s", p.Partner, p.Skew)

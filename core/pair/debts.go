@@ -149,7 +149,9 @@ func (s *Server) Lost(changes []lease.Change) {
 		if c.Before != nil && c.Before.Owed {
 			s.debts.refused[c.Before.Prefix] = true
 		}
-		delete(s.debts.claimed, c.After.Prefix)
+		if own := s.set.Side.Free(); c.After.Status == own && (c.Before == nil || c.Before.Status != own) {
+			delete(s.debts.claimed, c.After.Prefix) // that was the claim
+		}
 	}
 }
 
@@ -258,11 +260,13 @@ func (s *Server) acknowledged(m Message, now lease.Time) error {
 		again := d.airborne[one.key]
 		delete(d.airborne, one.key)
 		delete(d.left, one.key)
-		delete(d.claimed, one.key)
 		turnedDown := i >= len(answers)
 		if !turnedDown {
 			b, said := answers[i].Get(StatusCode)
 			turnedDown = said && (len(b) < 2 || binary.BigEndian.Uint16(b) != 0)
+		}
+		if !turnedDown { // else it may give the address yet
+			delete(d.claimed, one.key)
 		}
 		l := s.table.Get(one.key)
 		switch {

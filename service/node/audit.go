@@ -272,7 +272,7 @@ func (n facts) PairFacts(ctx context.Context, waiting int) (p audit.Pair, ok boo
 		p.Skew = time.Duration(v.Skew) * time.Second
 	}
 	if v.Compared && v.Standing == pair.Parted {
-		p.Plan = "both servers changed the plan apart from each other, and a person has to choose"
+		p.Parted, p.Plan = true, "both servers changed the plan apart from each other, and a person has to choose"
 	} else if v.Connected && v.Partner.Revision != 0 && v.Partner.Revision != v.Own.Revision {
 		p.Plan = v.Own.Name + " and " + v.Partner.Name + " serve by different revisions of the plan"
 	}

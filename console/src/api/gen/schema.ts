@@ -3909,7 +3909,7 @@ export interface components {
             wildcard?: string;
         };
         SweepOrder: {
-            /** @description Only these */
+            /** @description Only these; of reservations, the addresses that they keep */
             addresses?: string[];
             /** @description Do it; without this it is only said what would be done */
             confirm?: boolean;
@@ -3935,6 +3935,8 @@ export interface components {
             text: string;
         };
         SweptItem: {
+            /** @description By which it can be chosen */
+            address: string;
             client: string;
             kind: string;
             scope: string;

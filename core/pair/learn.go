@@ -72,7 +72,11 @@ func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown b
 	}
 	switch {
 	case before != nil && before.Version.Covers(n.Version):
-		return c, before.Version != n.Version // what is newer here was not agreed to, and will be told
+		if before.Version == n.Version {
+			delete(s.debts.claimed, n.Prefix)
+			return c, false
+		}
+		return c, true // what is newer here was not agreed to, and will be told
 	case before != nil && n.Over() && s.promised(before):
 		return c, true // not yet
 	case before == nil || n.Version.Covers(before.Version):
@@ -85,6 +89,9 @@ func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown b
 		turnedDown = true
 		s.merge(&n, before, u, now)
 		s.stats.Merged++
+	}
+	if !n.Owed || n.Status != s.set.Side.Free() {
+		delete(s.debts.claimed, n.Prefix) // the partner knows, or it is not this server's to give after all
 	}
 	s.table.Pack(&n)
 	return lease.Change{Before: before, After: &n}, turnedDown

@@ -255,7 +255,7 @@ func (k *call) drill(span time.Duration) error {
 			for _, c := range d.Clients {
 				waited := "asked the other server alone"
 				if c.Seconds != nil {
-					waited = fmt.Sprintf("%.2f s", *c.Seconds)
+					waited = waitText(*c.Seconds)
 				}
 				t.row(c.Name, c.Address, waited)
 			}
@@ -281,9 +281,17 @@ func drillServed(d *api.PairDrill) string {
 	case 0:
 		return "No client asked meanwhile."
 	case 1:
-		return fmt.Sprintf("1 client was served meanwhile; it waited %.2f s.", d.Longest)
+		return "1 client was served meanwhile; it waited " + waitText(d.Longest) + "."
 	}
-	return fmt.Sprintf("%d clients were served meanwhile; the longest that one waited was %.2f s.", d.Served, d.Longest)
+	return fmt.Sprintf("%d clients were served meanwhile; the longest that one waited was %s.", d.Served, waitText(d.Longest))
+}
+
+// waitText is a wait in seconds as people read it.
+func waitText(seconds float64) string {
+	if seconds < 1 {
+		return fmt.Sprintf("%.0f ms", max(seconds*1000, 1))
+	}
+	return fmt.Sprintf("%.1f s", seconds)
 }
 
 // showPair prints both servers side by side.

@@ -180,7 +180,11 @@ func (l *findings) use(v *plan.View, f Facts) {
 		l.say("pool-out", name, "all %d addresses of scope %s are used, and new clients are refused", c.Size, v.Name).in(v.Name).mend("", show)
 	}
 	if soon && !out {
-		l.say("pool-runs-out", name, "scope %s runs out %s; %d of %d are used now", v.Name, o.Text(), c.Used(), c.Size).in(v.Name).mend("", show)
+		when := "runs out " + o.Text()
+		if o.Verdict == capacity.OutNow { // when that was looked at
+			when = "was full lately"
+		}
+		l.say("pool-runs-out", name, "scope %s %s; %d of %d are used now", v.Name, when, c.Used(), c.Size).in(v.Name).mend("", show)
 	}
 	if (over || few) && !out {
 		l.say("pool-full", name, "%d of %d addresses of scope %s are used (%.0f %%), %d are left", c.Used(), c.Size, v.Name, 100*c.Share(),

@@ -147,7 +147,7 @@ func (n *Node) reportDrill(d *Drill, before map[lease.Client]bool) (who string) 
 			continue
 		}
 		d.Waiting++
-		if w.Count >= suffersAsks && now.Sub(w.First) >= suffersAfter && now.Sub(w.Last) < 2*suffersAfter {
+		if !w.Holds && w.Count >= suffersAsks && now.Sub(w.First) >= suffersAfter && now.Sub(w.Last) < 2*suffersAfter {
 			without[w.Client], who = true, cmp.Or(w.Hostname, w.Hardware.String())
 		}
 	}

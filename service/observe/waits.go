@@ -28,6 +28,7 @@ type Wait struct {
 	First    time.Time     // when this server heard it ask; zero if it never did
 	Last     time.Time     // when it was last heard asking
 	Count    int           // how often
+	Holds    bool          // it renews, so it waits with a lease in its hands
 	Took     time.Duration // from First until this server learned that it was served
 }
 
@@ -49,7 +50,8 @@ func (w *Waits) left(req *answer.Request, d *answer.Decision, at time.Time) {
 	}
 	x := w.asking.Get(d.Client)
 	if x.Count == 0 {
-		x = Wait{Client: d.Client, Hardware: req.Message.CHAddr, Hostname: req.Message.Text(option.Hostname), First: at}
+		x = Wait{Client: d.Client, Hardware: req.Message.CHAddr, Hostname: req.Message.Text(option.Hostname), First: at,
+			Holds: !req.Message.CIAddr.IsUnspecified()}
 	}
 	x.Last = at
 	x.Count++

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -220,20 +219,12 @@ func (s *Server) warnings(v node.PairView, paired bool) []api.Warning {
 	say := func(code, subject, mend, format string, args ...any) {
 		out = append(out, api.Warning{Code: code, Subject: subject, Text: fmt.Sprintf(format, args...), Mend: mend})
 	}
-	p := s.node.Engine().Plan()
-	for _, r := range s.node.Engine().Rivals() {
-		mend := "find it and stop it; yarnpost trace --outcome other-server shows its clients"
-		if l := p.LinkNamed(r.Link); l != nil && l.Listening || p.Defaults.Listening {
-			mend = "yarnpost listening shows how far the two agree"
+	for _, f := range s.node.StandingFindings() {
+		mend := f.Mend
+		if f.Command != "" && !strings.Contains(mend, f.Command) {
+			mend += " " + f.Command
 		}
-		say("other-server", "link "+r.Link, mend, "another DHCP server, %s, answers on link %s: %s", r.Server, r.Link, r.How)
-	}
-	for _, r := range s.node.Engine().Relays() {
-		if r.Silent {
-			say("silent-relay", "relay "+r.Address.String(), "check the relay and the way from it",
-				"relay %s of link %s is usually heard every %.0f s, and has been quiet since %s", r.Address, r.Link, max(r.Gap, 1),
-				r.Last.Std().Format("15:04:05 UTC"))
-		}
+		say(f.ID, f.Subject, mend, "%s", f.Text)
 	}
 	if paired {
 		pairWarnings(v, say)
@@ -260,33 +251,13 @@ func (s *Server) warnings(v node.PairView, paired bool) []api.Warning {
 				"%d clients that scope %s never saw before came in a rush and were kept out", n, scope)
 		}
 	}
-	for _, t := range s.node.FailingTrials() {
-		text := ""
-		for _, st := range t.Steps {
-			if !st.Good {
-				text = st.What
-			}
-		}
-		say("trial-failed", "trial "+t.Trial.Name, "yarnpost trial run "+t.Trial.Name, "trial %s of scope %s failed: %s", t.Trial.Name, t.Scope,
-			text)
-	}
-	p = s.node.Engine().Plan()
+	p := s.node.Engine().Plan()
 	for _, v := range p.Scopes() {
 		if n := s.node.Engine().Count(v.ID).Abandoned; n >= abandonedWorth && uint64(n) >= v.Size/20 {
 			say("abandoned", "scope "+v.Name,
 				"yarnpost lease list --status abandoned --scope "+v.Name+" shows who answers there; yarnpost lease clear --scope "+v.Name+
 					" clears the silent ones",
 				"%d addresses of scope %s are abandoned", n, v.Name)
-		}
-	}
-	if step := s.node.Clock().Step(); step.By != 0 {
-		say("clock-step", "clock",
-			"let a time service keep the clock; once it is right, restart yarnpostd, which goes by it again and moves the leases along",
-			"the clock of this host stepped by %s; leases go by the time that really passes", step.By.Round(time.Second))
-	}
-	for _, c := range s.node.LastPreflight() {
-		if c.Status == preflight.Trouble || c.Status == preflight.Warning {
-			say("preflight", c.Name, c.Mend, "%s: %s", c.Name, c.Text)
 		}
 	}
 	return out

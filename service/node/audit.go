@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"time"
 
@@ -358,6 +359,14 @@ func (n facts) ServiceFacts(ctx context.Context) audit.Service {
 		s.HistoryDays = days
 	}
 	return s
+}
+
+// StandingFindings are findings of the service itself that can be told at any moment,
+// without an audit; what status says of itself is not among them.
+func (n *Node) StandingFindings() []audit.Finding {
+	return slices.DeleteFunc(audit.OfService(facts{n}.service(n.running)), func(f audit.Finding) bool {
+		return f.ID == "database-down" || f.ID == "clients-unserved"
+	})
 }
 
 // service is what is known of the service at any moment.

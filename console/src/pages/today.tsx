@@ -292,7 +292,7 @@ function Changed({ now }: { now: string }) {
 
 function Health({ s }: { s: Status }) {
   const alerts = useQuery({ queryKey: ['alerts'], queryFn: () => items<Alert>('/alerts'), refetchInterval: 10000 })
-  const host = s.warnings.filter((w) => w.code === 'preflight')
+  const host = s.warnings.filter((w) => w.code === 'host')
   const standing = (alerts.data ?? []).filter((a) => !a.silenced)
   return (
     <section

@@ -75,7 +75,10 @@ func TestAuditOfTheService(t *testing.T) {
 			s.must("rule", "add", "no-strangers", "--when", `vendor == "stranger"`, "--refuse", "--yes")
 			s.must("trial", "add", "stranger", "--scope", "looms", "--vendor", "stranger")
 			s.cli("trial", "run", "stranger")
-		}, undo: func() { s.must("trial", "remove", "stranger", "--yes"); s.must("rule", "remove", "no-strangers", "--yes") }},
+		}, undo: func() {
+			s.must("trial", "remove", "stranger", "--yes")
+			s.must("rule", "remove", "no-strangers", "--yes")
+		}},
 		{name: "two hosts with one identifier", want: "clients-unserved identifier-twice", plant: func() {
 			for n := range 6 { // they take turns, as hosts do that renew
 				s.must("scope", "edit", "looms", "--note", fmt.Sprint("turn ", n)) // by another revision, nothing is answered from the record

@@ -85,7 +85,9 @@ func TestUnservedByThePair(t *testing.T) {
 	if err := c.Get(ctx); err != nil {
 		t.Fatal(err)
 	}
-	w.a.await(func() bool { return strings.Contains(w.a.must("unserved", "list"), "Every client that asked was served") }, "nobody to be left")
+	w.a.await(func() bool {
+		return strings.Contains(w.a.must("unserved", "list"), "Every client that asked was served")
+	}, "nobody to be left")
 	w.b.stop()
 	if _, errs, _ := w.a.cli("unserved", "list"); !strings.Contains(errs, "shuttle cannot be asked") {
 		t.Errorf("with the other server away the list says %s", errs)
@@ -165,7 +167,6 @@ func childrenOf(pid int) (out []int) {
 	}
 	return out
 }
-
 
 // Settings that one server could not record come to be the same on both.
 func TestPairSettings(t *testing.T) {

@@ -612,9 +612,14 @@ func TestEffectsAreInOrder(t *testing.T) {
 // may be, and whose a free address is.
 // halfPair is a pair as a decision sees it: odd addresses are this server's, or
 // none, and the first lease of a client is short.
-type halfPair struct{ odd, none, elsewhere bool }
+type halfPair struct{ odd, none, elsewhere, unsure bool }
 
-func (h *halfPair) Serving() Serving                               { return Everybody }
+func (h *halfPair) Serving() Serving {
+	if h.unsure {
+		return Renewals
+	}
+	return Everybody
+}
 func (h *halfPair) Responsible(lease.Client, time.Duration) bool   { return !h.elsewhere }
 func (h *halfPair) Returns(*lease.Lease) bool                      { return true }
 func (h *halfPair) Reserved(*plan.Reservation, *lease.Lease) bool  { return true }
@@ -674,6 +679,26 @@ func TestBounds(t *testing.T) {
 	w.Now = f.now
 	if d := decide(f.message(dhcp4.Discover, 1)); d.Address != o.Address {
 		t.Errorf("the client of an address that is nobody's now gets %s", d.Address)
+	}
+}
+
+// A server that does not know yet what the other one gave refuses nobody because of
+// that.
+func TestUnsure(t *testing.T) {
+	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
+	w := f.world()
+	two := &halfPair{odd: true}
+	w.Pair = two
+	renew := f.message(dhcp4.Request, 1)
+	renew.CIAddr = netip.MustParseAddr("10.77.0.101")
+	for _, c := range []struct {
+		unsure bool
+		want   Outcome
+	}{{false, Refused}, {true, Ignored}} {
+		two.unsure = c.unsure
+		if d := Decide(Request{Message: renew, Server: server, Unicast: true}, w, nil); d.Outcome != c.want || d.Why != NoRecord {
+			t.Errorf("unsure %v: a renewal of what is not known here is %s, %s", c.unsure, d.Outcome, d.Why)
+		}
 	}
 }
 

@@ -152,5 +152,9 @@ func (d *decider) unoffered(g grant, h how) verdict {
 // authoritative.
 func (d *decider) answersUnknown(h how, v *plan.View) bool {
 	d.step("no lease of it is on record", netip.Addr{}, "")
+	if d.world.Pair != nil && d.world.Pair.Serving() != Everybody {
+		d.step("the partner may have given it one that is not known here", netip.Addr{}, "")
+		return false
+	}
 	return h.alone || v.Authoritative
 }

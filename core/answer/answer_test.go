@@ -686,6 +686,7 @@ func TestBounds(t *testing.T) {
 // that.
 func TestUnsure(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
+	f.edit(func(s *plan.Scope) { s.Authoritative = true })
 	w := f.world()
 	two := &halfPair{odd: true}
 	w.Pair = two

@@ -42,7 +42,8 @@ func TestDrill(t *testing.T) {
 		}
 	}
 	d := <-done
-	if d.Served != 3 || d.Without != 0 || len(d.Clients) != 3 || d.Longest <= 0 || d.Longest > 5 || !strings.Contains(d.Verdict, "nobody went without") {
+	if d.Served != 3 || d.Without != 0 || len(d.Clients) != 3 || d.Longest <= 0 || d.Longest > 5 ||
+		!strings.Contains(d.Verdict, "nobody went without") {
 		t.Errorf("the drill says %+v", d)
 	}
 	for _, c := range d.Clients {
@@ -58,7 +59,8 @@ func TestDrill(t *testing.T) {
 	w.a.await(running, "the second drill to begin")
 	c := demo.Client{Relay: lonely, Hardware: hw(9), Hostname: "cut-off", Patience: time.Second}
 	w.a.await(func() bool { return c.Get(ctx) == nil }, "the cut-off client to be served again")
-	if d = <-done; d.Without != 1 || !strings.Contains(d.Verdict, "ended at once") || !strings.Contains(d.Verdict, "cut-off") || time.Since(began) > time.Minute {
+	if d = <-done; d.Without != 1 || !strings.Contains(d.Verdict, "ended at once") || !strings.Contains(d.Verdict, "cut-off") ||
+		time.Since(began) > time.Minute {
 		t.Errorf("after %s the second drill says %+v", time.Since(began), d)
 	}
 	w.together("after the second drill")
@@ -180,7 +182,7 @@ func TestPairSettings(t *testing.T) {
 	w.together("after the database is back")
 	w.a.await(func() bool { return pairSeen(w.a).Lead == pairSeen(w.b).Lead }, "both to have the same settings")
 	w.b.must("pair", "edit", "--lead", "20m", "--yes")
-	w.a.await(func() bool { return pairSeen(w.a).Lead == pairSeen(w.b).Lead && pairSeen(w.a).Lead == "20m" }, "both to have the settings made at the second")
+	w.a.await(func() bool { return pairSeen(w.a).Lead == "20m" && pairSeen(w.b).Lead == "20m" }, "both to have the second's settings")
 }
 
 // A server that joined and did not hear the answer is told once more; nobody else is.

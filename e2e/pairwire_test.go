@@ -80,21 +80,27 @@ func TestPairOnTheWire(t *testing.T) {
 	w.must("pair", "up")
 	two.agree("after the pause")
 
-	// The second is to answer everybody, and no client reaches it: the first answers
-	// whoever tries for a while.
-	w.must("pair", "edit", "--split", "0", "--yes")
-	fifth := w.host("02:00:00:00:00:ee")
-	fifth.dhcp()
-	want(t, "server of the second's client", fifth.event("bound")["serverid"], "10.77.0.2")
-	sh(t, "ip", "-n", w.netns, "link", "set", "p1", "down")
-	sixth := w.host("02:00:00:00:00:ff")
-	sixth.dhcp()
-	want(t, "server while no client reaches the second", sixth.event("bound")["serverid"], "10.77.0.1")
-	sh(t, "ip", "-n", w.netns, "link", "set", "p1", "up")
+	w.cutClients(two, "p1")
 	two.agree("in the end")
 	for _, s := range []*service{w.service, b} {
 		if out := s.must("status"); strings.Contains(out, "another DHCP server") {
 			t.Errorf("a partner is taken for a stranger:\n%s", out)
 		}
 	}
+}
+
+// cutClients has the second of two answer everybody, and then no client reach it.
+func (w *wired) cutClients(two *twins, port string) {
+	w.t.Helper()
+	// The second is to answer everybody, and no client reaches it: the first answers
+	// whoever tries for a while.
+	w.must("pair", "edit", "--split", "0", "--yes")
+	fifth := w.host("02:00:00:00:00:ee")
+	fifth.dhcp()
+	want(w.t, "server of the second's client", fifth.event("bound")["serverid"], "10.77.0.2")
+	sh(w.t, "ip", "-n", w.netns, "link", "set", port, "down")
+	sixth := w.host("02:00:00:00:00:ff")
+	sixth.dhcp()
+	want(w.t, "server while no client reaches the second", sixth.event("bound")["serverid"], "10.77.0.1")
+	sh(w.t, "ip", "-n", w.netns, "link", "set", port, "up")
 }

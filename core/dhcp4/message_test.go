@@ -215,8 +215,9 @@ func BenchmarkDecode(b *testing.B) {
 // A reply that waited promises so much less, whatever else it says.
 func TestAge(t *testing.T) {
 	times := func(lease, renew uint32) []byte {
-		m := Message{Op: BootReply, Type: Ack, CIAddr: netip.IPv4Unspecified(), YIAddr: netip.MustParseAddr("10.0.0.9"), SIAddr: netip.IPv4Unspecified(),
-			GIAddr: netip.IPv4Unspecified(), Options: Options{{53, []byte{5}}, {12, []byte("a\x33\x04host")}, {51, binary.BigEndian.AppendUint32(nil, lease)},
+		none := netip.IPv4Unspecified()
+		m := Message{Op: BootReply, Type: Ack, CIAddr: none, YIAddr: netip.MustParseAddr("10.0.0.9"), SIAddr: none, GIAddr: none,
+			Options: Options{{53, []byte{5}}, {12, []byte("a\x33\x04host")}, {51, binary.BigEndian.AppendUint32(nil, lease)},
 				{58, binary.BigEndian.AppendUint32(nil, renew)}}}
 		b, _, err := Append(nil, &m, MinMax)
 		if err != nil {

@@ -101,8 +101,9 @@ func TestToldTwice(t *testing.T) {
 	s.link = link{open: true, agreed: true, partner: Normal, heard: now, measured: true}
 	durable := false
 	s.Pending = func(netip.Prefix) bool { return !durable }
-	o, err := (&Update{Lease: lease.Lease{Prefix: key, Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}), Hardware: "\x02\x40\x00\x00\x00\x01",
-		Heard: now - 9, Changed: now - 9, Expires: now + 900, Version: lease.Version{Secondary: 2}, Owed: true}}).Option(now)
+	o, err := (&Update{Lease: lease.Lease{Prefix: key, Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}),
+		Hardware: "\x02\x40\x00\x00\x00\x01", Heard: now - 9,
+		Changed: now - 9, Expires: now + 900, Version: lease.Version{Secondary: 2}, Owed: true}}).Option(now)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -139,16 +139,19 @@ func TestOwnOptionsOfTheMessage(t *testing.T) {
 	}
 }
 
+// scoped adds a scope whose pool is its whole subnet.
+func scoped(d *Draft, name, subnet string) (ID, error) {
+	p := netip.MustParsePrefix(subnet)
+	s := Scope{Name: name, Subnet: p, Pools: []addr.Range{addr.OfPrefix(p)}, Mode: Serving}
+	if err := d.PlaceScope(&s, "", nil); err != nil {
+		return 0, err
+	}
+	return d.PutScope(s)
+}
+
 // What a line that was not chosen had changed is made again in the other one, where
 // ids that it gave are somebody else's.
 func TestRedo(t *testing.T) {
-	scope := func(d *Draft, name, subnet string) (ID, error) {
-		s := Scope{Name: name, Subnet: netip.MustParsePrefix(subnet), Pools: []addr.Range{addr.OfPrefix(netip.MustParsePrefix(subnet))}, Mode: Serving}
-		if err := d.PlaceScope(&s, "", nil); err != nil {
-			return 0, err
-		}
-		return d.PutScope(s)
-	}
 	type step func(d *Draft) error
 	run := func(p *Plan, steps ...step) (*Plan, [][]Change) {
 		t.Helper()
@@ -164,12 +167,13 @@ func TestRedo(t *testing.T) {
 		return p, all
 	}
 	looms := ID(0)
-	base, _ := run(New(), func(d *Draft) (err error) { looms, err = scope(d, "looms", "10.77.0.0/24"); return err })
+	base, _ := run(New(), func(d *Draft) (err error) { looms, err = scoped(d, "looms", "10.77.0.0/24"); return err })
 	attic := ID(0)
 	_, aside := run(base,
-		func(d *Draft) (err error) { attic, err = scope(d, "attic", "10.78.0.0/24"); return err },
+		func(d *Draft) (err error) { attic, err = scoped(d, "attic", "10.78.0.0/24"); return err },
 		func(d *Draft) error {
-			_, err := d.PutReservation(Reservation{Name: "press", Scope: attic, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.78.0.9")})
+			_, err := d.PutReservation(Reservation{Name: "press", Scope: attic, Hardware: "\x02\x00\x00\x00\x00\x01",
+				Address: netip.MustParseAddr("10.78.0.9")})
 			return err
 		},
 		func(d *Draft) error {
@@ -191,7 +195,7 @@ func TestRedo(t *testing.T) {
 	}
 	// The chosen line gave the same ids to others.
 	cellar := ID(0)
-	now, _ := run(base, func(d *Draft) (err error) { cellar, err = scope(d, "cellar", "10.80.0.0/24"); return err })
+	now, _ := run(base, func(d *Draft) (err error) { cellar, err = scoped(d, "cellar", "10.80.0.0/24"); return err })
 	if cellar != attic {
 		t.Fatalf("ids do not collide: %d and %d", cellar, attic)
 	}

@@ -368,7 +368,8 @@ func (s *Server) again(ctx context.Context, in *struct {
 	Body api.Revert
 }) (*body[api.ChangeResult], error) {
 	r := in.Body
-	c, err := s.node.Again(ctx, in.Key, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm})
+	c, err := s.node.Again(ctx, in.Key,
+		node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm})
 	if err != nil {
 		return nil, failure(err)
 	}

@@ -116,7 +116,8 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 	slices.SortFunc(list, func(a, b *lease.Lease) int { return a.Address().Compare(b.Address()) })
 	for _, l := range list {
 		text, _ := is(l, now)
-		item := api.SweptItem{Kind: in.Kind, Subject: l.Address().String(), Address: l.Address().String(), Client: l.Hardware.String(), Since: l.Changed.Std(), Text: text}
+		item := api.SweptItem{Kind: in.Kind, Subject: l.Address().String(), Address: l.Address().String(), Client: l.Hardware.String(),
+			Since: l.Changed.Std(), Text: text}
 		if v := p.ScopeAt(l.Address()); v != nil {
 			item.Scope = v.Name
 		}

@@ -13,6 +13,7 @@ import {
   type Page,
   type Nudged,
   type Scope,
+  type Pair,
 } from '../api/client'
 import { Empty, Failure, Folding, Mono, StatusMark, When } from '../parts/bits'
 import { nameFor, type Wanted } from '../edits/reservation'
@@ -190,6 +191,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
     queryFn: () => items<LeaseEvent>('/history', { address: address! }),
     enabled: !!address,
   })
+  const pair = useQuery({ queryKey: ['pair'], queryFn: () => get<Pair>('/pair') })
   const given = useQuery({
     queryKey: ['lease', address, 'options'],
     queryFn: () => get<GivenOptions>(`/leases/${address}/options`),
@@ -317,6 +319,14 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
           </dd>
           <dt>Lease time</dt>
           <dd>{l.granted}</dd>
+          {l.by && (
+            <>
+              <dt>Given by</dt>
+              <dd>
+                {pair.data?.formed ? (l.by === pair.data.own.role ? pair.data.own : pair.data.partner)?.name : l.by}
+              </dd>
+            </>
+          )}
           {l.relay && (
             <>
               <dt>Relay, circuit</dt>

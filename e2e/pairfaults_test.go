@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -261,6 +262,18 @@ func TestPairAnHourLater(t *testing.T) {
 			if l := table[a]; l.Status != "active" || l.Hardware != who {
 				t.Errorf("%s was acknowledged to %s; the table says %s of %s", a, who, l.Status, l.Hardware)
 			}
+		}
+	}
+	// Both tell in which state they were, and when the one was away.
+	var states api.PairStates
+	status, body := w.a.ask("GET", "/api/pair/states?hours=3", "")
+	if err := json.Unmarshal([]byte(body), &states); err != nil || status != 200 || len(states.Servers) != 2 {
+		t.Fatalf("states: %d %v\n%s", status, err, body)
+	}
+	for i, want := range []string{"communications-interrupted", "normal"} {
+		spans := states.Servers[i].Spans
+		if len(spans) < 2 || !slices.ContainsFunc(spans, func(p api.PairSpan) bool { return p.State == want }) || spans[len(spans)-1].State != "normal" {
+			t.Errorf("%s was in %+v", states.Servers[i].Name, spans)
 		}
 	}
 	if out := w.a.must("status"); strings.Contains(out, "stepped") {

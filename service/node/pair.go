@@ -105,6 +105,11 @@ func (n *Node) startPair() error {
 	if p.on == nil {
 		return nil
 	}
+	ctx, cancel := context.WithTimeout(n.running, askTime)
+	defer cancel()
+	if err := n.store.NoteStopped(ctx, p.on.Partner.Own+" was last seen at work", StoppedState); err != nil {
+		n.log.Warn("when this server ended is not in the history of the pair", "err", err)
+	}
 	return n.bePair(false)
 }
 

@@ -137,6 +137,15 @@ func (s *Store) PairStates(ctx context.Context, since time.Time) ([]PairEvent, e
 	return out, nil
 }
 
+// NoteStopped puts into the history that this server stopped where its last sample
+// was taken, if it ended without saying so.
+func (s *Store) NoteStopped(ctx context.Context, text, state string) error {
+	return s.exec(ctx, "note that this server had stopped", `insert into pair_history (at, text, state)
+		select last.at, $1, $2 from (select max(at) as at from capacity_open) last,
+			(select at, state from pair_history where state is not null order by at desc limit 1) was
+		where last.at > was.at and was.state <> $2`, text, state)
+}
+
 // Chain gives the hash of each revision with all before it, by number.
 func (s *Store) Chain(ctx context.Context) ([]pair.Head, error) {
 	rows, err := s.pool.Query(ctx, "select revision, at, author, reason from plan_revision order by revision")

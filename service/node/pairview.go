@@ -147,7 +147,7 @@ func takeover(v *PairView, now time.Time) (out []string) {
 	if v.Connected && v.Own.State != pair.Normal.String() {
 		no("%s is in %s", v.Own.Name, v.Own.State)
 	}
-	if v.Resting {
+	if v.Resting && v.Partner.Trouble == "" {
 		no("%s is paused", name)
 	}
 	if v.Connected && v.Partner.Trouble != "" {

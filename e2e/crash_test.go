@@ -167,8 +167,8 @@ func TestKilledDatabase(t *testing.T) {
 	t.Logf("%d acknowledged leases, all there", p.count())
 }
 
-// killPostgres kills the private database's server and all its children.
-func killPostgres(t *testing.T, s *service) {
+// postmaster is the process of a private database's server.
+func postmaster(t *testing.T, s *service) int {
 	t.Helper()
 	b, err := os.ReadFile(filepath.Join(s.dir, "postgres", "postmaster.pid"))
 	if err != nil {
@@ -179,6 +179,13 @@ func killPostgres(t *testing.T, s *service) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return pid
+}
+
+// killPostgres kills the private database's server and all its children.
+func killPostgres(t *testing.T, s *service) {
+	t.Helper()
+	pid := postmaster(t, s)
 	if err := syscall.Kill(-pid, syscall.SIGKILL); err != nil { // it leads a process group of its own
 		syscall.Kill(pid, syscall.SIGKILL)
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -141,15 +140,7 @@ func TestPairLosesADatabase(t *testing.T) {
 // function that it gives is called.
 func freezePostgres(t *testing.T, s *service) (thaw func()) {
 	t.Helper()
-	b, err := os.ReadFile(filepath.Join(s.dir, "postgres", "postmaster.pid"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	line, _, _ := strings.Cut(string(b), "\n")
-	pid, err := strconv.Atoi(line)
-	if err != nil {
-		t.Fatal(err)
-	}
+	pid := postmaster(t, s)
 	send := func(what syscall.Signal) {
 		for _, of := range append(childrenOf(pid), pid) {
 			_ = syscall.Kill(of, what) // a child may be gone

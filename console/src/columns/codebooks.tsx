@@ -1,5 +1,6 @@
-import { Button, type TableColumnsType } from 'antd'
+import type { TableColumnsType } from 'antd'
 import type { Code, Codebook, Edit } from '../api/client'
+import { removal } from './cells'
 import { Mono } from '../parts/bits'
 
 export const places = {
@@ -37,22 +38,7 @@ export const codebookColumns = (change: (edits: Edit[]) => void): TableColumnsTy
       )),
   },
   { title: 'Clients seen', dataIndex: 'seen', align: 'right' },
-  {
-    title: '',
-    render: (_, c) => (
-      <Button
-        size="small"
-        type="link"
-        danger
-        onClick={(e) => {
-          e.stopPropagation()
-          change([{ op: 'remove', kind: 'codebook', name: c.name }])
-        }}
-      >
-        Remove
-      </Button>
-    ),
-  },
+  removal((c) => change([{ op: 'remove', kind: 'codebook', name: c.name }])),
 ]
 
 export const codeColumns = (): TableColumnsType<Code> => [

@@ -1,5 +1,6 @@
-import { Button, type TableColumnsType } from 'antd'
+import type { TableColumnsType } from 'antd'
 import type { Edit, List, Rule } from '../api/client'
+import { removal } from './cells'
 import { Folding, When } from '../parts/bits'
 
 const then = (r: Rule) =>
@@ -42,22 +43,7 @@ export const ruleColumns = (change: (edits: Edit[]) => void): TableColumnsType<R
         <span className="quiet">never</span>
       ),
   },
-  {
-    title: '',
-    render: (_, r) => (
-      <Button
-        size="small"
-        type="link"
-        danger
-        onClick={(e) => {
-          e.stopPropagation()
-          change([{ op: 'remove', kind: 'rule', name: r.name }])
-        }}
-      >
-        Remove
-      </Button>
-    ),
-  },
+  removal((r) => change([{ op: 'remove', kind: 'rule', name: r.name }])),
 ]
 
 export const listColumns = (change: (edits: Edit[]) => void): TableColumnsType<List> => [
@@ -76,20 +62,5 @@ export const listColumns = (change: (edits: Edit[]) => void): TableColumnsType<L
   },
   { title: 'Used by', render: (_, l) => l.rules.join(', ') },
   { title: 'Note', dataIndex: 'note' },
-  {
-    title: '',
-    render: (_, l) => (
-      <Button
-        size="small"
-        type="link"
-        danger
-        onClick={(e) => {
-          e.stopPropagation()
-          change([{ op: 'remove', kind: 'list', name: l.name }])
-        }}
-      >
-        Remove
-      </Button>
-    ),
-  },
+  removal((l) => change([{ op: 'remove', kind: 'list', name: l.name }])),
 ]

@@ -1,5 +1,6 @@
 import { Button, type TableColumnsType } from 'antd'
 import type { Edit, Explanation, Reservation, Scope } from '../api/client'
+import { removal } from './cells'
 import { Folding, Mono, StatusMark } from '../parts/bits'
 
 /** A change that is shown before it is made. */
@@ -37,25 +38,12 @@ export const reservationColumns = (ask: (a: Ask) => void): TableColumnsType<Rese
         </div>
       )),
   },
-  {
-    title: '',
-    align: 'right',
-    render: (_, r) => (
-      <Button
-        size="small"
-        type="link"
-        danger
-        onClick={() =>
-          ask({
-            title: `Remove reservation ${r.name}`,
-            edits: [{ op: 'remove', kind: 'reservation', name: r.name }],
-          })
-        }
-      >
-        Remove
-      </Button>
-    ),
-  },
+  removal((r) =>
+    ask({
+      title: `Remove reservation ${r.name}`,
+      edits: [{ op: 'remove', kind: 'reservation', name: r.name }],
+    }),
+  ),
 ]
 
 export const exclusionColumns = (
@@ -121,22 +109,12 @@ export const setColumns = (scope: Scope, ask: (a: Ask) => void): TableColumnsTyp
   { title: 'Code', dataIndex: 'code', align: 'right', width: 60 },
   { title: 'Option set here', dataIndex: 'name' },
   { title: 'Value', dataIndex: 'value', render: (v) => <Folding text={v} /> },
-  {
-    title: '',
-    align: 'right',
-    render: (_, o) => (
-      <Button
-        size="small"
-        type="link"
-        onClick={() =>
-          ask({
-            title: `Unset option ${o.name}`,
-            edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [o.name]: '' } } }],
-          })
-        }
-      >
-        Unset
-      </Button>
-    ),
-  },
+  removal(
+    (o) =>
+      ask({
+        title: `Unset option ${o.name}`,
+        edits: [{ op: 'edit', kind: 'scope', name: scope.name, scope: { options: { [o.name]: '' } } }],
+      }),
+    'Unset',
+  ),
 ]

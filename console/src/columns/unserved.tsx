@@ -4,7 +4,7 @@ import { Link } from 'react-router'
 import type { Unserved } from '../api/client'
 import { Mono, StatusMark, When } from '../parts/bits'
 
-export const unservedColumns = (mend: (u: Unserved) => ReactNode, paired: boolean): TableColumnsType<Unserved> => [
+export const unservedColumns = (mend: (u: Unserved) => ReactNode): TableColumnsType<Unserved> => [
   {
     title: 'Client',
     render: (_, u) => (
@@ -23,6 +23,7 @@ export const unservedColumns = (mend: (u: Unserved) => ReactNode, paired: boolea
     render: (_, u) => (
       <span style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 230 }}>
         <StatusMark status="bad" word={u.text} />
+        {u.servers && <span className="quiet"> by {u.servers.join(' and ')}</span>}
       </span>
     ),
     sorter: (a, b) => a.text.localeCompare(b.text),
@@ -57,6 +58,5 @@ export const unservedColumns = (mend: (u: Unserved) => ReactNode, paired: boolea
     ),
     sorter: (a, b) => a.last.localeCompare(b.last),
   },
-  ...(paired ? [{ title: 'Refused by', render: (_: unknown, u: Unserved) => u.servers?.join(', ') }] : []),
   { title: 'Mend', render: (_, u) => mend(u) },
 ]

@@ -165,10 +165,7 @@ export default function UnservedPage() {
               </div>
             ),
           }}
-          columns={unservedColumns(
-            mend,
-            (list.data?.items ?? []).some((u) => u.servers),
-          )}
+          columns={unservedColumns(mend)}
         />
       </div>
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />

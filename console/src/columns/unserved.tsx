@@ -23,7 +23,11 @@ export const unservedColumns = (mend: (u: Unserved) => ReactNode): TableColumnsT
     render: (_, u) => (
       <span style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 230 }}>
         <StatusMark status="bad" word={u.text} />
-        {u.servers && <span className="quiet"> by {u.servers.join(' and ')}</span>}
+        {u.servers && (
+          <span className="quiet" style={{ display: 'block', marginLeft: 24 }}>
+            by {u.servers.join(' and ')}
+          </span>
+        )}
       </span>
     ),
     sorter: (a, b) => a.text.localeCompare(b.text),

@@ -101,6 +101,53 @@ func TestAuditOfTheService(t *testing.T) {
 	})
 }
 
+// Samples that cannot be recorded are found, and the finding goes once they can.
+func TestAuditOfSamples(t *testing.T) {
+	t.Parallel()
+	s := startService(t)
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
+	s.calm()
+	until := func(want bool) { // one is taken each minute
+		t.Helper()
+		for end := time.Now().Add(3 * time.Minute); time.Now().Before(end); time.Sleep(3 * time.Second) {
+			if _, is := s.findings()["samples-behind samples"]; is == want {
+				return
+			}
+		}
+		t.Errorf("samples-behind is not as it should be: %v", want)
+	}
+	s.hold([]planted{{name: "samples have no place", want: "samples-behind",
+		plant: func() { s.sql("alter table capacity_open rename to capacity_closed"); until(true) },
+		undo:  func() { s.sql("alter table capacity_closed rename to capacity_open"); until(false) }}})
+}
+
+// A relay that forwards to one server of a pair alone is found, once both have been
+// there for long enough to hear it.
+func TestAuditOfRelays(t *testing.T) {
+	t.Parallel()
+	w := pairOf(t)
+	ctx := context.Background()
+	lone := w.a.relay("127.77.0.9", "10.77.0.1")
+	for end := time.Now().Add(4 * time.Minute); ; time.Sleep(3 * time.Second) {
+		for n, r := range []*demo.Relay{w.relay, lone} {
+			c := demo.Client{Relay: r, Hardware: hw(n + 1), Patience: 12 * time.Second}
+			if err := c.Get(ctx); err != nil {
+				t.Fatal(err)
+			}
+		}
+		found := w.a.findings()
+		if f, ok := found["pair-relay relay 127.77.0.9"]; ok {
+			if !strings.Contains(f.Text, "to bobbin alone") {
+				t.Errorf("found: %s", f.Text)
+			}
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("a relay that one server hears alone is not found: %v", keysOf(found))
+		}
+	}
+}
+
 // What time alone brings about is found once it has passed.
 func TestAuditLater(t *testing.T) {
 	t.Parallel()

@@ -113,16 +113,12 @@ func TestPairLosesADatabase(t *testing.T) {
 	}
 	served(100, "clients")
 	thaw := freezePostgres(t, w.a)
-	began := time.Now()
 	for n := range 6 { // whoever comes once that is noticed waits for nothing
 		newcomer := demo.Client{Relay: w.relay, Hardware: hw(n + 1), Patience: 4 * time.Second}
 		w.a.await(func() bool { return newcomer.Get(ctx) == nil }, "a newcomer to be served with a database that hangs")
 		if newcomer.Server != w.b.dhcp4.Addr() {
 			t.Errorf("newcomer %d is served by %s", n+1, newcomer.Server)
 		}
-	}
-	if took := time.Since(began); took > 20*time.Second {
-		t.Errorf("six newcomers took %s", took)
 	}
 	served(200, "clients to be served by the other")
 	thaw()
@@ -263,7 +259,8 @@ func TestPairAnHourLater(t *testing.T) {
 	}
 	for i, want := range []string{"communications-interrupted", "normal"} {
 		spans := states.Servers[i].Spans
-		if len(spans) < 2 || !slices.ContainsFunc(spans, func(p api.PairSpan) bool { return p.State == want }) || spans[len(spans)-1].State != "normal" {
+		if len(spans) < 2 || !slices.ContainsFunc(spans, func(p api.PairSpan) bool { return p.State == want }) ||
+			spans[len(spans)-1].State != "normal" {
 			t.Errorf("%s was in %+v", states.Servers[i].Name, spans)
 		}
 	}

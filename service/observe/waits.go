@@ -30,7 +30,12 @@ type Wait struct {
 	Count    int           // how often
 	Holds    bool          // it renews, so it waits with a lease in its hands
 	Took     time.Duration // from First until this server learned that it was served
+	Told     time.Time     // when that was
 }
+
+// overtaken is for how long what a client asked is taken for what it was served for:
+// the other server's word may be here before the client's own.
+const overtaken = 2 * time.Second
 
 // waitsMost bounds how many clients are watched.
 const waitsMost = 10000
@@ -46,6 +51,13 @@ func (w *Waits) Watch(on bool) {
 // left takes in that a client was left to the other server.
 func (w *Waits) left(req *answer.Request, d *answer.Decision, at time.Time) {
 	if w.asking == nil || req.Message.Type == dhcp4.Inform {
+		return
+	}
+	if x := w.served.Get(d.Client); at.Sub(x.Told) < overtaken {
+		if x.First.IsZero() {
+			x.First = at
+			w.served.Put(d.Client, x)
+		}
 		return
 	}
 	x := w.asking.Get(d.Client)
@@ -72,7 +84,7 @@ func (w *Waits) given(l *lease.Lease, at time.Time) {
 	} else {
 		x.Took = at.Sub(x.First)
 	}
-	x.Address = l.Address()
+	x.Address, x.Told = l.Address(), at
 	w.asking.Drop(l.Client)
 	w.served.Put(l.Client, x)
 }

@@ -8,7 +8,7 @@ import { ScopeForm } from '../parts/scopeform'
 import { ItemForm } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
 import { scopeColumns } from '../columns/plan'
-import { Search } from '../parts/filters'
+import { usePut, Search } from '../parts/filters'
 
 const listed = 1000 // the most that are listed at once
 
@@ -23,15 +23,7 @@ export default function Plan() {
     placeholderData: (old) => old,
   })
   const defaults = useQuery({ queryKey: ['defaults'], queryFn: () => get<Defaults>('/defaults') })
-  const set = (key: string, v: string) =>
-    setParams(
-      (p) => {
-        if (v) p.set(key, v)
-        else p.delete(key)
-        return p
-      },
-      { replace: true },
-    )
+  const set = usePut()
   return (
     <>
       <div className="head">

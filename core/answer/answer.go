@@ -302,6 +302,8 @@ type decider struct {
 	who     asker
 	scopes  []*plan.View // of the link
 	rulings []ruling     // of the scopes looked at so far
+	looked  *plan.View   // whose memory was read ahead, or nil
+	read    int          // what came of it
 }
 
 // asker is who asks, and what of its request a choice depends on.

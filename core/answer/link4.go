@@ -52,7 +52,9 @@ func (d *v4) findLink() {
 			}
 		}
 	}
-	if len(d.scopes) == 0 {
+	if len(d.scopes) > 0 {
+		d.lookAhead(d.scopes[0])
+	} else {
 		d.step("no scope is defined for that link", netip.Addr{}, "")
 	}
 }
@@ -68,10 +70,24 @@ func (d *v4) oddRelay() string {
 		return "no host can have that address"
 	}
 	d.behind = d.plan.ScopeAt(g)
+	d.lookAhead(d.behind)
 	if v := d.behind; v != nil && v.Ends(g) {
 		return "that is the network or broadcast address of scope " + v.Name
 	}
 	return ""
+}
+
+// lookAhead reads what is on record of the client in one scope of its link, before
+// any of it is needed.
+func (d *v4) lookAhead(v *plan.View) {
+	if v == nil || d.looked != nil {
+		return
+	}
+	a := d.msg.CIAddr
+	if a.IsUnspecified() {
+		a = d.who.wish
+	}
+	d.looked, d.read = v, d.table.Ahead(v, a, d.who.client, d.msg.CHAddr)
 }
 
 // clientKey is by what the client is told from others: its client identifier if

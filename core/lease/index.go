@@ -92,6 +92,12 @@ func (x *bucket) find(hash uint32, fits func(slot int) bool) int {
 	return -1
 }
 
+// likely is a slot with a hash, or the first of all: find, without a look at what
+// a slot holds.
+func (x *bucket) likely(hash uint32) int {
+	return max(x.find(hash, func(int) bool { return true }), 0)
+}
+
 func (x *bucket) add(hash uint32, slot int) {
 	if 4*(x.n+1) > 3*len(x.cells) {
 		old := x.cells

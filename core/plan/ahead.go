@@ -6,7 +6,8 @@ import "yarnpost/core/addr"
 // hardware address; see lease.Table.Ahead.
 func (v *View) Ahead(hw addr.Hardware) (read int) {
 	// One field of each line of memory.
-	read = v.Slot + len(v.Ranges) + int(v.Lease) + len(v.Parts) + len(v.Routers) + len(v.Mode) + len(v.Pools) + int(v.OfferDelay) + v.Limits.NewPerMinute
+	read = v.Slot + len(v.Ranges) + int(v.Lease) + len(v.Parts) + len(v.Routers) + len(v.Mode) +
+		len(v.Pools) + int(v.OfferDelay) + v.Limits.NewPerMinute
 	if n := len(v.sieve.words); n > 0 {
 		read += int(v.sieve.words[hashOfClient('h', string(hw))>>32&uint64(n-1)])
 	}

@@ -40,6 +40,7 @@ type AuditReport struct {
 	Why      string    `json:"why" doc:"What it was made for"`
 	Took     float64   `json:"took" doc:"Seconds"`
 	Leases   int       `json:"leases" doc:"That were looked at"`
+	Lost     string    `json:"lost,omitempty" doc:"Why it is not on record, if it is not"`
 	Revision int64     `json:"revision"`
 	Troubles int       `json:"troubles" doc:"Not acknowledged, as are the next two"`
 	Warnings int       `json:"warnings"`

@@ -201,6 +201,9 @@ func (k *call) findings(q client.FindingQuery) error {
 			fmt.Fprintf(k.out, "\n%s, %s, %s, %d acknowledged; %d new and %d gone since the audit before. Made %s, in %.1f s, of %d leases.\n",
 				many(r.Troubles, "trouble"), many(r.Warnings, "warning"), many(r.Notes, "note"), r.Known, r.Fresh, len(r.Gone),
 				k.when(r.At), r.Took, r.Leases)
+			if r.Lost != "" {
+				fmt.Fprintf(k.out, "It is not on record: %s.\n", r.Lost)
+			}
 		}
 	}
 	if err == nil && slices.ContainsFunc(r.Findings, func(f api.Finding) bool { return f.Known == nil }) {

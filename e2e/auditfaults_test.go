@@ -19,8 +19,9 @@ import (
 	"yarnpost/service/store"
 )
 
-// sql runs statements in the private database of a service.
-func (s *service) sql(statements ...string) {
+// sql runs statements in the private database of a service, and gives how many rows the
+// last of them is about.
+func (s *service) sql(statements ...string) (rows int64) {
 	s.t.Helper()
 	ctx := context.Background()
 	conn, err := pgx.Connect(ctx, store.PrivateDSN(s.dir))
@@ -29,10 +30,13 @@ func (s *service) sql(statements ...string) {
 	}
 	defer conn.Close(ctx)
 	for _, text := range statements {
-		if _, err := conn.Exec(ctx, text); err != nil {
+		tag, err := conn.Exec(ctx, text)
+		if err != nil {
 			s.t.Fatalf("%s: %v", text, err)
 		}
+		rows = tag.RowsAffected()
 	}
+	return rows
 }
 
 // Faults of the service itself are found by an audit, and nothing else with them.
@@ -156,14 +160,36 @@ func TestAuditLater(t *testing.T) {
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	s.must("scope", "add", "old", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.100-10.78.0.199", "--router", "10.78.0.1", "--serve")
 	s.must("reservation", "add", "press", "--scope", "looms", "--hw", hw(1).String(), "--address", "10.77.0.9")
+	var clients []demo.Client
 	for n, link := range []string{"10.77.0.1", "10.78.0.1"} {
 		c := demo.Client{Relay: s.relay(fmt.Sprintf("127.77.0.%d", n+1), link), Hardware: hw(n + 1)}
 		if err := c.Get(ctx); err != nil {
 			t.Fatal(err)
 		}
+		clients = append(clients, c)
 	}
+	busy := func() { // what the first relay forwards
+		for range 30 {
+			if _, err := clients[0].Discover(ctx); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	busy()
+	s.after("10m")
+	busy()
 	s.must("scope", "drain", "old", "--until", time.Now().Add(time.Hour).UTC().Format(time.RFC3339), "--yes")
+	const silent = "relay-silent relay 127.77.0.1"
+	for end := time.Now().Add(3 * time.Minute); s.findings()[silent].Code == ""; time.Sleep(3 * time.Second) {
+		if time.Now().After(end) {
+			t.Fatal("a busy relay that says nothing is not found")
+		}
+	}
+	busy()
 	before := s.findings()
+	if _, is := before[silent]; is {
+		t.Error("a relay is heard again, and is still found silent")
+	}
 	s.after("800h")
 	after := s.findings()
 	for _, want := range []string{"reservation-unseen reservation press", "drain-over scope old"} {

@@ -56,6 +56,7 @@ type service struct {
 	netns string // run inside this namespace; "" for none
 	args  []string
 	later string // how far in the future it lives, such as "1h"; "" for not at all
+	bent  bool   // it runs the program that tests can bend
 	http  string
 	dhcp4 netip.AddrPort
 	cmd   *exec.Cmd
@@ -123,49 +124,20 @@ func startService(t *testing.T, args ...string) *service {
 
 func (s *service) start() {
 	s.t.Helper()
-	args := append([]string{daemon(s.t, s.later), "serve", "--data", s.dir, "--http", s.http, "--dhcp4", s.dhcp4.String()},
+	args := append([]string{s.daemon(), "serve", "--data", s.dir, "--http", s.http, "--dhcp4", s.dhcp4.String()},
 		s.args...)
 	if s.netns != "" {
 		args = append([]string{"ip", "netns", "exec", s.netns}, args...)
 	}
 	s.cmd = exec.Command(args[0], args[1:]...)
 	s.cmd.Stdout, s.cmd.Stderr = &s.log, &s.log
+	s.cmd.Env = append(os.Environ(), "BENT_LATER="+s.later, "BENT_CLOCK="+s.clockFile())
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	before := strings.Count(s.log.String(), "console ready")
 	if err := s.cmd.Start(); err != nil {
 		s.t.Fatal(err)
 	}
 	s.await(func() bool { return strings.Count(s.log.String(), "console ready") > before }, "the service to come up")
-}
-
-var daemons sync.Mutex
-
-// daemon is the service's program, or one that lives so far in the future.
-func daemon(t *testing.T, later string) string {
-	t.Helper()
-	path := filepath.Join(binaries, "yarnpostd")
-	if later == "" {
-		return path
-	}
-	daemons.Lock()
-	defer daemons.Unlock()
-	path += "-" + later
-	if _, err := os.Stat(path); err == nil {
-		return path
-	}
-	out, err := exec.Command("go", "build", "-ldflags", "-X yarnpost/service/clock.ahead="+later, "-o", path, "../cmd/yarnpostd").CombinedOutput()
-	if err != nil {
-		t.Fatalf("build: %v\n%s", err, out)
-	}
-	return path
-}
-
-// after restarts the service in the future.
-func (s *service) after(later string) {
-	s.t.Helper()
-	s.stop()
-	s.later = later
-	s.start()
 }
 
 // await waits until something is true, for a minute at most.

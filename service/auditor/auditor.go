@@ -68,6 +68,7 @@ type Report struct {
 	Leases  int
 	Entries []Entry // what is there, the worst first
 	Gone    []Entry // what went since the audit before
+	Lost    error   // why it is not on record; then stories are those of the audit before, and nothing is said to be gone
 }
 
 // Worst is the highest severity of what nobody acknowledged; ok is false if there
@@ -128,14 +129,39 @@ func (r *Room) Run(ctx context.Context, why string, slow bool) (Report, error) {
 		keys, bodies = append(keys, list[i].Key()), append(bodies, b)
 	}
 	id, err := r.store.SaveAudit(ctx, run, keys, bodies)
-	if err != nil {
-		r.log.Warn("what an audit found is not on record", "err", err)
+	report := Report{At: run.At, Why: why, Took: took, Leases: n}
+	if err == nil {
+		report, err = r.report(ctx, list, run, id, n)
 	}
-	report, failed := r.report(ctx, list, run, id, n)
+	if err != nil {
+		if ctx.Err() == nil {
+			r.log.Warn("what an audit found is not on record", "err", err)
+		}
+		report.Lost, report.Entries = err, r.asBefore(list, run.At)
+	}
 	r.mu.Lock()
 	r.last = report
 	r.mu.Unlock()
-	return report, errors.Join(err, failed)
+	return report, ctx.Err()
+}
+
+// asBefore sets what was found beside the audit before, as far as that is remembered.
+func (r *Room) asBefore(list []audit.Finding, at time.Time) (out []Entry) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	before := map[string]Entry{}
+	for _, e := range r.last.Entries {
+		before[e.Key()] = e
+	}
+	for i := range list {
+		e := Entry{Finding: list[i], First: at, New: true}
+		if was, ok := before[list[i].Key()]; ok {
+			e.First, e.Known, e.New = was.First, was.Known, false
+		}
+		e.Last = at
+		out = append(out, e)
+	}
+	return out
 }
 
 // at finds the record of an address, many at a time: audits ask for reserved ones.
@@ -152,9 +178,6 @@ func (r *Room) report(ctx context.Context, list []audit.Finding, run store.Audit
 	acks, err := r.known(ctx)
 	stories, failed := r.store.Findings(ctx, run.At)
 	if err = errors.Join(err, failed); err != nil {
-		for i := range list {
-			out.Entries = append(out.Entries, Entry{Finding: list[i], First: run.At, Last: run.At})
-		}
 		return out, err
 	}
 	by := map[string]store.Finding{}

@@ -169,6 +169,9 @@ func (s *Server) reportView(r auditor.Report) api.AuditReport {
 	if paired {
 		out.Partner = v.Partner.Name
 	}
+	if r.Lost != nil {
+		out.Lost = databaseAway
+	}
 	for _, e := range r.Entries {
 		if e.New {
 			out.Fresh++

@@ -37,12 +37,17 @@ func failure(err error) error {
 	case errors.Is(err, ErrSignIn):
 		return huma.Error401Unauthorized(err.Error())
 	}
+	if errors.Is(err, context.Canceled) { // given up, if whoever asks is still there
+		return huma.Error503ServiceUnavailable(databaseAway + "; bring it back, and do this again")
+	}
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) { // the statement is nobody's business
 		return huma.Error503ServiceUnavailable("the database refused: " + pg.Message + "; the service's log says more")
 	}
 	return huma.Error503ServiceUnavailable(err.Error())
 }
+
+const databaseAway = "the database does not answer"
 
 type body[T any] struct{ Body T }
 

@@ -47,6 +47,7 @@ type Journal struct {
 	unwanted map[uint64]bool      // digests of sets that go with the next batches
 	down     error                // why nothing can be recorded; nil while all is well
 	began    time.Time            // when the commit began that is under way; zero if none is
+	idle     bool                 // since the last look at the database
 	closing  bool
 	done     chan struct{}
 	conn     *pgx.Conn
@@ -82,7 +83,30 @@ func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner, n
 	}
 	s.writer = nil
 	go j.run()
+	go j.watch()
 	return j, nil
+}
+
+// watchEvery is how often the journal looks whether the database is there.
+const watchEvery = 500 * time.Millisecond
+
+// watch has an idle journal ask the database for a sign, so that it is known to be
+// away before somebody needs it, and tells the rest of the store.
+func (j *Journal) watch() {
+	for {
+		select {
+		case <-j.done:
+			return
+		case <-time.After(watchEvery):
+		}
+		down := j.Down()
+		j.store.waits.set(down != nil && !errors.Is(down, ErrFenced))
+		j.mu.Lock()
+		if j.idle = true; len(j.gathered) == 0 {
+			j.wake.Signal()
+		}
+		j.mu.Unlock()
+	}
 }
 
 // Add queues entries that belong together, so that they become durable at once
@@ -144,6 +168,9 @@ func (j *Journal) Pending(a netip.Prefix) bool {
 	return j.pending[a] > 0
 }
 
+// askLong is how long a look at the database may take before its connection is given up.
+const askLong = 30 * time.Second
+
 // stuckAfter is for how long a commit may take before nothing more is promised that
 // would have to wait for it.
 const stuckAfter = 3 * time.Second
@@ -194,12 +221,18 @@ func (j *Journal) run() {
 	defer close(durable)
 	for {
 		j.mu.Lock()
-		for len(j.gathered) == 0 && !j.closing {
+		for len(j.gathered) == 0 && !j.closing && !j.idle {
 			j.wake.Wait()
 		}
+		j.idle = false
 		if len(j.gathered) == 0 {
+			closing := j.closing
 			j.mu.Unlock()
-			return
+			if closing {
+				return
+			}
+			j.ask()
+			continue
 		}
 		n := min(len(j.gathered), batchLimit)
 		for j.gathered[n-1].more { // what belongs together is not split
@@ -207,14 +240,9 @@ func (j *Journal) run() {
 		}
 		batch := append([]Entry(nil), j.gathered[:n]...)
 		j.gathered = append(j.gathered[:0], j.gathered[n:]...)
-		began := j.now()
-		j.began = began
 		j.mu.Unlock()
-		err := j.commit(batch)
-		spent := j.now().Sub(began)
-		j.mu.Lock()
-		j.began = time.Time{}
-		j.mu.Unlock()
+		var err error
+		spent := j.timed(func() { err = j.commit(batch) })
 		var unknown *unknownOutcome
 		if errors.As(err, &unknown) {
 			err = j.resolve(batch, err)
@@ -225,6 +253,37 @@ func (j *Journal) run() {
 		}
 		j.settle(batch, spent)
 		durable <- batch
+	}
+}
+
+// timed does what waits for the database, so that Down knows since when.
+func (j *Journal) timed(work func()) time.Duration {
+	began := j.now()
+	j.mu.Lock()
+	j.began = began
+	j.mu.Unlock()
+	work()
+	j.mu.Lock()
+	j.began = time.Time{}
+	j.mu.Unlock()
+	return j.now().Sub(began)
+}
+
+// ask finds out whether the database is there and still this process's, with nothing
+// to write.
+func (j *Journal) ask() {
+	ctx, cancel := context.WithTimeout(context.Background(), askLong)
+	defer cancel()
+	var err error
+	j.timed(func() {
+		var epoch int64
+		if err = j.conn.QueryRow(ctx, "select epoch from server").Scan(&epoch); err == nil && epoch != j.store.epoch {
+			err = ErrFenced
+			j.conn.Close(ctx)
+		}
+	})
+	if err != nil && j.conn.IsClosed() {
+		j.fail(nil, err)
 	}
 }
 
@@ -253,7 +312,11 @@ func (j *Journal) unpend(entries []Entry) {
 
 // fail undoes a batch that was certainly not recorded, and all behind it.
 func (j *Journal) fail(batch []Entry, err error) {
-	j.log.Error("leases could not be recorded and are undone", "entries", len(batch), "err", err)
+	if len(batch) > 0 {
+		j.log.Error("leases could not be recorded and are undone", "entries", len(batch), "err", err)
+	} else {
+		j.log.Error("the database is away", "err", err)
+	}
 	lost := j.conn.IsClosed()
 	j.owner.Undo(func() []Entry {
 		j.mu.Lock()
@@ -348,7 +411,7 @@ func (j *Journal) connect(ctx context.Context) error {
 	conn, err := j.store.lock(ctx)
 	if errors.Is(err, errLocked) { // has its holder taken over, or is it our own dead connection?
 		var epoch int64
-		if j.store.pool.QueryRow(ctx, "select epoch from server").Scan(&epoch) == nil && epoch != j.store.epoch {
+		if j.store.pool.QueryRow(urgent(ctx), "select epoch from server").Scan(&epoch) == nil && epoch != j.store.epoch {
 			err = ErrFenced
 		}
 	}

@@ -167,7 +167,7 @@ func (s *Store) CloseHours(ctx context.Context, before time.Time) error {
 func (s *Store) CloseDays(ctx context.Context, now time.Time) error {
 	today := now.UTC().Truncate(24 * time.Hour)
 	rows, err := s.pool.Query(ctx, `select distinct date_trunc('day', hour at time zone 'UTC') from capacity_minutes m where hour < $1
-		and not exists (select from capacity_days d where d.series = m.series and d.day = (m.hour at time zone 'UTC')::date) order by 1 limit 30`, today)
+		and not exists (select from capacity_days d where d.series = m.series and d.day = (m.hour at time zone 'UTC')::date) order by 1`, today)
 	if err != nil {
 		return err
 	}

@@ -33,6 +33,7 @@ type Store struct {
 	dsn    string
 	epoch  int64
 	writer *pgx.Conn // holds the writer's lock until the journal takes it over
+	waits  *patience
 }
 
 // Open takes the database for this process, refusing while another service
@@ -46,11 +47,13 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	config.MaxConns = 6
 	config.ConnConfig.RuntimeParams["statement_timeout"] = "20000"
 	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	waits := newPatience()
+	config.ConnConfig.Tracer = waits
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	s := &Store{pool: pool, dsn: dsn}
+	s := &Store{pool: pool, dsn: dsn, waits: waits}
 	// A process that was just killed may take a moment to let go of its lock.
 	for range 100 {
 		if s.writer, err = s.lock(ctx); err == nil || !errors.Is(err, errLocked) {
@@ -322,7 +325,7 @@ func (s *Store) Revisions(ctx context.Context, before int64, limit, lines int) (
 		coalesce((select jsonb_agg(l) from (select l from plan_change c, jsonb_array_elements(c.lines) with ordinality x(l, o)
 			where c.revision = r.revision order by c.seq, o limit nullif($3, 0)) y), '[]')
 		from plan_revision r, lateral (select count(*) as items, coalesce(sum(jsonb_array_length(lines)), 0) as length from plan_change where revision = r.revision) c
-		where $1 = 0 or r.revision < $1 order by r.revision desc limit $2`, before, limit, lines)
+		where $1::bigint = 0 or r.revision < $1 order by r.revision desc limit $2`, before, limit, lines)
 	if err != nil {
 		return nil, fmt.Errorf("list revisions: %w", err)
 	}

@@ -83,6 +83,7 @@ export default function Audit() {
                 {plural(r.troubles, 'trouble')}, {plural(r.warnings, 'warning')}, {plural(r.notes, 'note')}; {r.known}{' '}
                 acknowledged, {r.fresh} new and {r.gone.length} gone since the audit before. Made <When at={r.at} /> for{' '}
                 {r.why}, of {plural(r.leases, 'lease')} in {r.took.toFixed(1)} s
+                {r.lost ? `; not on record: ${r.lost}` : ''}
               </>
             ) : none ? (
               'The first audit is made a few seconds after the start'

@@ -1499,6 +1499,8 @@ export interface components {
              * @description That were looked at
              */
             leases: number;
+            /** @description Why it is not on record, if it is not */
+            lost?: string;
             /** Format: int64 */
             notes: number;
             partner?: string;

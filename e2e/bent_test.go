@@ -1,0 +1,117 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+)
+
+// bends are the words that the service's sources have more in the program of some
+// tests: so its clock can be set, and it has a fault. What people run knows nothing
+// of it.
+var bends = []struct{ file, of, is string }{
+	{"service/clock/clock.go", "Wall: time.Now(),", "Wall: time.Now().Add(later + set()),"},
+	{"service/clock/clock.go", "time.Duration(ts.Nano())", "time.Duration(ts.Nano()) + later"},
+	{"service/clock/bent.go", "", `package clock
+
+import (
+	"os"
+	"time"
+)
+
+// later is how far the program lives in the future, on a host that does, too.
+var later, _ = time.ParseDuration(os.Getenv("BENT_LATER"))
+
+// set is by how much somebody set the host's clock.
+func set() time.Duration {
+	text, _ := os.ReadFile(os.Getenv("BENT_CLOCK"))
+	d, _ := time.ParseDuration(string(text))
+	return d
+}
+`},
+	{"core/answer/answer.go", "func (d *v4) decide() {", "func (d *v4) decide() {\n\tif d.who.vendor == \"a fault\" {\n\t\tpanic(\"planted\")\n\t}"},
+}
+
+// bent builds the program that tests can bend, once.
+var bent = sync.OnceValues(func() (string, error) {
+	replaced, texts := map[string]string{}, map[string]string{}
+	for _, b := range bends {
+		path, err := filepath.Abs(filepath.Join("..", b.file))
+		if err != nil {
+			return "", err
+		}
+		text, seen := texts[path]
+		if b.of != "" && !seen {
+			was, err := os.ReadFile(path)
+			if err != nil {
+				return "", err
+			}
+			text = string(was)
+		}
+		if b.of != "" && strings.Count(text, b.of) != 1 {
+			return "", os.ErrNotExist
+		}
+		texts[path] = strings.Replace(text, b.of, b.is, 1)
+		replaced[path] = filepath.Join(binaries, "bent-"+filepath.Base(b.file))
+		if err := os.WriteFile(replaced[path], []byte(texts[path]), 0o600); err != nil {
+			return "", err
+		}
+	}
+	overlay, err := json.Marshal(map[string]any{"Replace": replaced})
+	if err != nil {
+		return "", err
+	}
+	list := filepath.Join(binaries, "bent.json")
+	if err := os.WriteFile(list, overlay, 0o600); err != nil {
+		return "", err
+	}
+	program := filepath.Join(binaries, "yarnpostd-bent")
+	out, err := exec.Command("go", "build", "-overlay", list, "-o", program, "../cmd/yarnpostd").CombinedOutput()
+	if err != nil {
+		return "", &exec.Error{Name: string(out), Err: err}
+	}
+	return program, nil
+})
+
+// daemon is the service's program.
+func (s *service) daemon() string {
+	s.t.Helper()
+	if s.later == "" && !s.bent {
+		return filepath.Join(binaries, "yarnpostd")
+	}
+	program, err := bent()
+	if err != nil {
+		s.t.Fatalf("the bent program: %v", err)
+	}
+	return program
+}
+
+// bend restarts the service as the program that tests can bend.
+func (s *service) bend() {
+	s.t.Helper()
+	s.stop()
+	s.bent = true
+	s.start()
+}
+
+// after restarts the service in the future.
+func (s *service) after(later string) {
+	s.t.Helper()
+	s.stop()
+	s.later = later
+	s.start()
+}
+
+// setClock sets the host's clock, as a bent service sees it.
+func (s *service) setClock(by time.Duration) {
+	s.t.Helper()
+	if err := os.WriteFile(s.clockFile(), []byte(by.String()), 0o644); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+func (s *service) clockFile() string { return filepath.Join(s.dir, "clock") }

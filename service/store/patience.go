@@ -1,0 +1,100 @@
+package store
+
+import (
+	"context"
+	"sync"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+)
+
+// patience keeps a database that does not answer from holding up whoever asks it.
+// While the journal finds it away, nothing is asked, and what was asked before is
+// given up: both end with context.Canceled. It sees each use of the pool as a
+// tracer.
+type patience struct {
+	mu   sync.Mutex
+	good context.Context // over once the database is away
+	over context.CancelFunc
+}
+
+func newPatience() *patience {
+	p := new(patience)
+	p.good, p.over = context.WithCancel(context.Background())
+	return p
+}
+
+// set says whether the database is away.
+func (p *patience) set(away bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch was := p.good.Err() != nil; {
+	case away:
+		p.over()
+	case was:
+		p.good, p.over = context.WithCancel(context.Background())
+	}
+}
+
+type (
+	patienceKey struct{} // of what ends the wait for one use of the pool
+	urgentKey   struct{} // of uses that find out whether the database is back
+)
+
+// urgent makes a context with which the database is asked even while it is away.
+func urgent(ctx context.Context) context.Context { return context.WithValue(ctx, urgentKey{}, true) }
+
+func (p *patience) begin(ctx context.Context) context.Context {
+	if ctx.Value(urgentKey{}) != nil {
+		return ctx
+	}
+	p.mu.Lock()
+	good := p.good
+	p.mu.Unlock()
+	ctx, cancel := context.WithCancel(ctx)
+	if good.Err() != nil {
+		cancel()
+		return ctx
+	}
+	stop := context.AfterFunc(good, cancel)
+	return context.WithValue(ctx, patienceKey{}, func() { stop(); cancel() })
+}
+
+func (p *patience) end(ctx context.Context) {
+	if done, ok := ctx.Value(patienceKey{}).(func()); ok {
+		done()
+	}
+}
+
+// TraceAcquireStart implements pgxpool.AcquireTracer.
+func (p *patience) TraceAcquireStart(ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireStartData) context.Context {
+	return p.begin(ctx)
+}
+
+// TraceAcquireEnd implements pgxpool.AcquireTracer.
+func (p *patience) TraceAcquireEnd(ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireEndData) {
+	p.end(ctx)
+}
+
+// TraceQueryStart implements pgx.QueryTracer.
+func (p *patience) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	return p.begin(ctx)
+}
+
+// TraceQueryEnd implements pgx.QueryTracer.
+func (p *patience) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryEndData) {
+	p.end(ctx)
+}
+
+// TraceBatchStart implements pgx.BatchTracer.
+func (p *patience) TraceBatchStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchStartData) context.Context {
+	return p.begin(ctx)
+}
+
+// TraceBatchQuery implements pgx.BatchTracer.
+func (p *patience) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
+
+// TraceBatchEnd implements pgx.BatchTracer.
+func (p *patience) TraceBatchEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchEndData) {
+	p.end(ctx)
+}

@@ -84,7 +84,10 @@ func TestDatabaseHangs(t *testing.T) {
 		t.Errorf("a renewal with a database that hangs: %v", err)
 	}
 	thaw()
-	s.await(func() bool { _, _, code := s.cli("scope", "add", "stores", "--subnet", "10.78.0.0/24"); return code == 0 }, "a change with the database back")
+	s.await(func() bool {
+		_, _, code := s.cli("scope", "add", "stores", "--subnet", "10.78.0.0/24")
+		return code == 0
+	}, "a change with the database back")
 	if status, text := ask("GET", past, ""); status != 200 {
 		t.Errorf("who had an address, with the database back: %d %q", status, text)
 	}

@@ -156,7 +156,7 @@ func (w *World) compareShares() {
 	if !a.up || !b.up || w.excused || a.pair.State() == pair.PartnerDown || b.pair.State() == pair.PartnerDown {
 		return
 	}
-	if a.pair.Serving() == answer.Nobody || b.pair.Serving() == answer.Nobody {
+	if min(a.pair.Serving(), b.pair.Serving()) < answer.Renewals {
 		return
 	}
 	for i, v := range a.active.plan.Scopes() {

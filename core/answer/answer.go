@@ -92,6 +92,8 @@ type Serving uint8
 // Whom it can answer.
 const (
 	Nobody   Serving = iota // it recovers, or finds out what the other did
+	Resting                 // nobody: the other answers everybody meanwhile
+	Holders                 // so does it, but for clients that renew with this server alone
 	Renewals                // clients that have a lease of it
 	Everybody
 )

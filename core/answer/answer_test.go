@@ -612,9 +612,15 @@ func TestEffectsAreInOrder(t *testing.T) {
 // may be, and whose a free address is.
 // halfPair is a pair as a decision sees it: odd addresses are this server's, or
 // none, and the first lease of a client is short.
-type halfPair struct{ odd, none, elsewhere, unsure bool }
+type halfPair struct {
+	odd, none, elsewhere, unsure bool
+	only                         *Serving
+}
 
 func (h *halfPair) Serving() Serving {
+	if h.only != nil {
+		return *h.only
+	}
 	if h.unsure {
 		return Renewals
 	}
@@ -699,6 +705,54 @@ func TestUnsure(t *testing.T) {
 		two.unsure = c.unsure
 		if d := Decide(Request{Message: renew, Server: server, Unicast: true}, w, nil); d.Outcome != c.want || d.Why != NoRecord {
 			t.Errorf("unsure %v: a renewal of what is not known here is %s, %s", c.unsure, d.Outcome, d.Why)
+		}
+	}
+}
+
+// While nothing can be recorded here and the other server answers everybody, those that
+// renew with this one alone are answered from the record with what is left; a server
+// that was told to rest answers nobody.
+func TestHoldersAlone(t *testing.T) {
+	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
+	o := f.do(f.message(dhcp4.Discover, 1))
+	f.do(f.selecting(1, o.Address.String()))
+	f.now += 1000
+	renew, other, release := f.message(dhcp4.Request, 1), f.message(dhcp4.Request, 2), f.message(dhcp4.Release, 1)
+	renew.CIAddr, renew.GIAddr = o.Address, netip.IPv4Unspecified()
+	other.CIAddr, other.GIAddr = o.Address, netip.IPv4Unspecified()
+	release.CIAddr, release.GIAddr = o.Address, netip.IPv4Unspecified()
+	rebind := f.message(dhcp4.Request, 1)
+	rebind.CIAddr = o.Address
+	reboot := f.message(dhcp4.Request, 1, at(option.AddressRequest, o.Address.String()))
+	f.writable = false
+	w := f.world()
+	for _, c := range []struct {
+		what    string
+		serving Serving
+		m       *dhcp4.Message
+		want    Outcome
+		why     Reason
+	}{
+		{"a renewal", Holders, renew, Acknowledged, ""},
+		{"a renewal of another's lease", Holders, other, Ignored, NoDatabase},
+		{"a rebinding", Holders, rebind, Ignored, PartnerServes},
+		{"a reboot", Holders, reboot, Ignored, PartnerServes},
+		{"a newcomer", Holders, f.message(dhcp4.Discover, 3), Ignored, PartnerServes},
+		{"a release", Holders, release, Ignored, PartnerServes},
+		{"a renewal while it rests", Resting, renew, Ignored, PartnerServes},
+		{"a newcomer while it rests", Resting, f.message(dhcp4.Discover, 3), Ignored, PartnerServes},
+		{"a renewal while it recovers", Nobody, renew, Ignored, Recovering},
+	} {
+		w.Pair = &halfPair{odd: true, only: &c.serving}
+		d := Decide(Request{Message: c.m, Server: server, Unicast: c.m.GIAddr.IsUnspecified()}, w, nil)
+		if d.Outcome != c.want || d.Why != c.why {
+			t.Errorf("%s is %s %s, want %s %s: %v", c.what, d.Outcome, d.Why, c.want, c.why, d.Trail)
+		}
+		if d.Outcome != Acknowledged {
+			continue
+		}
+		if s, _ := d.Reply.Options.Uint32(option.AddressTime); s != 2600 || len(d.Changes) > 0 {
+			t.Errorf("%s gives %d s of the 2600 that are left, with %d changes", c.what, s, len(d.Changes))
 		}
 	}
 }

@@ -22,6 +22,10 @@ func (d *v4) leftToPartner() bool {
 		d.step("this server answers nobody until it knows what the other one did", netip.Addr{}, "")
 		d.ignore(Recovering)
 		return true
+	case serving == Resting || serving == Holders && !d.renewsHere():
+		d.step("the partner answers everybody now", netip.Addr{}, "")
+		d.ignore(PartnerServes)
+		return true
 	case serving == Renewals && (m.Type != dhcp4.Request || m.CIAddr.IsUnspecified()):
 		d.step("this server answers nobody new until it knows what the other one did", netip.Addr{}, "")
 		d.ignore(Recovering)
@@ -32,6 +36,15 @@ func (d *v4) leftToPartner() bool {
 	d.step("the partner answers it", netip.Addr{}, "")
 	d.ignore(PartnerServes)
 	return true
+}
+
+// renewsHere reports whether a client asks this server alone to prolong its lease.
+func (d *v4) renewsHere() bool {
+	if d.msg.Type != dhcp4.Request {
+		return false
+	}
+	s, _, _ := d.requestState()
+	return s == renewing
 }
 
 // speaksToBoth reports whether the message is for whichever server answers.

@@ -248,7 +248,10 @@ func (s *Server) Owed() int { return s.debts.count() }
 // Serving says whom this server answers (answer.Pair).
 func (s *Server) Serving() answer.Serving {
 	if s.rests() && s.link.agreed && s.link.partner == Normal && !s.link.resting {
-		return answer.Nobody
+		if s.paused {
+			return min(s.state.Serving(), answer.Resting)
+		}
+		return min(s.state.Serving(), answer.Holders) // a record is good for what is left of it
 	}
 	if s.rec.Unsure {
 		return min(s.state.Serving(), answer.Renewals)

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"yarnpost/core/answer"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
@@ -142,4 +143,35 @@ func TestToldTwice(t *testing.T) {
 	if !tell(3) {
 		t.Error("what is on record is not acknowledged at once")
 	}
+}
+
+// A server that a person has rest answers nobody, one that cannot record answers those
+// that renew with it; both everybody they can while the other does not take over.
+func TestResting(t *testing.T) {
+	const now = lease.Time(1_790_000_000)
+	table := lease.New(plan.New(), now)
+	table.Pair(lease.Primary)
+	s := New(Settings{Side: lease.Primary}.Defaults(), table, Record{State: Normal}, now)
+	s.state = Normal
+	s.link = link{open: true, agreed: true, partner: Normal, heard: now, measured: true}
+	expect := func(what string, want answer.Serving) {
+		t.Helper()
+		if got := s.Serving(); got != want {
+			t.Errorf("%s, it serves %d, want %d", what, got, want)
+		}
+	}
+	expect("at first", answer.Everybody)
+	s.Unable(true, now)
+	expect("without its database", answer.Holders)
+	s.Pause(true, now)
+	expect("paused, too", answer.Resting)
+	s.Unable(false, now)
+	expect("paused", answer.Resting)
+	s.link.resting = true
+	expect("paused, with a partner that rests", answer.Everybody)
+	s.link.resting, s.link.partner = false, Recover
+	expect("paused, with a partner that recovers", answer.Everybody)
+	s.link.partner = Normal
+	s.Pause(false, now)
+	expect("in the end", answer.Everybody)
 }

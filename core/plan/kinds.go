@@ -11,7 +11,7 @@ import (
 type kind struct {
 	name   Kind
 	decode func([]byte) (Item, error)
-	parent func(Item) ID                       // the item it belongs to, or nil: it belongs to none
+	place  place                               // its id and that of the item it belongs to, where it has them
 	put    func(*Draft, Item) (ID, error)      // adds it, or replaces the one with its id
 	remove func(d *Draft, name string) error   // nil: it is always there
 	get    func(p *Plan, id ID) (Item, string) // it and its name, or nil
@@ -21,18 +21,22 @@ type kind struct {
 // kinds are in the order in which items can be put back: what others refer to
 // comes first.
 var kinds = []kind{
-	{KindCodebook, decodeAs[Codebook], nil, putAs((*Draft).PutCodebook), (*Draft).RemoveCodebook, func(p *Plan, id ID) (Item, string) {
-		return named(p.catalog.codebooks[id], func(c *Codebook) string { return c.Name })
-	}, func(p *Plan) []Item { return values(p.Codebooks()) }},
-	{KindDefaults, decodeAs[Defaults], nil, putAs(func(d *Draft, v Defaults) (ID, error) { return 0, d.SetDefaults(v) }), nil,
+	{KindCodebook, decodeAs[Codebook], placed(func(c *Codebook) (*ID, *ID) { return &c.ID, nil }),
+		putAs((*Draft).PutCodebook), (*Draft).RemoveCodebook, func(p *Plan, id ID) (Item, string) {
+			return named(p.catalog.codebooks[id], func(c *Codebook) string { return c.Name })
+		}, func(p *Plan) []Item { return values(p.Codebooks()) }},
+	{KindDefaults, decodeAs[Defaults], place{}, putAs(func(d *Draft, v Defaults) (ID, error) { return 0, d.SetDefaults(v) }), nil,
 		func(p *Plan, _ ID) (Item, string) { return p.Defaults, "" }, func(p *Plan) []Item { return []Item{p.Defaults} }},
-	{KindList, decodeAs[List], nil, putAs((*Draft).PutList), (*Draft).RemoveList, func(p *Plan, id ID) (Item, string) {
-		return named(p.catalog.lists[id], func(l *List) string { return l.Name })
-	}, func(p *Plan) []Item { return values(p.Lists()) }},
-	{KindLink, decodeAs[Link], nil, putAs((*Draft).PutLink), (*Draft).RemoveLink, func(p *Plan, id ID) (Item, string) {
-		return named(p.Link(id), func(l *Link) string { return l.Name })
-	}, func(p *Plan) []Item { return values(p.Links()) }},
-	{KindScope, decodeAs[Scope], func(i Item) ID { return i.(Scope).Link }, putAs((*Draft).PutScope), (*Draft).RemoveScope,
+	{KindList, decodeAs[List], placed(func(l *List) (*ID, *ID) { return &l.ID, nil }),
+		putAs((*Draft).PutList), (*Draft).RemoveList, func(p *Plan, id ID) (Item, string) {
+			return named(p.catalog.lists[id], func(l *List) string { return l.Name })
+		}, func(p *Plan) []Item { return values(p.Lists()) }},
+	{KindLink, decodeAs[Link], placed(func(l *Link) (*ID, *ID) { return &l.ID, nil }),
+		putAs((*Draft).PutLink), (*Draft).RemoveLink, func(p *Plan, id ID) (Item, string) {
+			return named(p.Link(id), func(l *Link) string { return l.Name })
+		}, func(p *Plan) []Item { return values(p.Links()) }},
+	{KindScope, decodeAs[Scope], placed(func(s *Scope) (*ID, *ID) { return &s.ID, &s.Link }),
+		putAs((*Draft).PutScope), (*Draft).RemoveScope,
 		func(p *Plan, id ID) (Item, string) {
 			if v := p.Scope(id); v != nil {
 				return v.Scope, v.Name
@@ -44,7 +48,7 @@ var kinds = []kind{
 			}
 			return out
 		}},
-	{KindRule, decodeAs[Rule], func(i Item) ID { return i.(Rule).Scope }, putAs((*Draft).PutRule), (*Draft).RemoveRule,
+	{KindRule, decodeAs[Rule], placed(func(r *Rule) (*ID, *ID) { return &r.ID, &r.Scope }), putAs((*Draft).PutRule), (*Draft).RemoveRule,
 		func(p *Plan, id ID) (Item, string) {
 			if r := p.catalog.rules[id]; r != nil {
 				return r.Rule, r.Name
@@ -56,15 +60,44 @@ var kinds = []kind{
 			}
 			return out
 		}},
-	{KindReservation, decodeAs[Reservation], func(i Item) ID { return i.(Reservation).Scope }, putAs((*Draft).PutReservation),
+	{KindReservation, decodeAs[Reservation], placed(func(r *Reservation) (*ID, *ID) { return &r.ID, &r.Scope }),
+		putAs((*Draft).PutReservation),
 		(*Draft).RemoveReservation, func(p *Plan, id ID) (Item, string) {
 			r, _ := p.reserved.byID.get(id)
 			return named(r, func(r *Reservation) string { return r.Name })
 		}, func(p *Plan) []Item { return values(p.Reservations(0)) }},
-	{KindTrial, decodeAs[Trial], func(i Item) ID { return i.(Trial).Scope }, putAs((*Draft).PutTrial), (*Draft).RemoveTrial,
+	{KindTrial, decodeAs[Trial], placed(func(t *Trial) (*ID, *ID) { return &t.ID, &t.Scope }),
+		putAs((*Draft).PutTrial), (*Draft).RemoveTrial,
 		func(p *Plan, id ID) (Item, string) {
 			return named(p.catalog.trials[id], func(t *Trial) string { return t.Name })
 		}, func(p *Plan) []Item { return values(p.Trials()) }},
+}
+
+// place is where the ids of an item stand.
+type place struct {
+	parent func(Item) ID                    // of the item it belongs to; nil if it belongs to none
+	moved  func(i Item, id, parent ID) Item // the item under other ids; nil if it has none
+}
+
+// placed is made of where in an item its id stands and that of the item it belongs to,
+// nil for none.
+func placed[T Item](ids func(*T) (id, parent *ID)) (out place) {
+	if _, parent := ids(new(T)); parent != nil {
+		out.parent = func(i Item) ID {
+			v := i.(T)
+			_, parent := ids(&v)
+			return *parent
+		}
+	}
+	out.moved = func(i Item, id, parent ID) Item {
+		v := i.(T)
+		own, of := ids(&v)
+		if *own = id; of != nil {
+			*of = parent
+		}
+		return v
+	}
+	return out
 }
 
 func decodeAs[T Item](body []byte) (Item, error) {
@@ -113,10 +146,19 @@ func Decode(name Kind, body []byte) (Item, error) {
 // to none.
 func Parent(name Kind, i Item) (id ID, ok bool) {
 	k, err := kindOf(name)
-	if err != nil || k.parent == nil || i == nil {
+	if err != nil || k.place.parent == nil || i == nil {
 		return 0, false
 	}
-	return k.parent(i), true
+	return k.place.parent(i), true
+}
+
+// moved is an item under another id and in another parent; kinds that have none keep
+// what they are.
+func moved(name Kind, i Item, id, parent ID) Item {
+	if k, err := kindOf(name); err == nil && k.place.moved != nil && i != nil {
+		return k.place.moved(i, id, parent)
+	}
+	return i
 }
 
 // ParentKind is the kind of item that items of a kind belong to.

@@ -39,7 +39,7 @@ func (d *Draft) again(c Change, made func(Kind, ID) (string, bool)) error {
 		if c.Kind == KindLink && d.next.id(c.Kind, c.Name) != 0 {
 			return nil // a link comes along with the first scope on it
 		}
-		_, err = d.Put(c.Kind, moved(c.After, 0, parent))
+		_, err = d.Put(c.Kind, moved(c.Kind, c.After, 0, parent))
 		return err
 	}
 	id, err := here(c.Kind, c.ID)
@@ -56,7 +56,7 @@ func (d *Draft) again(c Change, made func(Kind, ID) (string, bool)) error {
 	if now == nil && c.After == nil {
 		return nil
 	}
-	if !Same(now, moved(c.Before, id, parent)) {
+	if !Same(now, moved(c.Kind, c.Before, id, parent)) {
 		return refuse("%s %s is not what it was when this was changed; change it by hand", c.Kind, c.Name)
 	}
 	if c.After == nil {
@@ -65,35 +65,6 @@ func (d *Draft) again(c Change, made func(Kind, ID) (string, bool)) error {
 	if parent, err = under(c.After); err != nil {
 		return err
 	}
-	_, err = d.Put(c.Kind, moved(c.After, id, parent))
+	_, err = d.Put(c.Kind, moved(c.Kind, c.After, id, parent))
 	return err
-}
-
-// moved is an item under another id and in another parent; kinds that have none keep
-// what they are.
-func moved(i Item, id, parent ID) Item {
-	switch v := i.(type) {
-	case Codebook:
-		v.ID = id
-		return v
-	case List:
-		v.ID = id
-		return v
-	case Link:
-		v.ID = id
-		return v
-	case Scope:
-		v.ID, v.Link = id, parent
-		return v
-	case Rule:
-		v.ID, v.Scope = id, parent
-		return v
-	case Reservation:
-		v.ID, v.Scope = id, parent
-		return v
-	case Trial:
-		v.ID, v.Scope = id, parent
-		return v
-	}
-	return i
 }

@@ -55,6 +55,7 @@ type Node struct {
 	engine  *engine.Engine
 	events  *engine.Events
 	metrics *engine.Metrics
+	theirs  theirList
 	planMu  sync.Mutex // one change of the plan at a time
 	doubted *doubted   // a change of the plan that may be on record; under planMu
 	changed changes    // the last changes of the plan; under planMu

@@ -6,6 +6,7 @@ import (
 	"encoding/gob"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"yarnpost/core/answer"
@@ -34,14 +35,43 @@ func (n *Node) Unserved(ctx context.Context) (list []Unserved, silent string) {
 		}
 		return list, ""
 	}
-	ctx, cancel := context.WithTimeout(ctx, unservedTime)
-	defer cancel()
-	var told []byte
-	var theirs []observe.Unserved
-	if c.Ask(ctx, "unserved", struct{}{}, &told) != nil || gob.NewDecoder(bytes.NewReader(told)).Decode(&theirs) != nil {
+	theirs, err := n.theirs.get(n.clock.Now, func() (list []observe.Unserved, err error) {
+		ctx, cancel := context.WithTimeout(ctx, unservedTime)
+		defer cancel()
+		var told []byte
+		if err = c.Ask(ctx, "unserved", struct{}{}, &told); err == nil {
+			err = gob.NewDecoder(bytes.NewReader(told)).Decode(&list)
+		}
+		return list, err
+	})
+	if err != nil {
 		silent = on.Partner.Name
 	}
 	return mergedLists(n.Name(), own, on.Partner.Name, theirs), silent
+}
+
+// unservedFor is for how long what the partner said is good for whoever asks next: it
+// may be ten thousand clients, and each open page asks every few seconds.
+const unservedFor = 2 * time.Second
+
+// theirList is what the partner said last of the clients that go without there.
+type theirList struct {
+	mu   sync.Mutex
+	at   time.Time
+	list []observe.Unserved
+	err  error
+}
+
+// get is what was said last, or what ask brings if that is too old. Those who ask at
+// once wait for one answer, or for one that does not come.
+func (t *theirList) get(now func() time.Time, ask func() ([]observe.Unserved, error)) ([]observe.Unserved, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if age := now().Sub(t.at); age < 0 || age >= unservedFor {
+		t.list, t.err = ask()
+		t.at = now()
+	}
+	return t.list, t.err
 }
 
 // unservedHere tells the partner who goes without here, as gob writes it.

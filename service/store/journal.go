@@ -87,11 +87,8 @@ func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner, n
 	return j, nil
 }
 
-// watchEvery is how often the journal looks whether the database is there.
-const watchEvery = 500 * time.Millisecond
-
 // watch has an idle journal ask the database for a sign, so that it is known to be
-// away before somebody needs it, and tells the rest of the store.
+// away before somebody needs it.
 func (j *Journal) watch() {
 	for {
 		select {
@@ -99,8 +96,6 @@ func (j *Journal) watch() {
 			return
 		case <-time.After(watchEvery):
 		}
-		down := j.Down()
-		j.store.waits.set(down != nil && !errors.Is(down, ErrFenced))
 		j.mu.Lock()
 		if j.idle = true; len(j.gathered) == 0 {
 			j.wake.Signal()
@@ -411,7 +406,7 @@ func (j *Journal) connect(ctx context.Context) error {
 	conn, err := j.store.lock(ctx)
 	if errors.Is(err, errLocked) { // has its holder taken over, or is it our own dead connection?
 		var epoch int64
-		if j.store.pool.QueryRow(urgent(ctx), "select epoch from server").Scan(&epoch) == nil && epoch != j.store.epoch {
+		if j.store.pool.QueryRow(ctx, "select epoch from server").Scan(&epoch) == nil && epoch != j.store.epoch {
 			err = ErrFenced
 		}
 	}

@@ -3,18 +3,18 @@ package store
 import (
 	"context"
 	"sync"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 )
 
 // patience keeps a database that does not answer from holding up whoever asks it.
-// While the journal finds it away, nothing is asked, and what was asked before is
-// given up: both end with context.Canceled. It sees each use of the pool as a
-// tracer.
+// While it gives no sign, nothing is asked, and what was asked before is given up:
+// both end with context.Canceled. It sees each use of the pool as a tracer.
 type patience struct {
 	mu   sync.Mutex
-	good context.Context // over once the database is away
+	good context.Context // over once the database gives no sign
 	over context.CancelFunc
 }
 
@@ -24,7 +24,39 @@ func newPatience() *patience {
 	return p
 }
 
-// set says whether the database is away.
+// watchEvery is how often the database is asked for a sign.
+const watchEvery = 500 * time.Millisecond
+
+// watch asks the database for a sign, on a connection of its own, until the context
+// ends. One that refuses is there, and says so to everybody by itself.
+func (p *patience) watch(ctx context.Context, config *pgx.ConnConfig) {
+	var conn *pgx.Conn
+	for ctx.Err() == nil {
+		patient, cancel := context.WithTimeout(ctx, stuckAfter)
+		var err error
+		if conn == nil {
+			conn, err = pgx.ConnectConfig(patient, config)
+		}
+		if err == nil {
+			err = conn.Ping(patient)
+		}
+		p.set(err != nil && patient.Err() != nil && ctx.Err() == nil)
+		if err != nil && conn != nil {
+			conn.Close(patient)
+			conn = nil
+		}
+		cancel()
+		select {
+		case <-ctx.Done():
+		case <-time.After(watchEvery):
+		}
+	}
+	if conn != nil {
+		conn.Close(ctx)
+	}
+}
+
+// set says whether the database gives no sign.
 func (p *patience) set(away bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -36,18 +68,9 @@ func (p *patience) set(away bool) {
 	}
 }
 
-type (
-	patienceKey struct{} // of what ends the wait for one use of the pool
-	urgentKey   struct{} // of uses that find out whether the database is back
-)
-
-// urgent makes a context with which the database is asked even while it is away.
-func urgent(ctx context.Context) context.Context { return context.WithValue(ctx, urgentKey{}, true) }
+type patienceKey struct{} // of what ends the wait for one use of the pool
 
 func (p *patience) begin(ctx context.Context) context.Context {
-	if ctx.Value(urgentKey{}) != nil {
-		return ctx
-	}
 	p.mu.Lock()
 	good := p.good
 	p.mu.Unlock()

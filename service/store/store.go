@@ -29,11 +29,11 @@ const writerLock = 0x7961726e // "yarn"
 // Store is an open database. Reads and plan changes go through a pool of their
 // own, so that they never wait for the journal's connection.
 type Store struct {
-	pool   *pgxpool.Pool
-	dsn    string
-	epoch  int64
-	writer *pgx.Conn // holds the writer's lock until the journal takes it over
-	waits  *patience
+	pool    *pgxpool.Pool
+	dsn     string
+	epoch   int64
+	writer  *pgx.Conn          // holds the writer's lock until the journal takes it over
+	unwatch context.CancelFunc // ends the look whether the database gives a sign; nil for none
 }
 
 // Open takes the database for this process, refusing while another service
@@ -53,7 +53,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	s := &Store{pool: pool, dsn: dsn, waits: waits}
+	s := &Store{pool: pool, dsn: dsn}
 	// A process that was just killed may take a moment to let go of its lock.
 	for range 100 {
 		if s.writer, err = s.lock(ctx); err == nil || !errors.Is(err, errLocked) {
@@ -68,6 +68,11 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		s.Close()
 		return nil, fmt.Errorf("database: %w", err)
 	}
+	watched, unwatch := context.WithCancel(context.Background())
+	s.unwatch = unwatch
+	own := config.ConnConfig.Copy()
+	own.Tracer = nil
+	go waits.watch(watched, own)
 	return s, nil
 }
 
@@ -142,6 +147,9 @@ func (s *Store) prepare(ctx context.Context) error {
 func (s *Store) Close() {
 	if s.writer != nil {
 		s.writer.Close(context.Background())
+	}
+	if s.unwatch != nil {
+		s.unwatch()
 	}
 	s.pool.Close()
 }

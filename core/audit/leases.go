@@ -158,7 +158,7 @@ func (s *Leases) Findings(m More) []Finding {
 	for _, l := range s.elsewhere {
 		v := s.plan.ScopeAt(l.Address())
 		r := s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), func() string { return l.Circuit })
-		out.say("reserved-elsewhere", "reservation "+r.Name, "%s is reserved %s and holds %s until %s", r.Client(), r.Address, l.Address(), until(l.Expires)).
+		out.say("reserved-elsewhere", "reservation "+r.Name, "%s is reserved %s and holds %s %s", r.Client(), r.Address, l.Address(), until(l.Expires)).
 			in(v.Name).mend("", "yarnpost lease end "+l.Address().String())
 	}
 	s.many(&out)
@@ -196,7 +196,7 @@ func until(t lease.Time) string {
 	if t == lease.Never {
 		return "for good"
 	}
-	return t.Std().Format("2 Jan 15:04 UTC")
+	return "until " + t.Std().Format("2 Jan 15:04 UTC")
 }
 
 func addresses(list []*lease.Lease) (out []string) {
@@ -297,7 +297,7 @@ func (s *Leases) unclaimed(out *findings, m More) {
 			out.say("reservation-unclaimed", "reservation "+r.Name, "%s is reserved for %s, which was never seen with it", r.Address, r.Client()).in(scope).
 				mend("", "yarnpost sweep run --kind unclaimed --search "+r.Name)
 		case l.HeldAt(s.now) && !l.Reserved:
-			out.say("reservation-contested", "reservation "+r.Name, "%s is reserved for %s, and %s holds it until %s", r.Address, r.Client(), l.Hardware,
+			out.say("reservation-contested", "reservation "+r.Name, "%s is reserved for %s, and %s holds it %s", r.Address, r.Client(), l.Hardware,
 				until(l.Expires)).in(scope).mend("", "yarnpost lease end "+r.Address.String())
 		case !capacity.Claimed(r, l, s.now):
 			out.say("reservation-unseen", "reservation "+r.Name, "%s, reserved for %s, was not used since %s", r.Address, r.Client(),

@@ -36,7 +36,8 @@ func newMill(t *testing.T) *mill {
 			t.Fatal(err)
 		}
 		if n == "77" {
-			if _, err := d.PutReservation(plan.Reservation{Name: "press", Scope: id, Hardware: hardware(1), Address: netip.MustParseAddr("10.77.0.9")}); err != nil {
+			of := plan.Reservation{Name: "press", Scope: id, Hardware: hardware(1), Address: netip.MustParseAddr("10.77.0.9")}
+			if _, err := d.PutReservation(of); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -79,92 +80,96 @@ func (m *mill) look() ([]Finding, *Leases) {
 	return s.Findings(m.more), s
 }
 
+func over(l *lease.Lease) { l.Status, l.Expires = lease.Expired, now-1 }
+
+// oddities are planted in a lease table, one at a time.
+var oddities = []struct {
+	name  string
+	plant func(*mill)
+	want  string // codes
+	text  string // some of what is said
+	do    string // the command
+}{
+	{"nothing", func(*mill) {}, "", "", ""},
+	{"a lease outside", func(m *mill) { m.give("10.99.0.5", 2) }, "lease-outside", "1 lease lies outside", ""},
+	{"two leases outside", func(m *mill) { m.give("10.99.0.5", 2); m.give("10.0.0.5", 3) }, "lease-outside", "2 leases lie", ""},
+	{"one outside that is over", func(m *mill) { m.give("10.99.0.5", 2, over) }, "", "", ""},
+	{"a reserved client elsewhere", func(m *mill) { m.leases = nil; m.give("10.77.0.120", 1) }, "reserved-elsewhere",
+		"is reserved 10.77.0.9 and holds 10.77.0.120 until", "yarnpost lease end 10.77.0.120"},
+	{"one elsewhere whose lease is over", func(m *mill) { m.give("10.77.0.120", 1, over) }, "", "", ""},
+	{"the same in a scope that reserves nothing for it", func(m *mill) { m.give("10.78.0.120", 1) }, "", "", ""},
+	{"four addresses of one", func(m *mill) {
+		for n := range 4 {
+			m.give(fmt.Sprint("10.77.0.", 120+n), 7, func(l *lease.Lease) { l.Client = lease.ByIdentifier([]byte{9, byte(n)}) })
+		}
+	}, "", "", ""},
+	{"five addresses of one", func(m *mill) {
+		for n := range 5 {
+			m.give(fmt.Sprint("10.77.0.", 120+n), 7, func(l *lease.Lease) { l.Client = lease.ByIdentifier([]byte{9, byte(n)}) })
+		}
+	}, "many-addresses", "02:40:00:00:00:07 holds 5 addresses", "yarnpost lease list 02:40:00:00:00:07"},
+	{"as many over two scopes", func(m *mill) {
+		for n := range 6 {
+			m.give(fmt.Sprintf("10.%d.0.%d", 77+n%2, 120+n), 7)
+		}
+	}, "", "", ""},
+	{"an address that answered a probe", func(m *mill) {
+		m.give("10.77.0.120", 8, func(l *lease.Lease) { l.Status, l.Client = lease.Abandoned, lease.Client{} })
+	}, "abandoned", "02:40:00:00:00:08 answered a probe there", "yarnpost sweep run --kind abandoned --address 10.77.0.120"},
+	{"one that answered nobody knows how", func(m *mill) {
+		m.give("10.77.0.120", 8, func(l *lease.Lease) { l.Status, l.Client, l.Hardware = lease.Abandoned, lease.Client{}, "" })
+	}, "abandoned", "somebody answered a probe", "yarnpost sweep run --kind abandoned --address 10.77.0.120"},
+	{"a declined address", func(m *mill) { m.give("10.77.0.120", 8, func(l *lease.Lease) { l.Status = lease.Abandoned }) }, "abandoned",
+		"02:40:00:00:00:08 declined it", "yarnpost sweep run --kind abandoned --address 10.77.0.120"},
+	{"a host name of two", func(m *mill) {
+		for n := range 2 {
+			m.give(fmt.Sprint("10.77.0.", 120+n), 20+n, func(l *lease.Lease) { l.Hostname = "loom" })
+		}
+	}, "hostname-twice", "1 host name is said by 2 clients of scope floor-77: loom (2)", ""},
+	{"a host name in two scopes", func(m *mill) {
+		m.give("10.77.0.120", 20, func(l *lease.Lease) { l.Hostname = "loom" })
+		m.give("10.78.0.120", 21, func(l *lease.Lease) { l.Hostname = "loom" })
+	}, "", "", ""},
+	{"a group's hardware address", func(m *mill) {
+		m.give("10.77.0.120", 2, func(l *lease.Lease) { l.Hardware = "\x03\x00\x00\x00\x00\x01" })
+	},
+		"hardware-odd", "is no address that a maker gives", ""},
+	{"nothing but zeros", func(m *mill) {
+		m.give("10.77.0.120", 2, func(l *lease.Lease) { l.Hardware = "\x00\x00\x00\x00\x00\x00" })
+	},
+		"hardware-odd", "00:00:00:00:00:00", ""},
+	{"a plain sequence", func(m *mill) {
+		m.give("10.77.0.120", 2, func(l *lease.Lease) { l.Hardware = "\x00\x11\x22\x33\x44\x55" })
+	},
+		"hardware-odd", "00:11:22:33:44:55", ""},
+	{"a hardware address of eight", func(m *mill) {
+		m.give("10.77.0.120", 2, func(l *lease.Lease) { l.Hardware = "\x00\x01\x02\x03\x04\x05\x06\x07" })
+	}, "",
+		"", ""},
+	{"clients with old options", func(m *mill) { m.more.Stale = map[plan.ID]int{m.plan.ScopeNamed("floor-78").ID: 3} }, "options-old",
+		"3 clients of scope floor-78 have options older than revision 1", "yarnpost lease stale --scope floor-78"},
+	{"two hosts of one identifier", func(m *mill) {
+		m.more.Twins = []Twin{{netip.MustParseAddr("10.77.0.120"), hardware(4), hardware(5), "floor-77"}}
+	}, "identifier-twice", "02:40:00:00:00:04 and 02:40:00:00:00:05", "yarnpost scope edit floor-77 --identity hardware"},
+	{"a reservation that nobody came for", func(m *mill) { m.leases = nil }, "reservation-unclaimed", "was never seen", "yarnpost sweep run --kind unclaimed --search press"},
+	{"one that another holds", func(m *mill) { m.leases = nil; m.give("10.77.0.9", 30) }, "reservation-contested", "02:40:00:00:00:1e holds it until",
+		"yarnpost lease end 10.77.0.9"},
+	{"one that another holds for good", func(m *mill) {
+		m.leases = nil
+		m.give("10.77.0.9", 30, func(l *lease.Lease) { l.Expires = lease.Never })
+	}, "reservation-contested", "holds it for good", "yarnpost lease end 10.77.0.9"},
+	{"one not used for months", func(m *mill) {
+		m.leases = nil
+		m.give("10.77.0.9", 1, func(l *lease.Lease) {
+			l.Reserved, l.Status, l.Heard, l.Expires = true, lease.Expired, now-90*24*3600, now-89*24*3600
+		})
+	}, "reservation-unseen", "was not used since", "yarnpost sweep run --kind unclaimed --search press"},
+}
+
 // Each oddity of a lease table is found, with its evidence and a command, and nothing
 // else with it.
 func TestLeases(t *testing.T) {
-	ended := func(l *lease.Lease) { l.Status, l.Expires = lease.Expired, now-1 }
-	for _, c := range []struct {
-		name  string
-		plant func(*mill)
-		want  string // codes
-		text  string // some of what is said
-		do    string // the command
-	}{
-		{"nothing", func(*mill) {}, "", "", ""},
-		{"a lease outside", func(m *mill) { m.give("10.99.0.5", 2) }, "lease-outside", "1 lease lies outside", ""},
-		{"two leases outside", func(m *mill) { m.give("10.99.0.5", 2); m.give("10.0.0.5", 3) }, "lease-outside", "2 leases lie", ""},
-		{"one outside that is over", func(m *mill) { m.give("10.99.0.5", 2, ended) }, "", "", ""},
-		{"a reserved client elsewhere", func(m *mill) { m.leases = nil; m.give("10.77.0.120", 1) }, "reserved-elsewhere",
-			"is reserved 10.77.0.9 and holds 10.77.0.120 until", "yarnpost lease end 10.77.0.120"},
-		{"one elsewhere whose lease is over", func(m *mill) { m.give("10.77.0.120", 1, ended) }, "", "", ""},
-		{"the same in a scope that reserves nothing for it", func(m *mill) { m.give("10.78.0.120", 1) }, "", "", ""},
-		{"four addresses of one", func(m *mill) {
-			for n := range 4 {
-				m.give(fmt.Sprint("10.77.0.", 120+n), 7, func(l *lease.Lease) { l.Client = lease.ByIdentifier([]byte{9, byte(n)}) })
-			}
-		}, "", "", ""},
-		{"five addresses of one", func(m *mill) {
-			for n := range 5 {
-				m.give(fmt.Sprint("10.77.0.", 120+n), 7, func(l *lease.Lease) { l.Client = lease.ByIdentifier([]byte{9, byte(n)}) })
-			}
-		}, "many-addresses", "02:40:00:00:00:07 holds 5 addresses", "yarnpost lease list 02:40:00:00:00:07"},
-		{"as many over two scopes", func(m *mill) {
-			for n := range 6 {
-				m.give(fmt.Sprintf("10.%d.0.%d", 77+n%2, 120+n), 7)
-			}
-		}, "", "", ""},
-		{"an address that answered a probe", func(m *mill) {
-			m.give("10.77.0.120", 8, func(l *lease.Lease) { l.Status, l.Client = lease.Abandoned, lease.Client{} })
-		}, "abandoned", "02:40:00:00:00:08 answered a probe there", "yarnpost sweep run --kind abandoned --address 10.77.0.120"},
-		{"one that answered nobody knows how", func(m *mill) {
-			m.give("10.77.0.120", 8, func(l *lease.Lease) { l.Status, l.Client, l.Hardware = lease.Abandoned, lease.Client{}, "" })
-		}, "abandoned", "somebody answered a probe", "yarnpost sweep run --kind abandoned --address 10.77.0.120"},
-		{"a declined address", func(m *mill) { m.give("10.77.0.120", 8, func(l *lease.Lease) { l.Status = lease.Abandoned }) }, "abandoned",
-			"02:40:00:00:00:08 declined it", "yarnpost sweep run --kind abandoned --address 10.77.0.120"},
-		{"a host name of two", func(m *mill) {
-			for n := range 2 {
-				m.give(fmt.Sprint("10.77.0.", 120+n), 20+n, func(l *lease.Lease) { l.Hostname = "loom" })
-			}
-		}, "hostname-twice", "1 host name is said by 2 clients of scope floor-77: loom (2)", ""},
-		{"a host name in two scopes", func(m *mill) {
-			m.give("10.77.0.120", 20, func(l *lease.Lease) { l.Hostname = "loom" })
-			m.give("10.78.0.120", 21, func(l *lease.Lease) { l.Hostname = "loom" })
-		}, "", "", ""},
-		{"a group's hardware address", func(m *mill) {
-			m.give("10.77.0.120", 2, func(l *lease.Lease) { l.Hardware = "\x03\x00\x00\x00\x00\x01" })
-		},
-			"hardware-odd", "is no address that a maker gives", ""},
-		{"nothing but zeros", func(m *mill) {
-			m.give("10.77.0.120", 2, func(l *lease.Lease) { l.Hardware = "\x00\x00\x00\x00\x00\x00" })
-		},
-			"hardware-odd", "00:00:00:00:00:00", ""},
-		{"a plain sequence", func(m *mill) {
-			m.give("10.77.0.120", 2, func(l *lease.Lease) { l.Hardware = "\x00\x11\x22\x33\x44\x55" })
-		},
-			"hardware-odd", "00:11:22:33:44:55", ""},
-		{"a hardware address of eight", func(m *mill) {
-			m.give("10.77.0.120", 2, func(l *lease.Lease) { l.Hardware = "\x00\x01\x02\x03\x04\x05\x06\x07" })
-		}, "",
-			"", ""},
-		{"clients with old options", func(m *mill) { m.more.Stale = map[plan.ID]int{m.plan.ScopeNamed("floor-78").ID: 3} }, "options-old",
-			"3 clients of scope floor-78 have options older than revision 1", "yarnpost lease stale --scope floor-78"},
-		{"two hosts of one identifier", func(m *mill) {
-			m.more.Twins = []Twin{{netip.MustParseAddr("10.77.0.120"), hardware(4), hardware(5), "floor-77"}}
-		}, "identifier-twice", "02:40:00:00:00:04 and 02:40:00:00:00:05", "yarnpost scope edit floor-77 --identity hardware"},
-		{"a reservation that nobody came for", func(m *mill) { m.leases = nil }, "reservation-unclaimed", "was never seen", "yarnpost sweep run --kind unclaimed --search press"},
-		{"one that another holds", func(m *mill) { m.leases = nil; m.give("10.77.0.9", 30) }, "reservation-contested", "02:40:00:00:00:1e holds it until",
-			"yarnpost lease end 10.77.0.9"},
-		{"one that another holds for good", func(m *mill) {
-			m.leases = nil
-			m.give("10.77.0.9", 30, func(l *lease.Lease) { l.Expires = lease.Never })
-		}, "reservation-contested", "holds it for good", "yarnpost lease end 10.77.0.9"},
-		{"one not used for months", func(m *mill) {
-			m.leases = nil
-			m.give("10.77.0.9", 1, func(l *lease.Lease) {
-				l.Reserved, l.Status, l.Heard, l.Expires = true, lease.Expired, now-90*24*3600, now-89*24*3600
-			})
-		}, "reservation-unseen", "was not used since", "yarnpost sweep run --kind unclaimed --search press"},
-	} {
+	for _, c := range oddities {
 		m := newMill(t)
 		c.plant(m)
 		list, _ := m.look()
@@ -233,7 +238,8 @@ func TestManyOfAKind(t *testing.T) {
 		!strings.Contains(rest.Text, "201 more") {
 		t.Errorf("%d findings, the last of %d: %s (%q)", len(list), rest.Count, rest.Text, rest.Examples)
 	}
-	list = append(list, Finding{Code: CodeOf("pool-out"), Severity: Trouble, Subject: "scope x"}, Finding{Code: CodeOf("no-router"), Severity: Note})
+	list = append(list, Finding{Code: CodeOf("pool-out"), Severity: Trouble, Subject: "scope x"},
+		Finding{Code: CodeOf("no-router"), Severity: Note})
 	Sort(list)
 	if list[0].ID != "pool-out" || list[len(list)-1].ID != "no-router" {
 		t.Errorf("first comes %s, last %s", list[0].ID, list[len(list)-1].ID)

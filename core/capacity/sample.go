@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -321,7 +322,7 @@ func ParseSamples(lines [][]string) ([]Sample, error) {
 	at, used := 0, 1
 	for i, cells := range lines {
 		if i == 0 && len(cells) > 1 {
-			if _, err := ParseTime(cells[0]); err != nil {
+			if _, err := ParseTime(cells[0]); err != nil && !slices.ContainsFunc(cells, isNumber) {
 				at, used = -1, -1
 				for c, name := range cells {
 					switch strings.ToLower(strings.TrimSpace(name)) {
@@ -359,6 +360,11 @@ func ParseSamples(lines [][]string) ([]Sample, error) {
 		}
 	}
 	return out, nil
+}
+
+func isNumber(cell string) bool {
+	_, err := strconv.ParseFloat(strings.TrimSpace(cell), 64)
+	return err == nil
 }
 
 const spanMost = 10 * 366 * 24 * time.Hour

@@ -43,9 +43,10 @@ func newRoom(allowed ...string) *Room {
 }
 
 func queued() store.Queued {
-	return store.Queued{ID: 7, At: moment, What: "fired", Server: `bob"b]in\`, Alert: store.Alert{Key: "pool-out scope looms", Since: moment.Add(-time.Minute),
-		AlertBody: store.AlertBody{Code: "pool-out", Severity: "trouble", Subject: `scope "looms"]`, Scope: "looms", Text: "all 100 addresses are used – now",
-			Mend: "Widen the pool.", Command: "yarnpost capacity show looms"}}}
+	return store.Queued{ID: 7, At: moment, What: "fired", Server: `bob"b]in\`,
+		Alert: store.Alert{Key: "pool-out scope looms", Since: moment.Add(-time.Minute),
+			AlertBody: store.AlertBody{Code: "pool-out", Severity: "trouble", Subject: `scope "looms"]`, Scope: "looms", Text: "all 100 addresses are used – now",
+				Mend: "Widen the pool.", Command: "yarnpost capacity show looms"}}}
 }
 
 // A line of syslog has each part of RFC 5424 where it belongs, and nothing that a server
@@ -154,7 +155,8 @@ func TestWebhook(t *testing.T) {
 		t.Errorf("what was never queued is sent as %s", e.ID)
 	}
 	for _, status = range []int{http.StatusFound, http.StatusBadRequest, http.StatusInternalServerError} {
-		if err := r.Send(context.Background(), target, q); err == nil || !strings.Contains(err.Error(), strconv.Itoa(status)) || strings.Contains(err.Error(), "hush") {
+		err := r.Send(context.Background(), target, q)
+		if err == nil || !strings.Contains(err.Error(), strconv.Itoa(status)) || strings.Contains(err.Error(), "hush") {
 			t.Errorf("a target that says %d: %v", status, err)
 		}
 	}
@@ -255,7 +257,10 @@ func TestSilenced(t *testing.T) {
 	r := newRoom()
 	for _, key := range []string{"pool-full scope looms", "pool-out scope looms", "pool-out scope visitors", "trial-failed trial press"} {
 		code, _, _ := strings.Cut(key, " ")
-		r.standing[key] = &Alert{Key: key, Code: code, Severity: map[bool]string{true: "trouble", false: "warning"}[code == "pool-out"], Since: moment}
+		r.standing[key] = &Alert{Key: key, Code: code, Severity: "warning", Since: moment}
+		if code == "pool-out" {
+			r.standing[key].Severity = "trouble"
+		}
 	}
 	for _, c := range []struct {
 		key   string

@@ -151,8 +151,10 @@ var oddities = []struct {
 	{"two hosts of one identifier", func(m *mill) {
 		m.more.Twins = []Twin{{netip.MustParseAddr("10.77.0.120"), hardware(4), hardware(5), "floor-77"}}
 	}, "identifier-twice", "02:40:00:00:00:04 and 02:40:00:00:00:05", "yarnpost scope edit floor-77 --identity hardware"},
-	{"a reservation that nobody came for", func(m *mill) { m.leases = nil }, "reservation-unclaimed", "was never seen", "yarnpost sweep run --kind unclaimed --search press"},
-	{"one that another holds", func(m *mill) { m.leases = nil; m.give("10.77.0.9", 30) }, "reservation-contested", "02:40:00:00:00:1e holds it until",
+	{"a reservation that nobody came for", func(m *mill) { m.leases = nil }, "reservation-unclaimed", "was never seen",
+		"yarnpost sweep run --kind unclaimed --search press"},
+	{"one that another holds", func(m *mill) { m.leases = nil; m.give("10.77.0.9", 30) }, "reservation-contested",
+		"02:40:00:00:00:1e holds it until",
 		"yarnpost lease end 10.77.0.9"},
 	{"one that another holds for good", func(m *mill) {
 		m.leases = nil

@@ -34,7 +34,8 @@ func TestKeys(t *testing.T) {
 			t.Errorf("%q is read as %+v, %v", text, back, err)
 		}
 	}
-	for _, text := range []string{"", "scope", "scope x", "link ", "pool 12", "pool x 10.0.0.1-10.0.0.2", "pool 12 10.0.0.1-", "tower 3", "scope 99999999999999999999"} {
+	for _, text := range []string{"", "scope", "scope x", "link ", "pool 12", "pool x 10.0.0.1-10.0.0.2", "pool 12 10.0.0.1-",
+		"tower 3", "scope 99999999999999999999"} {
 		if k, err := ParseKey(text); err == nil {
 			t.Errorf("%q is read as %+v", text, k)
 		}
@@ -57,7 +58,8 @@ func TestParseSamples(t *testing.T) {
 			t.Fatal(err)
 		}
 		got, err := ParseSamples(lines)
-		if err != nil || len(got) != 2 || !got[0].At.Equal(hour) || got[0].Used != 12 || !got[1].At.Equal(hour.Add(time.Hour)) || got[1].Used != 13.5 {
+		if err != nil || len(got) != 2 || !got[0].At.Equal(hour) || got[0].Used != 12 || !got[1].At.Equal(hour.Add(time.Hour)) ||
+			got[1].Used != 13.5 {
 			t.Errorf("%q: %+v, %v", text, got, err)
 		}
 	}
@@ -93,7 +95,8 @@ func TestParseSamples(t *testing.T) {
 
 // Two counts together, what of a count is kept, and numbers too large for that.
 func TestCounts(t *testing.T) {
-	a := Count{Size: 100, Excluded: 1, Reserved: 5, Claimed: 4, Active: 40, Offered: 2, Released: 3, Kept: 1, Expired: 6, Abandoned: 7, Headroom: 30, Partner: 20}
+	a := Count{Size: 100, Excluded: 1, Reserved: 5, Claimed: 4, Active: 40, Offered: 2, Released: 3, Kept: 1, Expired: 6,
+		Abandoned: 7, Headroom: 30, Partner: 20}
 	twice := a.Add(a)
 	if twice != (Count{200, 2, 10, 8, 80, 4, 6, 2, 12, 14, 60, 40}) {
 		t.Errorf("twice: %+v", twice)
@@ -105,7 +108,8 @@ func TestCounts(t *testing.T) {
 		t.Errorf("with more headroom than size, %d are used", over.Used())
 	}
 	r := RowOf(Count{Size: 1 << 40, Headroom: 1 << 39, Active: 9, Offered: 3, Abandoned: 2, Partner: 4}, 5, 6, 7)
-	if r[ColSize] != math.MaxUint32 || r[ColActive] != 9 || r[ColOffered] != 3 || r[ColAbandoned] != 2 || r[ColPartner] != 4 || r[ColNew] != 5 ||
+	if r[ColSize] != math.MaxUint32 || r[ColActive] != 9 || r[ColOffered] != 3 || r[ColAbandoned] != 2 || r[ColPartner] != 4 ||
+		r[ColNew] != 5 ||
 		r[ColReturned] != 6 || r[ColLeft] != 7 {
 		t.Errorf("kept: %v", r)
 	}
@@ -115,8 +119,9 @@ func TestCounts(t *testing.T) {
 func TestCountsOfScopes(t *testing.T) {
 	d := plan.New().Draft()
 	s := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Mode: plan.Serving,
-		Pools:      []addr.Range{parsedRange(t, "10.77.0.10-10.77.0.19"), parsedRange(t, "10.77.0.100-10.77.0.199")},
-		Exclusions: []plan.Exclusion{{Range: parsedRange(t, "10.77.0.18-10.77.0.30"), User: "printers"}, {Range: parsedRange(t, "10.77.0.150"), User: "scale"}}}
+		Pools: []addr.Range{parsedRange(t, "10.77.0.10-10.77.0.19"), parsedRange(t, "10.77.0.100-10.77.0.199")},
+		Exclusions: []plan.Exclusion{{Range: parsedRange(t, "10.77.0.18-10.77.0.30"), User: "printers"}, {Range: parsedRange(t,
+			"10.77.0.150"), User: "scale"}}}
 	if err := d.PlaceScope(&s, "", nil); err != nil {
 		t.Fatal(err)
 	}
@@ -126,7 +131,8 @@ func TestCountsOfScopes(t *testing.T) {
 	}
 	hw := func(n byte) addr.Hardware { return addr.Hardware([]byte{2, 0x40, 0, 0, 0, n}) }
 	for n, a := range map[byte]string{1: "10.77.0.12", 2: "10.77.0.120", 3: "10.77.0.220"} {
-		if _, err := d.PutReservation(plan.Reservation{Name: "r" + string('0'+n), Scope: id, Hardware: hw(n), Address: netip.MustParseAddr(a)}); err != nil {
+		if _, err := d.PutReservation(plan.Reservation{Name: "r" + string('0'+n), Scope: id, Hardware: hw(n),
+			Address: netip.MustParseAddr(a)}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -134,7 +140,8 @@ func TestCountsOfScopes(t *testing.T) {
 	const now = lease.Time(1_790_000_000)
 	table := lease.New(p, now)
 	give := func(a string, n byte, status lease.Status) {
-		table.Put(&lease.Lease{Prefix: lease.Host(netip.MustParseAddr(a)), Status: status, Client: lease.ByHardware(1, hw(n)), Hardware: hw(n),
+		table.Put(&lease.Lease{Prefix: lease.Host(netip.MustParseAddr(a)), Status: status, Client: lease.ByHardware(1, hw(n)),
+			Hardware: hw(n),
 			Reserved: n <= 3, Since: now - 9, Changed: now - 9, Expires: now + 900})
 	}
 	give("10.77.0.12", 1, lease.Active)
@@ -144,14 +151,17 @@ func TestCountsOfScopes(t *testing.T) {
 	give("10.77.0.123", 14, lease.Expired)
 	v := p.Scope(id)
 	all, pools := OfScope(table, v), OfPools(table, v)
-	if all.Size != 107 || all.Excluded != 3 || all.Reserved != 3 || all.Claimed != 1 || all.Active != 3 || all.Abandoned != 1 || all.Expired != 1 {
+	if all.Size != 107 || all.Excluded != 3 || all.Reserved != 3 || all.Claimed != 1 || all.Active != 3 || all.Abandoned != 1 ||
+		all.Expired != 1 {
 		t.Errorf("the scope: %+v", all)
 	}
-	if len(pools) != 2 || pools[0].Size != 8 || pools[0].Excluded != 2 || pools[0].Reserved != 1 || pools[0].Active != 2 || pools[1].Size != 99 ||
+	if len(pools) != 2 || pools[0].Size != 8 || pools[0].Excluded != 2 || pools[0].Reserved != 1 || pools[0].Active != 2 ||
+		pools[1].Size != 99 ||
 		pools[1].Excluded != 1 || pools[1].Reserved != 1 || pools[1].Active != 1 || pools[1].Abandoned != 1 {
 		t.Errorf("the pools: %+v", pools)
 	}
-	if sum := pools[0].Add(pools[1]); sum.Size != all.Size || sum.Excluded != all.Excluded || sum.Active != all.Active || sum.Headroom != all.Headroom {
+	if sum := pools[0].Add(pools[1]); sum.Size != all.Size || sum.Excluded != all.Excluded || sum.Active != all.Active ||
+		sum.Headroom != all.Headroom {
 		t.Errorf("together the pools are %+v, the scope is %+v", sum, all)
 	}
 	if want := uint64(107 - 3 /* reserved for, or held by, their clients */ - 1 - 1); all.Headroom > want {

@@ -45,7 +45,8 @@ func newRoom(allowed ...string) *Room {
 func queued() store.Queued {
 	return store.Queued{ID: 7, At: moment, What: "fired", Server: `bob"b]in\`,
 		Alert: store.Alert{Key: "pool-out scope looms", Since: moment.Add(-time.Minute),
-			AlertBody: store.AlertBody{Code: "pool-out", Severity: "trouble", Subject: `scope "looms"]`, Scope: "looms", Text: "all 100 addresses are used – now",
+			AlertBody: store.AlertBody{Code: "pool-out", Severity: "trouble", Subject: `scope "looms"]`, Scope: "looms",
+				Text: "all 100 addresses are used – now",
 				Mend: "Widen the pool.", Command: "yarnpost capacity show looms"}}}
 }
 
@@ -62,7 +63,8 @@ func TestLine(t *testing.T) {
 		if m == nil {
 			t.Fatalf("not of RFC 5424: %q", line(q))
 		}
-		if m[1] != c.priority || m[2] != "2026-06-01T14:30:15.250000Z" || m[5] != "pool-out" || m[7] != c.what+": all 100 addresses are used – now" {
+		if m[1] != c.priority || m[2] != "2026-06-01T14:30:15.250000Z" || m[5] != "pool-out" ||
+			m[7] != c.what+": all 100 addresses are used – now" {
 			t.Errorf("%s %s: %q", c.what, c.severity, m)
 		}
 		if !strings.Contains(m[6], `server="bob\"b\]in\\"`) || !strings.Contains(m[6], `subject="scope \"looms\"\]"`) {
@@ -136,14 +138,16 @@ func TestWebhook(t *testing.T) {
 	if err := r.Send(context.Background(), target, q); err != nil {
 		t.Fatal(err)
 	}
-	if kind := got.Header.Get("Content-Type"); got.Method != "POST" || got.URL.String() != "/hook?key=hush" || kind != "application/cloudevents+json" {
+	if kind := got.Header.Get("Content-Type"); got.Method != "POST" || got.URL.String() != "/hook?key=hush" ||
+		kind != "application/cloudevents+json" {
 		t.Errorf("%s %s of %s", got.Method, got.URL, kind)
 	}
 	if got.Header.Get(SignatureHeader) != Sign([]byte("wool"), body) || Sign([]byte("wool"), body) == Sign([]byte("cotton"), body) {
 		t.Errorf("signed with %s", got.Header.Get(SignatureHeader))
 	}
 	var e event
-	if err := json.Unmarshal(body, &e); err != nil || e.SpecVersion != "1.0" || e.ID != `bob"b]in\-7` || e.Type != "yarnpost.alert.fired" ||
+	if err := json.Unmarshal(body, &e); err != nil || e.SpecVersion != "1.0" || e.ID != `bob"b]in\-7` ||
+		e.Type != "yarnpost.alert.fired" ||
 		e.Subject != "pool-out scope looms" || e.Data.Severity != "trouble" || e.Data.Ended == nil || !e.Data.Ended.Equal(moment) {
 		t.Errorf("%v: %s", err, body)
 	}
@@ -241,8 +245,9 @@ func certificateOf(t *testing.T, address string) (tls.Certificate, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	of := &x509.Certificate{SerialNumber: big.NewInt(1), IPAddresses: []net.IP{net.ParseIP(address)}, NotBefore: time.Now().Add(-time.Hour),
-		NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true}
+	of := &x509.Certificate{SerialNumber: big.NewInt(1), IPAddresses: []net.IP{net.ParseIP(address)},
+		NotBefore: time.Now().Add(-time.Hour),
+		NotAfter:  time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true}
 	der, err := x509.CreateCertificate(rand.Reader, of, of, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)

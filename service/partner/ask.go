@@ -81,6 +81,8 @@ func (c *Channel) Ask(ctx context.Context, method string, in, out any) error {
 	select {
 	case <-ctx.Done():
 		return fmt.Errorf("the partner did not answer in time: %w", ctx.Err())
+	case <-n.over: // perhaps before it was asked
+		return fmt.Errorf("%w: the connection to the partner was lost", ErrAway)
 	case a := <-done:
 		if a.err != nil {
 			return fmt.Errorf("%w: %w", ErrAway, a.err)

@@ -2,8 +2,11 @@ package store
 
 import (
 	"context"
+	"errors"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // What waits for a database ends once it gives no sign, what begins meanwhile ends at
@@ -43,4 +46,52 @@ func TestPatience(t *testing.T) {
 		t.Error("with the database back, a use is given up")
 	}
 	p.end(later)
+}
+
+// until waits for something that the store notices by itself.
+func until(t *testing.T, what string, ready func() bool) {
+	t.Helper()
+	for end := time.Now().Add(10 * time.Second); !ready(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("waited in vain for %s", what)
+		}
+	}
+}
+
+// A journal with nothing to do notices that its connection is gone, and has another one
+// before somebody needs it; and that another process has the database now.
+func TestIdleJournal(t *testing.T) {
+	ctx := context.Background()
+	dsn := fresh(t)
+	s := open(t, dsn)
+	j, o := journal(t, s)
+	conn, err := pgx.Connect(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	holder := func() (pid int) {
+		_ = conn.QueryRow(ctx, "select pid from pg_locks where locktype = 'advisory' and objid = $1 and granted and database = "+
+			"(select oid from pg_database where datname = current_database())", writerLock).Scan(&pid) // 0 if there is none
+		return pid
+	}
+	was := holder()
+	if _, err := conn.Exec(ctx, "select pg_terminate_backend($1)", was); err != nil || was == 0 {
+		t.Fatalf("the journal's connection is %d: %v", was, err)
+	}
+	until(t, "another connection of the journal's", func() bool { now := holder(); return now != 0 && now != was && j.Down() == nil })
+	if !j.Add(Entry{After: sample(1)}) {
+		t.Error("nothing can be added")
+	}
+	o.await(t, 1, 0)
+	if _, err := conn.Exec(ctx, "update server set epoch = epoch + 1"); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "the journal to notice that it is fenced off", func() bool { return errors.Is(j.Down(), ErrFenced) })
+	if j.Add(Entry{After: sample(2)}) {
+		t.Error("fenced off, it takes entries")
+	}
+	if _, err := s.Revisions(ctx, 0, 1, 1); err != nil {
+		t.Errorf("fenced off, nothing can be read: %v", err)
+	}
 }

@@ -29,7 +29,7 @@ func (c *Client) JoinPair(ctx context.Context, in api.PairJoin) (out api.PairDon
 // OrderPair gives an order: down or leave. Without confirm it is only said what would
 // happen.
 func (c *Client) OrderPair(ctx context.Context, what string, confirm bool) (out api.PairDone, err error) {
-	err = c.call(ctx, http.MethodPost, "/api/pair/"+what, nil, api.PairOrder{Confirm: confirm}, &out)
+	err = c.call(ctx, http.MethodPost, "/api/pair/"+url.PathEscape(what), nil, api.PairOrder{Confirm: confirm}, &out)
 	return out, err
 }
 

@@ -89,6 +89,24 @@ func filled(of reflect.Type, depth int) reflect.Value {
 	return v
 }
 
+// callOf calls a method with values that say something, and reports whether it gave an
+// error.
+func callOf(ctx context.Context, c reflect.Value, m reflect.Method) (failed bool) {
+	args := []reflect.Value{c}
+	for i := 1; i < m.Type.NumIn(); i++ {
+		if of := m.Type.In(i); of == reflect.TypeFor[context.Context]() {
+			args = append(args, reflect.ValueOf(ctx))
+		} else if word := words[m.Name]; word != "" && of.Kind() == reflect.String {
+			args = append(args, reflect.ValueOf(word))
+		} else if !m.Type.IsVariadic() || i < m.Type.NumIn()-1 {
+			args = append(args, filled(of, 3))
+		}
+	}
+	out := m.Func.Call(args)
+	last := out[len(out)-1]
+	return last.Type() == reflect.TypeFor[error]() && !last.IsNil()
+}
+
 // Every method of the client asks for something that the API has, with parameters that it
 // knows, and shows who asks; what it is told badly is an error, and never a panic.
 func TestEveryMethodFitsTheAPI(t *testing.T) {
@@ -109,19 +127,7 @@ func TestEveryMethodFitsTheAPI(t *testing.T) {
 	defer cancel()
 	call := func(m reflect.Method) (failed bool) {
 		asked = nil
-		args := []reflect.Value{c}
-		for i := 1; i < m.Type.NumIn(); i++ {
-			if of := m.Type.In(i); of == reflect.TypeFor[context.Context]() {
-				args = append(args, reflect.ValueOf(ctx))
-			} else if word := words[m.Name]; word != "" && of.Kind() == reflect.String {
-				args = append(args, reflect.ValueOf(word))
-			} else if !m.Type.IsVariadic() || i < m.Type.NumIn()-1 {
-				args = append(args, filled(of, 3))
-			}
-		}
-		out := m.Func.Call(args)
-		last := out[len(out)-1]
-		return last.Type() == reflect.TypeFor[error]() && !last.IsNil()
+		return callOf(ctx, c, m)
 	}
 	methods := 0
 	for i := range c.Type().NumMethod() {

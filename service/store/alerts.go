@@ -149,7 +149,7 @@ func (s *Store) SaveTarget(ctx context.Context, t Target) error {
 	if err != nil {
 		return err
 	}
-	return s.stamped(ctx, "record a target", putTarget, t.Name, body, t.Secret)
+	return s.stamped(ctx, "record a target", putTarget, t.Name, body, append([]byte{}, t.Secret...)) // none is no octets, not null
 }
 
 const (

@@ -46,6 +46,7 @@ func (s *Store) SaveAudit(ctx context.Context, r AuditRun, keys []string, bodies
 	if err != nil {
 		return 0, err
 	}
+	keys = append([]string{}, keys...) // none is an empty list, not null
 	texts := make([]string, len(bodies))
 	for i, b := range bodies {
 		texts[i] = string(b)

@@ -1,0 +1,411 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"yarnpost/core/lease"
+	"yarnpost/core/pair"
+	"yarnpost/core/plan"
+)
+
+var began = time.Date(2026, 6, 1, 14, 0, 0, 0, time.UTC)
+
+// ok fails the test at an error.
+func ok[T any](t *testing.T) func(T, error) T {
+	return func(v T, err error) T {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+}
+
+// What an audit finds has a story: since when it is there, when it went, and that it is
+// another story when it comes back. Of two acknowledgements the newer one counts.
+func TestFindingsOnRecord(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	audit := func(hour int, keys ...string) {
+		t.Helper()
+		bodies := make([]json.RawMessage, len(keys))
+		for i := range keys {
+			bodies[i] = json.RawMessage(fmt.Sprintf(`{"hour":%d}`, hour))
+		}
+		run := AuditRun{At: began.Add(time.Duration(hour) * time.Hour), Why: fmt.Sprint("hour ", hour), Took: 1500 * time.Millisecond,
+			Counts: map[string]int{"leases": hour}}
+		ok[int64](t)(s.SaveAudit(ctx, run, keys, bodies))
+	}
+	story := func(since int) string {
+		t.Helper()
+		var out []string
+		hours := func(at time.Time) int { return int(at.Sub(began) / time.Hour) }
+		for _, f := range ok[[]Finding](t)(s.Findings(ctx, began.Add(time.Duration(since)*time.Hour))) {
+			text := fmt.Sprintf("%s %d-%d", f.Key, hours(f.First), hours(f.Last))
+			if !f.Gone.IsZero() {
+				text += fmt.Sprintf(" gone %d", hours(f.Gone))
+			}
+			out = append(out, text)
+		}
+		slices.Sort(out)
+		return strings.Join(out, ", ")
+	}
+	audit(1, "a", "b")
+	audit(2, "a", "c")
+	if got := story(0); got != "a 1-2, b 1-1 gone 2, c 2-2" {
+		t.Errorf("after two audits: %s", got)
+	}
+	if got := story(3); got != "a 1-2, c 2-2" {
+		t.Errorf("of what went an hour later: %s", got)
+	}
+	audit(3, "b")
+	if got := story(0); got != "a 1-2 gone 3, b 3-3, c 2-2 gone 3" {
+		t.Errorf("with one that came back: %s", got)
+	}
+	audit(4)
+	if got := story(4); got != "b 3-3 gone 4" {
+		t.Errorf("with nothing left: %s", got)
+	}
+	runs := ok[[]AuditRun](t)(s.AuditRuns(ctx, 3))
+	if len(runs) != 3 || runs[0].Why != "hour 4" || runs[0].Took != 1500*time.Millisecond || runs[2].Counts["leases"] != 2 {
+		t.Errorf("the runs are %+v", runs)
+	}
+	audit(24*91, "d")
+	if got := story(0); got != "d 2184-2184" {
+		t.Errorf("after three months: %s", got)
+	}
+	said := func(by string, minute int) Acknowledged {
+		return Acknowledged{Key: "d", By: by, At: began.Add(time.Duration(minute) * time.Minute),
+			Until: time.Now().Add(time.Hour).Truncate(time.Microsecond), Reason: "it may"}
+	}
+	for _, list := range [][]Acknowledged{{said("ada", 10)}, {said("bram", 5)}, {said("cleo",
+		10)}} { // later ones come from the partner, and are older
+		if err := s.Acknowledge(ctx, list); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if list := ok[[]Acknowledged](t)(s.AllAcknowledged(ctx)); len(list) != 1 || list[0].By != "ada" {
+		t.Errorf("acknowledged: %+v", list)
+	}
+	if err := s.Acknowledge(ctx, []Acknowledged{said("cleo", 11), {Key: "old", At: began, Until: time.Now().AddDate(-2, 0,
+		0)}}); err != nil {
+		t.Fatal(err)
+	}
+	if list := ok[[]Acknowledged](t)(s.AllAcknowledged(ctx)); len(list) != 1 || list[0].By != "cleo" ||
+		!list[0].Until.Equal(said("", 0).Until.Truncate(time.Microsecond)) &&
+			list[0].Until.Before(time.Now()) {
+		t.Errorf("acknowledged anew: %+v", list)
+	}
+}
+
+// An alert is on record together with what is to be sent of it; what cannot be sent is
+// put off and holds nothing up; what belongs to a target goes with it.
+func TestAlertsOnRecord(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	targets := []Target{{Name: "desk", URL: "https://desk.example/hook", Severity: "warning", Secret: []byte{0, 1, 0xff}},
+		{Name: "log", URL: "syslog+udp://10.77.0.5", Severity: "note", CA: "x"}}
+	for _, x := range targets {
+		if err := s.SaveTarget(ctx, x); err != nil {
+			t.Fatal(err)
+		}
+	}
+	a := Alert{Key: "pool-out scope looms", Since: began, AlertBody: AlertBody{Code: "pool-out", Severity: "trouble",
+		Subject: "scope looms", Text: "all are used"}}
+	if err := s.SaveAlert(ctx, a, "fired", "bobbin", targets, began); err != nil {
+		t.Fatal(err)
+	}
+	due := func(at time.Time) []Queued { return ok[[]Queued](t)(s.DueAlerts(ctx, at, 10)) }
+	if n := len(due(began.Add(-time.Second))); n != 0 {
+		t.Errorf("%d are due before they are", n)
+	}
+	list := due(began)
+	if len(list) != 2 || list[0].Target.Name != "desk" || string(list[0].Target.Secret) != "\x00\x01\xff" || list[1].Target.CA != "x" ||
+		list[0].Alert.Key != a.Key || list[0].Alert.Text != "all are used" || list[0].What != "fired" || list[0].Server != "bobbin" {
+		t.Fatalf("due: %+v", list)
+	}
+	if err := s.AlertFailed(ctx, list[0].ID, began.Add(time.Minute), "no route"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AlertSent(ctx, list[1].ID); err != nil {
+		t.Fatal(err)
+	}
+	if n := len(due(began)); n != 0 {
+		t.Errorf("%d are due although one was sent and one put off", n)
+	}
+	if list = due(began.Add(time.Minute)); len(list) != 1 || list[0].Tries != 1 || list[0].Failed != "no route" {
+		t.Errorf("put off: %+v", list)
+	}
+	a.Ended = began.Add(time.Hour)
+	if err := s.SaveAlert(ctx, a, "cleared", "bobbin", targets[:1], a.Ended); err != nil {
+		t.Fatal(err)
+	}
+	if on := ok[[]Alert](t)(s.Alerts(ctx)); len(on) != 1 || !on[0].Ended.Equal(a.Ended) || !on[0].Since.Equal(began) {
+		t.Errorf("on record: %+v", on)
+	}
+	if list = ok[[]Queued](t)(s.QueuedAlerts(ctx)); len(list) != 2 || list[1].What != "cleared" {
+		t.Errorf("queued: %+v", list)
+	}
+	if there := ok[bool](t)(s.RemoveTarget(ctx, "desk")); !there {
+		t.Error("the target is not there")
+	}
+	if there := ok[bool](t)(s.RemoveTarget(ctx, "desk")); there {
+		t.Error("the target is there still")
+	}
+	if list = ok[[]Queued](t)(s.QueuedAlerts(ctx)); len(list) != 0 {
+		t.Errorf("queued for a target that is gone: %+v", list)
+	}
+	a.Key = "pool-out scope visitors"
+	if err := s.SaveAlert(ctx, a, "cleared", "bobbin", nil, a.Ended.Add(alertsKept+time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if on := ok[[]Alert](t)(s.Alerts(ctx)); len(on) != 0 {
+		t.Errorf("after three months: %+v", on)
+	}
+}
+
+// Of two servers' targets and silences the newer ones hold on both, whole.
+func TestAlertSettingsOnRecord(t *testing.T) {
+	ctx := context.Background()
+	here, there := open(t, fresh(t)), open(t, fresh2(t))
+	for _, x := range []Target{{Name: "desk", URL: "https://desk.example", Severity: "note"}, {Name: "old",
+		URL: "https://old.example", Severity: "note"}} {
+		if err := there.SaveTarget(ctx, x); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := here.SaveTarget(ctx, Target{Name: "desk", URL: "https://other.example", Severity: "trouble",
+		Secret: []byte("wool")}); err != nil {
+		t.Fatal(err)
+	}
+	silence := Silence{Key: "pool-out*", Until: began, By: "ada", Reason: "an open day"}
+	if err := here.SaveSilence(ctx, silence); err != nil {
+		t.Fatal(err)
+	}
+	own := ok[AlertSettings](t)(here.AlertSettings(ctx))
+	if taken := ok[bool](t)(there.TakeAlertSettings(ctx, own)); !taken {
+		t.Error("newer settings are not taken")
+	}
+	if taken := ok[bool](t)(there.TakeAlertSettings(ctx, own)); taken {
+		t.Error("the same settings are taken twice")
+	}
+	got := ok[AlertSettings](t)(there.AlertSettings(ctx))
+	if !got.At.Equal(own.At) || len(got.Targets) != 1 || got.Targets[0].URL != "https://other.example" ||
+		string(got.Targets[0].Secret) != "wool" ||
+		len(got.Silences) != 1 || got.Silences[0].Reason != silence.Reason || !got.Silences[0].Until.Equal(began) {
+		t.Errorf("taken: %+v", got)
+	}
+	older := own
+	older.At, older.Targets = own.At.Add(-time.Hour), nil
+	if taken := ok[bool](t)(there.TakeAlertSettings(ctx, older)); taken {
+		t.Error("older settings are taken")
+	}
+}
+
+// fresh2 is another database for the same test.
+func fresh2(t *testing.T) (dsn string) {
+	t.Helper()
+	t.Run("other", func(t *testing.T) { dsn = fresh(t) })
+	return dsn
+}
+
+// Two lines of a plan that parted: the one that is not chosen is kept aside whole, and
+// the other one is on record as if it had been made here.
+func TestRewind(t *testing.T) {
+	ctx := context.Background()
+	here, there := open(t, fresh(t)), open(t, fresh2(t))
+	change := func(s *Store, p *plan.Plan, author string, edit func(*plan.Draft) error) *plan.Plan {
+		t.Helper()
+		d := p.Draft()
+		if err := edit(d); err != nil {
+			t.Fatal(err)
+		}
+		next, changes := d.Finish()
+		r := Revision{Number: next.Revision, At: began.Add(time.Duration(next.Revision) * time.Minute), Author: author, Reason: "because"}
+		if err := s.SavePlan(ctx, r, changes, noLines); err != nil {
+			t.Fatal(err)
+		}
+		return next
+	}
+	scope := func(name, subnet string) func(*plan.Draft) error {
+		return func(d *plan.Draft) error {
+			v := plan.Scope{Name: name, Subnet: netip.MustParsePrefix(subnet), Mode: plan.Held}
+			if err := d.PlaceScope(&v, "", nil); err != nil {
+				return err
+			}
+			_, err := d.PutScope(v)
+			return err
+		}
+	}
+	first := change(here, plan.New(), "ada", scope("looms", "10.77.0.0/24"))
+	change(there, plan.New(), "ada", scope("looms", "10.77.0.0/24"))
+	mine := change(here, first, "ada", scope("attic", "10.78.0.0/24"))
+	mine = change(here, mine, "ada", func(d *plan.Draft) error { return d.Remove(plan.KindScope, "looms") })
+	change(there, first, "bram", scope("cellar", "10.79.0.0/24"))
+	own, theirs := ok[[]Carried](t)(here.Carry(ctx, 1, 10)), ok[[]Carried](t)(there.Carry(ctx, 1, 10))
+	if len(own) != 2 || len(theirs) != 1 || theirs[0].Author != "bram" || own[1].Number != mine.Revision {
+		t.Fatalf("the lines are %+v and %+v", own, theirs)
+	}
+	if err := here.Rewind(ctx, own, theirs); err != nil {
+		t.Fatal(err)
+	}
+	names := func(s *Store) string {
+		t.Helper()
+		p, err := s.LoadPlan(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		set := map[string]bool{}
+		for _, v := range p.Scopes() {
+			set[v.Name] = true
+		}
+		return fmt.Sprint(p.Revision, slices.Sorted(maps.Keys(set)))
+	}
+	if got, want := names(here), names(there); got != want || got != "2 [cellar looms]" {
+		t.Errorf("the plan is %s, the chosen one %s", got, want)
+	}
+	if a, b := ok[[]pair.Head](t)(here.Chain(ctx)), ok[[]pair.Head](t)(there.Chain(ctx)); !slices.Equal(a, b) || len(a) != 2 ||
+		a[1].Hash == a[0].Hash {
+		t.Errorf("the chains are %v and %v", a, b)
+	}
+	aside := ok[[]Kept](t)(here.Aside(ctx))
+	if len(aside) != 2 || aside[0].Number != 2 || aside[1].Number != 3 {
+		t.Fatalf("kept aside: %+v", aside)
+	}
+	if list := ok[[]plan.Change](t)(aside[1].Changes()); len(list) == 0 || list[0].Name != "looms" || list[0].After != nil {
+		t.Errorf("the last of it changed %+v", list)
+	}
+	if r, items, err := theirs[0].Open(); err != nil || r.Author != "bram" || !r.At.Equal(began.Add(2*time.Minute)) || len(items) == 0 {
+		t.Errorf("theirs is %+v, %d items, %v", r, len(items), err)
+	}
+	if err := here.Rewind(ctx, nil, []Carried{{Number: 3, At: 1, Items: []CarriedItem{{Kind: "tower", ID: 9,
+		Lines: json.RawMessage("[]"), After: json.RawMessage("{}")}}}}); err == nil {
+		t.Error("an item of a kind that nobody knows is taken")
+	}
+	if got := names(here); got != "2 [cellar looms]" {
+		t.Errorf("half of what was refused is there: %s", got)
+	}
+}
+
+// Where a server of a pair stands comes back as it was; joining anew gives up plan and
+// leases, and says that where alerts go is for the partner to say.
+func TestPairingOnRecord(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	if p := ok[*Pairing](t)(s.LoadPairing(ctx)); p != nil {
+		t.Fatalf("a server that is alone is in %+v", p)
+	}
+	want := &Pairing{Settings: pair.Settings{Side: lease.Secondary, Name: "mill", Lead: time.Hour}.Defaults(), Identity: []byte("PEM"),
+		Partner: Partner{Name: "bobbin", Own: "shuttle", Address: "127.0.0.1:647", Certificate: []byte{1, 2}},
+		Record:  pair.Record{State: pair.Recover, Since: 7}}
+	j, o := journal(t, s)
+	j.Add(Entry{After: sample(1)})
+	o.await(t, 1, 0)
+	if err := s.SavePairing(ctx, want, true); err != nil {
+		t.Fatal(err)
+	}
+	if n := len(stored(t, s)); n != 0 {
+		t.Errorf("%d leases are left", n)
+	}
+	got := ok[*Pairing](t)(s.LoadPairing(ctx))
+	if got == nil || got.Settings != want.Settings || string(got.Identity) != "PEM" || got.Partner.Name != "bobbin" ||
+		got.Record.State != pair.Recover ||
+		got.Record.Since != 7 {
+		t.Errorf("the pair is %+v", got)
+	}
+	if at := ok[AlertSettings](t)(s.AlertSettings(ctx)).At; at.Unix() != 0 {
+		t.Errorf("its own settings are of %s", at)
+	}
+	if err := s.SaveTheirs(ctx, 12); err != nil {
+		t.Fatal(err)
+	}
+	want.Settings.Split = 70
+	if err := s.SaveSettings(ctx, want.Settings); err != nil {
+		t.Fatal(err)
+	}
+	if got = ok[*Pairing](t)(s.LoadPairing(ctx)); got.Theirs != 12 || got.Settings.Split != 70 {
+		t.Errorf("changed, the pair is %+v", got)
+	}
+	for n, e := range []PairEvent{{began, "began", "recover"}, {began.Add(time.Hour), "goes on", "normal"},
+		{began.Add(2 * time.Hour), "a note", ""},
+		{began.Add(3 * time.Hour), "cut", "communications-interrupted"}} {
+		if err := s.NotePair(ctx, e); err != nil {
+			t.Fatal(n, err)
+		}
+	}
+	var states []string
+	for _, e := range ok[[]PairEvent](t)(s.PairStates(ctx, began.Add(90*time.Minute))) {
+		states = append(states, e.State)
+	}
+	if strings.Join(states, " ") != "normal communications-interrupted" {
+		t.Errorf("states since then: %q", states)
+	}
+	if list := ok[[]PairEvent](t)(s.PairHistory(ctx, 2)); len(list) != 2 || list[0].Text != "cut" || list[1].Text != "a note" {
+		t.Errorf("history: %+v", list)
+	}
+	if err := s.SaveSample(ctx, began.Add(4*time.Hour), nil); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 { // it is noted once
+		if err := s.NoteStopped(ctx, "stopped without a word", "stopped"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if list := ok[[]PairEvent](t)(s.PairHistory(ctx, 10)); len(list) != 5 || list[0].State != "stopped" ||
+		!list[0].At.Equal(began.Add(4*time.Hour)) {
+		t.Errorf("history: %+v", list)
+	}
+	if err := s.SavePairing(ctx, nil, false); err != nil {
+		t.Fatal(err)
+	}
+	if p := ok[*Pairing](t)(s.LoadPairing(ctx)); p != nil {
+		t.Errorf("taken out of its pair, it is in %+v", p)
+	}
+}
+
+// The partner's accounts and tokens take the place of this server's, but for the token
+// that lies in its own folder.
+func TestReplaceAccess(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	hash := func(b byte) []byte { h := make([]byte, 32); h[0] = b; return h }
+	for _, a := range []Account{{"admin", "old", false}, {"cleo", "hers", false}} {
+		if err := s.SaveAccount(ctx, a); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, g := range []Grant{{hash(1), "admin", OwnToken, time.Time{}, began}, {hash(2), "admin", "robot", time.Time{}, began},
+		{hash(3), "cleo", "hers", time.Time{}, began}} {
+		if err := s.SaveGrant(ctx, g, time.Now()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	err := s.ReplaceAccess(ctx, []Account{{"admin", "new", true}, {"ada", "hers", false}}, []Grant{{hash(4), "ada", "desk",
+		time.Time{}, began}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	accounts, grants, err := s.LoadAccess(ctx, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, a := range accounts {
+		got = append(got, fmt.Sprint(a.Name, " ", a.Password, " ", a.MustChange))
+	}
+	for _, g := range grants {
+		got = append(got, g.Account+"'s "+g.Name)
+	}
+	slices.Sort(got)
+	if want := []string{"ada hers false", "ada's desk", "admin new true", "admin's admin.token"}; !slices.Equal(got, want) {
+		t.Errorf("access is %q, want %q", got, want)
+	}
+}

@@ -198,9 +198,9 @@ func (k *call) findings(q client.FindingQuery) error {
 		err = csvOf(k.out, r.Findings)
 	default:
 		if err = k.show(r.Findings, t, "Nothing was found."); err == nil {
-			fmt.Fprintf(k.out, "\n%s, %s, %s, %d acknowledged; %d new and %d gone since the audit before. Made %s, in %.1f s, of %d leases.\n",
+			fmt.Fprintf(k.out, "\n%s, %s, %s, %d acknowledged; %d new and %d gone since the audit before. Made %s, in %.1f s, of %s.\n",
 				many(r.Troubles, "trouble"), many(r.Warnings, "warning"), many(r.Notes, "note"), r.Known, r.Fresh, len(r.Gone),
-				k.when(r.At), r.Took, r.Leases)
+				k.when(r.At), r.Took, many(r.Leases, "lease"))
 			if r.Lost != "" {
 				fmt.Fprintf(k.out, "It is not on record: %s.\n", r.Lost)
 			}

@@ -190,7 +190,7 @@ func (k *call) capacityUsers(name string) error {
 	if k.json || k.csv {
 		return k.show(u, newTable(), "")
 	}
-	fmt.Fprintf(k.out, "%d clients hold an address; %d of them should have renewed and did not. Of %d clients on record, %d came and never renewed.\n\n",
+	fmt.Fprintf(k.out, "Clients that hold an address: %d, of which %d should have renewed and did not. Clients on record: %d, of which %d came and never renewed.\n\n",
 		u.Active, u.Gone, u.Records, u.Once)
 	t := newTable("BY", "WHAT", "CLIENTS")
 	for _, g := range []struct {
@@ -205,7 +205,7 @@ func (k *call) capacityUsers(name string) error {
 	}
 	k.print(t)
 	if u.ManyTotal > 0 {
-		fmt.Fprintf(k.out, "\n%d clients hold several addresses:\n", u.ManyTotal)
+		fmt.Fprintf(k.out, "\nClients that hold several addresses: %d\n", u.ManyTotal)
 		for _, m := range u.Many[:min(len(u.Many), 10)] {
 			fmt.Fprintf(k.out, "  %s %s: %s\n", m.Hardware, harmless(m.Hostname), strings.Join(m.Addresses, " "))
 		}

@@ -288,7 +288,7 @@ func statusCommands() []command {
 			t.row("plan", fmt.Sprintf("revision %d, %d scopes", s.Revision, s.Scopes))
 			t.row("leases", fmt.Sprintf("%d active", s.Active))
 			t.row("acknowledged", fmt.Sprintf("%d in five minutes, %d in a day", s.Served5m, s.Served24h))
-			t.row("unserved", fmt.Sprintf("%d clients", s.Unserved))
+			t.row("unserved", many(s.Unserved, "client"))
 			t.row("recorded", fmt.Sprintf("%d leases in %d commits", s.Recorded, s.Commits))
 			t.row("version", s.Version)
 			if err := k.show(s, t, ""); err != nil || k.json || k.csv {

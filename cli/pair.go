@@ -198,7 +198,7 @@ func (k *call) done(d api.PairDone) error {
 	if k.json || k.csv {
 		return k.show(d, newTable(), "")
 	}
-	fmt.Fprintln(k.out, strings.ToUpper(d.Text[:1])+d.Text[1:]+".")
+	fmt.Fprintln(k.out, capital(d.Text)+".")
 	return nil
 }
 

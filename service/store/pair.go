@@ -260,12 +260,17 @@ func (c *Carried) LinesOf(change plan.Change) (out []plan.Line) {
 // of a pair keeps its own beside the other's.
 const OwnToken = "admin.token"
 
-// ReplaceAccess puts the partner's accounts and tokens in place of this server's.
+// ReplaceAccess puts the partner's accounts and tokens in place of this server's. A
+// password that is another one ends the sessions of its account, as where it was changed.
 func (s *Store) ReplaceAccess(ctx context.Context, accounts []Account, tokens []Grant) error {
 	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		names := make([]string, len(accounts))
 		for i, a := range accounts {
 			names[i] = a.Name
+			if _, err := tx.Exec(ctx, "delete from session where account = $1 and exists (select from account where name = $1 and password <> $2)", a.Name,
+				a.Password); err != nil {
+				return err
+			}
 			if _, err := tx.Exec(ctx, `insert into account values ($1, $2, $3)
 				on conflict (name) do update set password = excluded.password, must_change = excluded.must_change`, a.Name, a.Password,
 				a.MustChange); err != nil {

@@ -377,19 +377,22 @@ func TestReplaceAccess(t *testing.T) {
 	s := open(t, fresh(t))
 	ctx := context.Background()
 	hash := func(b byte) []byte { h := make([]byte, 32); h[0] = b; return h }
-	for _, a := range []Account{{"admin", "old", false}, {"cleo", "hers", false}} {
+	for _, a := range []Account{{"admin", "old", false}, {"cleo", "hers", false}, {"bram", "his", false}} {
 		if err := s.SaveAccount(ctx, a); err != nil {
 			t.Fatal(err)
 		}
 	}
+	soon := time.Now().Add(time.Hour)
 	for _, g := range []Grant{{hash(1), "admin", OwnToken, time.Time{}, began}, {hash(2), "admin", "robot", time.Time{}, began},
-		{hash(3), "cleo", "hers", time.Time{}, began}} {
+		{hash(3), "cleo", "hers", time.Time{}, began}, {hash(5), "admin", "", soon, soon}, {hash(6), "bram", "", soon, soon},
+		{hash(7), "cleo", "", soon, soon}} {
 		if err := s.SaveGrant(ctx, g, time.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
-	err := s.ReplaceAccess(ctx, []Account{{"admin", "new", true}, {"ada", "hers", false}}, []Grant{{hash(4), "ada", "desk",
-		time.Time{}, began}})
+	err := s.ReplaceAccess(ctx, []Account{{"admin", "new", true}, {"ada", "hers", false}, {"bram", "his", false}},
+		[]Grant{{hash(4), "ada", "desk",
+			time.Time{}, began}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -405,7 +408,9 @@ func TestReplaceAccess(t *testing.T) {
 		got = append(got, g.Account+"'s "+g.Name)
 	}
 	slices.Sort(got)
-	if want := []string{"ada hers false", "ada's desk", "admin new true", "admin's admin.token"}; !slices.Equal(got, want) {
+	// A session ends with its account, and with the password that it was begun with.
+	want := []string{"ada hers false", "ada's desk", "admin new true", "admin's admin.token", "bram his false", "bram's "}
+	if !slices.Equal(got, want) {
 		t.Errorf("access is %q, want %q", got, want)
 	}
 }

@@ -128,11 +128,11 @@ func drainText(v *plan.View, next *plan.Plan, active int) string {
 			return fmt.Sprintf("%s of scope %s will move to other scopes of link %s as they renew", clients(active), v.Name, v.LinkName)
 		}
 	}
-	nowhere := fmt.Sprintf("%s of scope %s have nowhere to move, since no other scope of link %s serves", clients(active), v.Name, v.LinkName)
+	nowhere := fmt.Sprintf("nowhere to move for %s of scope %s, since no other scope of link %s serves", clients(active), v.Name, v.LinkName)
 	if v.DrainUntil.IsZero() {
-		return nowhere + ", and no end is set: they stay as long as they renew"
+		return nowhere + "; no end is set, so whoever renews stays"
 	}
-	return nowhere + ": they keep their addresses until " + v.DrainUntil.UTC().Format("2006-01-02 15:04 UTC") + ", and then go without"
+	return nowhere + ": addresses are kept until " + v.DrainUntil.UTC().Format("2006-01-02 15:04 UTC") + ", and then whoever has one goes without"
 }
 
 func until(t lease.Time) string {

@@ -125,18 +125,31 @@ func (r *Relay) Exchange(ctx context.Context, m dhcp4.Message, circuit string, p
 		if err := r.Send(m, circuit); err != nil {
 			return nil, nil, err
 		}
+		reply, raw, err := r.await(ctx, &m, c, end.C, again.C)
+		if err != nil || reply != nil {
+			return reply, raw, err
+		}
+	}
+}
+
+// await waits for the reply to a message; nil for none yet, when it is time to try again.
+func (r *Relay) await(ctx context.Context, m *dhcp4.Message, c <-chan []byte, end, again <-chan time.Time) (*dhcp4.Message, []byte, error) {
+	for {
 		select {
 		case b := <-c:
 			reply := &dhcp4.Message{}
 			if err := dhcp4.Decode(reply, b); err != nil {
 				return nil, b, err
 			}
-			return reply, b, nil
+			if reply.Op == dhcp4.BootReply && reply.CHAddr == m.CHAddr {
+				return reply, b, nil
+			} // else another client's, by chance of the same number
 		case <-ctx.Done():
 			return nil, nil, ctx.Err()
-		case <-end.C:
+		case <-end:
 			return nil, nil, ErrSilence
-		case <-again.C:
+		case <-again:
+			return nil, nil, nil
 		}
 	}
 }

@@ -160,6 +160,7 @@ func TestAuditLater(t *testing.T) {
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	s.must("scope", "add", "old", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.100-10.78.0.199", "--router", "10.78.0.1", "--serve")
 	s.must("reservation", "add", "press", "--scope", "looms", "--hw", hw(1).String(), "--address", "10.77.0.9")
+	s.must("reservation", "add", "idle", "--scope", "looms", "--hw", hw(77).String(), "--address", "10.77.0.10")
 	var clients []demo.Client
 	for n, link := range []string{"10.77.0.1", "10.78.0.1"} {
 		c := demo.Client{Relay: s.relay(fmt.Sprintf("127.77.0.%d", n+1), link), Hardware: hw(n + 1)}
@@ -186,11 +187,21 @@ func TestAuditLater(t *testing.T) {
 		}
 	}
 	busy()
+	idle := func() string { return s.must("sweep", "list", "--kind", "unclaimed", "--older", "30d") }
+	if out := idle(); strings.Contains(out, "idle") {
+		t.Errorf("a reservation of a few minutes ago counts as old:\n%s", out)
+	}
+	if out := s.must("sweep", "list", "--kind", "unclaimed"); !strings.Contains(out, "and never claimed") {
+		t.Errorf("what could be swept is\n%s", out)
+	}
 	before := s.findings()
 	if _, is := before[silent]; is {
 		t.Error("a relay is heard again, and is still found silent")
 	}
 	s.after("800h")
+	if out := idle(); !strings.Contains(out, "idle") || !strings.Contains(out, "press") {
+		t.Errorf("after a month, what could be swept is\n%s", out)
+	}
 	after := s.findings()
 	for _, want := range []string{"reservation-unseen reservation press", "drain-over scope old"} {
 		if _, was := before[want]; was {

@@ -113,23 +113,16 @@ func (s *Server) clearMany(ctx context.Context, in api.ClearRequest) (api.Cleare
 		return out, err
 	}
 	var mu sync.Mutex
-	var wg sync.WaitGroup
-	turns := make(chan struct{}, 50)
-	for _, a := range list {
-		turns <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-turns }()
-			x, err := s.node.ClearAddress(ctx, a, in.DryRun)
-			mu.Lock()
-			defer mu.Unlock()
-			if err != nil {
-				out.Kept = append(out.Kept, err.Error())
-			} else {
-				out.Cleared = append(out.Cleared, leaseView(s.node.Engine().Plan(), x.Lease))
-			}
-		})
-	}
-	wg.Wait()
+	sideBySide(len(list), func(i int) {
+		x, err := s.node.ClearAddress(ctx, list[i], in.DryRun)
+		mu.Lock()
+		defer mu.Unlock()
+		if err != nil {
+			out.Kept = append(out.Kept, err.Error())
+		} else {
+			out.Cleared = append(out.Cleared, leaseView(s.node.Engine().Plan(), x.Lease))
+		}
+	})
 	slices.SortFunc(out.Cleared, func(a, b api.Lease) int {
 		return netip.MustParseAddr(a.Address).Compare(netip.MustParseAddr(b.Address))
 	})

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"yarnpost/api"
@@ -114,26 +115,47 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 		}
 	})
 	slices.SortFunc(list, func(a, b *lease.Lease) int { return a.Address().Compare(b.Address()) })
-	for _, l := range list {
+	failed := make([]error, len(list))
+	if in.Confirm {
+		sideBySide(len(list), func(i int) {
+			clear := s.node.ForgetRecord
+			if list[i].Status == lease.Abandoned {
+				clear = s.clearOne
+			}
+			failed[i] = clear(ctx, list[i].Address())
+		})
+	}
+	for i, l := range list {
+		if failed[i] != nil {
+			out.Kept = append(out.Kept, failed[i].Error())
+			continue
+		}
 		text, _ := is(l, now)
 		item := api.SweptItem{Kind: in.Kind, Subject: l.Address().String(), Address: l.Address().String(), Client: l.Hardware.String(),
 			Since: l.Changed.Std(), Text: text}
 		if v := p.ScopeAt(l.Address()); v != nil {
 			item.Scope = v.Name
 		}
-		if in.Confirm {
-			clear := s.node.ForgetRecord
-			if l.Status == lease.Abandoned {
-				clear = s.clearOne
-			}
-			if err := clear(ctx, l.Address()); err != nil {
-				out.Kept = append(out.Kept, err.Error())
-				continue
-			}
-		}
 		out.Items = append(out.Items, item)
 	}
 	return nil
+}
+
+// probesMost is how many addresses are cleared at a time: each waits for a probe.
+const probesMost = 128
+
+// sideBySide does something for each number below n, many at a time.
+func sideBySide(n int, work func(i int)) {
+	var wg sync.WaitGroup
+	turns := make(chan struct{}, probesMost)
+	for i := range n {
+		turns <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-turns }()
+			work(i)
+		})
+	}
+	wg.Wait()
 }
 
 func (s *Server) clearOne(ctx context.Context, a netip.Addr) error {
@@ -144,24 +166,40 @@ func (s *Server) clearOne(ctx context.Context, a netip.Addr) error {
 func (s *Server) sweepReservations(ctx context.Context, in api.SweepOrder, w sought, out *api.Swept) error {
 	now := lease.At(s.node.Clock().Now())
 	p := s.node.Engine().Plan()
-	var names []string
+	var ids []plan.ID
+	var idle []*plan.Reservation
+	used := map[plan.ID]lease.Time{} // when it was last, of those that ever were
 	for _, r := range p.Reservations(w.scope) {
 		var l *lease.Lease
 		s.node.Engine().With(func(t *lease.Table) { l = t.At(r.Address) })
 		if capacity.Claimed(r, l, now) || !w.has(r.Address) || !fits(in.Search, r.Name, r.Client(), r.Hostname,
-			r.Address.String()) || len(names) == sweepMost {
+			r.Address.String()) || len(ids) == sweepMost {
 			continue
 		}
-		item := api.SweptItem{Kind: in.Kind, Subject: r.Name, Address: r.Address.String(), Scope: p.Label(r.Scope), Client: r.Client(),
-			Text: r.Address.String() + ", which was never claimed"}
+		ids, idle = append(ids, r.ID), append(idle, r)
 		if l != nil && l.Reserved {
-			if item.Since = l.Heard.Std(); now.Sub(l.Heard) < w.older {
-				continue
-			}
-			item.Text = r.Address.String() + ", last used " + l.Heard.Std().Format(time.DateOnly)
+			used[r.ID] = l.Heard
+		}
+	}
+	changed, err := s.node.Store().Changed(ctx, plan.KindReservation, ids)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, r := range idle {
+		since, text := changed[r.ID], ", which was never claimed"
+		switch last, ever := used[r.ID]; {
+		case ever:
+			since, text = last.Std(), ", last used "+last.Std().Format(time.DateOnly)
+		case !since.IsZero():
+			text = ", reserved " + since.UTC().Format(time.DateOnly) + " and never claimed"
+		}
+		if !since.IsZero() && now.Std().Sub(since) < w.older {
+			continue
 		}
 		names = append(names, r.Name)
-		out.Items = append(out.Items, item)
+		out.Items = append(out.Items, api.SweptItem{Kind: in.Kind, Subject: r.Name, Address: r.Address.String(), Scope: p.Label(r.Scope),
+			Client: r.Client(), Since: since, Text: r.Address.String() + text})
 	}
 	if !in.Confirm || len(names) == 0 {
 		return nil

@@ -350,6 +350,25 @@ func (s *Store) Revisions(ctx context.Context, before int64, limit, lines int) (
 	return out, nil
 }
 
+// Changed says when items of a kind were last changed, as far as that is on record.
+func (s *Store) Changed(ctx context.Context, kind plan.Kind, ids []plan.ID) (map[plan.ID]time.Time, error) {
+	out := map[plan.ID]time.Time{}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	rows, err := s.pool.Query(ctx, `select c.id, max(r.at) from plan_change c join plan_revision r using (revision) where c.kind = $1 and c.id = any($2)
+		group by c.id`, kind, ids)
+	if err != nil {
+		return nil, fmt.Errorf("read when items changed: %w", err)
+	}
+	var id plan.ID
+	var at time.Time
+	if _, err := pgx.ForEachRow(rows, []any{&id, &at}, func() error { out[id] = at; return nil }); err != nil {
+		return nil, fmt.Errorf("read when items changed: %w", err)
+	}
+	return out, nil
+}
+
 // LoadSets gives every recorded set of what clients asked with and were given,
 // by its digest.
 func (s *Store) LoadSets(ctx context.Context) (map[uint64][]byte, error) {

@@ -394,9 +394,15 @@ func (k *call) sweep(in api.SweepOrder, run bool) error {
 		}
 		all.Items, all.Kept = append(all.Items, s.Items...), append(all.Kept, s.Kept...)
 		all.Applied, all.Revision = s.Applied, s.Revision
-		texts = append(texts, kind+": "+s.Text)
+		all.Text = s.Text
+		texts = append(texts, fmt.Sprintf("%d %s", len(s.Items), kind))
 	}
-	all.Text = strings.Join(texts, "; ")
+	if len(kinds) > 1 {
+		all.Text = strings.Join(texts, ", ") + " would be cleared"
+		if slices.ContainsFunc(all.Items, func(i api.SweptItem) bool { return i.Servers > 1 }) {
+			all.Text += ", each counted once though both servers know of it"
+		}
+	}
 	if k.json {
 		if err := k.show(all, nil, ""); err != nil {
 			return err

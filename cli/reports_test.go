@@ -258,9 +258,9 @@ func TestAuditPrints(t *testing.T) {
 		Items: []api.SweptItem{{Kind: "abandoned", Subject: "10.0.0.7", Scope: "looms", Client: "02:40:00:00:00:07", Since: june,
 			Text: "answered a probe"}}}
 	f.says(t, "sweep list", 0, "10.0.0.7", "Not cleared: 10.0.0.9 answers a probe",
-		"abandoned: 1 item could be cleared; unclaimed: 1 item could be cleared; stale:")
+		"1 abandoned, 1 unclaimed, 1 stale would be cleared.")
 	f.says(t, "sweep run --kind abandoned", ExitPreview, "10.0.0.7")
-	f.says(t, "sweep run --kind abandoned --yes", 0, "10.0.0.7")
+	f.says(t, "sweep run --kind abandoned --yes", 0, "10.0.0.7", "1 item could be cleared.")
 	f.says(t, "sweep run --kind abandoned --csv", ExitPreview, "kind,subject,")
 	f.says(t, "sweep run", ExitUsage, "--kind is abandoned, unclaimed or stale")
 	f.says(t, "sweep list --kind dust", ExitUsage, "--kind is abandoned")

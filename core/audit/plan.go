@@ -187,7 +187,7 @@ func (l *findings) use(v *plan.View, f Facts) {
 		l.say("pool-runs-out", name, "scope %s %s; %d of %d are used now", v.Name, when, c.Used(), c.Size).in(v.Name).mend("", show)
 	}
 	if (over || few) && !out {
-		l.say("pool-full", name, "%d of %d addresses of scope %s are used (%.0f %%), %d are left", c.Used(), c.Size, v.Name, 100*c.Share(),
+		l.say("pool-full", name, "%d of %d addresses of scope %s are used (%.0f %%), %d left", c.Used(), c.Size, v.Name, 100*c.Share(),
 			c.Headroom+c.Partner).in(v.Name).mend("", show)
 	}
 	if foreseen && o.Days >= oversizedDays && c.Size >= oversizedLeast && o.Peak*oversized < float64(c.Size) && c.Active > 0 {

@@ -175,7 +175,7 @@ func OfService(s Service) []Finding {
 		}
 	}
 	if total > 0 {
-		out.say("clients-unserved", "clients", "%s and get nothing; most of them (%d): %s", plural(total, "client asks", "clients ask"), most, worst).of(total, nil).
+		out.say("clients-unserved", "clients", "%s nothing; most of them (%d): %s", plural(total, "client asks and gets", "clients ask and get"), most, worst).of(total, nil).
 			mend("", "yarnpost unserved list")
 	}
 	for _, h := range s.Host {

@@ -219,8 +219,8 @@ func (a *Access) SignIn(ctx context.Context, source, account, password string) (
 	}
 	cookie = secret(32)
 	g := store.Grant{Hash: hashOf(cookie), Account: account, Expires: a.now().Add(sessionTime)}
-	if err := a.store.SaveGrant(ctx, g, a.now()); err != nil {
-		return "", err
+	if err := a.store.SaveGrant(ctx, g, a.now()); err != nil { // whoever mends the database has to see what is wrong
+		a.log.Warn("a session is not on record, and ends with this process", "account", account, "err", err)
 	}
 	a.countSignIn("good", source, account)
 	if account == "admin" && os.Remove(filepath.Join(a.dir, passwordFile)) == nil {

@@ -165,8 +165,10 @@ func (n *Node) compare(p *plan.Plan, c *trial.Client, expected engine.Explained,
 			different := observe.OptionDifferences(p, would.Options, c.Last.Options)
 			note(len(different) == 0, 0, "%s", say(different, "its options are what the plan says"))
 		}
-		want := p.ScopeAt(c.Address).LeaseFor(p.ReservationAt(c.Address))
-		note(c.Lease <= want, 0, "the lease time is at most %s", option.FormatDuration(want))
+		if v := p.ScopeAt(c.Address); v != nil { // else that is said already
+			want := v.LeaseFor(p.ReservationAt(c.Address))
+			note(c.Lease <= want, 0, "the lease time is at most %s", option.FormatDuration(want))
+		}
 	} else {
 		note(false, 0, "by the plan it should get nothing: %s", expected.Decision.Why.Words(expected.Decision.Rule))
 	}

@@ -169,7 +169,7 @@ func TestPairSettings(t *testing.T) {
 	thaw()
 	w.together("after the database is back")
 	w.a.await(func() bool { return pairSeen(w.a).Lead == pairSeen(w.b).Lead }, "both to have the same settings")
-	w.b.must("pair", "edit", "--lead", "20m", "--yes")
+	w.b.await(func() bool { _, _, code := w.b.cli("pair", "edit", "--lead", "20m", "--yes"); return code == 0 }, "settings to be recorded again")
 	w.a.await(func() bool { return pairSeen(w.a).Lead == "20m" && pairSeen(w.b).Lead == "20m" }, "both to have the second's settings")
 }
 

@@ -194,7 +194,7 @@ func (s *Server) sweepReservations(ctx context.Context, in api.SweepOrder, w sou
 		case !since.IsZero():
 			text = ", reserved " + since.UTC().Format(time.DateOnly) + " and never claimed"
 		}
-		if !since.IsZero() && now.Std().Sub(since) < w.older {
+		if w.older > 0 && !since.IsZero() && now.Std().Sub(since) < w.older {
 			continue
 		}
 		names = append(names, r.Name)

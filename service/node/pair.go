@@ -214,7 +214,7 @@ func (n *Node) handler() partner.Handler {
 		Opened:  func() { n.engine.Opened(); n.nudgePair() },
 		Message: n.engine.FromPartner,
 		Closed:  n.engine.Closed,
-		Ask:     n.answerPartner,
+		Ask:     n.answer,
 		Join:    n.admit,
 	}
 }

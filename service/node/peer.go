@@ -82,6 +82,16 @@ func (n *Node) KeepAccess(a AccessKeeper, f Forwarder) {
 	n.pair.access, n.pair.forwards = a, f
 }
 
+// answer answers a question of the partner's; that this server's database gave no sign is
+// said in words.
+func (n *Node) answer(ctx context.Context, method string, in json.RawMessage) (any, error) {
+	out, err := n.answerPartner(ctx, method, in)
+	if errors.Is(err, context.Canceled) && ctx.Err() == nil {
+		err = fmt.Errorf("%s: %w", n.Name(), store.ErrStuck)
+	}
+	return out, err
+}
+
 // answerPartner answers a question of the partner's.
 func (n *Node) answerPartner(ctx context.Context, method string, in json.RawMessage) (any, error) {
 	switch method {

@@ -35,6 +35,9 @@ func (n *Node) Unserved(ctx context.Context) (list []Unserved, silent string) {
 		}
 		return list, ""
 	}
+	if c.Remote() == "" { // what it said a moment ago is no answer of one that is gone
+		return mergedLists(n.Name(), own, on.Partner.Name, nil), on.Partner.Name
+	}
 	theirs, err := n.theirs.get(n.clock.Now, func() (list []observe.Unserved, err error) {
 		ctx, cancel := context.WithTimeout(ctx, unservedTime)
 		defer cancel()

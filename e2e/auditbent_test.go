@@ -29,10 +29,10 @@ func TestAuditOfTheProgram(t *testing.T) {
 		s.await(func() bool { return strings.Contains(s.must("status"), "stepped") == is }, "the clock to be looked at")
 	}
 	s.hold([]planted{
-		{name: "a clock that is set an hour ahead", want: "clock-stepped", plant: func() { s.setClock(time.Hour); stepped(true) },
-			undo: func() { s.setClock(0); stepped(false) }},
-		{name: "a clock that is set a week back", want: "clock-stepped", plant: func() { s.setClock(-7 * 24 * time.Hour); stepped(true) },
-			undo: func() { s.setClock(0); stepped(false) }},
+		{name: "a clock that is set an hour ahead", want: "clock-stepped", plant: func() { s.tell("set", time.Hour); stepped(true) },
+			undo: func() { s.tell("set", 0); stepped(false) }},
+		{name: "a clock that is set a week back", want: "clock-stepped", plant: func() { s.tell("set", -7*24*time.Hour); stepped(true) },
+			undo: func() { s.tell("set", 0); stepped(false) }},
 		{name: "a database that hangs", want: "database-down", plant: func() {
 			thaw = freezePostgres(t, s)
 			s.await(func() bool { return strings.Contains(s.must("status"), "cannot be recorded") }, "the database to be missed")

@@ -14,8 +14,8 @@ import (
 // tests: so its clock can be set, and it has a fault. What people run knows nothing
 // of it.
 var bends = []struct{ file, of, is string }{
-	{"service/clock/clock.go", "Wall: time.Now(),", "Wall: time.Now().Add(later + set()),"},
-	{"service/clock/clock.go", "time.Duration(ts.Nano())", "time.Duration(ts.Nano()) + later"},
+	{"service/clock/clock.go", "Wall: time.Now(),", "Wall: time.Now().Add(later + told(\"set\") + told(\"slept\")),"},
+	{"service/clock/clock.go", "time.Duration(ts.Nano())", "time.Duration(ts.Nano()) + later + told(\"slept\")"},
 	{"service/clock/bent.go", "", `package clock
 
 import (
@@ -26,9 +26,10 @@ import (
 // later is how far the program lives in the future, on a host that does, too.
 var later, _ = time.ParseDuration(os.Getenv("BENT_LATER"))
 
-// set is by how much somebody set the host's clock.
-func set() time.Duration {
-	text, _ := os.ReadFile(os.Getenv("BENT_CLOCK"))
+// told is a duration that a test has written: by how much somebody set the host's
+// clock, or for how long the host slept.
+func told(what string) time.Duration {
+	text, _ := os.ReadFile(os.Getenv("BENT_DIR") + "/" + what)
 	d, _ := time.ParseDuration(string(text))
 	return d
 }
@@ -106,12 +107,11 @@ func (s *service) after(later string) {
 	s.start()
 }
 
-// setClock sets the host's clock, as a bent service sees it.
-func (s *service) setClock(by time.Duration) {
+// tell writes a duration that a bent service goes by: by how much somebody set the
+// host's clock, or for how long the host slept.
+func (s *service) tell(what string, d time.Duration) {
 	s.t.Helper()
-	if err := os.WriteFile(s.clockFile(), []byte(by.String()), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(s.dir, what), []byte(d.String()), 0o644); err != nil {
 		s.t.Fatal(err)
 	}
 }
-
-func (s *service) clockFile() string { return filepath.Join(s.dir, "clock") }

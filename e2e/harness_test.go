@@ -131,7 +131,7 @@ func (s *service) start() {
 	}
 	s.cmd = exec.Command(args[0], args[1:]...)
 	s.cmd.Stdout, s.cmd.Stderr = &s.log, &s.log
-	s.cmd.Env = append(os.Environ(), "BENT_LATER="+s.later, "BENT_CLOCK="+s.clockFile())
+	s.cmd.Env = append(os.Environ(), "BENT_LATER="+s.later, "BENT_DIR="+s.dir)
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	before := strings.Count(s.log.String(), "console ready")
 	if err := s.cmd.Start(); err != nil {

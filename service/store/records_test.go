@@ -414,3 +414,39 @@ func TestReplaceAccess(t *testing.T) {
 		t.Errorf("access is %q, want %q", got, want)
 	}
 }
+
+// When an item was last changed is on record with the plan; of what never was, nothing.
+func TestChanged(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
+	p := plan.New()
+	var ids []plan.ID
+	for n, note := range []string{"first", "second"} {
+		d := p.Draft()
+		l := plan.List{Name: "museum", Note: note}
+		if n > 0 {
+			l.ID = ids[0]
+		}
+		id, err := d.PutList(l)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ids = append(ids, id)
+		next, changes := d.Finish()
+		r := Revision{Number: next.Revision, At: began.Add(time.Duration(n) * time.Hour), Author: "ada"}
+		if err := s.SavePlan(ctx, r, changes, noLines); err != nil {
+			t.Fatal(err)
+		}
+		p = next
+		at := ok[map[plan.ID]time.Time](t)(s.Changed(ctx, plan.KindList, []plan.ID{id, id + 99}))
+		if len(at) != 1 || !at[id].Equal(r.At) {
+			t.Errorf("after revision %d: %v", r.Number, at)
+		}
+	}
+	for _, x := range []map[plan.ID]time.Time{ok[map[plan.ID]time.Time](t)(s.Changed(ctx, plan.KindScope, ids)),
+		ok[map[plan.ID]time.Time](t)(s.Changed(ctx, plan.KindList, nil))} {
+		if len(x) > 0 {
+			t.Errorf("of other items: %v", x)
+		}
+	}
+}

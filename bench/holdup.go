@@ -24,8 +24,14 @@ from generate_series(0::bigint, $1 - 1) n`
 // OFFER and an ACK are kept back while each of several large things happens. It
 // stands against the longest time while nothing does, in the same run.
 func heldUp(ctx context.Context, s *service, load *generator) error {
-	runtime.GOMAXPROCS(2) // what asks for the changes runs beside the generator
-	fmt.Printf("\nLongest wait of %d clients a second for an OFFER and an ACK while …   (bar 20 ms)\n", holdUpRate)
+	runtime.GOMAXPROCS(4) // what asks for the changes, and what is compared with, run beside the generator
+	bare, err := newBare(s.dir)
+	if err != nil {
+		return err
+	}
+	defer bare.close()
+	fmt.Printf("\nLongest wait of %d clients a second for an OFFER and an ACK while …   (bar 20 ms), and at the same time\n", holdUpRate)
+	fmt.Println("that of a bare echo loop, and of a bare loop that syncs: what the machine adds by itself")
 	c := s.client
 	change := func(edits ...api.Edit) func() error {
 		return func() error {
@@ -41,6 +47,7 @@ func heldUp(ctx context.Context, s *service, load *generator) error {
 			time.Sleep(500 * time.Millisecond) // what is left to do behind the answer
 			done <- err
 		}()
+		machine := bare.watch()
 		var err error
 		r := load.openUntil(holdUpRate, func(time.Duration) bool {
 			select {
@@ -53,8 +60,9 @@ func heldUp(ctx context.Context, s *service, load *generator) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}
-		fmt.Printf("  %-44s OFFER %6.1f ms   ACK %6.1f ms   (p99 of all %5.1f ms, lost %d, %.1f s)\n", what,
-			ms(r.offerWait), ms(r.ackWait), r.percentile(0.99), r.lost, time.Since(begun).Seconds())
+		echo, sync := machine()
+		fmt.Printf("  %-40s OFFER %6.1f ms   ACK %6.1f ms   bare echo %6.1f ms   sync %6.1f ms   (p99 of all %5.1f ms, lost %d, %.1f s)\n", what,
+			ms(r.offerWait), ms(r.ackWait), ms(echo), ms(sync), r.percentile(0.99), r.lost, time.Since(begun).Seconds())
 		return nil
 	}
 	quiet := func() error { time.Sleep(8 * time.Second); return nil }

@@ -42,6 +42,10 @@ func TestAuditOfTheProgram(t *testing.T) {
 		}, undo: func() {
 			thaw()
 			s.await(func() bool { return !strings.Contains(s.must("status"), "cannot be recorded") }, "the database to be back")
+			s.await(func() bool { // one that was due meanwhile
+				_, behind := s.findings()["samples-behind samples"]
+				return !behind
+			}, "a sample")
 		}},
 		{name: "a fault in a decision", want: "fault", plant: func() {
 			odd := demo.Client{Relay: r, Hardware: hw(2), Vendor: "a fault", Patience: time.Second}

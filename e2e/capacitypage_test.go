@@ -15,6 +15,7 @@ import (
 // can be read as a table, a change is rehearsed on the spot, a finding is mended in
 // one step and another is acknowledged, and what is unclaimed is swept.
 func TestCapacityPages(t *testing.T) {
+	t.Parallel()
 	s := startService(t, "--alerts-to", "127.0.0.0/8")
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.139", "--router", "10.77.0.1", "--serve",
 		"--exclude", "10.77.0.120-10.77.0.124", "--new-per-minute", "-1")

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"fmt"
 	"slices"
 	"strings"
 )
@@ -64,9 +65,7 @@ var clauses = []struct {
 	}},
 	{"other-server", func(c *conformity) { // RFC 2131 section 3.1.4
 		offer := c.send(c.client(1, 6, looms))
-		if r := c.send(c.client(3, 6, looms, oa(50, offer.yiaddr()), oa(54, "10.9.9.9"))); r != nil {
-			c.t.Errorf("a client that chose another server got %x", r.raw)
-		}
+		c.silence("a client that chose another server", c.client(3, 6, looms, oa(50, offer.yiaddr()), oa(54, "10.9.9.9")))
 		c.is("what was offered to it goes to the next", c.send(c.client(1, 7, looms)).yiaddr(), offer.yiaddr())
 	}},
 	{"selecting", func(c *conformity) { // RFC 2131 section 4.3.2
@@ -81,9 +80,7 @@ var clauses = []struct {
 		c.is("of the right address", c.send(c.client(3, 9, looms, oa(50, had))).kind(), 5)
 		wrong := c.send(c.client(3, 9, looms, oa(50, "192.0.2.7")))
 		c.is("of another network", wrong.kind(), 6)
-		if r := c.send(c.client(3, 10, looms, oa(50, "10.77.0.149"))); r != nil {
-			c.t.Errorf("without a record it got %x", r.raw)
-		}
+		c.silence("a reboot without a record", c.client(3, 10, looms, oa(50, "10.77.0.149")))
 		c.is("without a record, where the scope is authoritative", c.send(c.client(3, 10, sure, oa(50, "10.78.0.149"))).kind(), 6)
 	}},
 	{"renewing-rebinding", func(c *conformity) { // RFC 2131 section 4.3.2, 4.4.5
@@ -115,7 +112,7 @@ var clauses = []struct {
 	}},
 	{"decline", func(c *conformity) { // RFC 2131 section 4.3.3
 		had := c.lease(14, looms)
-		c.send(c.client(4, 14, looms, oa(50, had), oa(54, "127.0.0.1")))
+		c.silence("a DECLINE", c.client(4, 14, looms, oa(50, had), oa(54, "127.0.0.1")))
 		c.is("status", c.leases()[had].Status, "abandoned")
 		if next := c.lease(14, looms); next == had {
 			c.t.Errorf("the declined address %s was given again", had)
@@ -125,14 +122,12 @@ var clauses = []struct {
 		had := c.lease(15, looms)
 		a := c.client(7, 15, looms, oa(54, "127.0.0.1"))
 		a.ciaddr = had
-		if r := c.send(a); r != nil {
-			c.t.Errorf("a RELEASE was answered with %x", r.raw)
-		}
+		c.silence("a RELEASE", a)
 		c.await(func() bool { return c.leases()[had].Status == "released" }, "the release")
 		c.is("the same client again", c.lease(15, looms), had)
 		b := c.client(7, 16, looms, oa(54, "127.0.0.1"))
 		b.ciaddr = had
-		c.send(b)
+		c.silence("a stranger's RELEASE", b)
 		c.is("after a stranger's RELEASE", c.leases()[had].Status, "active")
 	}},
 	{"inform", func(c *conformity) { // RFC 2131 section 4.3.5
@@ -250,9 +245,7 @@ var clauses = []struct {
 		c.is("a renewal without a record, sent to the relay", c.send(n).kind(), 6)
 		n = c.client(3, 31, looms)
 		n.ciaddr, n.relay = "10.77.0.148", a.relay
-		if r := c.send(n); r != nil {
-			c.t.Errorf("a rebinding without a record got %x", r.raw)
-		}
+		c.silence("a rebinding without a record", n)
 	}},
 	{"virtual-net", func(c *conformity) { // RFC 6607
 		a := c.client(1, 32, looms, o(221, 255))
@@ -335,9 +328,7 @@ var clauses = []struct {
 		r := c.send(c.client(1, 45, closed, o(116, 1)))
 		c.is("yiaddr", r.yiaddr(), "0.0.0.0")
 		c.is("option 116", r.options[116], []byte{0})
-		if r := c.send(c.client(1, 45, closed)); r != nil {
-			c.t.Errorf("a client that does not ask gets %x", r.raw)
-		}
+		c.silence("a client that does not ask", c.client(1, 45, closed))
 	}},
 	{"bootp", func(c *conformity) { // RFC 951, 1534, 1542
 		a := c.client(0, 46, boot, o(12, 'o', 'l', 'd'))
@@ -357,23 +348,13 @@ var clauses = []struct {
 		}
 		c.is("again", c.send(c.client(0, 46, boot)).yiaddr(), r.yiaddr())
 		c.is("reserved", c.send(c.client(0, 0x63, looms)).yiaddr(), "10.77.0.60")
-		if r := c.send(c.client(0, 47, looms)); r != nil {
-			c.t.Errorf("BOOTP from the pool of a scope that reserves for it: %x", r.raw)
-		}
-		if r := c.send(c.client(0, 48, plain)); r != nil {
-			c.t.Errorf("BOOTP where it is ignored: %x", r.raw)
-		}
+		c.silence("BOOTP from the pool of a scope that reserves for it", c.client(0, 47, looms))
+		c.silence("BOOTP where it is ignored", c.client(0, 48, plain))
 	}},
 	{"rules-turn-away", func(c *conformity) {
-		if r := c.send(c.client(1, 0x0e01, looms)); r != nil {
-			c.t.Errorf("an ignored client gets %x", r.raw)
-		}
-		if r := c.send(c.client(3, 0x0e01, looms, oa(50, "192.0.2.7"))); r != nil {
-			c.t.Errorf("an ignored client's REQUEST gets %x", r.raw)
-		}
-		if r := c.send(c.client(1, 0x0d01, looms)); r != nil {
-			c.t.Errorf("a refused client's DISCOVER gets %x", r.raw)
-		}
+		c.silence("an ignored client", c.client(1, 0x0e01, looms))
+		c.silence("an ignored client's REQUEST", c.client(3, 0x0e01, looms, oa(50, "192.0.2.7")))
+		c.silence("a refused client's DISCOVER", c.client(1, 0x0d01, looms))
 		c.is("a refused client's REQUEST", c.send(c.client(3, 0x0d01, looms, oa(50, "10.77.0.120"))).kind(), 6)
 		out := c.must("unserved", "list", "02:cc:00:00:0d:01")
 		if !strings.Contains(out, "turned away by rule readers") {
@@ -382,15 +363,11 @@ var clauses = []struct {
 	}},
 	{"not-for-servers", func(c *conformity) { // replies, and messages of other servers
 		for _, kind := range []byte{2, 5, 6, 9, 10, 13, 18, 77} {
-			if r := c.send(c.client(kind, 49, looms)); r != nil {
-				c.t.Errorf("a message of type %d gets %x", kind, r.raw)
-			}
+			c.silence(fmt.Sprintf("a message of type %d", kind), c.client(kind, 49, looms))
 		}
 		a := c.client(1, 49, looms)
 		a.op = 2
-		if r := c.send(a); r != nil {
-			c.t.Errorf("a reply gets %x", r.raw)
-		}
+		c.silence("a reply", a)
 	}},
 	{"malformed", func(c *conformity) {
 		whole := c.client(1, 50, looms, ot(12, "loom")).octets()

@@ -87,6 +87,8 @@ func (r *answered) one(code byte) byte {
 	return 0
 }
 
+func (r *answered) xid() uint32 { return binary.BigEndian.Uint32(r.raw[4:]) }
+
 func read(t *testing.T, raw []byte) *answered {
 	t.Helper()
 	if len(raw) < 300 || !bytes.Equal(raw[236:240], []byte{99, 130, 83, 99}) {
@@ -139,8 +141,42 @@ func (c *conformity) client(kind byte, n int, link string, options ...opt) *aski
 	return a
 }
 
-// send gives the reply, or nil for silence.
+// answerIn is how long a reply is waited for: longer than any that comes.
+const answerIn = 20 * time.Second
+
+// send gives the reply to a message.
 func (c *conformity) send(a *asking) *answered {
+	c.t.Helper()
+	c.write(a)
+	r := c.read(a.xid, answerIn)
+	if r == nil {
+		c.t.Fatalf("no reply to %x", a.octets())
+	}
+	return r
+}
+
+// silence checks that a message gets no reply: behind it goes one that gets its own
+// at once; nothing else may come until then, nor within a commit's time.
+func (c *conformity) silence(what string, a *asking) {
+	c.t.Helper()
+	c.write(a)
+	inform := c.client(8, 0xff00, sure)
+	inform.ciaddr = "10.78.0.250"
+	c.write(inform)
+	r := c.read(0, answerIn)
+	if r != nil && r.xid() == inform.xid {
+		if r = c.read(a.xid, 250*time.Millisecond); r == nil {
+			return
+		}
+	}
+	if r == nil {
+		c.t.Fatalf("after %s the service answers nobody", what)
+	}
+	c.t.Errorf("%s gets %x", what, r.raw)
+}
+
+// write sends a message as the relay does.
+func (c *conformity) write(a *asking) {
 	c.t.Helper()
 	if !a.bare {
 		relay := join(a.relay, sub(19))
@@ -149,23 +185,24 @@ func (c *conformity) send(a *asking) *answered {
 		}
 		a.options = append(slices.Clone(a.options), opt{82, relay})
 	}
-	return c.raw(a.octets(), a.xid)
-}
-
-func (c *conformity) raw(b []byte, xid uint32) *answered {
-	c.t.Helper()
-	if _, err := c.conn.WriteTo(b, net.UDPAddrFromAddrPort(c.dhcp4)); err != nil {
+	if _, err := c.conn.WriteTo(a.octets(), c.to()); err != nil {
 		c.t.Fatal(err)
 	}
+}
+
+// read gives the next reply to a transaction, 0 for whichever, or nil if there is
+// none in time.
+func (c *conformity) read(xid uint32, within time.Duration) *answered {
+	c.t.Helper()
 	buf := make([]byte, 2000)
+	c.conn.SetReadDeadline(time.Now().Add(within))
 	for {
-		c.conn.SetReadDeadline(time.Now().Add(700 * time.Millisecond))
 		n, _, err := c.conn.ReadFromUDP(buf)
 		if err != nil {
 			return nil
 		}
-		if binary.BigEndian.Uint32(buf[4:]) == xid {
-			return read(c.t, slices.Clone(buf[:n]))
+		if r := read(c.t, slices.Clone(buf[:n])); xid == 0 || r.xid() == xid {
+			return r
 		}
 	}
 }
@@ -190,11 +227,11 @@ func (c *conformity) metrics() string {
 func (c *conformity) lease(n int, link string, options ...opt) string {
 	c.t.Helper()
 	offer := c.send(c.client(1, n, link, options...))
-	if offer == nil || offer.kind() != 2 {
+	if offer.kind() != 2 {
 		c.t.Fatalf("client %d got no OFFER", n)
 	}
 	ack := c.send(c.client(3, n, link, append([]opt{oa(50, offer.yiaddr()), {54, offer.options[54]}}, options...)...))
-	if ack == nil || ack.kind() != 5 {
+	if ack.kind() != 5 {
 		c.t.Fatalf("client %d got no ACK", n)
 	}
 	return ack.yiaddr()
@@ -219,6 +256,7 @@ const (
 )
 
 func TestConformance(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	scope := func(name, link string, more ...string) {
 		net := strings.TrimSuffix(link, ".1")

@@ -13,6 +13,7 @@ import (
 // added with its effect shown first, a lease appears live, an unserved client is
 // reserved an address in one step, and the trail shows who did it.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	once := s.oncePassword()
 	p := visit(t, s)

@@ -92,6 +92,7 @@ func crashRounds() int {
 // kill -9 of the service under load, again and again: no acknowledged lease is
 // forgotten, and no address is given twice.
 func TestKilledService(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.64.0.0/12", "--pool", "all", "--lease", "8h", "--serve")
 	p := &promises{of: map[string]promise{}}
@@ -114,6 +115,7 @@ func TestKilledService(t *testing.T) {
 // A clean stop under load answers what it recorded, records what it answered,
 // and leaves no database behind.
 func TestStoppedService(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.64.0.0/12", "--pool", "all", "--lease", "8h", "--serve")
 	p := &promises{of: map[string]promise{}}
@@ -137,6 +139,7 @@ func TestStoppedService(t *testing.T) {
 // kill -9 of PostgreSQL under load: the service goes on, says what is wrong,
 // serves nobody new meanwhile, and comes back by itself.
 func TestKilledDatabase(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.64.0.0/12", "--pool", "all", "--lease", "8h", "--serve")
 	p := &promises{of: map[string]promise{}}
@@ -193,6 +196,7 @@ func killPostgres(t *testing.T, s *service) {
 
 // A second service on the same database is refused and changes nothing.
 func TestSecondWriter(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "all", "--serve")
 	dsn := "postgres:///postgres?user=yarnpost&host=" + filepath.Join(s.dir, "socket")

@@ -11,6 +11,7 @@ import (
 // The demo comes up with the whole mill, its clients are served, and it has at
 // least one of every kind of trouble.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	s := &service{t: t, dir: dataDir(t)}
 	s.http = freeHTTP(t)
 	s.cmd = exec.Command(filepath.Join(binaries, "yarnpostd"), "demo", "--data", s.dir, "--http", s.http, "--dhcp4", "127.0.0.1:0")

@@ -12,6 +12,7 @@ import (
 // stands; a line that begins with "# →" must appear in what the command before
 // it prints.
 func TestGuide(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile("../docs/guide.md")
 	if err != nil {
 		t.Fatal(err)

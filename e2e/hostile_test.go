@@ -55,6 +55,7 @@ func (s *service) ask(method, path, body string) (status int, answer string) {
 // Started as root, the service is another user with three rights, and its
 // database has none; its sockets can be opened again all the same.
 func TestRootIsGivenUp(t *testing.T) {
+	t.Parallel()
 	needRoot(t)
 	s := startService(t)
 	field := func(pid int, name string) string {
@@ -135,6 +136,7 @@ func certificate(t *testing.T, dir, name string) {
 // Over TLS the client trusts who it is told to trust, browsers are told to stay
 // with TLS, and a new certificate needs no restart.
 func TestTLS(t *testing.T) {
+	t.Parallel()
 	dir := dataDir(t)
 	certificate(t, dir, "first")
 	cert, key := filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
@@ -180,6 +182,7 @@ func TestTLS(t *testing.T) {
 
 // Live events end with the session that listens to them.
 func TestStreamEndsWithSession(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	password, err := os.ReadFile(filepath.Join(s.dir, "admin.password"))
 	if err != nil {
@@ -237,6 +240,7 @@ func TestStreamEndsWithSession(t *testing.T) {
 
 // A client of the API that hangs up at any moment leaves nothing half done.
 func TestHangUps(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--serve")
 	var wg sync.WaitGroup
@@ -267,6 +271,7 @@ func TestHangUps(t *testing.T) {
 // The database dies while the plan is being changed: afterwards it can be changed
 // again, and what is in force is what is on record.
 func TestPlanUnderKills(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--serve")
 	for round := range 3 {
@@ -301,6 +306,7 @@ func TestPlanUnderKills(t *testing.T) {
 // Two administrators with the same form open: what one changed meanwhile is
 // shown to the other and not undone; what does not touch it goes through.
 func TestTwoAdministrators(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--serve")
@@ -327,6 +333,7 @@ func TestTwoAdministrators(t *testing.T) {
 // Ten thousand edits are one change; what is longer than any change can be is
 // refused with words, and the connection it came on is not used again.
 func TestLargeChange(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "mill", "--subnet", "10.64.0.0/14", "--pool", "10.67.0.1-10.67.255.254", "--serve")
 	scope := "mill"
@@ -360,6 +367,7 @@ func TestLargeChange(t *testing.T) {
 // No change silences clients without saying so, and each says what it does
 // itself, once.
 func TestSilencingChanges(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--serve")
 	s.must("link", "edit", "looms", "--relay", "127.0.0.2")
@@ -400,6 +408,7 @@ func TestSilencingChanges(t *testing.T) {
 // An address whose client may still use it is kept from others, and the preview
 // says until when; whoever knows better clears it.
 func TestEndedLeaseIsKept(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.100", "--serve")
@@ -435,6 +444,7 @@ func TestEndedLeaseIsKept(t *testing.T) {
 
 // Whatever texts come in are refused with the field named, or harmless.
 func TestHostileTexts(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	for _, c := range []struct {
 		method, path, body, says string
@@ -472,6 +482,7 @@ func TestHostileTexts(t *testing.T) {
 
 // The commands that people missed.
 func TestMoreCommands(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--exclude", "10.77.0.120,plotter",
 		"--router", "10.77.0.1", "--lease", "2h", "--serve")

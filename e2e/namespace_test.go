@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -37,12 +38,15 @@ func sh(t *testing.T, args ...string) {
 	}
 }
 
+// wires counts the wires of this process: each has namespaces of its own.
+var wires atomic.Int32
+
 // wire makes a namespace with a bridge br0 at 10.77.0.1/24 and serves it.
 func wire(t *testing.T, scope ...string) *wired {
 	t.Helper()
 	needRoot(t)
 	needTool(t, "ip", "iproute2")
-	w := &wired{id: fmt.Sprintf("yp%d", os.Getpid()%10000)}
+	w := &wired{id: fmt.Sprintf("yp%d-%d-", os.Getpid()%10000, wires.Add(1))}
 	ns := w.id + "s"
 	sh(t, "ip", "netns", "add", ns)
 	t.Cleanup(func() { exec.Command("ip", "netns", "del", ns).Run() })
@@ -182,6 +186,7 @@ func want(t *testing.T, what, got, want string) {
 // The operating system's own client on a real wire: a lease with the options as
 // configured, renewal, a restart of the service in between, release.
 func TestRealClient(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.200", "--exclude", "10.77.0.100-10.77.0.109", "--domain", "fellgate.example", "--lease", "1h")
 	w.must("reservation", "add", "loom-17", "--scope", "looms", "--hw", "02:00:00:00:00:17", "--address", "10.77.0.17", "--hostname",
 		"loom-17")
@@ -222,6 +227,7 @@ func TestRealClient(t *testing.T) {
 // Two clients and one address: the second goes without and shows as unserved,
 // until the first gives the address back.
 func TestOneAddressPool(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.50-10.77.0.51", "--exclude", "10.77.0.50")
 	first, second := w.host("02:00:00:00:00:01"), w.host("02:00:00:00:00:02")
 	first.dhcp()
@@ -243,6 +249,7 @@ func TestOneAddressPool(t *testing.T) {
 // What leaves the server is decoded by an independent decoder without a
 // malformed field.
 func TestCapturedOnTheWire(t *testing.T) {
+	t.Parallel()
 	tshark := needTool(t, "tshark", "tshark")
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.200", "--domain", "fellgate.example", "--option",
 		"domain-search=fellgate.example,mill.fellgate.example",
@@ -323,6 +330,7 @@ func (h *host) within(f func() error) {
 // address the relay knows it by, and echoes option 82 as the last option. The
 // very same client then renews straight to the server.
 func TestRelayedOnTheWire(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.101")
 	w.must("scope", "add", "far", "--subnet", "10.9.0.0/24", "--pool", "10.9.0.50-10.9.0.60", "--router", "10.9.0.1", "--probe=false",
 		"--serve")
@@ -391,6 +399,7 @@ func TestRelayedOnTheWire(t *testing.T) {
 // An operating system's client that remembers an address of another network is
 // refused at once and gets a right one.
 func TestMovedClient(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.101")
 	h := w.host("02:00:00:00:00:aa")
 	h.dhcp("-r", "192.168.55.9")

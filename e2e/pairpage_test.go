@@ -10,6 +10,7 @@ import (
 // The Pair page: an invitation, both servers side by side, a cut wire, a comparison,
 // maintenance, and a person who reads first what an order does.
 func TestPairPage(t *testing.T) {
+	t.Parallel()
 	w := unpaired(t)
 	w.a.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--serve")
 	p := visit(t, w.a)

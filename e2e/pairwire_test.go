@@ -10,6 +10,7 @@ import (
 // operating system's own client: one server is killed, the wire between them is cut,
 // the clients' wire of one is cut, and clients get, or keep, their addresses.
 func TestPairOnTheWire(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.200", "--lease", "2h")
 	w.stop()
 	h := w.host("02:00:00:00:00:02")

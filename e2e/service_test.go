@@ -35,6 +35,7 @@ var usual = []byte{1, 3, 6, 12, 15, 28, 42, 119, 121}
 // The commands that checks rely on, as they are written, and a client served
 // by what they define.
 func TestCommands(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	add := []string{"scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--exclude",
 		"10.77.0.100-10.77.0.109",
@@ -124,6 +125,7 @@ func TestCommands(t *testing.T) {
 // Messages over real sockets, in ways a command line does not show: what is
 // malformed is counted and dropped, an independent decoder reads each reply.
 func TestMessages(t *testing.T) {
+	t.Parallel()
 	tshark := needTool(t, "tshark", "tshark")
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.109", "--router", "10.77.0.1", "--dns",
@@ -262,6 +264,7 @@ func metric(t *testing.T, s *service, name string) float64 {
 // Nobody without a session or a token reaches any path of the API, whatever
 // its method; refusals are problem documents.
 func TestAccess(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	token, _ := os.ReadFile(s.tokenFile())
 	request := func(method, path, body string, header ...string) (*http.Response, string) {
@@ -416,6 +419,7 @@ func TestAccess(t *testing.T) {
 // Edits made against an old revision are refused, sets of edits apply as a
 // whole or not at all, and the lease table pages through every order.
 func TestChangesAndPages(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	ctx := context.Background()
 	c := s.api()

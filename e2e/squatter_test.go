@@ -29,6 +29,7 @@ func (h *host) addresses(list ...string) {
 // Somebody sits on the next addresses of a pool: they are never offered, it is
 // on record who answered, and they come back only when nobody answers any more.
 func TestSquatterOnTheLink(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.120")
 	squatter := w.host("02:00:00:00:05:05")
 	squatter.addresses("10.77.0.100/24", "10.77.0.101/24", "10.77.0.103/24")
@@ -106,6 +107,7 @@ func (f *far) client(hw string) *host {
 // of answering it; the operating system's own client is happy; the squatter
 // beyond the relay is found by a ping.
 func TestRelayAgent(t *testing.T) {
+	t.Parallel()
 	for what, args := range map[string][]string{"port 67": nil, "its own port": {"--source-port", "6700", "--remote", "hall-3"}} {
 		t.Run(strings.ReplaceAll(what, " ", "-"), func(t *testing.T) {
 			w := wire(t, "--pool", "10.77.0.100-10.77.0.101")
@@ -145,6 +147,7 @@ func TestRelayAgent(t *testing.T) {
 // it sends nothing, compares, learns; and when it goes live, clients keep their
 // addresses.
 func TestListeningBesideAnotherServer(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.150", "--exclude", "10.77.0.120-10.77.0.129,barriers")
 	w.must("link", "edit", "looms", "--listening")
 	w.must("reservation", "add", "loom-9", "--scope", "looms", "--hw", "02:00:00:00:00:09", "--address", "10.77.0.9")
@@ -242,6 +245,7 @@ func TestListeningBesideAnotherServer(t *testing.T) {
 // A client that offers a nonce is nudged with an authentic FORCERENEW and renews
 // at once; one that does not is not.
 func TestNudgeOnTheWire(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.110")
 	h := w.host("02:00:00:00:00:aa")
 	h.addresses("10.77.0.200/24")
@@ -330,6 +334,7 @@ func TestNudgeOnTheWire(t *testing.T) {
 // An operating system's client that takes FORCERENEW renews when it is nudged,
 // and has the new options then.
 func TestNudgedClient(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.100-10.77.0.110")
 	h := w.host("02:00:00:00:00:ab")
 	path := needTool(t, "dhcpcd", "dhcpcd-base")

@@ -15,6 +15,7 @@ import (
 // shell of that user; what follows sudo is run as sudo would, in a terminal of its
 // own. (The programs are built already.)
 func TestFirstSteps(t *testing.T) {
+	t.Parallel()
 	needRoot(t)
 	for _, of := range []struct{ file, from, to string }{
 		{"../README.md", "## Start", "## Pictures"},

@@ -38,6 +38,7 @@ func (s *service) fails(code int, text string, args ...string) {
 
 // An administrator asks why, in every way there is.
 func TestUnderstanding(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.101", "--pool", "10.77.0.200-10.77.0.209",
@@ -177,6 +178,7 @@ func (s *service) follows(t *testing.T, c *demo.Client) {
 
 // An offer waits as long as its scope says.
 func TestOffersWait(t *testing.T) {
+	t.Parallel()
 	s := startService(t)
 	s.must("scope", "add", "slow", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.109", "--offer-delay", "1s", "--serve")
 	c := &demo.Client{Relay: s.relay("127.0.0.2", "10.77.0.1"), Hardware: hw(1), Patience: 9 * time.Second}
@@ -198,6 +200,7 @@ func TestOffersWait(t *testing.T) {
 
 // What a host lacks is said with its mend, before serving.
 func TestPreflight(t *testing.T) {
+	t.Parallel()
 	w := wire(t, "--pool", "10.77.0.1-10.77.0.50")
 	look := func(args ...string) string {
 		argv := append([]string{"netns", "exec", w.netns, filepath.Join(binaries, "yarnpostd"), "preflight", "--data", w.dir}, args...)
@@ -227,6 +230,7 @@ func TestPreflight(t *testing.T) {
 
 // A restart does not make the service forget who goes without.
 func TestRecall(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	s := startService(t)
 	s.must("scope", "add", "stores", "--subnet", "10.77.0.0/24", "--router", "10.77.0.1", "--serve")
@@ -253,6 +257,7 @@ func TestRecall(t *testing.T) {
 // A rush of made-up clients is bounded, reported, and does not keep out those
 // who were there before.
 func TestRush(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.200", "--router", "10.77.0.1",

@@ -1,18 +1,27 @@
 package main
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 )
 
 // Many seeds, a short while each: no promise is broken, and in the end all agree.
 func TestSeeds(t *testing.T) {
-	sum := counts{}
-	for seed := range uint64(12) {
-		w := NewWorld(Options{Seed: seed + 1, Events: 150_000})
-		if err := w.Run(); err != nil {
-			t.Fatal(err)
+	worlds := make([]*World, 12)
+	t.Run("of", func(t *testing.T) {
+		for n := range worlds {
+			t.Run(fmt.Sprint(n+1), func(t *testing.T) {
+				t.Parallel()
+				worlds[n] = NewWorld(Options{Seed: uint64(n + 1), Events: 150_000})
+				if err := worlds[n].Run(); err != nil {
+					t.Error(err)
+				}
+			})
 		}
+	})
+	sum := counts{}
+	for _, w := range worlds {
 		sum.add(w.counts)
 	}
 	// A simulation in which nothing happens would find nothing.
@@ -45,15 +54,19 @@ func TestEachRuleIsNeeded(t *testing.T) {
 		number int
 		seed   uint64 // that finds it soon
 	}{{1, 1}, {2, 1}, {3, 1}, {4, 3}, {5, 1}, {6, 47}, {7, 3}} {
-		found := false
-		for seed := rule.seed; seed < rule.seed+40 && !found; seed++ {
-			err := NewWorld(Options{Seed: seed, Events: 300_000, Off: rule.number}).Run()
-			if found = err != nil; found && (!strings.Contains(err.Error(), "make sim SEED=") || !strings.Contains(err.Error(), "OFF=")) {
-				t.Errorf("rule %d: it does not say how to repeat it: %v", rule.number, err)
+		t.Run(fmt.Sprint(rule.number), func(t *testing.T) {
+			t.Parallel()
+			for seed := rule.seed; seed < rule.seed+40; seed++ {
+				err := NewWorld(Options{Seed: seed, Events: 300_000, Off: rule.number}).Run()
+				if err == nil {
+					continue
+				}
+				if t.Logf("seed %d: %v", seed, err); !strings.Contains(err.Error(), "make sim SEED=") || !strings.Contains(err.Error(), "OFF=") {
+					t.Errorf("it does not say how to repeat it: %v", err)
+				}
+				return
 			}
-		}
-		if !found {
 			t.Errorf("without rule %d nothing goes wrong", rule.number)
-		}
+		})
 	}
 }

@@ -9,6 +9,7 @@ type bindings struct {
 	keys    index  // slots by key
 	clients index  // slots by client: all that are live, or else the last
 	dues    []Time // when each slot's entry among what is due stands; 0 for none
+	links   []link // where each slot stands among what can be given again
 }
 
 // slot is where the record of a key is, or -1.
@@ -46,7 +47,7 @@ func (b *bindings) former(c Client) (best *Lease) {
 func (b *bindings) put(at int, l *Lease) (slot int, old *Lease) {
 	if slot = at; slot < 0 {
 		slot = len(b.slots)
-		b.slots, b.dues = append(b.slots, l), append(b.dues, 0)
+		b.slots, b.dues, b.links = append(b.slots, l), append(b.dues, 0), append(b.links, link{})
 		b.keys.add(hashKey(l.Prefix), slot)
 	} else {
 		old = b.slots[slot]

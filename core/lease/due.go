@@ -10,10 +10,14 @@ import (
 // record's time or before; when its second comes and the record was prolonged
 // meanwhile, it moves on.
 type dueTimes struct {
-	at    map[Time][]dueKey
-	swept Time     // all seconds up to here were taken out
-	late  []dueKey // taken out, and not looked at yet
-	when  []Time   // of late: the second of each
+	at    map[Time]*fifo[dueKey]
+	swept Time        // all seconds up to here were taken out
+	late  []dueSecond // taken out, and not looked at yet
+}
+
+type dueSecond struct {
+	at   Time
+	keys *fifo[dueKey] // never empty
 }
 
 // dueKey is the key of a record, without a pointer: the octets of its address
@@ -31,7 +35,7 @@ func (k dueKey) prefix() netip.Prefix {
 	return netip.PrefixFrom(netip.AddrFrom16([16]byte(k[:16])).Unmap(), int(k[16]))
 }
 
-func newDueTimes(now Time) dueTimes { return dueTimes{at: map[Time][]dueKey{}, swept: now} }
+func newDueTimes(now Time) dueTimes { return dueTimes{at: map[Time]*fifo[dueKey]{}, swept: now} }
 
 // expect makes sure that the record of a slot is looked at when its time comes.
 func (t *Table) expect(s *shard, i int) {
@@ -43,7 +47,12 @@ func (t *Table) expect(s *shard, i int) {
 	// What is late already is due with the next sweep.
 	if at = max(at, t.due.swept+1); s.dues[i] == 0 || at < s.dues[i] {
 		s.dues[i] = at
-		t.due.at[at] = append(t.due.at[at], dueKeyOf(l.Prefix))
+		q := t.due.at[at]
+		if q == nil {
+			q = &fifo[dueKey]{}
+			t.due.at[at] = q
+		}
+		q.add(dueKeyOf(l.Prefix))
 	}
 }
 
@@ -56,8 +65,11 @@ func (t *Table) Due(now Time, most int) (out []*Lease, more bool) {
 		if len(d.late) == 0 && !d.sweep(now) {
 			return out, false
 		}
-		k, at := d.late[0].prefix(), d.when[0]
-		d.late, d.when = d.late[1:], d.when[1:]
+		second := d.late[0]
+		k, at := second.keys.first().prefix(), second.at
+		if second.keys.drop(); second.keys.first() == nil {
+			d.late = d.late[1:]
+		}
 		s := t.shardOf(k)
 		i := s.slot(k)
 		if i < 0 || s.dues[i] != at {
@@ -100,15 +112,8 @@ func (d *dueTimes) sweep(now Time) bool {
 }
 
 func (d *dueTimes) take(at Time) {
-	list := d.at[at]
-	if list == nil {
-		return
+	if keys := d.at[at]; keys != nil {
+		d.late = append(d.late, dueSecond{at, keys})
+		delete(d.at, at)
 	}
-	if d.late = append(d.late, list...); cap(d.when)-len(d.when) < len(list) {
-		d.when = slices.Grow(d.when, len(list))
-	}
-	for range list {
-		d.when = append(d.when, at)
-	}
-	delete(d.at, at)
 }

@@ -2,34 +2,18 @@ package lease
 
 import (
 	"net/netip"
-	"slices"
 
 	"yarnpost/core/addr"
 )
 
 // pool is what one pool of a scope has to give: addresses that nobody ever had,
 // which cost no memory, then those that were offered in vain, then those that
-// were given back. What it is told may be old: whoever takes from it asks, by a
-// judge, whether an address is still to be had.
+// were given back.
 type pool struct {
 	fresh    cursor
-	lapsed   []freed // offered and not taken; they were next before
-	returned []freed // given back, in order of time
+	lapsed   chain // offered and not taken; they were next before
+	returned chain // given back, in order of time
 	counts
-}
-
-// freed is an address that can be given again, since when.
-type freed struct {
-	address netip.Addr
-	since   Time // Changed of its record; 0 if it has none
-}
-
-// judge knows what became of addresses.
-type judge interface {
-	// untouched reports whether an address has no record and is not taken otherwise.
-	untouched(netip.Addr) bool
-	// stillFree reports whether what was queued is free, and was all the time.
-	stillFree(freed) bool
 }
 
 // span is a range of a pool: everything before next has a record, is reserved, or
@@ -38,6 +22,9 @@ type span struct {
 	addr.Range
 	next netip.Addr
 }
+
+// judge reports whether an address has no record and is not taken otherwise.
+type judge func(netip.Addr) bool
 
 // cursor stands in the spans of a pool of IPv4 addresses. All before at are used
 // up.
@@ -88,7 +75,7 @@ func (c *cursor) advance(j judge, n int) int {
 			c.at++
 			continue
 		}
-		if j.untouched(s.next) {
+		if j(s.next) {
 			break
 		}
 		s.next = s.next.Next()
@@ -105,7 +92,7 @@ func (c *cursor) each(j judge, most int, yield func(netip.Addr) bool) bool {
 	for at := c.at; at < len(c.spans); at++ {
 		s := &c.spans[at]
 		for next := s.next; s.Contains(next); next = next.Next() {
-			if j.untouched(next) {
+			if j(next) {
 				if !yield(next) {
 					return false
 				}
@@ -122,45 +109,4 @@ func (c *cursor) each(j judge, most int, yield func(netip.Addr) bool) bool {
 		}
 	}
 	return true
-}
-
-// queued yields the free addresses of a queue, most of them; what was given
-// meanwhile is dropped from it. It reports whether yield wanted more.
-func queued(queue *[]freed, j judge, most int, yield func(netip.Addr) bool) bool {
-	for n := 0; n < min(len(*queue), most); {
-		f := (*queue)[n]
-		switch {
-		case j.stillFree(f):
-			if !yield(f.address) {
-				return false
-			}
-			n++
-		case n == 0:
-			*queue = (*queue)[1:]
-		default:
-			*queue = slices.Delete(*queue, n, n+1)
-		}
-	}
-	return true
-}
-
-// compact drops what was given again since it was queued, and doubles. Calls
-// are so far apart that each entry pays for one look.
-func compact(queue *[]freed, j judge) {
-	seen := make(map[netip.Addr]bool, len(*queue)/2)
-	*queue = slices.DeleteFunc(*queue, func(f freed) bool {
-		if seen[f.address] || !j.stillFree(f) {
-			return true
-		}
-		seen[f.address] = true
-		return false
-	})
-}
-
-// longest is since when the first of the returned addresses is free, or Never.
-func (q *pool) longest() Time {
-	if len(q.returned) > 0 {
-		return q.returned[0].since
-	}
-	return Never
 }

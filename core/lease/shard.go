@@ -147,18 +147,6 @@ func (s *shard) untouched(a netip.Addr) bool {
 	return s.slot(Host(a)) < 0 && (!s.gives(a) || s.standing(a) == ours)
 }
 
-// stillFree reports whether what was queued is free, and was all the time (judge).
-func (s *shard) stillFree(f freed) bool {
-	if !s.view.Allocatable(f.address) || s.standing(f.address) != ours {
-		return false
-	}
-	l := s.get(Host(f.address))
-	if l == nil {
-		return f.since == 0
-	}
-	return l.Changed == f.since
-}
-
 func (s *shard) account(a netip.Addr, before, after standing) {
 	if before == after {
 		return
@@ -193,27 +181,23 @@ func (s *shard) arrive(a netip.Addr) {
 
 // giveBack queues an address that nobody holds, if the pools give it out:
 // behind the others that were returned, or, if it was only on offer, before them.
+// One that nobody ever had gets a record of that, once the cursor has gone by it.
 func (s *shard) giveBack(a netip.Addr, lapsed bool) {
 	if !s.gives(a) || s.standing(a) != ours {
 		return
 	}
-	n := s.view.PartAt(a)
-	if n < 0 {
-		return
+	in, i := s.poolAt(a), s.slot(Host(a))
+	if i < 0 {
+		if !in.fresh.passed(a) {
+			return
+		}
+		i = s.store(&Lease{Prefix: Host(a), Status: Free})
 	}
-	queue := &s.pools[n].returned
+	s.unchain(i, in)
 	if lapsed {
-		queue = &s.pools[n].lapsed
-	}
-	var since Time
-	if l := s.get(Host(a)); l != nil {
-		since = l.Changed
-	} else if !s.pools[n].fresh.passed(a) {
-		return
-	}
-	*queue = append(*queue, freed{a, since})
-	if len(*queue) > 2*len(s.slots)+1024 {
-		compact(queue, s)
+		s.push(&in.lapsed, i)
+	} else {
+		s.push(&in.returned, i)
 	}
 }
 
@@ -226,7 +210,7 @@ func (s *shard) set(l *Lease) int {
 	return i
 }
 
-// store is set without the queues.
+// store is set, without queueing what is free now.
 func (s *shard) store(l *Lease) int {
 	a := l.Address()
 	s.arrive(a)
@@ -238,12 +222,16 @@ func (s *shard) store(l *Lease) int {
 		s.add(old, -1)
 		if p != nil {
 			p.add(old, -1)
+			s.unchain(i, p)
 		}
 		s.plug(old, -1)
 	}
 	s.add(l, 1)
 	if p != nil {
 		p.add(l, 1)
+		if old == nil {
+			p.fresh.advance(s.untouched, 2) // so that whoever comes next need not go far
+		}
 	}
 	s.plug(l, 1)
 	if was, is := s.standingOf(a, old), s.standingOf(a, l); was != is && s.gives(a) {
@@ -315,20 +303,21 @@ func (s *shard) note(a netip.Addr, n int) {
 // at most most addresses are yielded.
 func (s *shard) free(pools []int, most int, yield func(netip.Addr) bool) {
 	for _, n := range pools {
-		if !s.pools[n].fresh.each(s, most, yield) {
+		if !s.pools[n].fresh.each(s.untouched, most, yield) {
 			return
 		}
 	}
+	of := func(l *Lease) bool { return yield(l.Address()) }
 	for _, n := range pools {
-		if !queued(&s.pools[n].lapsed, s, most, yield) {
+		if !s.queued(&s.pools[n], &s.pools[n].lapsed, most, of) {
 			return
 		}
 	}
 	if len(pools) > 1 { // the one whose first address is free for longest goes first
-		slices.SortStableFunc(pools, func(a, b int) int { return cmp.Compare(s.pools[a].longest(), s.pools[b].longest()) })
+		slices.SortStableFunc(pools, func(a, b int) int { return cmp.Compare(s.longest(&s.pools[a]), s.longest(&s.pools[b])) })
 	}
 	for _, n := range pools {
-		if !queued(&s.pools[n].returned, s, most, yield) {
+		if !s.queued(&s.pools[n], &s.pools[n].returned, most, of) {
 			return
 		}
 	}
@@ -338,7 +327,7 @@ func (s *shard) free(pools []int, most int, yield func(netip.Addr) bool) {
 // and gives what is left of n.
 func (s *shard) advance(n int) int {
 	for i := range s.pools {
-		n = s.pools[i].fresh.advance(s, n)
+		n = s.pools[i].fresh.advance(s.untouched, n)
 	}
 	return n
 }

@@ -150,8 +150,9 @@ func (s *shard) reshare() {
 			ranges = append(ranges, n.Range)
 		}
 		s.pools[i].fresh = s.pools[i].fresh.reshaped(ranges)
-		s.pools[i].returned = slices.DeleteFunc(s.pools[i].returned, func(f freed) bool { return f.since != 0 })
+		s.pools[i].lapsed, s.pools[i].returned = chain{}, chain{}
 	}
+	clear(s.links)
 	for k := range s.offers.at {
 		if a := k.Addr(); s.gives(a) && s.plan.ReservationIn(s.view, a) == nil {
 			s.account(a, s.shares.standing(a), taken)
@@ -223,8 +224,8 @@ func (t *Table) Returned(scope plan.ID, n int) (out []*Lease) {
 		return nil
 	}
 	for i := range s.pools {
-		queued(&s.pools[i].returned, s, n, func(a netip.Addr) bool {
-			if l := s.get(Host(a)); l != nil && l.trace() {
+		s.queued(&s.pools[i], &s.pools[i].returned, n, func(l *Lease) bool {
+			if l.trace() {
 				out = append(out, l)
 			}
 			return len(out) < n

@@ -15,7 +15,7 @@ type Table struct {
 	shards  map[plan.ID]*shard
 	slots   []*shard // the same, by the views' slots: one look instead of three
 	orphans *shard   // leases outside every scope
-	offered offerQueue
+	offered fifo[Offer]
 	due     dueTimes
 	texts   texts
 	shares  shares
@@ -160,11 +160,11 @@ const lapseMost = 4096
 // often.
 func (t *Table) Lapse(now Time) {
 	for range lapseMost {
-		o, ok := t.offered.first()
-		if !ok || o.Until > now {
+		o := t.offered.first()
+		if o == nil || o.Until > now {
 			return
 		}
-		if of, _ := t.shardOf(o.Prefix).offers.on(o.Prefix); of == o {
+		if of, _ := t.shardOf(o.Prefix).offers.on(o.Prefix); of == *o {
 			t.DropOffer(o.Prefix)
 		}
 		t.offered.drop()

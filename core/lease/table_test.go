@@ -250,44 +250,6 @@ func TestOrphansComeHome(t *testing.T) {
 	}
 }
 
-// Given back and taken again without end, addresses leave nothing behind.
-func TestReturnedStaysSmall(t *testing.T) {
-	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.12")
-	for i := range 50_000 {
-		l := held("10.77.0.10", 1, Time(9000+i))
-		table.Put(l)
-		table.Put(l.Ended(Released, Time(1000+i)))
-	}
-	if n := len(table.shards[id].pools[0].returned); n > 3000 {
-		t.Errorf("%d entries wait for three addresses", n)
-	}
-}
-
-// Offers leave the queue in the order in which they came, across its blocks.
-func TestOfferQueue(t *testing.T) {
-	var q offerQueue
-	in, out := 0, 0
-	for round := range 5 {
-		for range 700 + 300*round {
-			q.add(Offer{Until: Time(in)})
-			in++
-		}
-		for range 600 + 300*round {
-			if o, ok := q.first(); !ok || o.Until != Time(out) {
-				t.Fatalf("first is %v, %v, want %d", o.Until, ok, out)
-			}
-			q.drop()
-			out++
-		}
-	}
-	for ; out < in; out++ {
-		q.drop()
-	}
-	if _, ok := q.first(); ok || !q.empty() {
-		t.Error("offers are left in the end")
-	}
-}
-
 // BenchmarkPickAndPut shows that picking costs the same in a full table.
 func BenchmarkPickAndPut(b *testing.B) {
 	table, id := scoped(b, "10.0.0.0/8", "10.0.0.0/8")

@@ -11,7 +11,7 @@ import (
 // Turn is a change of the plan on its way into the table. What a new revision
 // needs is built beside what serves, a part at a time, while whatever happens to
 // the table meanwhile happens to both; so nobody is held up however many leases
-// there are. Begin, Step, End and Rest need the table to themselves; NewTurn and
+// there are. Begin, Step, Queue, End and Rest need the table to themselves; NewTurn and
 // Sort only that nobody else changes the plan.
 type Turn struct {
 	table   *Table
@@ -23,10 +23,16 @@ type Turn struct {
 	slot    int            // of the first source
 	offers  []netip.Prefix // on offer in the sources, still to be looked at
 	cursors []*shard       // whose cursors have to move
-	free    []freed        // addresses of the fresh shards, in the order of the walk
-	queues  map[*pool][]freed
+	free    []freed        // addresses of the fresh shards, in the order of the walk, then sorted
+	sorted  bool
 	moved   map[plan.ID]map[netip.Addr]*plan.Plan // whose reservations come or go, of scopes that stay
 	rest    []movedAt
+}
+
+// freed is an address that can be given again, since when.
+type freed struct {
+	address netip.Addr
+	since   Time // Changed of its record
 }
 
 type movedAt struct {
@@ -172,14 +178,22 @@ func (u *Turn) Step(n int) (more bool) {
 // others use the table.
 func (u *Turn) Sort() {
 	slices.SortStableFunc(u.free, func(a, b freed) int { return cmp.Compare(a.since, b.since) })
-	u.queues = map[*pool][]freed{}
-	for _, f := range u.free {
+	u.sorted = true
+}
+
+// Queue queues about n of what is free, before what became free meanwhile, and
+// reports whether there is more.
+func (u *Turn) Queue(n int) (more bool) {
+	for ; n > 0 && len(u.free) > 0; n-- {
+		f := u.free[len(u.free)-1]
+		u.free = u.free[:len(u.free)-1]
 		s := u.target(Host(f.address))
-		if n := s.view.PartAt(f.address); n >= 0 {
-			q := &s.pools[n]
-			u.queues[q] = append(u.queues[q], f)
+		in, i := s.poolAt(f.address), s.slot(Host(f.address))
+		if in != nil && i >= 0 && s.slots[i].Changed == f.since && s.standing(f.address) == ours && !s.chained(i, in) {
+			s.pushFront(&in.returned, i)
 		}
 	}
+	return len(u.free) > 0
 }
 
 // End makes the table follow the new revision. What reservations that came or
@@ -188,11 +202,10 @@ func (u *Turn) End() {
 	t := u.table
 	for u.Step(1 << 20) {
 	}
-	if u.queues == nil {
+	if !u.sorted {
 		u.Sort()
 	}
-	for q, list := range u.queues {
-		q.returned = append(list, q.returned...)
+	for u.Queue(1 << 20) {
 	}
 	t.turn, t.plan = nil, u.plan
 	for id, slot := range u.gone {

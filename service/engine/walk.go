@@ -23,6 +23,10 @@ func (e *Engine) Take(next *plan.Plan, items []plan.Change) {
 		runtime.Gosched()
 	}
 	u.Sort()
+	for more := true; more; {
+		e.With(func(*lease.Table) { more = u.Queue(turnPart) })
+		runtime.Gosched()
+	}
 	e.With(func(*lease.Table) { u.End() })
 	for more := true; more; {
 		e.With(func(*lease.Table) { more = u.Rest(turnPart) })

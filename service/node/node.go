@@ -307,6 +307,9 @@ func (n *Node) keepRecall(ctx context.Context) {
 	}
 }
 
+// sampleAgain is how long after a sample could not be recorded it is tried again.
+const sampleAgain = 5 * time.Second
+
 // keepSamples counts each minute, on the minute, and looks ahead each hour.
 func (n *Node) keepSamples(ctx context.Context) {
 	sample := n.guarded("a sample of use", func() { n.samples.Sample(ctx) })
@@ -318,7 +321,11 @@ func (n *Node) keepSamples(ctx context.Context) {
 		n.every(ctx, time.Hour, look)
 	})
 	for ctx.Err() == nil {
-		n.pause(ctx, time.Minute-time.Duration(n.clock.Now().UnixNano())%time.Minute)
+		wait := time.Minute - time.Duration(n.clock.Now().UnixNano())%time.Minute
+		if n.samples.Failed() != nil {
+			wait = min(wait, sampleAgain)
+		}
+		n.pause(ctx, wait)
 		sample()
 	}
 }

@@ -1,0 +1,189 @@
+package lease
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"runtime/metrics"
+	"testing"
+)
+
+// owned is a lease of the n-th of many clients.
+func owned(a netip.Addr, n int, until Time) *Lease {
+	return &Lease{Prefix: Host(a), Status: Active, Client: named(fmt.Sprint(n)), Expires: until, Changed: 1000}
+}
+
+// chainsHold checks that every address with a record that can be given stands in a
+// chain of its pool, in one and once, and that chains are linked both ways.
+func chainsHold(t *testing.T, table *Table) {
+	t.Helper()
+	for id, s := range table.shards {
+		stands := map[int]bool{}
+		for n := range s.pools {
+			for _, c := range []chain{s.pools[n].lapsed, s.pools[n].returned} {
+				before := int32(0)
+				for at := c.first; at > 0; at = s.links[at-1].behind {
+					if s.links[at-1].before != before || stands[int(at-1)] || s.poolAt(s.slots[at-1].Address()) != &s.pools[n] {
+						t.Fatalf("scope %d: %s stands twice, in the wrong pool, or behind another than it says", id, s.slots[at-1].Prefix)
+					}
+					before, stands[int(at-1)] = at, true
+				}
+				if c.last != before {
+					t.Fatalf("scope %d: a chain ends at %d, not at %d", id, c.last, before)
+				}
+			}
+		}
+		for i, l := range s.slots {
+			if a := l.Address(); s.gives(a) && s.standing(a) == ours && !stands[i] {
+				t.Fatalf("scope %d: %s could be given and stands in no chain", id, a)
+			}
+		}
+	}
+}
+
+// What was offered in vain goes first, then what is free for longest; what was
+// given meanwhile is not there, and what is on offer comes back.
+func TestChains(t *testing.T) {
+	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.15")
+	for n := range 6 {
+		table.Put(held(fmt.Sprint("10.77.0.", 10+n), n, 9000))
+	}
+	end := func(a string, at Time) { table.Put(table.At(netip.MustParseAddr(a)).Ended(Expired, at)) }
+	expect := func(when, want string) {
+		t.Helper()
+		chainsHold(t, table)
+		if got := lasts(table.Upcoming(id, 9)); got != want {
+			t.Errorf("%s: %s, want %s", when, got, want)
+		}
+	}
+	for at, a := range []string{"10.77.0.12", "10.77.0.10", "10.77.0.15", "10.77.0.11"} {
+		end(a, Time(2000+at))
+	}
+	expect("four ended", "12 10 15 11")
+	table.Put(held("10.77.0.10", 9, 9000))
+	expect("one of the middle is given", "12 15 11")
+	on := func(a string, n int) Offer {
+		return Offer{Prefix: Host(netip.MustParseAddr(a)), Client: named(fmt.Sprint(n)), Until: 2030}
+	}
+	table.PutOffer(on("10.77.0.15", 20))
+	table.PutOffer(on("10.77.0.11", 21))
+	expect("two are on offer", "12")
+	table.Lapse(2040)
+	expect("in vain", "15 11 12")
+	end("10.77.0.13", 2050)
+	expect("one more ended", "15 11 12 13")
+	table.Put(held("10.77.0.15", 5, 9000))
+	end("10.77.0.15", 2060)
+	expect("the first came, and went", "11 12 13 15")
+}
+
+// Entries leave a queue in the order in which they came, across its blocks.
+func TestFifo(t *testing.T) {
+	var q fifo[int]
+	in, out := 0, 0
+	for round := range 5 {
+		for range 700 + 300*round {
+			q.add(in)
+			in++
+		}
+		for range 600 + 300*round {
+			if n := q.first(); n == nil || *n != out {
+				t.Fatalf("first is %v, want %d", n, out)
+			}
+			q.drop()
+			out++
+		}
+	}
+	for ; out < in; out++ {
+		q.drop()
+	}
+	if q.first() != nil {
+		t.Error("something is left in the end")
+	}
+	if q.add(7); *q.first() != 7 {
+		t.Error("an emptied queue takes nothing")
+	}
+}
+
+// Whatever happens to a lease, in a table of many, is done in steps that are small:
+// none copies what there is of all the others. What a few steps allocate shows it.
+func TestNoStepGrowsWithTheTable(t *testing.T) {
+	const many, few = 1 << 18, 64
+	const most = 2 << 20 // octets: maps and indexes grow by parts, some of which do at a time
+	table, id := scoped(t, "10.0.0.0/8", "10.0.0.0-10.200.0.0")
+	at := func(n int) netip.Addr { return netip.AddrFrom4([4]byte{10, byte(n >> 16), byte(n >> 8), byte(n)}) }
+	sample := []metrics.Sample{{Name: "/gc/heap/allocs:bytes"}}
+	allocated := func() uint64 {
+		metrics.Read(sample)
+		return sample[0].Value.Uint64()
+	}
+	each := func(what string, step func(n int)) {
+		largest := uint64(0)
+		for n := 0; n < many; n += few {
+			before := allocated()
+			for i := range few {
+				step(n + i)
+			}
+			largest = max(largest, allocated()-before)
+		}
+		if t.Logf("%s: %d octets at most", what, largest); largest > most {
+			t.Errorf("%s: %d steps take %d octets, more than %d", what, few, largest, most)
+		}
+	}
+	leases := make([]*Lease, many)
+	for n := range leases {
+		leases[n] = owned(at(n), n, 3000)
+		table.Put(leases[n]) // slots grow here, which are copied: two words a lease
+	}
+	each("leases end", func(int) {
+		list, _ := table.Due(3000, 1)
+		table.Put(list[0].Ended(Expired, list[0].Expires))
+	})
+	each("they come back", func(n int) { table.Put(leases[n]) })
+	offer := func(n int) Offer {
+		return Offer{Prefix: Host(at(many + n)), Client: leases[n].Client, Until: 3100 + Time(n)}
+	}
+	each("addresses are offered", func(n int) { table.PutOffer(offer(n)) })
+	each("offers lapse", func(n int) { table.Lapse(3100 + Time(n)) })
+	if n := table.Count(id); n.Active != many || n.Offered != 0 {
+		t.Errorf("in the end %+v", n)
+	}
+	chainsHold(t, table)
+}
+
+// However many addresses were given again since they became free, whoever comes
+// next finds one that is free without looking at those.
+func TestFreeIsFoundAtOnce(t *testing.T) {
+	table, id := scoped(t, "10.77.0.0/16", "10.77.0.0/16")
+	r := rand.New(rand.NewPCG(3, 3))
+	at := func(n int) netip.Addr { return netip.AddrFrom4([4]byte{10, 77, byte(n >> 8), byte(n)}) }
+	for n := range 1 << 16 {
+		table.Put(owned(at(n), n, 9000))
+	}
+	for range 4 {
+		for n := range 1 << 16 {
+			table.Put(table.At(at(n)).Ended(Released, 2000))
+		}
+		for _, n := range r.Perm(1 << 16)[1:] {
+			table.Put(owned(at(n), n, 9000))
+		}
+		asked := 0
+		table.shards[id].free([]int{0}, skipMost, func(a netip.Addr) bool {
+			asked++
+			return false
+		})
+		if n := table.Count(id).Headroom; asked != 1 || n != 1 {
+			t.Fatalf("asked of %d addresses, of %d that are free", asked, n)
+		}
+		s, n := table.shards[id], 0
+		for at := s.pools[0].returned.first; at > 0; at = s.links[at-1].behind {
+			n++
+		}
+		if n != 1 {
+			t.Fatalf("%d addresses wait in a pool with one that is free", n)
+		}
+		for n := range 1 << 16 {
+			table.Put(owned(at(n), n, 9000))
+		}
+	}
+}

@@ -43,7 +43,7 @@ check: console/node_modules/.package-lock.json
 
 unit:
 	@test "$$(id -u)" = 0 || echo "Not root: tests with network namespaces are skipped."
-	go test -count=1 -timeout 25m -p 1 -parallel 4 ./...
+	go test -count=1 -timeout 25m -p 1 -parallel 5 ./...
 	go test -race -count=1 -run . $(RACED)
 
 generate: console/node_modules/.package-lock.json ## files made from the Go types

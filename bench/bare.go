@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"net"
 	"os"
 	"os/exec"
@@ -65,39 +66,46 @@ func (b *bare) close() {
 
 // watch begins to ask both, and gives what ends that and tells how long each let
 // itself be waited for at most.
-func (b *bare) watch() func() (echo, synced time.Duration) {
+func (b *bare) watch() func() (echo, synced time.Duration, err error) {
 	over := make(chan struct{})
 	var all sync.WaitGroup
-	longest := func(do func(at time.Time)) *time.Duration {
-		var longest time.Duration
+	var waits [2]time.Duration
+	var errs [2]error
+	ask := func(which int, do func() error) {
 		all.Go(func() {
-			for tick := time.NewTicker(bareEach); ; {
+			for tick := time.NewTicker(bareEach); errs[which] == nil; {
 				select {
 				case <-over:
 					return
 				case <-tick.C:
-					at := time.Now()
-					do(at)
-					longest = max(longest, time.Since(at))
 				}
+				at := time.Now()
+				errs[which] = do()
+				waits[which] = max(waits[which], time.Since(at))
 			}
 		})
-		return &longest
 	}
-	buf := make([]byte, 300)
-	echo := longest(func(at time.Time) {
-		b.conn.SetReadDeadline(at.Add(10 * time.Second))
-		b.conn.Write(buf)
-		b.conn.Read(buf)
+	buf, block := make([]byte, 300), make([]byte, 4096)
+	ask(0, func() error {
+		err := b.conn.SetReadDeadline(time.Now().Add(10 * time.Second))
+		if err == nil {
+			_, err = b.conn.Write(buf)
+		}
+		if err == nil {
+			_, err = b.conn.Read(buf)
+		}
+		return err
 	})
-	block := make([]byte, 4096)
-	synced := longest(func(time.Time) {
-		b.file.WriteAt(block, 0)
-		syscall.Fdatasync(int(b.file.Fd()))
+	ask(1, func() error {
+		_, err := b.file.WriteAt(block, 0)
+		if err == nil {
+			err = syscall.Fdatasync(int(b.file.Fd()))
+		}
+		return err
 	})
-	return func() (time.Duration, time.Duration) {
+	return func() (time.Duration, time.Duration, error) {
 		close(over)
 		all.Wait()
-		return *echo, *synced
+		return waits[0], waits[1], errors.Join(errs[:]...)
 	}
 }

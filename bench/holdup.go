@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"runtime"
 	"time"
@@ -57,10 +58,10 @@ func heldUp(ctx context.Context, s *service, load *generator) error {
 				return false
 			}
 		})
-		if err != nil {
+		echo, sync, bareErr := machine()
+		if err = errors.Join(err, bareErr); err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}
-		echo, sync := machine()
 		fmt.Printf("  %-40s OFFER %6.1f ms   ACK %6.1f ms   bare echo %6.1f ms   sync %6.1f ms   (p99 of all %5.1f ms, lost %d, %.1f s)\n", what,
 			ms(r.offerWait), ms(r.ackWait), ms(echo), ms(sync), r.percentile(0.99), r.lost, time.Since(begun).Seconds())
 		return nil

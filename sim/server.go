@@ -128,7 +128,8 @@ func (s *server) crash() {
 // tick is what happens once a second.
 func (s *server) tick() {
 	now := s.clock()
-	s.table.Lapse(now)
+	for s.table.Lapse(now) {
+	}
 	for more := true; more; {
 		var list []*lease.Lease
 		list, more = s.table.Due(now, 32)

@@ -154,21 +154,22 @@ func (t *Table) OfferOf(a netip.Addr) (Offer, bool) {
 }
 
 // lapseMost bounds the work of one Lapse.
-const lapseMost = 4096
+const lapseMost = 256
 
-// Lapse drops offers that nobody took in time, a few thousand at most: call it
-// often.
-func (t *Table) Lapse(now Time) {
+// Lapse drops offers that nobody took in time, a few at most, and reports whether
+// there may be more.
+func (t *Table) Lapse(now Time) (more bool) {
 	for range lapseMost {
 		o := t.offered.first()
 		if o == nil || o.Until > now {
-			return
+			return false
 		}
 		if of, _ := t.shardOf(o.Prefix).offers.on(o.Prefix); of == *o {
 			t.DropOffer(o.Prefix)
 		}
 		t.offered.drop()
 	}
+	return true
 }
 
 // skipMost bounds how many free addresses one search passes over because they

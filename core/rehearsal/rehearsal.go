@@ -209,7 +209,8 @@ func (s *stage) advance(to lease.Time) {
 			s.table.Put(l.Ended(lease.Expired, l.Expires))
 		}
 	}
-	s.table.Lapse(s.now)
+	for s.table.Lapse(s.now) {
+	}
 }
 
 func (s *stage) hour() int {

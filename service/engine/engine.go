@@ -496,8 +496,8 @@ func (e *Engine) Unsent(r wire.Reply, err error) {
 }
 
 // Parts of the work that time asks for: how many leases end while the lock is
-// held, what the processors have for clients between two of them, and how many a
-// tick does.
+// held, what the processors have for clients between two parts, and how many of a
+// kind a tick does.
 const (
 	duePart  = 32
 	duePause = 2 * time.Millisecond
@@ -508,14 +508,21 @@ const (
 // ahead.
 func (e *Engine) Tick() {
 	now := lease.At(e.clock.Now())
-	e.part("a tick", func() { e.table.Lapse(now) })
+	e.parts("an offer that lapses", func() bool { return e.table.Lapse(now) })
 	e.part("a tick", func() { e.seen.Unserved.Age(now); e.probes.Age(now) })
 	e.part("a tick", func() { e.probes.Ahead(e.table, now, e.ofNetwork) })
+	e.parts("a lease that ends", func() bool { return e.end(now) })
+}
+
+// parts does the parts of what time asks for until there are no more, with a pause
+// after each.
+func (e *Engine) parts(what string, f func() (more bool)) {
 	for more, n := true, 0; more && n < dueParts; n++ {
 		if n > 0 {
 			time.Sleep(duePause)
 		}
-		e.part("a lease that ends", func() { more = e.end(now) })
+		more = false // if it panics
+		e.part(what, func() { more = f() })
 	}
 }
 

@@ -77,6 +77,32 @@ func TestChains(t *testing.T) {
 	expect("the first came, and went", "11 12 13 15")
 }
 
+// An address that was offered in vain is next, and nobody had it.
+func TestNobodyHadIt(t *testing.T) {
+	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.15")
+	for n := range 3 {
+		table.PutOffer(Offer{Prefix: Host(netip.MustParseAddr(fmt.Sprint("10.77.0.", 10+n))), Client: named(fmt.Sprint(n)), Until: 2030})
+	}
+	table.Put(held("10.77.0.13", 4, 9000))
+	if got := lasts(table.Upcoming(id, 9)); got != "14 15" {
+		t.Errorf("while three are on offer: %s", got)
+	}
+	table.Lapse(2040)
+	if got := lasts(table.Upcoming(id, 9)); got != "14 15 10 11 12" {
+		t.Errorf("after that: %s", got)
+	}
+	chainsHold(t, table)
+	for n := range 3 {
+		if l := table.At(netip.MustParseAddr(fmt.Sprint("10.77.0.", 10+n))); l != nil {
+			t.Errorf("a record of what nobody had: %+v", l)
+		}
+	}
+	walk := table.Snapshot(0)
+	if list := walk.Next(nil, 100); len(list) != 1 {
+		t.Errorf("a walk sees %d records", len(list))
+	}
+}
+
 // Entries leave a queue in the order in which they came, across its blocks.
 func TestFifo(t *testing.T) {
 	var q fifo[int]

@@ -91,21 +91,29 @@ func (t *Table) Restore(k netip.Prefix, l *Lease) {
 	t.Put(l)
 }
 
-// Get is the record of a key, or nil.
+// Get is the record of a key, or nil if nobody ever had it.
 func (t *Table) Get(k netip.Prefix) *Lease {
 	if l := t.shares.get(k); l != nil {
 		return l
 	}
-	return t.shardOf(k).get(k)
+	return had(t.shardOf(k).get(k))
 }
 
-// At is the record of an address, or nil.
+// had is a record, or nil if it says nothing but that its key can be given.
+func had(l *Lease) *Lease {
+	if l != nil && l.Status == Free && *l == (Lease{Prefix: l.Prefix}) {
+		return nil
+	}
+	return l
+}
+
+// At is the record of an address, or nil if nobody ever had it.
 func (t *Table) At(a netip.Addr) *Lease { return t.Get(Host(a)) }
 
-// In is the record of an address of a scope, or nil.
+// In is the record of an address of a scope, or nil if nobody ever had it.
 func (t *Table) In(v *plan.View, a netip.Addr) *Lease {
 	if s := t.in(v); s != nil {
-		return s.get(Host(a))
+		return had(s.get(Host(a)))
 	}
 	return nil
 }

@@ -109,7 +109,7 @@ func TestTurnBesideTraffic(t *testing.T) {
 			touch()
 		}
 		for a := netip.MustParseAddr("10.77.0.0"); a != netip.MustParseAddr("10.77.0.200"); a = a.Next() {
-			one, two := known(slow, a), known(quick, a)
+			one, two := slow.At(a), quick.At(a)
 			if fmt.Sprint(one) != fmt.Sprint(two) && (one == nil || two == nil || *one != *two) {
 				t.Fatalf("seed %d: %s is %+v, and at once %+v", seed, a, one, two)
 			}
@@ -137,14 +137,6 @@ func TestTurnBesideTraffic(t *testing.T) {
 			}
 		}
 	}
-}
-
-// known is the record of an address, or nil if nobody ever had it.
-func known(table *Table, a netip.Addr) *Lease {
-	if l := table.At(a); l != nil && l.trace() {
-		return l
-	}
-	return nil
 }
 
 func must(list []*Lease, _ bool) []*Lease { return list }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/netip"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -128,7 +129,7 @@ func (f *fixture) carryOut(d *Decision) {
 			f.table.PutOffer(*e.Note)
 		case effect.Record:
 			for _, c := range e.Changes {
-				if now := f.table.Get(c.After.Prefix); now != c.Before {
+				if now := f.table.Get(c.After.Prefix); !reflect.DeepEqual(now, c.Before) {
 					f.Errorf("%s is to be put in place of %+v, and there is %+v", c.After.Prefix, c.Before, now)
 				}
 				f.table.Put(c.After)

@@ -132,7 +132,6 @@ func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
 			n.Relay, n.Circuit = l.Relay, l.Circuit
 		}
 	}
-	d.table.Pack(n)
 	d.step("{a} for {t}", g.address, option.FormatDuration(t))
 	d.changeFor(l, n, wanted)
 	d.leave(g.address)

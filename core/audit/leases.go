@@ -29,23 +29,29 @@ type Leases struct {
 	scope *plan.View
 	held  map[uint64]seen // by a digest of the hardware address
 	names map[uint64]seen // by a digest of the host name
-	rich  []seen
+	rich  []rich
 	twice map[plan.ID][]seen
 }
 
-// seen is how often something was met, and first with which lease.
+// seen is what was met, known once it was met twice, and how often.
 type seen struct {
-	first *lease.Lease
-	n     int32
+	what string
+	n    int32
 }
 
-func met(in map[uint64]seen, key uint64, l *lease.Lease) {
-	x := in[key]
-	if x.n == 0 {
-		x.first = l
+func (s *Leases) met(in map[uint64]seen, what string) {
+	digest := maphash.String(s.seed, what)
+	x := in[digest]
+	if x.n++; x.n == 2 {
+		x.what = strings.Clone(what)
 	}
-	x.n++
-	in[key] = x
+	in[digest] = x
+}
+
+// rich is a hardware address with many addresses in a scope.
+type rich struct {
+	seen
+	scope string
 }
 
 // manyLeast is how many addresses of one hardware address are many.
@@ -60,8 +66,8 @@ func NewLeases(p *plan.Plan, now lease.Time) *Leases {
 // kept.
 func (s *Leases) turn(to *plan.View) {
 	for _, x := range s.held {
-		if x.n >= manyLeast && x.first.Hardware != "" {
-			s.rich = append(s.rich, x)
+		if x.n >= manyLeast && x.what != "" {
+			s.rich = append(s.rich, rich{x, s.scope.Name})
 		}
 	}
 	for _, x := range s.names {
@@ -81,7 +87,7 @@ func (s *Leases) Add(l *lease.Lease) {
 		s.waiting++
 	}
 	if l.Status == lease.Abandoned {
-		s.abandoned = append(s.abandoned, l)
+		s.abandoned = append(s.abandoned, l.Clone())
 		return
 	}
 	if !l.HeldAt(s.now) {
@@ -90,22 +96,22 @@ func (s *Leases) Add(l *lease.Lease) {
 	v := s.scope
 	if v == nil || !v.Subnet.Contains(l.Address()) {
 		if v = s.plan.ScopeAt(l.Address()); v == nil {
-			s.outside = append(s.outside, l)
+			s.outside = append(s.outside, l.Clone())
 			return
 		}
 		s.turn(v)
 	}
-	met(s.held, maphash.String(s.seed, string(l.Hardware)), l)
+	s.met(s.held, string(l.Hardware))
 	if l.Hostname != "" {
-		met(s.names, maphash.String(s.seed, l.Hostname), l)
+		s.met(s.names, l.Hostname)
 	}
 	if odd(l.Hardware) {
-		s.odd = append(s.odd, l)
+		s.odd = append(s.odd, l.Clone())
 	}
 	if !l.Reserved && s.plan.ReservationCount(v.ID) > 0 {
 		circuit := func() string { return l.Circuit }
 		if r := s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), circuit); r != nil && r.Address != l.Address() {
-			s.elsewhere = append(s.elsewhere, l)
+			s.elsewhere = append(s.elsewhere, l.Clone())
 		}
 	}
 }
@@ -208,10 +214,10 @@ func addresses(list []*lease.Lease) (out []string) {
 
 func (s *Leases) many(out *findings) {
 	list := s.rich
-	slices.SortFunc(list, func(a, b seen) int { return cmp.Compare(a.first.Hardware, b.first.Hardware) })
+	slices.SortFunc(list, func(a, b rich) int { return cmp.Compare(a.what, b.what) })
 	for _, x := range list {
-		hw := x.first.Hardware
-		out.say("many-addresses", "hardware address "+hw.String(), "%s holds %d addresses of one scope at once", hw, x.n).in(s.scopeOf(x.first)).of(int(x.n), nil).
+		hw := addr.Hardware(x.what)
+		out.say("many-addresses", "hardware address "+hw.String(), "%s holds %d addresses of one scope at once", hw, x.n).in(x.scope).of(int(x.n), nil).
 			mend("", "yarnpost lease list "+hw.String())
 	}
 }
@@ -242,13 +248,13 @@ func (s *Leases) doubles(out *findings) {
 			continue
 		}
 		slices.SortFunc(list, func(a, b seen) int {
-			return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(a.first.Hostname, b.first.Hostname))
+			return cmp.Or(cmp.Compare(b.n, a.n), strings.Compare(a.what, b.what))
 		})
 		clients, texts := 0, []string{}
 		for i, d := range list {
 			clients += int(d.n)
 			if i < namesListed {
-				texts = append(texts, fmt.Sprintf("%s (%d)", d.first.Hostname, d.n))
+				texts = append(texts, fmt.Sprintf("%s (%d)", d.what, d.n))
 			}
 		}
 		out.say("hostname-twice", "scope "+v.Name, "%s said by %d clients of scope %s: %s", plural(len(list), "host name is", "host names are"), clients, v.Name,

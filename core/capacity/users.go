@@ -29,7 +29,7 @@ type Many struct {
 type Users struct {
 	now                    lease.Time
 	vendors, relays, names map[string]int
-	held                   map[addr.Hardware][]*lease.Lease
+	held                   map[addr.Hardware]holder
 	ages                   [len(ageSteps) + 1]int
 	Active, Records        int
 	Once                   int // records of clients that came, were there for one lease and never again
@@ -38,13 +38,19 @@ type Users struct {
 	granted                time.Duration
 }
 
+// holder is what a hardware address has.
+type holder struct {
+	hostname  string
+	addresses []netip.Addr
+}
+
 // ageSteps are bounds of how long leases are held.
 var ageSteps = [...]time.Duration{time.Hour, 8 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 30 * 24 * time.Hour}
 
 // NewUsers begins to count, at a moment.
 func NewUsers(now lease.Time) *Users {
 	return &Users{now: now, vendors: map[string]int{}, relays: map[string]int{}, names: map[string]int{},
-		held: map[addr.Hardware][]*lease.Lease{}}
+		held: map[addr.Hardware]holder{}}
 }
 
 // Add counts a lease.
@@ -67,7 +73,8 @@ func (u *Users) Add(l *lease.Lease) {
 	}
 	u.relays[relay]++
 	u.names[Pattern(l.Hostname)]++
-	u.held[l.Hardware] = append(u.held[l.Hardware], l)
+	h := u.held[l.Hardware]
+	u.held[l.Hardware] = holder{cmp.Or(h.hostname, l.Hostname), append(h.addresses, l.Address())}
 	age := u.now.Sub(l.Since)
 	i := 0
 	for i < len(ageSteps) && age >= ageSteps[i] {
@@ -119,14 +126,10 @@ const manyMost = 100 // clients with several addresses that are listed
 // Many lists the clients with several addresses, those with most first, and says
 // how many there are.
 func (u *Users) Many() (out []Many, all int) {
-	for hw, list := range u.held {
-		if len(list) > 1 && hw != "" {
-			m := Many{Hardware: hw, Hostname: list[0].Hostname}
-			for _, l := range list {
-				m.Addresses = append(m.Addresses, l.Address())
-			}
-			slices.SortFunc(m.Addresses, netip.Addr.Compare)
-			out = append(out, m)
+	for hw, h := range u.held {
+		if len(h.addresses) > 1 && hw != "" {
+			slices.SortFunc(h.addresses, netip.Addr.Compare)
+			out = append(out, Many{hw, h.hostname, h.addresses})
 		}
 	}
 	slices.SortFunc(out, func(a, b Many) int {

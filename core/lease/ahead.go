@@ -22,13 +22,10 @@ func (t *Table) Ahead(v *plan.View, a netip.Addr, c Client, hw addr.Hardware) (r
 	if len(s.slots) == 0 {
 		return read
 	}
-	key, client := hashKey(Host(a)), hashClient(c)
+	key, client := hashKey(keyOf(Host(a))), hashClient(c)
 	at, has := s.keys.of(key).likely(key), s.clients.of(client).likely(client)
-	for _, l := range [...]*Lease{s.slots[at], s.slots[has]} {
-		read += int(l.Status) + int(l.Expires) + int(l.Since) + len(l.Vendor)
-		if l.Client.ID != "" {
-			read += int(l.Client.ID[0])
-		}
+	for _, r := range [...]*record{s.at(at), s.at(has)} {
+		read += int(r.status) + int(r.due) + int(s.arena.at(r.text)[0])
 	}
 	return read
 }

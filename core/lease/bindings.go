@@ -1,65 +1,105 @@
 package lease
 
-import "net/netip"
+import "bytes"
 
 // bindings are records, found by their key and by their client. A record keeps
-// its slot for good; what a slot holds is replaced, never changed.
+// its slot for good. Leases go in and come out as values: what is asked for is put
+// together from the record, and never changes afterwards.
 type bindings struct {
-	slots   []*Lease
+	slots   blocks[record]
+	arena   arena
+	texts   *texts
 	keys    index  // slots by key
 	clients index  // slots by client: all that are live, or else the last
-	dues    []Time // when each slot's entry among what is due stands; 0 for none
-	links   []link // where each slot stands among what can be given again
+	last    *Lease // what was put together last, or nil: most that happens asks for one lease several times
+	lastAt  int    // its slot
 }
+
+// at is the record in a slot.
+func (b *bindings) at(slot int) *record { return b.slots.at(slot) }
 
 // slot is where the record of a key is, or -1.
-func (b *bindings) slot(k netip.Prefix) int {
-	return b.keys.find(hashKey(k), func(i int) bool { return b.slots[i].Prefix == k })
+func (b *bindings) slot(k key) int {
+	return b.keys.find(hashKey(k), func(i int) bool { return b.at(i).key == k })
 }
 
-// get is the record of a key, or nil.
-func (b *bindings) get(k netip.Prefix) *Lease {
-	if i := b.slot(k); i >= 0 {
-		return b.slots[i]
+// text is that of a record.
+func (b *bindings) text(r *record) []byte {
+	return b.arena.at(r.text)[:int(r.cells)*cellSize]
+}
+
+// get is the lease in a slot, nil for -1.
+func (b *bindings) get(slot int) *Lease {
+	switch {
+	case slot < 0:
+		return nil
+	case b.last == nil || b.lastAt != slot:
+		r := b.at(slot)
+		l := r.full(string(b.text(r)), b.texts.list)
+		b.last, b.lastAt = &l, slot
 	}
-	return nil
+	return b.last
+}
+
+// isOf reports whether the record in a slot is of a client.
+func (b *bindings) isOf(slot int, c Client) bool {
+	r := b.at(slot)
+	if r.kind != c.Kind || r.number != c.Number {
+		return false
+	}
+	text := b.text(r)
+	return string(cut(&text)) == c.ID
 }
 
 // of yields the slots of a client: of all its live bindings, or else the one it
 // had last. What is yielded may be dropped.
 func (b *bindings) of(c Client, yield func(slot int) bool) {
-	b.clients.each(hashClient(c), func(i int) bool { return b.slots[i].Client != c || yield(i) })
+	b.clients.each(hashClient(c), func(i int) bool { return !b.isOf(i, c) || yield(i) })
 }
 
-// former is what a client has, or had last, or nil.
-func (b *bindings) former(c Client) (best *Lease) {
+// former is the slot of what a client has, or had last, or -1.
+func (b *bindings) former(c Client) int {
+	best, found := Lease{}, -1
 	b.of(c, func(i int) bool {
-		if l := b.slots[i]; best == nil || l.before(best) {
-			best = l
+		if l := b.at(i).brief(); found < 0 || l.before(&best) {
+			best, found = l, i
 		}
 		return true
 	})
-	return best
+	return found
 }
 
-// put stores a record in the slot of its key, -1 for none yet. It gives the slot, and
-// what was there, or nil.
-func (b *bindings) put(at int, l *Lease) (slot int, old *Lease) {
-	if slot = at; slot < 0 {
-		slot = len(b.slots)
-		b.slots, b.dues, b.links = append(b.slots, l), append(b.dues, 0), append(b.links, link{})
-		b.keys.add(hashKey(l.Prefix), slot)
+// put stores a record in the slot of its key, -1 for none yet, in place of an old
+// lease. It gives the slot.
+func (b *bindings) put(slot int, l, old *Lease) int {
+	var room [512]byte
+	r, text := recordOf(l, b.texts, room[:])
+	if slot < 0 {
+		slot = b.slots.size()
+		r.text = b.arena.add(text)
+		b.slots.add(r)
+		b.keys.add(hashKey(r.key), slot)
 	} else {
-		old = b.slots[slot]
 		if old.Client.Known() {
 			b.clients.drop(hashClient(old.Client), slot)
 		}
-		b.slots[slot] = l
+		was := b.at(slot)
+		if r.text = was.text; was.cells != r.cells {
+			b.arena.drop(was.text, int(was.cells))
+			r.text = b.arena.add(text)
+		} else if had := b.text(was); !bytes.Equal(had[:len(text)], text) {
+			clear(had[copy(had, text):])
+		}
+		r.due, r.link = was.due, was.link
+		*was = r
+		if slot == b.lastAt {
+			b.last = nil
+		}
 	}
 	if l.Client.Known() && l.Status != Abandoned && b.counts(l) {
 		b.clients.add(hashClient(l.Client), slot)
 	}
-	return slot, old
+	return slot
 }
 
 // counts reports whether a record is to be found by its client, and drops those
@@ -69,10 +109,10 @@ func (b *bindings) counts(l *Lease) bool {
 	var room [4]int
 	gone, counts := room[:0], true
 	b.of(l.Client, func(i int) bool {
-		switch o := b.slots[i]; {
+		switch o := b.at(i).brief(); {
 		case o.live():
 			counts = counts && l.live()
-		case l.before(o):
+		case l.before(&o):
 			gone = append(gone, i)
 		default:
 			counts = false

@@ -22,9 +22,10 @@ func chainsHold(t *testing.T, table *Table) {
 		for n := range s.pools {
 			for _, c := range []chain{s.pools[n].lapsed, s.pools[n].returned} {
 				before := int32(0)
-				for at := c.first; at > 0; at = s.links[at-1].behind {
-					if s.links[at-1].before != before || stands[int(at-1)] || s.poolAt(s.slots[at-1].Address()) != &s.pools[n] {
-						t.Fatalf("scope %d: %s stands twice, in the wrong pool, or behind another than it says", id, s.slots[at-1].Prefix)
+				for at := c.first; at > 0; at = s.at(int(at - 1)).link.behind {
+					r := s.at(int(at - 1))
+					if r.link.before != before || stands[int(at-1)] || s.poolAt(r.key.address()) != &s.pools[n] {
+						t.Fatalf("scope %d: %s stands twice, in the wrong pool, or behind another than it says", id, r.key.prefix())
 					}
 					before, stands[int(at-1)] = at, true
 				}
@@ -33,8 +34,8 @@ func chainsHold(t *testing.T, table *Table) {
 				}
 			}
 		}
-		for i, l := range s.slots {
-			if a := l.Address(); s.gives(a) && s.standing(a) == ours && !stands[i] {
+		for i := range s.slots.size() {
+			if a := s.at(i).key.address(); s.gives(a) && s.standing(a) == ours && !stands[i] {
 				t.Fatalf("scope %d: %s could be given and stands in no chain", id, a)
 			}
 		}
@@ -97,9 +98,9 @@ func TestNobodyHadIt(t *testing.T) {
 			t.Errorf("a record of what nobody had: %+v", l)
 		}
 	}
-	walk := table.Snapshot(0)
-	if list := walk.Next(nil, 100); len(list) != 1 {
-		t.Errorf("a walk sees %d records", len(list))
+	var part Part
+	if table.Snapshot(0).Next(&part, 100); part.Size() != 1 {
+		t.Errorf("a walk sees %d records", part.Size())
 	}
 }
 
@@ -159,8 +160,8 @@ func TestNoStepGrowsWithTheTable(t *testing.T) {
 	leases := make([]*Lease, many)
 	for n := range leases {
 		leases[n] = owned(at(n), n, 3000)
-		table.Put(leases[n]) // slots grow here, which are copied: two words a lease
 	}
+	each("they come", func(n int) { table.Put(leases[n]) })
 	each("leases end", func(int) {
 		list, _ := table.Due(3000, 1)
 		table.Put(list[0].Ended(Expired, list[0].Expires))
@@ -202,7 +203,7 @@ func TestFreeIsFoundAtOnce(t *testing.T) {
 			t.Fatalf("asked of %d addresses, of %d that are free", asked, n)
 		}
 		s, n := table.shards[id], 0
-		for at := s.pools[0].returned.first; at > 0; at = s.links[at-1].behind {
+		for at := s.pools[0].returned.first; at > 0; at = s.at(int(at - 1)).link.behind {
 			n++
 		}
 		if n != 1 {

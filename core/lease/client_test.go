@@ -104,7 +104,7 @@ func TestPrefixKeys(t *testing.T) {
 		table.Put(&Lease{Prefix: k, Status: Active, Client: Client{Prefixes, uint32(n), "d"}, Expires: 2000 + Time(n),
 			Hardware: addr.Hardware("")})
 	}
-	if table.Get(wide) == table.Get(host) || table.Get(wide).Client.Number != 0 || table.At(host.Addr()).Client.Number != 1 {
+	if *table.Get(wide) == *table.Get(host) || table.Get(wide).Client.Number != 0 || table.At(host.Addr()).Client.Number != 1 {
 		t.Error("a prefix and its first address are one")
 	}
 	if list, _ := table.Due(2000, 10); len(list) != 1 || list[0].Prefix != wide {
@@ -120,12 +120,9 @@ func TestSnapshotBesideChange(t *testing.T) {
 	}
 	seen := map[netip.Prefix]int{}
 	walk := table.Snapshot(0)
-	for n := 0; ; n++ {
-		part := walk.Next(nil, 7)
-		if len(part) == 0 {
-			break
-		}
-		for _, l := range part {
+	var part Part
+	for n := 0; walk.Next(&part, 7); n++ {
+		for l := range part.Leases {
 			seen[l.Prefix]++
 		}
 		if n == 3 {

@@ -1,58 +1,41 @@
 package lease
 
-import (
-	"net/netip"
-	"slices"
-)
+import "slices"
 
 // dueTimes are addresses by the second in which something has to happen to
 // their record: numbers alone, one entry a lease. An entry stands at the
 // record's time or before; when its second comes and the record was prolonged
 // meanwhile, it moves on.
 type dueTimes struct {
-	at    map[Time]*fifo[dueKey]
+	at    map[Time]*fifo[key]
 	swept Time        // all seconds up to here were taken out
 	late  []dueSecond // taken out, and not looked at yet
 }
 
 type dueSecond struct {
 	at   Time
-	keys *fifo[dueKey] // never empty
+	keys *fifo[key] // never empty
 }
 
-// dueKey is the key of a record, without a pointer: the octets of its address
-// (RFC 4291 section 2.5.5.2 for IPv4), and the length of the prefix.
-type dueKey [17]byte
-
-func dueKeyOf(k netip.Prefix) (out dueKey) {
-	a := k.Addr().As16()
-	copy(out[:], a[:])
-	out[16] = byte(k.Bits())
-	return out
-}
-
-func (k dueKey) prefix() netip.Prefix {
-	return netip.PrefixFrom(netip.AddrFrom16([16]byte(k[:16])).Unmap(), int(k[16]))
-}
-
-func newDueTimes(now Time) dueTimes { return dueTimes{at: map[Time]*fifo[dueKey]{}, swept: now} }
+func newDueTimes(now Time) dueTimes { return dueTimes{at: map[Time]*fifo[key]{}, swept: now} }
 
 // expect makes sure that the record of a slot is looked at when its time comes.
 func (t *Table) expect(s *shard, i int) {
-	l := s.slots[i]
+	r := s.at(i)
+	l := r.brief()
 	at := l.due()
 	if at == Never {
 		return // an entry that stands is ignored when it comes up
 	}
 	// What is late already is due with the next sweep.
-	if at = max(at, t.due.swept+1); s.dues[i] == 0 || at < s.dues[i] {
-		s.dues[i] = at
+	if at = max(at, t.due.swept+1); r.due == 0 || at < r.due {
+		r.due = at
 		q := t.due.at[at]
 		if q == nil {
-			q = &fifo[dueKey]{}
+			q = &fifo[key]{}
 			t.due.at[at] = q
 		}
-		q.add(dueKeyOf(l.Prefix))
+		q.add(r.key)
 	}
 }
 
@@ -66,22 +49,22 @@ func (t *Table) Due(now Time, most int) (out []*Lease, more bool) {
 			return out, false
 		}
 		second := d.late[0]
-		k, at := second.keys.first().prefix(), second.at
+		k, at := *second.keys.first(), second.at
 		if second.keys.drop(); second.keys.first() == nil {
 			d.late = d.late[1:]
 		}
-		s := t.shardOf(k)
+		s := t.shardAt(k.address())
 		i := s.slot(k)
-		if i < 0 || s.dues[i] != at {
+		if i < 0 || s.at(i).due != at {
 			continue // another entry stands for it
 		}
-		s.dues[i] = 0
-		if l := s.slots[i]; l.due() <= now {
+		s.at(i).due = 0
+		if l := s.get(i); l.due() <= now {
 			out = append(out, l)
 		} else {
 			t.expect(s, i)
 		}
-		t.turn.expected(k, s.dues[i])
+		t.turn.expected(k, s.at(i).due)
 	}
 	return out, true
 }

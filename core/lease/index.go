@@ -1,9 +1,6 @@
 package lease
 
-import (
-	"hash/maphash"
-	"net/netip"
-)
+import "hash/maphash"
 
 // index finds a slot by what its lease says: by address, or by client. It keeps
 // numbers alone, in open addressing with linear probing: half a hash and a slot,
@@ -70,10 +67,7 @@ func (c cell) slot() int    { return int(uint32(c)) - 1 }
 
 var seed = maphash.MakeSeed() // so that nobody can choose keys that collide; nothing else depends on it
 
-func hashKey(k netip.Prefix) uint32 {
-	b := dueKeyOf(k)
-	return uint32(maphash.Bytes(seed, b[:]))
-}
+func hashKey(k key) uint32 { return uint32(maphash.Bytes(seed, k[:])) }
 
 func hashClient(c Client) uint32 {
 	return uint32(maphash.String(seed, c.ID)) ^ (c.Number<<8|uint32(c.Kind))*0x9e3779b1

@@ -54,33 +54,6 @@ func TestIndex(t *testing.T) {
 	}
 }
 
-// A lease keeps what it says when it is packed, and shares what others say.
-func TestPack(t *testing.T) {
-	w := texts{}
-	for _, l := range []Lease{
-		{},
-		{Hostname: "loom-1"},
-		{Client: ByIdentifier([]byte{0, 1}), Hardware: "\x02\x00\x00\x00\x00\x01", Hostname: "loom-1", Vendor: "loom", Circuit: "sw1",
-			Nudge: "n"},
-		{Client: ByHardware(1, "\x02\x00\x00\x00\x00\x02"), Hardware: "\x02\x00\x00\x00\x00\x02", Vendor: "loom"},
-	} {
-		packed := l
-		w.pack(&packed)
-		if packed != l {
-			t.Errorf("%+v became %+v", l, packed)
-		}
-	}
-	if len(w) != 3 { // "loom", "sw1" and ""
-		t.Errorf("%d texts", len(w))
-	}
-	for n := range 2 * textsMost {
-		w.shared(fmt.Sprint(n))
-	}
-	if len(w) != textsMost {
-		t.Errorf("clients made it remember %d texts", len(w))
-	}
-}
-
 // BenchmarkMemory tells the memory that a lease takes in a big table, and in how
 // many objects it lies, which is what a collection costs.
 func BenchmarkMemory(b *testing.B) {
@@ -100,13 +73,10 @@ func BenchmarkMemory(b *testing.B) {
 				Hostname: fmt.Sprintf("client-%07d", i),
 				Vendor:   string([]byte("made-up client")), Circuit: fmt.Sprintf("sw%d/0/1", i%500), Relay: netip.AddrFrom4([4]byte{10, 0, 0, 1}),
 				Expires: Time(1<<30 + i/1000)}
-			table.Pack(l)
 			table.Put(l)
 		}
 		for _, i := range rand.Perm(n) { // all are renewed, in whatever order
-			next := *table.shards[id].slots[i]
-			table.Pack(&next)
-			table.Put(&next)
+			table.Put(table.shards[id].get(i))
 		}
 		runtime.GC()
 		runtime.ReadMemStats(&after)

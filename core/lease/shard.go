@@ -26,8 +26,9 @@ type shard struct {
 	moved   map[netip.Addr]*plan.Plan // by whose reservations came or went: the plan before; not yet in stand
 }
 
-func newShard(p *plan.Plan, v *plan.View, of *shares) *shard {
-	s := &shard{plan: p, view: v, shares: of, offers: newOffers(), ports: ports{}}
+func (t *Table) newShard(p *plan.Plan, v *plan.View) *shard {
+	of := &t.shares
+	s := &shard{bindings: bindings{texts: &t.texts}, plan: p, view: v, shares: of, offers: newOffers(), ports: ports{}}
 	if v == nil {
 		return s
 	}
@@ -83,12 +84,8 @@ type Churn struct {
 // turnover counts that a client came or left, before its record is stored in a slot,
 // -1 for a new one.
 func (s *shard) turnover(at int, l *Lease) {
-	var old *Lease
-	if at >= 0 {
-		old = s.slots[at]
-	}
-	had, has := old != nil && old.Status == Active, l.Status == Active
-	if had && has && old.Client == l.Client {
+	had, has := at >= 0 && s.at(at).status == Active, l.Status == Active
+	if had && has && s.isOf(at, l.Client) {
 		return
 	}
 	if had {
@@ -97,7 +94,7 @@ func (s *shard) turnover(at int, l *Lease) {
 	if !has {
 		return
 	}
-	if s.former(l.Client) != nil {
+	if s.former(l.Client) >= 0 {
 		s.churn.Returned++
 	} else {
 		s.churn.New++
@@ -136,7 +133,17 @@ func (s *shard) standing(a netip.Addr) standing {
 	if _, offered := s.offers.on(k); offered || s.plan.ReservationIn(s.view, a) != nil {
 		return taken
 	}
-	return s.standingOf(a, s.get(k))
+	return s.onRecord(a)
+}
+
+// onRecord is what an address counts as by its record alone.
+func (s *shard) onRecord(a netip.Addr) standing {
+	i := s.slot(keyOf(Host(a)))
+	if i < 0 {
+		return s.standingOf(a, nil)
+	}
+	l := s.at(i).brief()
+	return s.standingOf(a, &l)
 }
 
 // gives reports whether the pools give an address.
@@ -144,7 +151,7 @@ func (s *shard) gives(a netip.Addr) bool { return s.view != nil && s.view.Alloca
 
 // untouched reports whether an address has no record and can be given (judge).
 func (s *shard) untouched(a netip.Addr) bool {
-	return s.slot(Host(a)) < 0 && (!s.gives(a) || s.standing(a) == ours)
+	return s.slot(keyOf(Host(a))) < 0 && (!s.gives(a) || s.standing(a) == ours)
 }
 
 func (s *shard) account(a netip.Addr, before, after standing) {
@@ -170,7 +177,7 @@ func (s *shard) arrive(a netip.Addr) {
 	if s.gives(a) {
 		was := taken
 		if _, offered := s.offers.on(Host(a)); !offered && old.ReservationAt(a) == nil {
-			was = s.standingOf(a, s.get(Host(a)))
+			was = s.onRecord(a)
 		}
 		s.account(a, was, s.standing(a))
 	}
@@ -186,7 +193,7 @@ func (s *shard) giveBack(a netip.Addr, lapsed bool) {
 	if !s.gives(a) || s.standing(a) != ours {
 		return
 	}
-	in, i := s.poolAt(a), s.slot(Host(a))
+	in, i := s.poolAt(a), s.slot(keyOf(Host(a)))
 	if i < 0 {
 		if !in.fresh.passed(a) {
 			return
@@ -214,9 +221,10 @@ func (s *shard) set(l *Lease) int {
 func (s *shard) store(l *Lease) int {
 	a := l.Address()
 	s.arrive(a)
-	at := s.slot(l.Prefix)
+	at := s.slot(keyOf(l.Prefix))
 	s.turnover(at, l)
-	i, old := s.put(at, l)
+	old := s.get(at)
+	i := s.put(at, l, old)
 	p := s.poolAt(a)
 	if old != nil {
 		s.add(old, -1)
@@ -307,7 +315,7 @@ func (s *shard) free(pools []int, most int, yield func(netip.Addr) bool) {
 			return
 		}
 	}
-	of := func(l *Lease) bool { return yield(l.Address()) }
+	of := func(i int) bool { return yield(s.at(i).key.address()) }
 	for _, n := range pools {
 		if !s.queued(&s.pools[n], &s.pools[n].lapsed, most, of) {
 			return

@@ -88,15 +88,15 @@ func (s *shares) backup(subnet netip.Prefix) (out []addr.Range) {
 func (t *Table) Pair(side Side) {
 	t.shares.side = side
 	for _, s := range t.shards {
-		s.reshare()
+		t.reshare(s)
 	}
 }
 
 // Reset empties the table: it is as New made it.
 func (t *Table) Reset(p *plan.Plan, now Time) {
 	t.turn = nil
-	*t = Table{plan: plan.New(), shards: map[plan.ID]*shard{}, due: newDueTimes(now), texts: texts{}, shares: newShares()}
-	t.orphans = newShard(t.plan, nil, &t.shares)
+	*t = Table{plan: plan.New(), shards: map[plan.ID]*shard{}, due: newDueTimes(now), texts: newTexts(), shares: newShares()}
+	t.orphans = t.newShard(t.plan, nil)
 	var all []plan.Change
 	for _, s := range p.Scopes() {
 		all = append(all, plan.Change{Kind: plan.KindScope, ID: s.ID})
@@ -120,13 +120,13 @@ func (t *Table) dropBlock(k netip.Prefix) {
 func (t *Table) reshared(k netip.Prefix) {
 	for _, s := range t.shards { // a block may lie in several scopes, once subnets were split
 		if s.view.Subnet.Overlaps(k) {
-			s.reshare()
+			t.reshare(s)
 		}
 	}
 	if t.turn != nil {
 		for _, s := range t.turn.fresh {
 			if s.view.Subnet.Overlaps(k) {
-				s.reshare()
+				t.reshare(s)
 			}
 		}
 	}
@@ -134,11 +134,11 @@ func (t *Table) reshared(k netip.Prefix) {
 
 // reshare takes in that blocks changed: the pools have other addresses to give,
 // and each counts anew.
-func (s *shard) reshare() {
+func (t *Table) reshare(s *shard) {
 	for a := range s.moved {
 		s.arrive(a)
 	}
-	fresh := newShard(s.plan, s.view, s.shares)
+	fresh := t.newShard(s.plan, s.view)
 	s.stand = fresh.stand
 	for i := range s.pools {
 		s.pools[i].stand = fresh.pools[i].stand
@@ -152,14 +152,15 @@ func (s *shard) reshare() {
 		s.pools[i].fresh = s.pools[i].fresh.reshaped(ranges)
 		s.pools[i].lapsed, s.pools[i].returned = chain{}, chain{}
 	}
-	clear(s.links)
 	for k := range s.offers.at {
 		if a := k.Addr(); s.gives(a) && s.plan.ReservationIn(s.view, a) == nil {
 			s.account(a, s.shares.standing(a), taken)
 		}
 	}
-	var free []*Lease
-	for _, l := range s.slots {
+	var free []freed
+	for i := range s.slots.size() {
+		s.at(i).link = link{}
+		l := s.at(i).brief()
 		a := l.Address()
 		if !s.gives(a) || s.plan.ReservationIn(s.view, a) != nil {
 			continue
@@ -167,15 +168,15 @@ func (s *shard) reshare() {
 		if _, offered := s.offers.on(l.Prefix); offered {
 			continue
 		}
-		is := s.standingOf(a, l)
+		is := s.standingOf(a, &l)
 		s.account(a, s.shares.standing(a), is)
 		if is == ours {
-			free = append(free, l)
+			free = append(free, freed{a, l.Changed})
 		}
 	}
-	slices.SortStableFunc(free, func(a, b *Lease) int { return int(min(max(a.Changed-b.Changed, -1), 1)) })
-	for _, l := range free {
-		s.giveBack(l.Address(), false)
+	inOrder(free)
+	for _, f := range free {
+		s.giveBack(f.address, false)
 	}
 }
 
@@ -224,9 +225,9 @@ func (t *Table) Returned(scope plan.ID, n int) (out []*Lease) {
 		return nil
 	}
 	for i := range s.pools {
-		s.queued(&s.pools[i], &s.pools[i].returned, n, func(l *Lease) bool {
-			if l.trace() {
-				out = append(out, l)
+		s.queued(&s.pools[i], &s.pools[i].returned, n, func(i int) bool {
+			if s.at(i).trace() {
+				out = append(out, s.get(i))
 			}
 			return len(out) < n
 		})

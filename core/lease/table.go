@@ -2,7 +2,6 @@ package lease
 
 import (
 	"net/netip"
-	"slices"
 
 	"yarnpost/core/addr"
 	"yarnpost/core/plan"
@@ -63,10 +62,6 @@ func (t *Table) setShard(id plan.ID, slot int, s *shard) {
 	}
 }
 
-// Pack makes a lease that nobody else knows yet take little room: texts that
-// others have too are shared, its own lie in one piece.
-func (t *Table) Pack(l *Lease) { t.texts.pack(l) }
-
 // Put stores a lease in place of what was recorded for its key.
 func (t *Table) Put(l *Lease) {
 	if l.Block() {
@@ -76,7 +71,7 @@ func (t *Table) Put(l *Lease) {
 	s := t.shardOf(l.Prefix)
 	i := s.set(l)
 	t.expect(s, i)
-	t.turn.put(l, s.dues[i])
+	t.turn.put(l, s.at(i).due)
 }
 
 // Restore puts a key back to an earlier record, nil for none.
@@ -96,11 +91,13 @@ func (t *Table) Get(k netip.Prefix) *Lease {
 	if l := t.shares.get(k); l != nil {
 		return l
 	}
-	return had(t.shardOf(k).get(k))
+	return t.shardOf(k).known(k)
 }
 
-// had is a record, or nil if it says nothing but that its key can be given.
-func had(l *Lease) *Lease {
+// known is the record of a key, or nil if it has none, or one that says nothing but
+// that it can be given.
+func (s *shard) known(k netip.Prefix) *Lease {
+	l := s.get(s.slot(keyOf(k)))
 	if l != nil && l.Status == Free && *l == (Lease{Prefix: l.Prefix}) {
 		return nil
 	}
@@ -113,7 +110,7 @@ func (t *Table) At(a netip.Addr) *Lease { return t.Get(Host(a)) }
 // In is the record of an address of a scope, or nil if nobody ever had it.
 func (t *Table) In(v *plan.View, a netip.Addr) *Lease {
 	if s := t.in(v); s != nil {
-		return had(s.get(Host(a)))
+		return s.known(Host(a))
 	}
 	return nil
 }
@@ -121,7 +118,7 @@ func (t *Table) In(v *plan.View, a netip.Addr) *Lease {
 // ByClient is what a client has in a scope, or had last, or nil.
 func (t *Table) ByClient(v *plan.View, c Client) *Lease {
 	if s := t.in(v); s != nil {
-		return s.former(c)
+		return s.get(s.former(c))
 	}
 	return nil
 }
@@ -130,7 +127,10 @@ func (t *Table) ByClient(v *plan.View, c Client) *Lease {
 // yield wants no more.
 func (t *Table) Bindings(v *plan.View, c Client, yield func(*Lease) bool) {
 	if s := t.in(v); s != nil {
-		s.of(c, func(i int) bool { return !s.slots[i].live() || yield(s.slots[i]) })
+		s.of(c, func(i int) bool {
+			l := s.at(i).brief()
+			return !l.live() || yield(s.get(i))
+		})
 	}
 }
 
@@ -318,58 +318,4 @@ func (t *Table) Declines(scope plan.ID, c Client, at Port, now Time) (own, behin
 		return s.refused.counts(c, at, now)
 	}
 	return 0, 0
-}
-
-// Snapshot is a walk through the leases as they are, some at a time. Changes of
-// leases show while they are still ahead; a change of the plan does not disturb
-// it: what was there at the start is seen once.
-type Snapshot struct {
-	rest []*bindings
-	slot int
-}
-
-// Snapshot starts a walk through the leases of a scope, or of the whole table
-// for 0.
-func (t *Table) Snapshot(scope plan.ID) *Snapshot {
-	w := &Snapshot{}
-	if scope != 0 {
-		if s := t.shards[scope]; s != nil {
-			w.rest = []*bindings{&s.bindings}
-		}
-		return w
-	}
-	ids := make([]plan.ID, 0, len(t.shards))
-	for id := range t.shards {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	for _, id := range ids {
-		w.rest = append(w.rest, &t.shards[id].bindings)
-	}
-	w.rest = append(w.rest, &t.orphans.bindings)
-	return w
-}
-
-// Next adds about n leases to dst and moves on; it gives dst unchanged at the
-// end. It needs the table to itself.
-func (w *Snapshot) Next(dst []*Lease, n int) []*Lease {
-	for n > 0 && len(w.rest) > 0 {
-		slots := w.rest[0].slots
-		if w.slot >= len(slots) {
-			w.rest, w.slot = w.rest[1:], 0
-			continue
-		}
-		end := min(w.slot+n, len(slots))
-		for _, l := range slots[w.slot:end] {
-			if l.trace() {
-				dst = append(dst, l)
-			}
-		}
-		n -= end - w.slot
-		w.slot = end
-		if len(dst) > 0 {
-			return dst
-		}
-	}
-	return dst
 }

@@ -223,7 +223,7 @@ func TestOrphansComeHome(t *testing.T) {
 	l := held("10.77.0.10", 1, 9000)
 	table.Put(l)
 	change(t, table, func(d *plan.Draft) error { return d.RemoveScope("looms") })
-	if table.At(l.Address()) != l || table.Count(id).Active != 0 {
+	if *table.At(l.Address()) != *l || table.Count(id).Active != 0 {
 		t.Error("the lease is gone with its scope")
 	}
 	change(t, table, func(d *plan.Draft) error {
@@ -235,15 +235,13 @@ func TestOrphansComeHome(t *testing.T) {
 		return err
 	})
 	v := table.Plan().ScopeNamed("again")
-	if table.At(l.Address()) != l || table.ByClient(v, l.Client) != l || table.Count(v.ID).Active != 1 {
+	if *table.At(l.Address()) != *l || *table.ByClient(v, l.Client) != *l || table.Count(v.ID).Active != 1 {
 		t.Error("the lease did not come home")
 	}
 	seen := 0
-	for at, part := table.Snapshot(0), []*Lease(nil); ; {
-		if part = at.Next(part[:0], 1); len(part) == 0 {
-			break
-		}
-		seen += len(part)
+	var part Part
+	for at := table.Snapshot(0); at.Next(&part, 1); {
+		seen += part.Size()
 	}
 	if seen != 1 {
 		t.Errorf("a walk sees %d leases", seen)

@@ -35,6 +35,11 @@ type freed struct {
 	since   Time // Changed of its record
 }
 
+// inOrder sorts by the time since when they are free.
+func inOrder(list []freed) {
+	slices.SortStableFunc(list, func(a, b freed) int { return cmp.Compare(a.since, b.since) })
+}
+
 type movedAt struct {
 	scope   plan.ID
 	address netip.Addr
@@ -49,7 +54,7 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 			u.sources = append(u.sources, s)
 		}
 		if v := p.Scope(id); v != nil {
-			s := newShard(p, v, &t.shares)
+			s := t.newShard(p, v)
 			s.reserve()
 			u.fresh[id] = s
 			u.cursors = append(u.cursors, s)
@@ -58,7 +63,7 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 		}
 	}
 	if subnets {
-		u.orphans = newShard(p, nil, &t.shares)
+		u.orphans = t.newShard(p, nil)
 		u.sources = append(u.sources, t.orphans)
 	}
 	for _, c := range changes {
@@ -116,7 +121,7 @@ func (u *Turn) target(k netip.Prefix) *shard {
 
 func (u *Turn) put(l *Lease, due Time) {
 	if s := u.target(l.Prefix); s != nil {
-		s.dues[s.set(l)] = due
+		s.at(s.set(l)).due = due
 	}
 }
 
@@ -132,10 +137,10 @@ func (u *Turn) dropOffer(k netip.Prefix) {
 	}
 }
 
-func (u *Turn) expected(k netip.Prefix, due Time) {
-	if s := u.target(k); s != nil {
+func (u *Turn) expected(k key, due Time) {
+	if s := u.target(k.prefix()); s != nil {
 		if i := s.slot(k); i >= 0 {
-			s.dues[i] = due
+			s.at(i).due = due
 		}
 	}
 }
@@ -144,14 +149,14 @@ func (u *Turn) expected(k netip.Prefix, due Time) {
 func (u *Turn) Step(n int) (more bool) {
 	for n > 0 && len(u.sources) > 0 {
 		from := u.sources[0]
-		if u.slot >= len(from.slots) {
+		if u.slot >= from.slots.size() {
 			u.sources, u.slot = u.sources[1:], 0
 			continue
 		}
-		l := from.slots[u.slot]
-		if s := u.target(l.Prefix); s != nil && s.slot(l.Prefix) < 0 {
-			i := s.store(l)
-			s.dues[i] = from.dues[u.slot]
+		r := from.at(u.slot)
+		if s := u.target(r.key.prefix()); s != nil && s.slot(r.key) < 0 {
+			l := from.get(u.slot)
+			s.at(s.store(l)).due = r.due
 			if s.gives(l.Address()) && s.standingOf(l.Address(), l) == ours {
 				u.free = append(u.free, freed{l.Address(), l.Changed})
 			}
@@ -177,7 +182,7 @@ func (u *Turn) Step(n int) (more bool) {
 // Sort puts what is free in the order in which it became free. It may run while
 // others use the table.
 func (u *Turn) Sort() {
-	slices.SortStableFunc(u.free, func(a, b freed) int { return cmp.Compare(a.since, b.since) })
+	inOrder(u.free)
 	u.sorted = true
 }
 
@@ -188,8 +193,8 @@ func (u *Turn) Queue(n int) (more bool) {
 		f := u.free[len(u.free)-1]
 		u.free = u.free[:len(u.free)-1]
 		s := u.target(Host(f.address))
-		in, i := s.poolAt(f.address), s.slot(Host(f.address))
-		if in != nil && i >= 0 && s.slots[i].Changed == f.since && s.standing(f.address) == ours && !s.chained(i, in) {
+		in, i := s.poolAt(f.address), s.slot(keyOf(Host(f.address)))
+		if in != nil && i >= 0 && s.at(i).changed == f.since && s.standing(f.address) == ours && !s.chained(i, in) {
 			s.pushFront(&in.returned, i)
 		}
 	}

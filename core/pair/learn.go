@@ -93,7 +93,6 @@ func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown b
 	if !n.Owed || n.Status != s.set.Side.Free() {
 		delete(s.debts.claimed, n.Prefix) // the partner knows, or it is not this server's to give after all
 	}
-	s.table.Pack(&n)
 	return lease.Change{Before: before, After: &n}, turnedDown
 }
 

@@ -149,12 +149,9 @@ func New(set Settings, table *lease.Table, rec Record, now lease.Time) *Server {
 	s := &Server{set: set, table: table, rec: rec, state: Startup, boot: now, now: now, Pending: func(netip.Prefix) bool { return false }}
 	s.debts.init()
 	last := rec.Contact
-	for w := table.Snapshot(0); ; {
-		list := w.Next(nil, 1000)
-		if len(list) == 0 {
-			break
-		}
-		for _, l := range list {
+	var some lease.Part
+	for w := table.Snapshot(0); w.Next(&some, 1000); {
+		for l := range some.Leases {
 			last = max(last, l.Heard)
 			s.owes(l)
 		}

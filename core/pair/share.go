@@ -89,6 +89,7 @@ type walks struct {
 	settle walk // nobody's addresses are given to one of the two
 	claim  walk // the partner's are taken, once it is down for long enough
 	all    *lease.Snapshot
+	some   lease.Part // of one of them
 	pools  lease.Time // when shares were looked at last
 	asked  lease.Time // when the partner was asked for more
 }
@@ -143,17 +144,16 @@ func (s *Server) settleSome() {
 		}
 		w.at = s.table.Snapshot(0)
 	}
-	list := w.at.Next(nil, part)
-	if len(list) == 0 { // again in a while: some had to wait
+	if !w.at.Next(&s.walks.some, part) { // again in a while: some had to wait
 		w.at, w.next = nil, s.now.Add(settlePause)
 		return
 	}
 	var changes []lease.Change
-	for _, l := range list {
+	for l := range s.walks.some.Leases {
 		if l.Limbo() && l.Status != lease.PendingFree && !s.promised(l) {
-			after := *l
-			s.Changed(l, &after, 0)
-			changes = append(changes, lease.Change{Before: l, After: &after})
+			before, after := l.Clone(), l.Clone()
+			s.Changed(before, after, 0)
+			changes = append(changes, lease.Change{Before: before, After: after})
 		}
 	}
 	s.change(changes)
@@ -183,16 +183,15 @@ func (s *Server) claimSome(now lease.Time) {
 			changes = append(changes, lease.Change{Before: before, After: after})
 		}
 	}
-	list := w.at.Next(nil, part)
-	if len(list) == 0 {
+	if !w.at.Next(&s.walks.some, part) {
 		w.at = nil
 	}
-	for _, l := range list {
+	for l := range s.walks.some.Leases {
 		if l.Over() && l.Status != own && now >= Others(down, l, lead) {
-			after := *l
-			s.mark(l, &after)
+			before, after := l.Clone(), l.Clone()
+			s.mark(before, after)
 			after.Status, after.Told, after.Acked = own, 0, 0
-			changes = append(changes, lease.Change{Before: l, After: &after})
+			changes = append(changes, lease.Change{Before: before, After: after})
 		}
 	}
 	for _, c := range changes {
@@ -349,11 +348,11 @@ func (s *Server) Hungry(now lease.Time) []effect.List {
 // feed queues records for a partner that asked for all, as it takes them in.
 func (s *Server) feed() {
 	for s.walks.all != nil && len(s.debts.queue) < window*together {
-		list := s.walks.all.Next(nil, window*together)
-		for _, l := range list {
+		more := s.walks.all.Next(&s.walks.some, window*together)
+		for l := range s.walks.some.Leases {
 			s.debts.anyway(l.Prefix)
 		}
-		if len(list) == 0 { // shares last, since they say of the rest that nobody ever had it
+		if !more { // shares last, since they say of the rest that nobody ever had it
 			for l := range s.table.Blocks {
 				s.debts.anyway(l.Prefix)
 			}

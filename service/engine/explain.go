@@ -55,7 +55,7 @@ func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
 			return
 		}
 		if l == nil || x.HeldAt(now) && !l.HeldAt(now) || x.HeldAt(now) == l.HeldAt(now) && x.Changed > l.Changed {
-			l = x
+			l = x.Clone()
 		}
 	})
 	if l != nil {
@@ -85,7 +85,7 @@ func (e *Engine) TryRule(p *plan.Plan, fits func(req *answer.Request, v *plan.Vi
 		req := answer.Replay(l, asked)
 		if fits(&req, v) {
 			if matching++; len(examples) < 10 {
-				examples = append(examples, l)
+				examples = append(examples, l.Clone())
 			}
 		}
 	})

@@ -105,7 +105,7 @@ func (e *Engine) Stale(scope plan.ID) []Stale {
 		if l.Expires != lease.Never {
 			at = l.Heard.Add(l.Granted / 2)
 		}
-		out = append(out, Stale{l, at.Std(), l.Nudge != "", !served})
+		out = append(out, Stale{l.Clone(), at.Std(), l.Nudge != "", !served})
 	})
 	return out
 }
@@ -172,7 +172,7 @@ func (e *Engine) Where(hw addr.Hardware) (out []*lease.Lease) {
 	now := lease.At(e.clock.Now())
 	e.EachLease(0, func(l *lease.Lease) {
 		if l.Hardware == hw && l.HeldAt(now) {
-			out = append(out, l)
+			out = append(out, l.Clone())
 		}
 	})
 	return out

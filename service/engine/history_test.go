@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"reflect"
 	"testing"
 	"time"
 
@@ -86,7 +87,7 @@ func (h *history) check() {
 			}
 		}
 		for a, l := range h.durable {
-			if now := t.At(a); !h.Pending(lease.Host(a)) && now != l &&
+			if now := t.At(a); !h.Pending(lease.Host(a)) && !reflect.DeepEqual(now, l) &&
 				!(now != nil && now.Status == lease.Expired && now.Expires == l.Expires && now.Client == l.Client) {
 				h.find("%s is %+v in the table and %+v on record, and nothing is on its way", a, now, l)
 			}

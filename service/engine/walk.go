@@ -34,8 +34,12 @@ func (e *Engine) Take(next *plan.Plan, items []plan.Change) {
 	}
 }
 
-// EachLease walks a scope (0: the whole table), a part at a time. A panic of one
-// that walks is that of the caller.
+// walkPart is how many leases a walk takes while the lock is held.
+const walkPart = 512
+
+// EachLease walks a scope (0: the whole table), a part at a time. A lease that it
+// yields is good until the function returns; who keeps it keeps a Clone. A panic of
+// one that walks is that of the caller.
 func (e *Engine) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
 	var at *lease.Snapshot
 	e.With(func(t *lease.Table) { at = t.Snapshot(scope) })
@@ -48,13 +52,10 @@ func (e *Engine) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
 					fault.Store(fmt.Sprintf("%v\n%s", r, debug.Stack()))
 				}
 			}()
-			part := make([]*lease.Lease, 0, 512)
-			for {
-				e.With(func(*lease.Table) { part = at.Next(part[:0], 512) })
-				if len(part) == 0 {
-					return
-				}
-				for _, l := range part {
+			var part lease.Part
+			for more := true; more; {
+				e.With(func(*lease.Table) { more = at.Next(&part, walkPart) })
+				for l := range part.Leases {
 					f(l)
 				}
 			}

@@ -68,7 +68,7 @@ func (g *leasePage) add(l *lease.Lease) {
 	if g.after != nil && g.order(r, *g.after) <= 0 || g.full && g.order(r, g.best[g.query.Limit]) >= 0 {
 		return
 	}
-	if g.best = append(g.best, r); len(g.best) >= 4*(g.query.Limit+1) {
+	if g.best = append(g.best, sortRow(g.plan, l.Clone(), g.query.Sort)); len(g.best) >= 4*(g.query.Limit+1) {
 		g.trim()
 	}
 }

@@ -111,7 +111,7 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 	s.node.EachLease(w.scope, func(l *lease.Lease) {
 		if _, ok := is(l, now); ok && w.has(l.Address()) && now.Sub(l.Changed) >= w.older && len(list) < sweepMost &&
 			fits(in.Search, l.Hardware.String(), l.Hostname, l.Address().String()) {
-			list = append(list, l)
+			list = append(list, l.Clone())
 		}
 	})
 	slices.SortFunc(list, func(a, b *lease.Lease) int { return a.Address().Compare(b.Address()) })

@@ -189,7 +189,8 @@ func holds(r *plan.Reservation, l *lease.Lease) bool {
 }
 
 // EachLease walks the leases of a scope, or of the whole table for 0, without
-// holding up the service. Of several functions each gets a share, side by side.
+// holding up the service. Of several functions each gets a share, side by side. What
+// is kept of a lease beyond the function is a Clone.
 func (n *Node) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
 	n.engine.EachLease(scope, share...)
 }

@@ -252,7 +252,6 @@ func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
 	go func() { _, _ = table() }() // beside the reading of leases
 	err := n.store.LoadLeases(ctx, func(l *lease.Lease) {
 		if t, err := table(); err == nil {
-			t.Pack(l)
 			t.Put(sane(l, lease.At(begin)))
 			total++
 		}

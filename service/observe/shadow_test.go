@@ -174,11 +174,11 @@ func TestLearned(t *testing.T) {
 		t.Fatalf("learned: %+v", l)
 	}
 	f.hear(request(5, "10.77.0.150", otherAddress), listened.Add(time.Minute))
-	if again := at("10.77.0.150"); again != l {
+	if again := at("10.77.0.150"); *again != *l {
 		t.Error("what is known already is learned once more")
 	}
 	f.hear(request(5, "10.77.0.150", otherAddress), listened.Add(45*time.Minute))
-	if again := at("10.77.0.150"); again == l || again.Expires != lease.At(listened.Add(105*time.Minute)) {
+	if again := at("10.77.0.150"); *again == *l || again.Expires != lease.At(listened.Add(105*time.Minute)) {
 		t.Errorf("an hour later: %+v", again)
 	}
 	f.hear(request(5, "10.77.0.151", otherAddress), listened.Add(50*time.Minute))

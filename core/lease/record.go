@@ -1,0 +1,195 @@
+package lease
+
+import (
+	"encoding/binary"
+	"net/netip"
+	"strings"
+	"time"
+
+	"yarnpost/core/addr"
+)
+
+// record is a lease as the table keeps it: two lines of memory, and its texts in an
+// arena. It holds no pointer, so a collection of garbage has no lease to look at,
+// however many there are. What each decision looks at stands first.
+type record struct {
+	key      key
+	status   Status
+	kind     ClientKind
+	by       Side
+	marks    marks
+	cells    uint16 // of its texts
+	number   uint32 // Client.Number
+	text     uint32 // place of its texts
+	vendor   uint32 // number of the shared text; 0 if it is among its own
+	circuit  uint32 // the same
+	version  Version
+	acked    Moment
+	told     Moment
+	link     link // where it stands among what can be given again
+	expires  Time
+	changed  Time
+	heard    Time
+	since    Time
+	due      Time // when its entry among what is due stands; 0 for none
+	granted  time.Duration
+	revision int64
+	given    uint64
+}
+
+// marks are what is true of a record or is not.
+type marks uint8
+
+const (
+	reserved marks = 1 << iota
+	owed
+	ending // its hardware address is the end of its client's identifier
+)
+
+func (m marks) has(one marks) bool { return m&one != 0 }
+
+// key is the key of a record without a pointer: the octets of its address (RFC 4291
+// section 2.5.5.2 for IPv4), and the length of the prefix.
+type key [17]byte
+
+func keyOf(k netip.Prefix) (out key) {
+	a := k.Addr().As16()
+	copy(out[:], a[:])
+	out[16] = byte(k.Bits())
+	return out
+}
+
+func (k key) prefix() netip.Prefix { return netip.PrefixFrom(k.address(), int(k[16])) }
+
+func (k key) address() netip.Addr { return netip.AddrFrom16([16]byte(k[:16])).Unmap() }
+
+// trace reports whether the record says anything at all (Lease.trace).
+func (r *record) trace() bool {
+	return r.status != Free || r.kind != Nobody || r.version != (Version{})
+}
+
+// textMost bounds each text; none that comes in a message is longer.
+const textMost = 1<<16 - 1
+
+// recordOf is the record of a lease with its texts; whatever else the table keeps in a
+// record is zero. The texts are good until room is used again.
+func recordOf(l *Lease, w *texts, room []byte) (r record, text []byte) {
+	r = record{key: keyOf(l.Prefix), status: l.Status, kind: l.Client.Kind, by: l.By, number: l.Client.Number, version: l.Version,
+		acked: l.Acked, told: l.Told, expires: l.Expires, changed: l.Changed, heard: l.Heard, since: l.Since, granted: l.Granted, revision: l.Revision,
+		given: l.Given, vendor: w.number(l.Vendor), circuit: w.number(l.Circuit)}
+	if l.Reserved {
+		r.marks |= reserved
+	}
+	if l.Owed {
+		r.marks |= owed
+	}
+	text = appendText(room[:0], l.Client.ID)
+	if len(l.Hardware) < 256 && strings.HasSuffix(l.Client.ID, string(l.Hardware)) { // as with most
+		r.marks |= ending
+		text = append(text, byte(len(l.Hardware)))
+	} else {
+		text = appendText(text, string(l.Hardware))
+	}
+	text = appendText(appendText(text, l.Hostname), l.Nudge)
+	text = appendAddr(text, l.Relay)
+	if r.vendor == 0 {
+		text = appendText(text, l.Vendor)
+	}
+	if r.circuit == 0 {
+		text = appendText(text, l.Circuit)
+	}
+	r.cells = uint16(cells(text))
+	return r, text
+}
+
+// brief is the lease of a record, but for its texts and its relay.
+func (r *record) brief() Lease {
+	return Lease{Prefix: r.key.prefix(), Status: r.status, Reserved: r.marks.has(reserved), Owed: r.marks.has(owed), By: r.by,
+		Version: r.version, Acked: r.acked, Told: r.told, Client: Client{Kind: r.kind, Number: r.number}, Expires: r.expires, Heard: r.heard, Granted: r.granted,
+		Revision: r.revision, Since: r.since, Changed: r.changed, Given: r.given}
+}
+
+// full is the lease of a record, with its texts.
+func (r *record) full(text string, w []string) Lease {
+	l := r.brief()
+	l.Client.ID = cut(&text)
+	if r.marks.has(ending) {
+		n := int(text[0])
+		l.Hardware, text = addr.Hardware(l.Client.ID[len(l.Client.ID)-n:]), text[1:]
+	} else {
+		l.Hardware = addr.Hardware(cut(&text))
+	}
+	l.Hostname, l.Nudge = cut(&text), cut(&text)
+	l.Relay = cutAddr(&text)
+	if l.Vendor = w[r.vendor]; r.vendor == 0 {
+		l.Vendor = cut(&text)
+	}
+	if l.Circuit = w[r.circuit]; r.circuit == 0 {
+		l.Circuit = cut(&text)
+	}
+	return l
+}
+
+// appendText adds a text behind its length.
+func appendText(b []byte, text string) []byte {
+	text = text[:min(len(text), textMost)]
+	return append(binary.AppendUvarint(b, uint64(len(text))), text...)
+}
+
+// cut takes the first text off others.
+func cut[T string | []byte](texts *T) T {
+	t, n, shift := *texts, 0, 0
+	for t[0] >= 0x80 {
+		n |= int(t[0]&0x7f) << shift
+		t, shift = t[1:], shift+7
+	}
+	n |= int(t[0]) << shift
+	*texts = t[1+n:]
+	return t[1 : 1+n]
+}
+
+// appendAddr adds an address, which may be none or have a zone.
+func appendAddr(b []byte, a netip.Addr) []byte {
+	switch {
+	case !a.IsValid():
+		return append(b, 0)
+	case a.Is4():
+		raw := a.As4()
+		return append(append(b, byte(len(raw))), raw[:]...)
+	}
+	raw := a.As16()
+	return appendText(b, string(raw[:])+a.Zone())
+}
+
+func cutAddr(texts *string) netip.Addr {
+	switch raw := cut(texts); {
+	case len(raw) == 4:
+		return netip.AddrFrom4([4]byte{raw[0], raw[1], raw[2], raw[3]})
+	case len(raw) >= 16:
+		return netip.AddrFrom16([16]byte([]byte(raw[:16]))).WithZone(raw[16:])
+	}
+	return netip.Addr{}
+}
+
+// texts are texts that many leases share, such as vendor classes and circuits, by
+// number. The first is none.
+type texts struct {
+	numbers map[string]uint32
+	list    []string
+}
+
+// textsMost bounds what clients can make the table remember.
+const textsMost = 1 << 16
+
+func newTexts() texts { return texts{map[string]uint32{}, []string{""}} }
+
+// number is that of a text; 0 for none, or if there are too many.
+func (w *texts) number(text string) uint32 {
+	n, known := w.numbers[text]
+	if !known && text != "" && len(w.list) < textsMost {
+		n = uint32(len(w.list))
+		text = strings.Clone(text)
+		w.numbers[text], w.list = n, append(w.list, text)
+	}
+	return n
+}

@@ -35,8 +35,8 @@ func (b *bindings) get(slot int) *Lease {
 		return nil
 	case b.last == nil || b.lastAt != slot:
 		r := b.at(slot)
-		l := r.full(string(b.text(r)), b.texts.list)
-		b.last, b.lastAt = &l, slot
+		b.last, b.lastAt = new(Lease), slot
+		r.full(b.last, string(b.text(r)), b.texts.list)
 	}
 	return b.last
 }

@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"runtime/metrics"
 	"testing"
+	"time"
 
 	"yarnpost/core/addr"
 )
@@ -54,30 +55,36 @@ func TestIndex(t *testing.T) {
 	}
 }
 
-// BenchmarkMemory tells the memory that a lease takes in a big table, and in how
-// many objects it lies, which is what a collection costs.
+// crowded is a table with n leases of one scope, all of them renewed once, in whatever
+// order.
+func crowded(b *testing.B, n int) *Table {
+	table, id := scoped(b, "10.0.0.0/8", "10.0.0.0/8")
+	for i := range n {
+		a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr)
+		if !ok {
+			b.Fatal("empty")
+		}
+		hw := addr.Hardware([]byte{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)})
+		table.Put(&Lease{Prefix: Host(a), Status: Active, Client: ByIdentifier([]byte("\x01" + string(hw))), Hardware: hw,
+			Hostname: fmt.Sprintf("client-%07d", i),
+			Vendor:   string([]byte("made-up client")), Circuit: fmt.Sprintf("sw%d/0/1", i%500), Relay: netip.AddrFrom4([4]byte{10, 0, 0, 1}),
+			Expires: Time(1<<30 + i/1000)})
+	}
+	for _, i := range rand.Perm(n) {
+		table.Put(table.shards[id].get(i))
+	}
+	return table
+}
+
+// BenchmarkMemory tells the memory that a lease takes in a big table, in how many
+// objects it lies, and what it adds to a collection of garbage.
 func BenchmarkMemory(b *testing.B) {
 	const n = 1_000_000
 	var before, after runtime.MemStats
 	for b.Loop() {
 		runtime.GC()
 		runtime.ReadMemStats(&before)
-		table, id := scoped(b, "10.0.0.0/8", "10.0.0.0/8")
-		for i := range n {
-			a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr)
-			if !ok {
-				b.Fatal("empty")
-			}
-			hw := addr.Hardware([]byte{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)})
-			l := &Lease{Prefix: Host(a), Status: Active, Client: ByIdentifier([]byte("\x01" + string(hw))), Hardware: hw,
-				Hostname: fmt.Sprintf("client-%07d", i),
-				Vendor:   string([]byte("made-up client")), Circuit: fmt.Sprintf("sw%d/0/1", i%500), Relay: netip.AddrFrom4([4]byte{10, 0, 0, 1}),
-				Expires: Time(1<<30 + i/1000)}
-			table.Put(l)
-		}
-		for _, i := range rand.Perm(n) { // all are renewed, in whatever order
-			table.Put(table.shards[id].get(i))
-		}
+		table := crowded(b, n)
 		runtime.GC()
 		runtime.ReadMemStats(&after)
 		b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/n, "octets/lease")
@@ -85,6 +92,29 @@ func BenchmarkMemory(b *testing.B) {
 		b.ReportMetric(collecting(), "ns-of-a-collection/lease")
 		runtime.KeepAlive(table)
 	}
+}
+
+// BenchmarkWalk tells how long a walk through a big table keeps it to itself, and how
+// long reading what it took lasts besides.
+func BenchmarkWalk(b *testing.B) {
+	const n = 1_000_000
+	table := crowded(b, n)
+	var took, read time.Duration
+	var part Part
+	hosts := 0
+	for b.Loop() {
+		begun := time.Now()
+		for walk := table.Snapshot(0); walk.Next(&part, 512); begun = time.Now() {
+			took += time.Since(begun)
+			begun = time.Now()
+			for l := range part.Leases {
+				hosts += len(l.Hostname)
+			}
+			read += time.Since(begun)
+		}
+	}
+	b.ReportMetric(float64(took)/n/float64(b.N), "ns-of-the-table/lease")
+	b.ReportMetric(float64(read)/n/float64(b.N), "ns-beside-it/lease")
 }
 
 // collecting is the processor time, in nanoseconds, that a collection of garbage takes

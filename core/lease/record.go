@@ -61,7 +61,15 @@ func keyOf(k netip.Prefix) (out key) {
 
 func (k key) prefix() netip.Prefix { return netip.PrefixFrom(k.address(), int(k[16])) }
 
-func (k key) address() netip.Addr { return netip.AddrFrom16([16]byte(k[:16])).Unmap() }
+func (k key) address() netip.Addr {
+	if [12]byte(k[:12]) == mapped {
+		return netip.AddrFrom4([4]byte(k[12:16]))
+	}
+	return netip.AddrFrom16([16]byte(k[:16]))
+}
+
+// mapped begins the octets of an IPv4 address.
+var mapped = [12]byte{10: 0xff, 11: 0xff}
 
 // trace reports whether the record says anything at all (Lease.trace).
 func (r *record) trace() bool {
@@ -75,8 +83,8 @@ const textMost = 1<<16 - 1
 // record is zero. The texts are good until room is used again.
 func recordOf(l *Lease, w *texts, room []byte) (r record, text []byte) {
 	r = record{key: keyOf(l.Prefix), status: l.Status, kind: l.Client.Kind, by: l.By, number: l.Client.Number, version: l.Version,
-		acked: l.Acked, told: l.Told, expires: l.Expires, changed: l.Changed, heard: l.Heard, since: l.Since, granted: l.Granted, revision: l.Revision,
-		given: l.Given, vendor: w.number(l.Vendor), circuit: w.number(l.Circuit)}
+		acked: l.Acked, told: l.Told, expires: l.Expires, changed: l.Changed, heard: l.Heard, since: l.Since, granted: l.Granted,
+		revision: l.Revision, given: l.Given, vendor: w.number(l.Vendor), circuit: w.number(l.Circuit)}
 	if l.Reserved {
 		r.marks |= reserved
 	}
@@ -103,15 +111,22 @@ func recordOf(l *Lease, w *texts, room []byte) (r record, text []byte) {
 }
 
 // brief is the lease of a record, but for its texts and its relay.
-func (r *record) brief() Lease {
-	return Lease{Prefix: r.key.prefix(), Status: r.status, Reserved: r.marks.has(reserved), Owed: r.marks.has(owed), By: r.by,
-		Version: r.version, Acked: r.acked, Told: r.told, Client: Client{Kind: r.kind, Number: r.number}, Expires: r.expires, Heard: r.heard, Granted: r.granted,
-		Revision: r.revision, Since: r.since, Changed: r.changed, Given: r.given}
+func (r *record) brief() (l Lease) {
+	r.fixed(&l)
+	return l
 }
 
-// full is the lease of a record, with its texts.
-func (r *record) full(text string, w []string) Lease {
-	l := r.brief()
+// fixed fills in what is no text.
+func (r *record) fixed(l *Lease) {
+	l.Prefix, l.Status, l.Reserved, l.Owed, l.By = r.key.prefix(), r.status, r.marks.has(reserved), r.marks.has(owed), r.by
+	l.Version, l.Acked, l.Told, l.Client.Kind, l.Client.Number = r.version, r.acked, r.told, r.kind, r.number
+	l.Expires, l.Heard, l.Since, l.Changed = r.expires, r.heard, r.since, r.changed
+	l.Granted, l.Revision, l.Given = r.granted, r.revision, r.given
+}
+
+// full fills in all of a lease, given the texts of the record and those that are shared.
+func (r *record) full(l *Lease, text string, w []string) {
+	r.fixed(l)
 	l.Client.ID = cut(&text)
 	if r.marks.has(ending) {
 		n := int(text[0])
@@ -127,7 +142,6 @@ func (r *record) full(text string, w []string) Lease {
 	if l.Circuit = w[r.circuit]; r.circuit == 0 {
 		l.Circuit = cut(&text)
 	}
-	return l
 }
 
 // appendText adds a text behind its length.
@@ -137,15 +151,26 @@ func appendText(b []byte, text string) []byte {
 }
 
 // cut takes the first text off others.
-func cut[T string | []byte](texts *T) T {
-	t, n, shift := *texts, 0, 0
-	for t[0] >= 0x80 {
-		n |= int(t[0]&0x7f) << shift
-		t, shift = t[1:], shift+7
+func cut[T string | []byte](texts *T) (first T) {
+	t := *texts
+	n := int(t[0])
+	if t = t[1:]; n >= 0x80 {
+		n, t = longer(n, t)
 	}
-	n |= int(t[0]) << shift
-	*texts = t[1+n:]
-	return t[1 : 1+n]
+	first, *texts = t[:n], t[n:]
+	return first
+}
+
+// longer reads on where a length takes more than one octet.
+func longer[T string | []byte](n int, t T) (int, T) {
+	n &= 0x7f
+	for shift := 7; ; shift += 7 {
+		c := t[0]
+		n |= int(c&0x7f) << shift
+		if t = t[1:]; c < 0x80 {
+			return n, t
+		}
+	}
 }
 
 // appendAddr adds an address, which may be none or have a zone.

@@ -48,8 +48,8 @@ func whatever(r *rand.Rand, k netip.Prefix) *Lease {
 		Version: Version{r.Uint32(), r.Uint32()}, Acked: Moment(r.Uint32()), Told: Moment(r.Uint32()),
 		Client:  Client{ClientKind(r.IntN(5)), r.Uint32(), text(300)},
 		Expires: Time(r.Int64()), Heard: Time(r.Int64()), Granted: time.Duration(r.Int64()), Revision: r.Int64(),
-		Hardware: addr.Hardware(text(20)), Nudge: text(40), Since: Time(r.Int64()), Changed: Time(r.Int64()), Given: r.Uint64(), Hostname: text(300), Vendor: text(300),
-		Circuit: text(300)}
+		Hardware: addr.Hardware(text(20)), Nudge: text(40), Since: Time(r.Int64()), Changed: Time(r.Int64()), Given: r.Uint64(),
+		Hostname: text(300), Vendor: text(300), Circuit: text(300)}
 	switch r.IntN(5) {
 	case 0:
 		l.Hardware = addr.Hardware(l.Client.ID[len(l.Client.ID)/2:])

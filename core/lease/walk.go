@@ -51,15 +51,18 @@ func (w *Snapshot) Next(p *Part, n int) bool {
 	p.records, p.octets = p.records[:0], p.octets[:0]
 	for ; len(w.rest) > 0; w.rest, w.slot = w.rest[1:], 0 {
 		b := w.rest[0]
-		end := min(w.slot+n, b.slots.size())
-		if w.slot >= end {
+		if w.slot >= b.slots.size() {
 			continue
 		}
-		for p.texts = b.texts.list; w.slot < end; w.slot++ {
-			if r := b.at(w.slot); r.trace() {
+		p.texts = b.texts.list
+		some := b.slots[w.slot/blockSize][w.slot%blockSize:]
+		some = some[:min(len(some), n)]
+		for i := range some {
+			if r := &some[i]; r.trace() {
 				p.records, p.octets = append(p.records, *r), append(p.octets, b.text(r)...)
 			}
 		}
+		w.slot += len(some)
 		return true
 	}
 	return false
@@ -75,7 +78,7 @@ func (p *Part) Leases(yield func(*Lease) bool) {
 	text := string(p.octets)
 	for i := range p.records {
 		n := int(p.records[i].cells) * cellSize
-		l = p.records[i].full(text[:n], p.texts)
+		p.records[i].full(&l, text[:n], p.texts)
 		if text = text[n:]; !yield(&l) {
 			return
 		}

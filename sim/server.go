@@ -45,6 +45,7 @@ type server struct {
 	drift   float64 // seconds a second
 
 	table  *lease.Table
+	due    lease.Part
 	pair   *pair.Server
 	active *revision
 	theirs *revision // by which the partner serves, as far as is known
@@ -131,10 +132,9 @@ func (s *server) tick() {
 	for s.table.Lapse(now) {
 	}
 	for more := true; more; {
-		var list []*lease.Lease
-		list, more = s.table.Due(now, 32)
-		for _, l := range list {
-			s.end(l, now)
+		more = s.table.Due(&s.due, now, 32)
+		for l := range s.due.Leases {
+			s.end(l.Clone(), now)
 		}
 	}
 	s.runAll(s.pair.Unable(s.unable(), now))

@@ -510,10 +510,7 @@ func FuzzNobodyShares(f *testing.F) {
 			}
 			w.now += lease.Time(c) * 20
 			w.table.Lapse(w.now)
-			due, _ := w.table.Due(w.now, 1<<20)
-			for _, l := range due {
-				w.table.Put(l.Ended(lease.Expired, l.Expires))
-			}
+			endDue(w.table, w.now)
 			d := w.do(m)
 			switch d.Outcome {
 			case Acknowledged:
@@ -680,9 +677,7 @@ func TestBounds(t *testing.T) {
 		t.Errorf("with nothing of its own it says %s %s", d.Outcome, d.Why)
 	}
 	f.now += 7200
-	for _, l := range must(f.table.Due(f.now, 10)) {
-		f.table.Put(l.Ended(lease.Expired, l.Expires))
-	}
+	endDue(f.table, f.now)
 	w.Now = f.now
 	if d := decide(f.message(dhcp4.Discover, 1)); d.Address != o.Address {
 		t.Errorf("the client of an address that is nobody's now gets %s", d.Address)
@@ -758,4 +753,11 @@ func TestHoldersAlone(t *testing.T) {
 	}
 }
 
-func must(list []*lease.Lease, _ bool) []*lease.Lease { return list }
+// endDue ends the leases whose time is over.
+func endDue(table *lease.Table, now lease.Time) {
+	var due lease.Part
+	table.Due(&due, now, 1<<20)
+	for l := range due.Leases {
+		table.Put(l.Ended(lease.Expired, l.Expires))
+	}
+}

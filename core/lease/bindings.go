@@ -13,6 +13,7 @@ type bindings struct {
 	clients index  // slots by client: all that are live, or else the last
 	last    *Lease // what was put together last, or nil: most that happens asks for one lease several times
 	lastAt  int    // its slot
+	room    Lease  // of peek
 }
 
 // at is the record in a slot.
@@ -39,6 +40,19 @@ func (b *bindings) get(slot int) *Lease {
 		r.full(b.last, string(b.text(r)), b.texts.list)
 	}
 	return b.last
+}
+
+// peek is the lease in a slot, nil for -1: good until the next peek.
+func (b *bindings) peek(slot int) *Lease {
+	switch {
+	case slot < 0:
+		return nil
+	case b.last != nil && b.lastAt == slot:
+		return b.last
+	}
+	r := b.at(slot)
+	r.full(&b.room, string(b.text(r)), b.texts.list)
+	return &b.room
 }
 
 // isOf reports whether the record in a slot is of a client.

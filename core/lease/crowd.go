@@ -1,5 +1,7 @@
 package lease
 
+import "hash/maphash"
+
 // declines counts the addresses that clients declined in the present hour.
 type declines struct {
 	hour    Time
@@ -57,14 +59,24 @@ func (c *crowd) counts(at Port, now Time) (all, behind int) {
 }
 
 // ports count the dynamic addresses that clients behind a port hold or have on
-// offer.
-type ports map[Port]int
+// offer. A port is known by a digest, 64 bits with a secret seed: there may be as
+// many as leases, and so there is no pointer among them.
+type ports map[uint64]int32
 
-func (p ports) count(at Port, n int) {
+func (p ports) count(at Port, n int32) {
 	if at.Circuit == "" {
 		return
 	}
-	if p[at] += n; p[at] <= 0 {
-		delete(p, at)
+	k := at.digest()
+	if p[k] += n; p[k] <= 0 {
+		delete(p, k)
 	}
+}
+
+func (p ports) behind(at Port) int { return int(p[at.digest()]) }
+
+func (at Port) digest() uint64 {
+	var room [512]byte
+	b := appendAddr(room[:0], at.Relay)
+	return maphash.Bytes(seed, append(b, at.Circuit...))
 }

@@ -223,7 +223,7 @@ func (s *shard) store(l *Lease) int {
 	s.arrive(a)
 	at := s.slot(keyOf(l.Prefix))
 	s.turnover(at, l)
-	old := s.get(at)
+	old := s.peek(at)
 	i := s.put(at, l, old)
 	p := s.poolAt(a)
 	if old != nil {
@@ -251,7 +251,7 @@ func (s *shard) store(l *Lease) int {
 }
 
 // plug counts the dynamic addresses behind a port.
-func (s *shard) plug(l *Lease, n int) {
+func (s *shard) plug(l *Lease, n int32) {
 	if at, ok := l.Port(); ok && l.Status == Active && !l.Reserved {
 		s.ports.count(at, n)
 	}

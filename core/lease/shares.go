@@ -108,7 +108,7 @@ func (t *Table) Reset(p *plan.Plan, now Time) {
 func (t *Table) Side() Side { return t.shares.side }
 
 func (t *Table) putBlock(l *Lease) {
-	t.shares.blocks.Insert(l.Prefix, l)
+	t.shares.blocks.Insert(l.Prefix, l.Clone())
 	t.reshared(l.Prefix)
 }
 

@@ -62,7 +62,8 @@ func (t *Table) setShard(id plan.ID, slot int, s *shard) {
 	}
 }
 
-// Put stores a lease in place of what was recorded for its key.
+// Put stores a lease in place of what was recorded for its key. It keeps nothing of
+// what it is given.
 func (t *Table) Put(l *Lease) {
 	if l.Block() {
 		t.putBlock(l)
@@ -283,7 +284,7 @@ func (t *Table) Offers(scope plan.ID) []Offer {
 // on offer in a scope.
 func (t *Table) Behind(scope plan.ID, at Port) int {
 	if s := t.shards[scope]; s != nil {
-		return s.ports[at]
+		return s.ports.behind(at)
 	}
 	return 0
 }

@@ -147,7 +147,7 @@ func TestPickOrder(t *testing.T) {
 func TestDue(t *testing.T) {
 	table, _ := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.99")
 	due := func(now Time) []*Lease {
-		list, more := table.Due(now, 1000)
+		list, more := dueOf(table, now, 1000)
 		if more {
 			t.Error("there is more than a thousand")
 		}
@@ -160,7 +160,7 @@ func TestDue(t *testing.T) {
 	if n := len(due(1014)); n != 4 {
 		t.Errorf("%d leases are due by 1014, want 4", n)
 	}
-	part, more := table.Due(1_000_000, 6) // after a long sleep, a part at a time
+	part, more := dueOf(table, 1_000_000, 6) // after a long sleep, a part at a time
 	late := append(part, due(1_000_000)...)
 	if len(part) != 6 || !more || len(late) != 16 {
 		t.Errorf("%d leases are due after a long sleep, %d at first, want 16 and 6", len(late), len(part))
@@ -182,13 +182,13 @@ func TestDueStaysSmall(t *testing.T) {
 	for i := range 10_000 {
 		table.Put(held("10.77.0.10", 1, Time(5000+i)))
 	}
-	if n := len(table.due.at); n != 1 {
+	if n := table.due.entries.size(); n != 1 || len(table.due.at) != 1 {
 		t.Errorf("%d entries wait for one lease", n)
 	}
-	if list, _ := table.Due(14_000, 10); len(list) != 0 {
+	if list, _ := dueOf(table, 14_000, 10); len(list) != 0 {
 		t.Error("a lease that was prolonged is due")
 	}
-	if list, _ := table.Due(14_999, 10); len(list) != 1 {
+	if list, _ := dueOf(table, 14_999, 10); len(list) != 1 {
 		t.Errorf("%d leases are due at the end", len(list))
 	}
 }
@@ -206,7 +206,7 @@ func TestKept(t *testing.T) {
 	if mine := table.ByClient(table.plan.Scope(id), l.Client); mine == nil || mine.Address() != l.Address() {
 		t.Error("its client does not find it")
 	}
-	list, _ := table.Due(9000, 10)
+	list, _ := dueOf(table, 9000, 10)
 	if len(list) != 1 {
 		t.Fatalf("%d are due when the promise has passed", len(list))
 	}

@@ -38,7 +38,7 @@ func (t *Table) Snapshot(scope plan.ID) *Snapshot {
 	return w
 }
 
-// Part is some leases of a walk, as they were when it took them.
+// Part is some leases, as they were when the table was asked for them.
 type Part struct {
 	records []record
 	octets  []byte // their texts, one behind the other
@@ -48,24 +48,30 @@ type Part struct {
 // Next fills a part with n leases or fewer and moves on; at the end there are none,
 // and it reports false. It needs the table to itself; reading the part does not.
 func (w *Snapshot) Next(p *Part, n int) bool {
-	p.records, p.octets = p.records[:0], p.octets[:0]
 	for ; len(w.rest) > 0; w.rest, w.slot = w.rest[1:], 0 {
 		b := w.rest[0]
 		if w.slot >= b.slots.size() {
 			continue
 		}
-		p.texts = b.texts.list
+		p.empty(b.texts)
 		some := b.slots[w.slot/blockSize][w.slot%blockSize:]
 		some = some[:min(len(some), n)]
 		for i := range some {
 			if r := &some[i]; r.trace() {
-				p.records, p.octets = append(p.records, *r), append(p.octets, b.text(r)...)
+				p.take(b, r)
 			}
 		}
 		w.slot += len(some)
 		return true
 	}
+	p.records = p.records[:0]
 	return false
+}
+
+func (p *Part) empty(w *texts) { p.records, p.octets, p.texts = p.records[:0], p.octets[:0], w.list }
+
+func (p *Part) take(b *bindings, r *record) {
+	p.records, p.octets = append(p.records, *r), append(p.octets, b.text(r)...)
 }
 
 // Size is how many leases the part has.

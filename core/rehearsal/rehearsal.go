@@ -122,6 +122,7 @@ type stage struct {
 	Input
 	out      Output
 	table    *lease.Table
+	due      lease.Part
 	decision *answer.Decision
 	queue    events
 	now      lease.Time
@@ -203,9 +204,8 @@ func (s *stage) advance(to lease.Time) {
 	}
 	s.now = to
 	for more := true; more; {
-		var list []*lease.Lease
-		list, more = s.table.Due(s.now, 1024)
-		for _, l := range list {
+		more = s.table.Due(&s.due, s.now, 1024)
+		for l := range s.due.Leases {
 			s.table.Put(l.Ended(lease.Expired, l.Expires))
 		}
 	}

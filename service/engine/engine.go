@@ -54,6 +54,7 @@ type Engine struct {
 
 	mu       sync.Mutex // orders decisions, plan changes and undoing
 	table    *lease.Table
+	due      lease.Part       // of end; its memory is used again
 	decision *answer.Decision // of handle; its memory is used again
 	pairing  *Pairing         // nil: this server is alone
 	sets     givenSets
@@ -539,26 +540,39 @@ func (e *Engine) part(what string, f func()) {
 // start, and whoever reads the history, comes to the same by the time alone. The
 // caller holds the lock.
 func (e *Engine) end(now lease.Time) (more bool) {
-	list, more := e.table.Due(now, duePart)
-	for _, l := range list {
-		if l.Status == lease.Abandoned {
-			e.lookAgain(l, now)
-			continue
+	more = e.table.Due(&e.due, now, duePart)
+	for l := range e.due.Leases {
+		switch {
+		case l.Status == lease.Abandoned:
+			e.lookAgain(l.Clone(), now)
+		case e.pairing != nil:
+			e.endPaired(l.Clone())
+		default:
+			ended := *l // a million at once leave no garbage
+			ended.Status, ended.Changed = lease.Expired, l.Expires
+			e.ended(&ended)
 		}
-		ended := l.Ended(lease.Expired, l.Expires)
-		if e.pairing != nil {
-			after, journaled := e.pairing.Server.Ended(l)
-			if journaled {
-				e.carryList(effect.List{{Do: effect.Record, Changes: []lease.Change{{Before: l, After: after}}}, {Do: effect.Await},
-					{Do: effect.Tell, Changes: []lease.Change{{Before: l, After: after}}}})
-				continue
-			}
-			ended = after
-		}
-		e.table.Put(ended)
-		e.events.lease(ended)
 	}
 	return more
+}
+
+// endPaired ends a lease whose partner may have to know.
+func (e *Engine) endPaired(l *lease.Lease) {
+	after, journaled := e.pairing.Server.Ended(l)
+	if !journaled {
+		e.ended(after)
+		return
+	}
+	changes := []lease.Change{{Before: l, After: after}}
+	e.carryList(effect.List{{Do: effect.Record, Changes: changes}, {Do: effect.Await}, {Do: effect.Tell, Changes: changes}})
+}
+
+// ended takes in that a lease is over, and keeps nothing of what it is given.
+func (e *Engine) ended(l *lease.Lease) {
+	e.table.Put(l)
+	if e.events.listeners.Load() > 0 {
+		e.events.lease(l.Clone())
+	}
 }
 
 // SetOwn tells the engine the host's addresses.

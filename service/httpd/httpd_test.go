@@ -278,8 +278,9 @@ func BenchmarkLeasePage(b *testing.B) {
 	const n = 200_000
 	table := lease.New(plan.New(), 1000)
 	for i := range n {
-		a, hw := netip.AddrFrom4([4]byte{100, byte(64 + i>>16), byte(i >> 8), byte(i)}), string([]byte{2, 0, 0, byte(i >> 16), byte(i >> 8), byte(i)})
-		table.Put(&lease.Lease{Prefix: lease.Host(a), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: addr.Hardware(hw),
+		a := netip.AddrFrom4([4]byte{100, byte(64 + i>>16), byte(i >> 8), byte(i)})
+		hw := addr.Hardware([]byte{2, 0, 0, byte(i >> 16), byte(i >> 8), byte(i)})
+		table.Put(&lease.Lease{Prefix: lease.Host(a), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01" + hw)), Hardware: hw,
 			Hostname: fmt.Sprintf("client-%07d", i), Vendor: fmt.Sprintf("maker %d client", i%12), Circuit: fmt.Sprintf("sw%d/0/1", i%500),
 			Since: lease.Time(900 - i%100), Expires: lease.Time(2000 + i%100), Relay: netip.AddrFrom4([4]byte{100, 64, 0, 1})})
 	}

@@ -127,14 +127,15 @@ func (n facts) Facts(ctx context.Context, slow bool) audit.Facts {
 
 // fill adds how full everything is, and says how many clients are active.
 func (n facts) fill(f *audit.Facts) (clients int) {
-	f.Usage, f.Outlook = map[capacity.Key]capacity.Count{}, map[capacity.Key]capacity.Forecast{}
-	for _, l := range n.samples.Levels() {
+	levels := n.samples.Levels()
+	outlooks, _ := n.samples.Outlooks()
+	f.Usage, f.Outlook = make(map[capacity.Key]capacity.Count, len(levels)), make(map[capacity.Key]capacity.Forecast, len(outlooks))
+	for _, l := range levels {
 		f.Usage[l.Key] = l.Count
 		if l.Key == capacity.All {
 			clients = int(l.Active)
 		}
 	}
-	outlooks, _ := n.samples.Outlooks()
 	for k, o := range outlooks {
 		f.Outlook[k] = o.Forecast
 	}

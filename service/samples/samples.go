@@ -70,14 +70,15 @@ const part = 128
 // left out.
 func (r *Room) Levels() []Level {
 	p := r.engine.Plan()
-	var out []Level
+	scopes := p.Scopes()
+	out := make([]Level, 0, len(scopes)+1)
 	all := Level{Key: capacity.All}
 	links := map[plan.ID]*Level{}
 	add := func(t *Level, l *Level) {
 		t.Count = t.Add(l.Count)
 		t.New, t.Returned, t.Left = t.New+l.New, t.Returned+l.Returned, t.Left+l.Left
 	}
-	for list := range slices.Chunk(p.Scopes(), part) {
+	for list := range slices.Chunk(scopes, part) {
 		r.engine.With(func(t *lease.Table) {
 			for _, v := range list {
 				if v = t.Plan().Scope(v.ID); v == nil {

@@ -40,16 +40,28 @@ type Draft struct {
 	// alone marks a draft that restores what was stored: next shares no table of
 	// prefixes with another plan, and what was allowed once is not refused.
 	alone  bool
-	sieves map[ID]bool // of scopes: made by this draft, so it may write to them
+	sieves map[ID]bool  // of scopes: made by this draft, so it may write to them
+	writes int          // to tables of prefixes
+	owned  map[any]bool // tables of prefixes that were copied, so that it may write to them
 }
+
+// manyWrites is from how many writes on a draft copies a table of prefixes, once,
+// instead of the path to each prefix that it writes.
+const manyWrites = 1000
 
 // insert writes to a table of prefixes without changing plans that share it.
 func insert[V any](d *Draft, table **bart.Table[V], p netip.Prefix, v V) {
-	if d.alone {
-		(*table).Insert(p, v) // many times as fast
-	} else {
+	d.writes++
+	switch {
+	case d.alone || d.owned[table]:
+	case d.writes <= manyWrites:
 		*table = (*table).InsertPersist(p, v)
+		return
+	default:
+		*table = (*table).Clone()
+		d.owned[table] = true
 	}
+	(*table).Insert(p, v) // many times as fast
 }
 
 // Draft starts the next revision.
@@ -60,7 +72,7 @@ func (p *Plan) Draft() *Draft {
 	n.catalog = p.catalog.fork()
 	n.onLink, n.interfaces = p.onLink.fork(), p.interfaces.fork()
 	n.reserved = p.reserved.fork()
-	return &Draft{next: &n, before: p, changes: map[ID]Change{}, sieves: map[ID]bool{}}
+	return &Draft{next: &n, before: p, changes: map[ID]Change{}, sieves: map[ID]bool{}, owned: map[any]bool{}}
 }
 
 // Plan is the draft as it stands; it must not be kept while edits go on.

@@ -183,6 +183,64 @@ func TestLevels(t *testing.T) {
 	}
 }
 
+// A large change leaves the plan before it as it was, and itself is what many small
+// ones would be, though it writes to tables of its own from some number of writes on.
+func TestLargeChange(t *testing.T) {
+	const many = 6 * manyWrites
+	d := define(t)
+	v := d.Plan().ScopeNamed("looms").Scope
+	v.Subnet = netip.MustParsePrefix("10.77.0.0/16")
+	if _, err := d.PutScope(v); err != nil {
+		t.Fatal(err)
+	}
+	before, _ := d.Finish()
+	at := func(n int) netip.Addr { return netip.AddrFrom4([4]byte{10, 77, byte(1 + n>>8), byte(n)}) }
+	put := func(d *Draft, n int) {
+		t.Helper()
+		hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
+		if _, err := d.PutReservation(Reservation{Name: fmt.Sprint("r", n), Scope: v.ID, Hardware: hw, Address: at(n)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d = before.Draft()
+	for n := range many {
+		put(d, n)
+	}
+	for n := 0; n < many; n += 3 { // some are taken out of tables that are the draft's own
+		if err := d.RemoveReservation(fmt.Sprint("r", n)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put(d, 3)
+	large, _ := d.Finish()
+	small := before
+	for n := range many {
+		if n%3 != 0 || n == 3 {
+			d := small.Draft()
+			put(d, n)
+			small, _ = d.Finish()
+		}
+	}
+	d = large.Draft()
+	for n := range many { // and the next large one leaves this one alone
+		if large.ReservationAt(at(n)) == nil {
+			put(d, n)
+		}
+	}
+	for n := range many {
+		one, two := large.ReservationAt(at(n)), small.ReservationAt(at(n))
+		if (one == nil) != (two == nil) || one != nil && one.Name != two.Name {
+			t.Fatalf("%s is %+v, and in small changes %+v", at(n), one, two)
+		}
+		if before.ReservationAt(at(n)) != nil {
+			t.Fatalf("%s is reserved in the plan before", at(n))
+		}
+	}
+	if a, b := large.ReservationCount(v.ID), small.ReservationCount(v.ID); a != b {
+		t.Errorf("%d reservations, and in small changes %d", a, b)
+	}
+}
+
 // A plan that goes to rows and back is the same, and items of a removed scope
 // go with it.
 func TestRestoreAndRemove(t *testing.T) {

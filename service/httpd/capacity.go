@@ -32,7 +32,7 @@ func (s *Server) registerCapacity(a huma.API) {
 		}) (*body[api.Page[api.Capacity]], error) {
 			out := []api.Capacity{}
 			outlooks, _ := s.node.Samples().Outlooks()
-			for _, l := range s.node.Samples().Levels() {
+			for _, l := range s.node.Samples().Levels(nil) {
 				if v := capacityView(l, outlooks); (in.Kind == "" || v.Kind == in.Kind) && fits(in.Search, v.Name, v.Pool) {
 					out = append(out, v)
 				}
@@ -147,7 +147,7 @@ func (s *Server) level(name, pool string) (samples.Level, error) {
 			}
 		}
 	}
-	for _, l := range s.node.Samples().Levels() {
+	for _, l := range s.node.Samples().Levels(nil) {
 		if l.Key == want {
 			return l, nil
 		}

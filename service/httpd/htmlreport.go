@@ -88,7 +88,7 @@ func (s *Server) htmlReport(ctx context.Context) ([]byte, error) {
 		}
 	}
 	outlooks, _ := s.node.Samples().Outlooks()
-	for _, l := range s.node.Samples().Levels() {
+	for _, l := range s.node.Samples().Levels(nil) {
 		if l.Key.Scope == 0 || l.Key.Pool.Valid() || l.Size == 0 {
 			continue
 		}

@@ -40,61 +40,113 @@ const textMost = 64 << 10
 // characters that are not for reading. Errors name the field and never repeat
 // what it holds.
 func checkJSON(b []byte) error {
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.UseNumber()
-	if err := checkValue(d, nil); err != nil {
+	c := jsonCheck{Decoder: json.NewDecoder(bytes.NewReader(b))}
+	c.UseNumber()
+	if err := c.value(); err != nil {
 		return err
 	}
-	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+	if _, err := c.Token(); !errors.Is(err, io.EOF) {
 		return errors.New("there is more behind the JSON value")
 	}
 	return nil
 }
 
-func checkValue(d *json.Decoder, path []string) error {
-	t, err := d.Token()
+// jsonCheck is a check on its way through a body.
+type jsonCheck struct {
+	*json.Decoder
+	path []any    // keys and numbers of what is looked at
+	keys []string // in lower case, of the objects that are looked at
+}
+
+// fewKeys is how many keys of an object are compared one by one.
+const fewKeys = 16
+
+// field names what is looked at.
+func (c *jsonCheck) field() string {
+	var b strings.Builder
+	for i, step := range c.path {
+		if i > 0 {
+			b.WriteByte('.')
+		}
+		fmt.Fprint(&b, step)
+	}
+	return b.String()
+}
+
+// text checks a text of the value that is looked at.
+func (c *jsonCheck) text(text string) error {
+	if printable(text) {
+		return nil
+	}
+	return checkText(c.field(), text)
+}
+
+// printable reports whether a text is one that may stand anywhere; most are.
+func printable(text string) bool {
+	for i := range len(text) {
+		if text[i] < ' ' || text[i] > '~' {
+			return false
+		}
+	}
+	return len(text) <= textMost
+}
+
+func (c *jsonCheck) value() error {
+	t, err := c.Token()
 	if err != nil {
 		return err
 	}
 	switch v := t.(type) {
 	case string:
-		return checkText(strings.Join(path, "."), v)
+		return c.text(v)
 	case json.Delim:
 		if v == '{' {
-			return checkObject(d, path)
+			return c.object()
 		}
-		for n := 0; d.More(); n++ {
-			if err := checkValue(d, append(path, fmt.Sprint(n))); err != nil {
+		for n := 0; c.More(); n++ {
+			c.path = append(c.path, n)
+			if err := c.value(); err != nil {
 				return err
 			}
+			c.path = c.path[:len(c.path)-1]
 		}
-		_, err = d.Token()
+		_, err = c.Token()
 	}
 	return err
 }
 
-func checkObject(d *json.Decoder, path []string) error {
-	known := map[string]bool{}
-	for d.More() {
-		t, err := d.Token()
+func (c *jsonCheck) object() error {
+	first := len(c.keys)
+	var many map[string]bool // of the keys, once they are more than fewKeys
+	for c.More() {
+		t, err := c.Token()
 		if err != nil {
 			return err
 		}
 		key, _ := t.(string)
-		at := append(slices.Clone(path), key)
-		if err := checkText(strings.Join(at, "."), key); err != nil {
+		c.path = append(c.path, key)
+		if err := c.text(key); err != nil {
 			return err
 		}
-		if low := strings.ToLower(key); known[low] { // as they are read, case does not matter
-			return fmt.Errorf("%s is given twice; give it once", strings.Join(at, "."))
-		} else {
-			known[low] = true
+		low := strings.ToLower(key)
+		if many[low] || many == nil && slices.Contains(c.keys[first:], low) { // as they are read, case does not matter
+			return fmt.Errorf("%s is given twice; give it once", c.field())
 		}
-		if err := checkValue(d, at); err != nil {
+		if c.keys = append(c.keys, low); many != nil {
+			many[low] = true
+		} else if len(c.keys)-first > fewKeys {
+			many = map[string]bool{}
+			for _, k := range c.keys[first:] {
+				many[k] = true
+			}
+		}
+		if err := c.value(); err != nil {
 			return err
 		}
+		c.path = c.path[:len(c.path)-1]
 	}
-	_, err := d.Token()
+	c.keys = c.keys[:first]
+	_, err := c.Token()
 	return err
 }
 

@@ -16,11 +16,19 @@ import (
 // What comes in says each thing once, in characters that are for reading; what
 // is refused is named and not repeated.
 func TestCheckJSON(t *testing.T) {
+	many := ""
+	for n := range 3 * fewKeys {
+		many += fmt.Sprintf(`"k%d":{"k%d":1,"x":[{"k1":2}]},`, n, n)
+	}
 	for in, says := range map[string]string{
 		`{"a":"b","n":[1,2,{"x":null}],"note":"two\nlines"}`: "",
 		`{"a":1,"a":2}`:                              "a is given twice",
 		`{"a":1,"A":2}`:                              "A is given twice",
 		`{"s":{"t":1,"t":1}}`:                        "s.t is given twice",
+		`{"s":{"t":1},"t":{"s":[1,{"s":1}]}}`:        "",
+		`{` + many + `"y":1}`:                        "",
+		`{` + many + `"K5":1}`:                       "K5 is given twice",
+		`{"o":{` + many + `"k40":1}}`:                "o.k40 is given twice",
 		`{"list":[{"n":"x\u0000y"}]}`:                "list.0.n has the character U+0000",
 		`{"n":"\u001b[31msecret"}`:                   "n has the character U+001B",
 		`{"n":"\u202ecod.exe"}`:                      "n has the character U+202E",

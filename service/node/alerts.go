@@ -11,6 +11,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/service/alert"
+	"yarnpost/service/samples"
 	"yarnpost/service/store"
 )
 
@@ -35,7 +36,7 @@ func (n *Node) sendsAlerts(area audit.Area) bool {
 // what takes long to look at.
 func (n *Node) lookForAlerts(ctx context.Context) {
 	f := facts{n}
-	list := audit.OfUse(n.engine.Plan(), f.usage())
+	list := audit.OfUse(n.engine.Plan(), n.watched.usage(f))
 	if v, ok := n.Pair(); ok && n.clock.Since(n.Started) > alertGrace {
 		p := audit.Pair{Own: v.Own.Name, Partner: v.Partner.Name, Connected: v.Connected, Reasons: v.Reasons}
 		for _, c := range v.Conflicts {
@@ -55,11 +56,17 @@ func (n *Node) lookForAlerts(ctx context.Context) {
 // fires.
 const alertGrace = 30 * time.Second
 
-// usage is what is known of how full everything is.
-func (n facts) usage() audit.Facts {
-	f := audit.Facts{Now: lease.At(n.clock.Now()), Asking: map[string]int{}}
-	n.fill(&f)
-	return f
+// watched is how full everything was when alerts were looked for last: each few
+// seconds all of it is counted anew, in the same memory.
+type watched struct {
+	facts  audit.Facts
+	levels []samples.Level
+}
+
+func (w *watched) usage(n facts) audit.Facts {
+	w.facts.Now, w.facts.Asking = lease.At(n.clock.Now()), map[string]int{}
+	w.levels = n.fill(&w.facts, w.levels)
+	return w.facts
 }
 
 // alertMetrics counts the alerts that stand.

@@ -22,6 +22,7 @@ import (
 	"yarnpost/service/auditor"
 	"yarnpost/service/look"
 	"yarnpost/service/preflight"
+	"yarnpost/service/samples"
 	"yarnpost/service/store"
 )
 
@@ -112,7 +113,8 @@ func (n facts) Facts(ctx context.Context, slow bool) audit.Facts {
 	n.hostMu.Unlock()
 	f := audit.Facts{Now: lease.At(n.clock.Now()), Host: n.PlanInterfaces(), Fits: map[plan.ID]lease.Time{}, FitsFrom: lease.At(n.Started),
 		Silent: silent, Asking: map[string]int{}, Fitless: map[plan.ID]int{}}
-	clients := n.fill(&f)
+	n.fill(&f, nil)
+	clients := f.Usage[capacity.All].Active
 	for _, r := range p.Rules() {
 		if x := n.engine.FitsOf(r.ID); x.Count > 0 {
 			f.Fits[r.ID] = x.Last
@@ -125,16 +127,17 @@ func (n facts) Facts(ctx context.Context, slow bool) audit.Facts {
 	return f
 }
 
-// fill adds how full everything is, and says how many clients are active.
-func (n facts) fill(f *audit.Facts) (clients int) {
-	levels := n.samples.Levels()
+// fill adds how full everything is. What it counted is given to be used again as room.
+func (n facts) fill(f *audit.Facts, room []samples.Level) []samples.Level {
+	levels := n.samples.Levels(room)
 	outlooks, _ := n.samples.Outlooks()
-	f.Usage, f.Outlook = make(map[capacity.Key]capacity.Count, len(levels)), make(map[capacity.Key]capacity.Forecast, len(outlooks))
-	for _, l := range levels {
-		f.Usage[l.Key] = l.Count
-		if l.Key == capacity.All {
-			clients = int(l.Active)
-		}
+	if f.Usage == nil {
+		f.Usage, f.Outlook = make(map[capacity.Key]capacity.Count, len(levels)), make(map[capacity.Key]capacity.Forecast, len(outlooks))
+	}
+	clear(f.Usage)
+	clear(f.Outlook)
+	for i := range levels {
+		f.Usage[levels[i].Key] = levels[i].Count
 	}
 	for k, o := range outlooks {
 		f.Outlook[k] = o.Forecast
@@ -144,7 +147,7 @@ func (n facts) fill(f *audit.Facts) (clients int) {
 			f.Asking[u.Scope]++
 		}
 	}
-	return clients
+	return levels
 }
 
 // triedMost is up to how many clients rules that never fitted are tried on all of

@@ -79,10 +79,13 @@ func (n *Node) changePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 			return nil, err
 		}
 	}
-	c := &Change{Base: old.Revision, Revision: old.Revision, Lines: plan.Diff(items, d.Label),
+	c := &Change{Base: old.Revision, Revision: old.Revision,
 		Advice: audit.OfChange(next, items, n.PlanInterfaces())}
 	c.Plan = next
+	lines := make(map[plan.ID][]plan.Line, len(items))
 	for _, ch := range items {
+		lines[ch.ID] = plan.Diff([]plan.Change{ch}, d.Label)
+		c.Lines = append(c.Lines, lines[ch.ID]...)
 		if v := next.Scope(ch.ID); v != nil && ch.Kind == plan.KindScope {
 			c.Scopes = append(c.Scopes, v)
 		}
@@ -101,7 +104,7 @@ func (n *Node) changePlan(ctx context.Context, o Order, edit func(*plan.Draft) e
 	r := store.Revision{Number: next.Revision, At: n.clock.Now().Truncate(time.Microsecond), Author: o.Author, Reason: o.Reason}
 	save, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 	defer cancel()
-	err = n.store.SavePlan(save, r, items, func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) })
+	err = n.store.SavePlan(save, r, items, func(c plan.Change) []plan.Line { return lines[c.ID] })
 	if errors.Is(err, store.ErrUnknown) {
 		n.log.Error("it is not known whether a change of the plan was recorded; the database is asked once it is back", "revision", r.Number,
 			"err", err)

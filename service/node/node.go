@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"runtime"
 	"os"
 	"path/filepath"
 	"sync"
@@ -65,6 +66,7 @@ type Node struct {
 	pair    pairing
 	samples *samples.Room
 	audits  auditing
+	watched watched // of lookForAlerts
 	plays   plays
 	alerts  *alert.Room
 
@@ -264,6 +266,7 @@ func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
 		return nil, err
 	}
 	t.Settle()
+	runtime.GC() // what reading left behind, before there are clients to wait for it
 	n.log.Info("lease table ready", "leases", total, "took", n.clock.Since(begin).Round(time.Millisecond))
 	return t, nil
 }

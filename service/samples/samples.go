@@ -67,13 +67,13 @@ const part = 128
 
 // Levels counts everything: scopes, pools where a scope has several, links that
 // have several scopes, and the whole. Where two things are the same, the smaller is
-// left out.
-func (r *Room) Levels() []Level {
+// left out. What is in room is used again.
+func (r *Room) Levels(room []Level) []Level {
 	p := r.engine.Plan()
 	scopes := p.Scopes()
-	out := make([]Level, 0, len(scopes)+1)
+	out := slices.Grow(room[:0], len(scopes)+1)
 	all := Level{Key: capacity.All}
-	links := map[plan.ID]*Level{}
+	links := map[plan.ID]*Level{} // with several scopes
 	add := func(t *Level, l *Level) {
 		t.Count = t.Add(l.Count)
 		t.New, t.Returned, t.Left = t.New+l.New, t.Returned+l.Returned, t.Left+l.Left
@@ -91,7 +91,9 @@ func (r *Room) Levels() []Level {
 						out = append(out, Level{Key: capacity.Key{Scope: v.ID, Pool: v.Parts[i].Pool}, Name: v.Name, Scope: v, Count: c})
 					}
 				}
-				add(&all, &l)
+				if add(&all, &l); len(p.OnLink(v.Link)) < 2 {
+					continue
+				}
 				if links[v.Link] == nil {
 					links[v.Link] = &Level{Key: capacity.Key{Link: v.Link}, Name: v.LinkName}
 				}
@@ -100,9 +102,7 @@ func (r *Room) Levels() []Level {
 		})
 	}
 	for _, id := range slices.Sorted(maps.Keys(links)) {
-		if len(p.OnLink(id)) > 1 {
-			out = append(out, *links[id])
-		}
+		out = append(out, *links[id])
 	}
 	return append(out, all)
 }
@@ -133,7 +133,7 @@ func (r *Room) Failed() error {
 
 func (r *Room) sample(ctx context.Context) error {
 	at := r.clock.Now().UTC().Truncate(time.Minute)
-	levels := r.Levels()
+	levels := r.Levels(nil)
 	keys := make([]string, len(levels))
 	var missing []string
 	for i := range levels {
@@ -232,7 +232,7 @@ func (r *Room) Series(ctx context.Context, key capacity.Key) (capacity.Series, [
 // Refresh works out what is expected of every pool anew, gently.
 func (r *Room) Refresh(ctx context.Context) {
 	fresh := map[capacity.Key]Outlook{}
-	for _, l := range r.Levels() {
+	for _, l := range r.Levels(nil) {
 		if l.Size == 0 || ctx.Err() != nil {
 			continue
 		}

@@ -220,31 +220,14 @@ func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change,
 		if epoch != s.epoch {
 			return ErrFenced
 		}
-		b := &pgx.Batch{}
-		b.Queue("insert into plan_revision (revision, at, author, reason, last_id) values ($1, $2, $3, $4, greatest($5, (select max(last_id) from plan_revision)))", r.Number, r.At, r.Author, r.Reason, last)
-		for i, c := range changes {
-			before, after, err := encode(c.Before, c.After)
-			if err != nil {
-				return err
+		_, err := tx.Exec(ctx, "insert into plan_revision (revision, at, author, reason, last_id) values ($1, $2, $3, $4, greatest($5, (select max(last_id) from plan_revision)))",
+			r.Number, r.At, r.Author, r.Reason, last)
+		for from := 0; from < len(changes) && err == nil; from += planPart {
+			if from > 0 {
+				time.Sleep(planPause)
 			}
-			text, err := json.Marshal(lines(c))
-			if err != nil {
-				return err
-			}
-			b.Queue("insert into plan_change (revision, seq, kind, id, name, before, after, lines) values ($1, $2, $3, $4, $5, $6, $7, $8)",
-				r.Number, i, c.Kind, c.ID, c.Name, before, after, text)
-			if c.After == nil {
-				b.Queue("delete from plan_item where kind = $1 and id = $2", c.Kind, c.ID)
-				continue
-			}
-			var parent *int64
-			if id, ok := plan.Parent(c.Kind, c.After); ok {
-				parent = (*int64)(&id)
-			}
-			b.Queue("insert into plan_item (kind, id, parent, body) values ($1, $2, $3, $4) on conflict (kind, id) do update set parent = excluded.parent, body = excluded.body",
-				c.Kind, c.ID, parent, after)
+			err = savePart(ctx, tx, r.Number, from, changes[from:min(from+planPart, len(changes))], lines)
 		}
-		err := tx.SendBatch(ctx, b).Close()
 		filled = err == nil
 		return err
 	})
@@ -259,6 +242,47 @@ func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change,
 		return fmt.Errorf("record plan revision %d: %w", r.Number, err)
 	}
 	return nil
+}
+
+// A large change is recorded a part at a time: so many items, with a pause after each,
+// in which the database has its processor and its log for the leases of clients.
+const (
+	planPart  = 100
+	planPause = 10 * time.Millisecond
+)
+
+// savePart records some changes, the first of them with a number.
+func savePart(ctx context.Context, tx pgx.Tx, revision int64, first int, changes []plan.Change, lines func(plan.Change) []plan.Line) error {
+	n := len(changes)
+	kinds, names, ids := make([]string, n), make([]string, n), make([]int64, n)
+	befores, afters, texts := make([][]byte, n), make([][]byte, n), make([][]byte, n)
+	parents := make([]*int64, n)
+	for i, c := range changes {
+		kinds[i], names[i], ids[i] = string(c.Kind), c.Name, int64(c.ID)
+		var err error
+		if befores[i], afters[i], err = encode(c.Before, c.After); err != nil {
+			return err
+		}
+		if texts[i], err = json.Marshal(lines(c)); err != nil {
+			return err
+		}
+		if c.After != nil {
+			if id, ok := plan.Parent(c.Kind, c.After); ok {
+				parents[i] = (*int64)(&id)
+			}
+		}
+	}
+	b := &pgx.Batch{}
+	b.Queue(`insert into plan_change (revision, seq, kind, id, name, before, after, lines)
+select $1::bigint, $2::int + n - 1, kind, id, name, before, after, lines
+from unnest($3::text[], $4::bigint[], $5::text[], $6::jsonb[], $7::jsonb[], $8::jsonb[]) with ordinality x (kind, id, name, before, after, lines, n)`,
+		revision, first, kinds, ids, names, befores, afters, texts)
+	b.Queue(`delete from plan_item i using unnest($1::text[], $2::bigint[], $3::jsonb[]) x (kind, id, after)
+where x.after is null and i.kind = x.kind and i.id = x.id`, kinds, ids, afters)
+	b.Queue(`insert into plan_item (kind, id, parent, body)
+select kind, id, parent, after from unnest($1::text[], $2::bigint[], $3::bigint[], $4::jsonb[]) x (kind, id, parent, after) where after is not null
+on conflict (kind, id) do update set parent = excluded.parent, body = excluded.body`, kinds, ids, parents, afters)
+	return tx.SendBatch(ctx, b).Close()
 }
 
 func encode(before, after plan.Item) (b, a []byte, err error) {

@@ -541,6 +541,69 @@ func TestFenced(t *testing.T) {
 	}
 }
 
+// A change of more items than are recorded at once is on record as a whole, in its
+// order, with what it took away.
+func TestLargeChange(t *testing.T) {
+	ctx := context.Background()
+	s := open(t, fresh(t))
+	p := plan.New()
+	save := func(edit func(*plan.Draft)) int {
+		d := p.Draft()
+		edit(d)
+		next, changes := d.Finish()
+		if err := s.SavePlan(ctx, Revision{Number: next.Revision, At: time.Now(), Author: "ada"}, changes,
+			func(c plan.Change) []plan.Line { return plan.Diff([]plan.Change{c}, d.Label) }); err != nil {
+			t.Fatal(err)
+		}
+		p = next
+		return len(changes)
+	}
+	var v plan.Scope
+	put := func(d *plan.Draft, n int, note string) {
+		_, err := d.PutReservation(plan.Reservation{Name: fmt.Sprint("r-", n), Scope: v.ID, Note: note,
+			Hardware: addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)}), Address: netip.AddrFrom4([4]byte{10, 77, byte(n >> 8), byte(n)})})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	const many = 3*planPart + 7
+	save(func(d *plan.Draft) {
+		v = plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/16"), Mode: plan.Serving}
+		err := d.PlaceScope(&v, "", nil)
+		if err == nil {
+			v.ID, err = d.PutScope(v)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		for n := 10; n < many; n++ {
+			put(d, n, "")
+		}
+	})
+	changed := save(func(d *plan.Draft) {
+		for n := 10; n < many; n++ {
+			if n%2 == 0 {
+				r := *d.Plan().ReservationNamed(fmt.Sprint("r-", n))
+				r.Note = "seen"
+				if _, err := d.PutReservation(r); err != nil {
+					t.Fatal(err)
+				}
+			} else if err := d.RemoveReservation(fmt.Sprint("r-", n)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		put(d, many, "new")
+	})
+	back, err := s.LoadPlan(ctx)
+	if err != nil || !reflect.DeepEqual(back.Items(), p.Items()) {
+		t.Errorf("%d items came back, of %d: %v", len(back.Items()), len(p.Items()), err)
+	}
+	list, err := s.Revisions(ctx, 0, 1, 0)
+	if err != nil || len(list) != 1 || list[0].Items != changed || changed != many-9 || list[0].Lines[0].Name != "r-10" {
+		t.Errorf("%d items changed: %+v, %v", changed, list, err)
+	}
+}
+
 func noLines(plan.Change) []plan.Line { return nil }
 
 // A plan comes back from its rows, ids are never used again, and two changes of

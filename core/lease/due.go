@@ -84,7 +84,7 @@ func (t *Table) expect(s *shard, i int) {
 // kept and abandoned ones that are to be looked at. It looks at no more than most
 // entries and reports whether there are more.
 func (t *Table) Due(p *Part, now Time, most int) (more bool) {
-	p.empty(&t.texts)
+	p.records, p.octets = p.records[:0], p.octets[:0]
 	d := &t.due
 	for range most {
 		if len(d.late) == 0 && !d.sweep(now) {

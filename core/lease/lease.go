@@ -1,8 +1,8 @@
 // Package lease is the room of the lease table: who holds which address, what
 // is free, and which address to give next. Leases go in as values and come out
 // as values; the table opens no file and holds no lock. Its owner lets one
-// goroutine at a time in. A *Lease never changes once it is in the table, so
-// whoever holds one may read it at leisure.
+// goroutine at a time in. A *Lease that the table gave never changes, so whoever
+// holds one may read it at leisure; those of a Part are good for a moment (Leases).
 package lease
 
 import (

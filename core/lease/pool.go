@@ -16,8 +16,7 @@ type pool struct {
 	counts
 }
 
-// span is a range of a pool: everything before next has a record, is reserved, or
-// waits in a queue.
+// span is a range of a pool: everything before next has a record, or is reserved.
 type span struct {
 	addr.Range
 	next netip.Addr

@@ -48,30 +48,28 @@ type Part struct {
 // Next fills a part with n leases or fewer and moves on; at the end there are none,
 // and it reports false. It needs the table to itself; reading the part does not.
 func (w *Snapshot) Next(p *Part, n int) bool {
-	for ; len(w.rest) > 0; w.rest, w.slot = w.rest[1:], 0 {
+	p.records, p.octets = p.records[:0], p.octets[:0]
+	left := n
+	for left > 0 && len(w.rest) > 0 {
 		b := w.rest[0]
 		if w.slot >= b.slots.size() {
+			w.rest, w.slot = w.rest[1:], 0
 			continue
 		}
-		p.empty(b.texts)
 		some := b.slots[w.slot/blockSize][w.slot%blockSize:]
-		some = some[:min(len(some), n)]
+		some = some[:min(len(some), left)]
 		for i := range some {
 			if r := &some[i]; r.trace() {
 				p.take(b, r)
 			}
 		}
-		w.slot += len(some)
-		return true
+		w.slot, left = w.slot+len(some), left-len(some)
 	}
-	p.records = p.records[:0]
-	return false
+	return left < n
 }
 
-func (p *Part) empty(w *texts) { p.records, p.octets, p.texts = p.records[:0], p.octets[:0], w.list }
-
 func (p *Part) take(b *bindings, r *record) {
-	p.records, p.octets = append(p.records, *r), append(p.octets, b.text(r)...)
+	p.records, p.octets, p.texts = append(p.records, *r), append(p.octets, b.text(r)...), b.texts.list
 }
 
 // Size is how many leases the part has.

@@ -40,6 +40,36 @@ func TestSearch(t *testing.T) {
 	}
 }
 
+// A part of a text is found in any case, wherever it stands.
+func TestContainsFold(t *testing.T) {
+	random := rand.New(rand.NewPCG(2, 2))
+	letters := []rune("aAbB1[{-äÄÿŸ")
+	word := func(n int) string {
+		out := make([]rune, n)
+		for i := range out {
+			out[i] = letters[random.IntN(len(letters))]
+		}
+		return string(out)
+	}
+	found := 0
+	for range 100_000 {
+		text, lower := word(random.IntN(8)), strings.ToLower(word(1+random.IntN(3)))
+		want := false
+		for i := 0; i+len(lower) <= len(text); i++ {
+			want = want || strings.EqualFold(text[i:i+len(lower)], lower)
+		}
+		if got := containsFold(text, lower); got != want {
+			t.Fatalf("%q in %q: %v", lower, text, got)
+		}
+		if want {
+			found++
+		}
+	}
+	if found < 1000 {
+		t.Errorf("only %d were found", found)
+	}
+}
+
 func TestPasswords(t *testing.T) {
 	h := hashPassword("warp and weft")
 	if !strings.HasPrefix(h, "$argon2id$v=19$m=32768,t=3,p=2$") || strings.Contains(h, "warp") {

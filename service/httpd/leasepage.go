@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
@@ -224,10 +225,27 @@ func (s *search) inOctets(b string) bool {
 // case.
 func containsFold(text, lower string) bool {
 	first := lower[0]
-	for i := 0; i+len(lower) <= len(text); i++ {
-		if c := text[i]; (c == first || c < 0x80 && c|0x20 == first || first >= 0x80) && strings.EqualFold(text[i:i+len(lower)], lower) {
+	other := first // in upper case
+	if 'a' <= first && first <= 'z' {
+		other -= 'a' - 'A'
+	}
+	for len(text) >= len(lower) {
+		at := strings.IndexByte(text, first)
+		if first >= utf8.RuneSelf { // its other case may begin otherwise
+			at = 0
+		}
+		if other != first {
+			if upper := strings.IndexByte(text, other); upper >= 0 && (at < 0 || upper < at) {
+				at = upper
+			}
+		}
+		if at < 0 || len(text)-at < len(lower) {
+			return false
+		}
+		if strings.EqualFold(text[at:at+len(lower)], lower) {
 			return true
 		}
+		text = text[at+1:]
 	}
 	return false
 }

@@ -10,9 +10,9 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
-	"runtime"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sync"
 	"time"
 

@@ -96,14 +96,15 @@ type Scope struct {
 
 // Link is one broadcast domain.
 type Link struct {
-	ID         int64    `json:"id" doc:"Stays the same whatever it is called"`
-	Name       string   `json:"name"`
-	Interfaces []string `json:"interfaces"`
-	Relays     []string `json:"relays"`
-	Scopes     []string `json:"scopes"`
-	Listening  bool     `json:"listening" doc:"Heard and not answered"`
-	StandAside bool     `json:"standAside" doc:"Not answered while another server answers there"`
-	Note       string   `json:"note"`
+	ID              int64    `json:"id" doc:"Stays the same whatever it is called"`
+	Name            string   `json:"name"`
+	Interfaces      []string `json:"interfaces"`
+	Relays          []string `json:"relays"`
+	Scopes          []string `json:"scopes"`
+	Listening       bool     `json:"listening" doc:"Heard and not answered"`
+	StandAside      bool     `json:"standAside" doc:"Not answered while another server answers there"`
+	SubnetSelection bool     `json:"subnetSelection" doc:"Clients of other links may choose a scope of it (option 118)"`
+	Note            string   `json:"note"`
 }
 
 // Reservation keeps an address for one client.

@@ -46,12 +46,13 @@ type ScopeEdit struct {
 
 // LinkEdit sets fields of a link.
 type LinkEdit struct {
-	Name       *string   `json:"name,omitempty" doc:"New name"`
-	Interfaces *[]string `json:"interfaces,omitempty"`
-	Relays     *[]string `json:"relays,omitempty"`
-	Listening  *bool     `json:"listening,omitempty"`
-	StandAside *bool     `json:"standAside,omitempty"`
-	Note       *string   `json:"note,omitempty" maxLength:"4000"`
+	Name            *string   `json:"name,omitempty" doc:"New name"`
+	Interfaces      *[]string `json:"interfaces,omitempty"`
+	Relays          *[]string `json:"relays,omitempty"`
+	Listening       *bool     `json:"listening,omitempty"`
+	StandAside      *bool     `json:"standAside,omitempty"`
+	SubnetSelection *bool     `json:"subnetSelection,omitempty"`
+	Note            *string   `json:"note,omitempty" maxLength:"4000"`
 }
 
 // ReservationEdit sets fields of a reservation.

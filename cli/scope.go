@@ -357,9 +357,10 @@ func linkCommands() []command {
 				note := f.String("note", "", "`text` for people")
 				listen := f.Bool("listening", false, "hear it and send nothing; --listening=false goes live")
 				aside := f.Bool("stand-aside", false, "do not answer while another server answers there")
+				choose := f.Bool("subnet-selection", false, "let clients of other links choose a scope of it (option 118)")
 				return func(k *call) error {
 					e := &api.LinkEdit{Name: pick(f, "name", name), Note: pick(f, "note", note), Listening: pick(f, "listening", listen),
-						StandAside: pick(f, "stand-aside", aside)}
+						StandAside: pick(f, "stand-aside", aside), SubnetSelection: pick(f, "subnet-selection", choose)}
 					if given(f, "relay") {
 						e.Relays = (*[]string)(&relays)
 					}

@@ -243,6 +243,8 @@ func (s *server) run(list effect.List, reply func()) {
 			s.table.DropOffer(f.Key)
 		case effect.Offer:
 			s.table.PutOffer(*f.Note)
+		case effect.Remember:
+			s.table.Put(f.Changes[0].After)
 		case effect.Record:
 			if s.broken {
 				s.pair.Lost(f.Changes)

@@ -29,6 +29,8 @@ type Request struct {
 	Prefixes  []netip.Prefix // of that interface
 	Server    netip.Addr     // how the server names itself on this path
 	Unicast   bool           // it was sent to one of the server's own addresses
+	From      netip.Addr     // that it was sent from; the zero address if nobody sent it
+	Trial     bool           // it is of a trial of this service: its relay is the link's own
 }
 
 // World is what a decision is based on.
@@ -165,6 +167,7 @@ const (
 	PartnerServes    Reason = "partner-serves"    // the other server of the pair answers it
 	Recovering       Reason = "recovering"        // this server answers nobody until it knows what the other did
 	PartnersShare    Reason = "partners-share"    // what is left is the other server's to give
+	ForeignSource    Reason = "foreign-source"    // it was sent from an address that it has no business to be sent from
 )
 
 // Words says the reason in words; rule names the rule that turned the client
@@ -216,6 +219,7 @@ var reasonWords = map[Reason]string{
 	PartnerServes:    "the other server of the pair answers it",
 	Recovering:       "this server recovers, and leaves it to the other",
 	PartnersShare:    "what is left is the other server's to give",
+	ForeignSource:    "it was sent from an address that is not the client's",
 }
 
 // Step is one line of a decision's trail. "{a}" and "{t}" in Text stand for
@@ -268,7 +272,8 @@ type Decision struct {
 	Fitted   []*plan.CompiledRule // rules of the scope concerned that fit
 	Values   []plan.Value         // what the reply was chosen from, by key, with levels
 
-	memory *memory
+	remembered lease.Change // of a lease, in memory alone
+	memory     *memory
 }
 
 // memory is what a decision is made in. It is used again, so that a busy server
@@ -281,7 +286,7 @@ type memory struct {
 	options [40]dhcp4.Option
 	values  [64]plan.Value
 	rulings [4]ruling
-	effects [7]effect.Effect
+	effects [8]effect.Effect
 	changes [2]lease.Change
 }
 
@@ -314,6 +319,8 @@ type asker struct {
 	hardware   addr.Hardware
 	identifier []byte        // as it is sent, even where it does not tell
 	circuit    []byte        // raw octets; nil if no relay named one
+	sure       bool          // the relay is one that the plan names, so the circuit counts
+	agent      string        // what else is on record of how it is connected
 	shown      string        // circuit as reservations have it; worked out when it is asked for
 	via        netip.Addr    // the relay's address, or the unspecified one
 	wish       netip.Addr    // that it would like to have, if valid
@@ -328,10 +335,12 @@ type asker struct {
 // v4 is a request by DHCPv4 on its way.
 type v4 struct {
 	decider
-	req    Request
-	msg    *dhcp4.Message
-	behind *plan.View // at the relay's address
-	chosen bool       // the client chose its subnet by option 118
+	req      Request
+	msg      *dhcp4.Message
+	way      Way
+	recalled dhcp4.Relay // how a client is connected that cannot say so itself
+	behind   *plan.View  // at the relay's address
+	chosen   bool        // the client chose its subnet by option 118
 }
 
 // Decide says what to do about a request. Into is a decision whose memory is used
@@ -362,8 +371,12 @@ func Decide(req Request, w World, into *Decision) *Decision {
 // ask says who asks.
 func (d *v4) ask() {
 	m := d.msg
-	d.who = asker{client: d.clientKey(false), hardware: m.CHAddr, circuit: d.req.Relay.Circuit, via: m.GIAddr, forever: m.Type == dhcp4.None,
-		facts: rule.Request{Message: m, Relay: &d.req.Relay}}
+	d.way = d.arrival()
+	d.who = asker{client: d.clientKey(false), hardware: m.CHAddr, via: m.GIAddr, forever: m.Type == dhcp4.None, sure: d.way == ByRelay,
+		facts: rule.Request{Message: m, Relay: d.believed(), Via: m.GIAddr}}
+	if !m.GIAddr.IsUnspecified() { // what a client says in a relay's place is nothing
+		d.who.circuit = d.req.Relay.Circuit
+	}
 	d.who.identifier, _ = m.Options.Get(option.ClientID)
 	d.who.hostname, d.who.vendor = hostname(m), clip(m.Text(option.ClassID))
 	d.who.wish, _ = m.Options.Addr(option.AddressRequest)
@@ -390,6 +403,9 @@ func (d *Decision) order(w World) {
 	}
 	if d.Outcome == Declined && d.Why == "" && d.Scope != nil {
 		do(effect.Effect{Do: effect.Blame})
+	}
+	if d.remembered.After != nil {
+		do(effect.Effect{Do: effect.Remember, Changes: []lease.Change{d.remembered}})
 	}
 	if d.Offer != nil {
 		do(effect.Effect{Do: effect.Offer, Note: d.Offer})
@@ -466,12 +482,16 @@ func (d *v4) decide() {
 		d.ignore(BadRelay)
 		return
 	}
+	if d.foreign() {
+		return
+	}
 	d.findLink()
 	for _, v := range d.scopes {
 		if v.ByHardware && len(m.CHAddr) > 0 {
 			d.who.client = d.clientKey(true)
 		}
 	}
+	d.recall()
 	if d.leftToPartner() {
 		return
 	}

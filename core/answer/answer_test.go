@@ -24,6 +24,7 @@ type fixture struct {
 	table    *lease.Table
 	now      lease.Time
 	writable bool
+	awake    bool // whoever gave an address up answers probes there still
 }
 
 var server = netip.MustParseAddr("10.77.0.1")
@@ -71,6 +72,27 @@ func (f *fixture) edit(change func(*plan.Scope)) {
 		change(&s)
 		_, err := d.PutScope(s)
 		return err
+	})
+}
+
+// link changes the link of the scope.
+func (f *fixture) link(change func(*plan.Link)) {
+	f.Helper()
+	f.change(func(d *plan.Draft) error {
+		l := *d.Plan().LinkNamed("looms")
+		change(&l)
+		_, err := d.PutLink(l)
+		return err
+	})
+}
+
+// names makes relays the link's own.
+func (f *fixture) names(relays ...string) {
+	f.Helper()
+	f.link(func(l *plan.Link) {
+		for _, a := range relays {
+			l.Relays = append(l.Relays, netip.MustParseAddr(a))
+		}
 	})
 }
 
@@ -133,7 +155,12 @@ func (f *fixture) carryOut(d *Decision) {
 					f.Errorf("%s is to be put in place of %+v, and there is %+v", c.After.Prefix, c.Before, now)
 				}
 				f.table.Put(c.After)
+				if c.After.Kept() && !f.awake { // a probe meets silence
+					f.table.Put(c.After.Ended(lease.Released, f.now))
+				}
 			}
+		case effect.Remember:
+			f.table.Put(e.Changes[0].After)
 		}
 	}
 }
@@ -454,13 +481,10 @@ func TestLinks(t *testing.T) {
 	f.expect("link selection", f.do(selected), Offered, "", "10.77.0.100")
 	subnet := f.message(dhcp4.Discover, 1, at(option.SubnetSelection, "10.77.0.0"))
 	subnet.GIAddr = m.GIAddr
-	f.expect("subnet selection", f.do(subnet), Offered, "", "10.77.0.100")
-	f.change(func(d *plan.Draft) error {
-		l := *d.Plan().LinkNamed("looms")
-		l.Relays = []netip.Addr{m.GIAddr}
-		_, err := d.PutLink(l)
-		return err
-	})
+	f.expect("subnet selection", f.do(subnet), Ignored, NoScope, "")
+	f.link(func(l *plan.Link) { l.SubnetSelection = true })
+	f.expect("subnet selection, where it is allowed", f.do(subnet), Offered, "", "10.77.0.100")
+	f.names(m.GIAddr.String())
 	f.expect("a relay the link names", f.do(m), Offered, "", "10.77.0.100")
 	override := f.message(dhcp4.Discover, 2, dhcp4.Option{Code: option.RelayAgent, Data: []byte{11, 4, 10, 77, 0, 2}})
 	if id, _ := f.do(override).Reply.Options.Addr(option.ServerID); id.String() != "10.77.0.2" {
@@ -665,6 +689,8 @@ func TestBounds(t *testing.T) {
 	}
 	renew := f.message(dhcp4.Request, 1)
 	renew.CIAddr = o.Address
+	f.now += 300
+	w.Now = f.now
 	if k = decide(renew); k.Lease() == nil || k.Lease().Granted != time.Hour {
 		t.Errorf("once more is allowed, a renewal gives %+v", k.Lease())
 	}

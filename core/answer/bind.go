@@ -22,10 +22,11 @@ func (d *decider) elsewhereOnRecord(a netip.Addr) bool {
 }
 
 // giveUp ends the lease of a client that is moved away: once refused, it may
-// not use the address any more (RFC 2131 section 3.1.4).
-func (d *decider) giveUp(g grant) {
-	if g.mine && g.record.Status == lease.Active && d.out.Outcome == Refused {
-		d.change(g.record, g.record.Ended(lease.Released, d.now))
+// not use the address any more (RFC 2131 section 3.1.4). Whoever came through a relay
+// that the plan does not name may not be that client.
+func (d *v4) giveUp(g grant) {
+	if g.mine && g.record.Status == lease.Active && d.out.Outcome == Refused && d.ends(g.record) {
+		d.change(g.record, g.record.GivenUp(d.now))
 	}
 }
 
@@ -93,10 +94,10 @@ func (d *decider) grantOf(v *plan.View, a netip.Addr, by *plan.Reservation) gran
 	return grant{a, v, by, l, d.mine(l)}
 }
 
-// bind gives an address: from the record where that is enough, unless fresh asks
-// for a new one, or by a new record, which it returns. It says for how long the
+// bind gives an address: from the record where that is enough, or by a new record,
+// which it returns. It says for how long the
 // client has the address. If it cannot be given, the outcome says so.
-func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
+func (d *v4) bind(g grant) (n *lease.Lease, t time.Duration) {
 	l, held := g.record, g.mine && g.record.HeldAt(d.now)
 	if !d.world.Writable && !held {
 		d.step("nothing can be recorded now, so nobody new is served", netip.Addr{}, "")
@@ -104,9 +105,9 @@ func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
 		return nil, 0
 	}
 	d.out.Outcome, d.out.Scope, d.out.Address = Acknowledged, g.scope, g.address
-	wanted := d.leaseTime(g.scope, g.by)
+	wanted := d.leaseTime(g.scope, g.by, true)
 	t = d.promise(l, wanted)
-	if held && (!d.world.Writable || !fresh && d.early(l, t)) {
+	if held && (!d.world.Writable || d.early(l)) {
 		d.step("answered from the record, with what is left of the lease", netip.Addr{}, "")
 		if l.Expires != lease.Never {
 			t = min(t, l.Expires.Sub(d.now))
@@ -115,7 +116,7 @@ func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
 	}
 	n = &lease.Lease{Prefix: lease.Host(g.address), Status: lease.Active, Reserved: g.by != nil, Client: d.who.client,
 		Hardware: d.who.hardware,
-		Hostname: d.who.hostname, Vendor: d.who.vendor, Circuit: string(d.who.circuit),
+		Hostname: d.who.hostname, Vendor: d.who.vendor, Circuit: string(d.who.circuit), Agent: d.agentFor(),
 		Since: d.now, Changed: d.now, Heard: d.now, Granted: t, Expires: d.now.Add(t), Revision: d.plan.Revision}
 	if g.by != nil && g.by.Hostname != "" {
 		n.Hostname = g.by.Hostname
@@ -128,8 +129,13 @@ func (d *decider) bind(g grant, fresh bool) (n *lease.Lease, t time.Duration) {
 	}
 	if g.mine && l.Status == lease.Active {
 		n.Since, n.Changed = l.Since, l.Changed
-		if !n.Relay.IsValid() { // a renewal sent straight here does not say how it came
-			n.Relay, n.Circuit = l.Relay, l.Circuit
+		if d.who.time != 0 && t < d.leaseTime(g.scope, g.by, false) && n.Expires < l.Expires && l.Client == n.Client {
+			d.step("it asks for less, and its address is kept until the end that it was told before", netip.Addr{}, "")
+			if n.Expires = l.Expires; n.Expires != lease.Never {
+				n.Granted = n.Expires.Sub(d.now)
+			} else {
+				n.Granted = l.Granted
+			}
 		}
 	}
 	d.step("{a} for {t}", g.address, option.FormatDuration(t))
@@ -159,7 +165,7 @@ func (d *decider) leave(taken netip.Addr) {
 		d.table.Bindings(v, d.who.client, func(l *lease.Lease) bool {
 			if l.Address() != taken && d.mine(l) {
 				d.step("it leaves {a}", l.Address(), "")
-				d.change(l, l.Ended(lease.Released, d.now))
+				d.change(l, l.GivenUp(d.now))
 			}
 			return true
 		})
@@ -171,8 +177,9 @@ func (d *decider) leave(taken netip.Addr) {
 }
 
 // early reports whether the record is enough of an answer: it is the client's,
-// fresh, and made under this revision of the plan.
-func (d *decider) early(l *lease.Lease, t time.Duration) bool {
-	return l.Client == d.who.client && l.Granted == t && l.Revision == d.plan.Revision &&
-		(l.Expires == lease.Never || l.Expires.Sub(d.now) > t-t/earlyPart)
+// fresh, and made under this revision of the plan. What the client says or asks for
+// does not count, or it could have each of its messages written.
+func (d *decider) early(l *lease.Lease) bool {
+	return l.Client == d.who.client && l.Revision == d.plan.Revision &&
+		(l.Expires == lease.Never && l.Granted >= option.Infinite || l.Expires.Sub(d.now) > l.Granted-l.Granted/earlyPart)
 }

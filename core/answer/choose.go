@@ -26,7 +26,7 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 			why = ReservedOnly
 		}
 		if v.Mode == plan.Draining {
-			if l := d.former(v); l != nil && l.HeldAt(d.now) && d.free(v, l.Address()) && !d.elsewhere(v) && d.leaseTime(v, nil) >= time.Minute {
+			if l := d.former(v); l != nil && l.HeldAt(d.now) && d.free(v, l.Address()) && !d.elsewhere(v) && d.leaseTime(v, nil, true) >= time.Minute {
 				d.step("it has {a} until the drain of scope {t} ends", l.Address(), v.Name)
 				return v, l.Address()
 			}
@@ -199,8 +199,9 @@ func (d *decider) crowded(v *plan.View) bool {
 }
 
 // leaseTime is what the client gets: what it asks for, if that is less than
-// the plan grants, but never under a minute. BOOTP leases never end.
-func (d *decider) leaseTime(v *plan.View, r *plan.Reservation) time.Duration {
+// the plan grants, but never under a minute; without asked, what the plan grants. BOOTP
+// leases never end.
+func (d *decider) leaseTime(v *plan.View, r *plan.Reservation, asked bool) time.Duration {
 	if d.who.forever {
 		return option.Infinite
 	}
@@ -208,7 +209,7 @@ func (d *decider) leaseTime(v *plan.View, r *plan.Reservation) time.Duration {
 	if of := d.ruling(v).lease; of != 0 && (r == nil || r.Lease == 0) {
 		t = of
 	}
-	if d.who.time != 0 {
+	if asked && d.who.time != 0 {
 		t = min(t, d.who.time)
 	}
 	if v.Mode == plan.Draining && r == nil && !v.DrainUntil.IsZero() {

@@ -103,7 +103,7 @@ func (d *decider) unavailable(g grant, h how) (verdict, bool) {
 	case !d.inItsPool(v, a) && (!g.mine || d.roomInPool(v)):
 		d.step("rules give it no address of that pool", netip.Addr{}, "")
 		return verdict{why: NotHandedOut, over: true}, true
-	case v.Mode == plan.Draining && (!g.mine || d.elsewhere(v) || d.leaseTime(v, nil) < time.Minute):
+	case v.Mode == plan.Draining && (!g.mine || d.elsewhere(v) || d.leaseTime(v, nil, true) < time.Minute):
 		d.step("scope {t} is draining", netip.Addr{}, v.Name)
 		return verdict{why: ScopeDraining, over: true}, true
 	}

@@ -52,7 +52,7 @@ func (d *v4) discover() {
 		d.out.Offer.Port = lease.Port{} // a reserved address is no part of the port's share
 	}
 	d.out.Delay = time.Duration(v.OfferDelay)
-	d.reply(dhcp4.Offer, v, r, a, d.promise(l, d.leaseTime(v, r)))
+	d.reply(dhcp4.Offer, v, r, a, d.promise(l, d.leaseTime(v, r, true)))
 }
 
 // withoutV4 answers clients that can do without IPv4 on links that prefer it:

@@ -9,6 +9,8 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
+	"yarnpost/core/plan"
+	"yarnpost/core/rule"
 )
 
 // What a client was last given is kept as a set: what it asked with and what it
@@ -156,10 +158,17 @@ func Replay(l *lease.Lease, asked dhcp4.Options) Request {
 	if l.Hostname != "" {
 		m.Options = append(m.Options, dhcp4.Option{Code: option.Hostname, Data: []byte(l.Hostname)})
 	}
-	req := Request{Message: m, Server: zero, Unicast: true}
-	if l.Relay.IsValid() {
-		m.GIAddr = l.Relay
-		req.Relay = dhcp4.Relay{Circuit: []byte(l.Circuit), Link: l.Address()}
+	return Request{Message: m, Server: zero, Unicast: true}
+}
+
+// FactsOf is what rules of a plan ask about the holder of a lease in a scope, as it would
+// renew it, with what it asked with last.
+func FactsOf(l *lease.Lease, asked dhcp4.Options, p *plan.Plan, v *plan.View) rule.Request {
+	remote, subscriber, classes := agentOf(l.Agent)
+	out := rule.Request{Message: Replay(l, asked).Message, Relay: &nothingSaid, Via: l.Relay, Classes: classes,
+		Link: v.LinkName, Scope: v.Name, Lists: p.ReadyLists()}
+	if l.Relay.IsValid() && p.LinkOfRelay(l.Relay) != 0 {
+		out.Relay = &dhcp4.Relay{Circuit: []byte(l.Circuit), Remote: remote, Subscriber: subscriber}
 	}
-	return req
+	return out
 }

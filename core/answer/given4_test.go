@@ -100,16 +100,16 @@ func TestNudge(t *testing.T) {
 	} else if _, err := Nudge(d.Lease(), server, 9); err == nil {
 		t.Error("a client without a nonce is nudged")
 	}
-	// A message sent twice is answered from the record; an exchange of another
-	// transaction is not, since a FORCERENEW has to repeat the last one.
+	// A message sent twice is answered from the record; so is an exchange of another
+	// transaction, which is remembered, since a FORCERENEW has to repeat the last one.
 	early := f.message(dhcp4.Request, 1, can)
 	early.CIAddr, early.XID = mine, m.XID
 	if d := f.do(early); d.Outcome != Acknowledged || d.Lease() != nil {
 		t.Errorf("a repeated message is %s and recorded: %v", d.Outcome, d.Lease() != nil)
 	}
 	early.XID++
-	if d := f.do(early); d.Lease() == nil || d.Lease().Nudge != string(binary.BigEndian.AppendUint32([]byte(secret), early.XID)) {
-		t.Errorf("after another transaction the record is %+v", d.Lease())
+	if d := f.do(early); d.Lease() != nil || f.table.At(mine).Nudge != string(binary.BigEndian.AppendUint32([]byte(secret), early.XID)) {
+		t.Errorf("after another transaction %+v is recorded, and %+v known", d.Lease(), f.table.At(mine))
 	}
 	// A renewal keeps the nonce, with the nonce told again.
 	f.now += 2000

@@ -48,6 +48,7 @@ func TestCircuitReservation(t *testing.T) {
 			Address: netip.MustParseAddr("10.77.0.9")})
 		return err
 	})
+	f.names("10.77.0.2")
 	port := dhcp4.Option{Code: option.RelayAgent, Data: []byte("\x01\x07sw1/0/7")}
 	other := dhcp4.Option{Code: option.RelayAgent, Data: []byte("\x01\x07sw1/0/8")}
 	take := func(n int, via dhcp4.Option) *Decision {

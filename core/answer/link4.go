@@ -11,6 +11,10 @@ import (
 // findLink finds the scopes of the client's link: for relayed messages by link
 // selection (RFC 3527), subnet selection (RFC 3011) or giaddr; for renewals sent
 // straight to the server by ciaddr; else by the interface.
+//
+// Through a relay that the plan does not name a message is of the scope that the relay's
+// address lies in. It selects a link only where nobody knows better: where the plan names
+// no relay of that link.
 func (d *v4) findLink() {
 	m := d.msg
 	of := func(v *plan.View) bool {
@@ -23,12 +27,9 @@ func (d *v4) findLink() {
 	selected, selects := m.Options.Addr(option.SubnetSelection)
 	relayed := !m.GIAddr.IsUnspecified()
 	switch {
-	case relayed && d.req.Relay.Link.IsValid():
+	case relayed && d.req.Relay.Link.IsValid() && d.maySelect(d.req.Relay.Link):
 		d.step("the relay selects the link of {a}", d.req.Relay.Link, "")
 		at(d.req.Relay.Link)
-	case selects:
-		d.step("the client selects the subnet of {a}", selected, "")
-		d.chosen = at(selected)
 	case relayed:
 		if id := d.plan.LinkOfRelay(m.GIAddr); id != 0 {
 			d.step("came through relay {a} of this link", m.GIAddr, "")
@@ -52,10 +53,41 @@ func (d *v4) findLink() {
 			}
 		}
 	}
+	if selects && !d.req.Relay.Link.IsValid() {
+		d.chooseSubnet(selected)
+	}
 	if len(d.scopes) > 0 {
 		d.lookAhead(d.scopes[0])
 	} else {
 		d.step("no scope is defined for that link", netip.Addr{}, "")
+	}
+}
+
+// maySelect reports whether the relay may select the link of an address.
+func (d *v4) maySelect(a netip.Addr) bool {
+	if d.way == ByRelay {
+		return true
+	}
+	if v := d.plan.ScopeAt(a); v == nil || len(v.On.Relays) == 0 {
+		return true
+	}
+	d.step("the relay selects the link of {a}, which is not believed: the plan names other relays there", a, "")
+	return false
+}
+
+// chooseSubnet lets a client choose its subnet by option 118 (RFC 3011): one of its own
+// link, or of any link that allows it.
+func (d *v4) chooseSubnet(a netip.Addr) {
+	v := d.plan.ScopeAt(a)
+	switch {
+	case v == nil:
+		d.step("the client selects the subnet of {a}, which no scope has", a, "")
+		d.scopes = nil
+	case v.On.SubnetSelection || len(d.scopes) > 0 && d.scopes[0].Link == v.Link:
+		d.step("the client selects the subnet of {a}", a, "")
+		d.scopes, d.chosen = d.plan.Beside(v), true
+	default:
+		d.step("the client selects the subnet of {a}, which link {t} does not allow", a, v.LinkName)
 	}
 }
 
@@ -73,6 +105,10 @@ func (d *v4) oddRelay() string {
 	d.lookAhead(d.behind)
 	if v := d.behind; v != nil && v.Ends(g) {
 		return "that is the network or broadcast address of scope " + v.Name
+	} else if v != nil && d.way == ByStranger {
+		if l := d.table.In(v, g); l != nil && l.HeldAt(d.now) {
+			return "that is the address of a client"
+		}
 	}
 	return ""
 }

@@ -44,10 +44,9 @@ func (d *v4) nudge(nonce string) string {
 	return string(out)
 }
 
-// nudgeFits reports whether a record still has what it takes to nudge the client,
-// if the client can be nudged.
+// nudgeFits reports whether a record still has what it takes to nudge the client.
 func (d *v4) nudgeFits(l *lease.Lease) bool {
-	return !d.nudgeable() || l != nil && l.Nudge != "" && l.Nudge == d.nudge(nonceOf(l.Nudge))
+	return l != nil && l.Nudge != "" && l.Nudge == d.nudge(nonceOf(l.Nudge))
 }
 
 // nonceOf is the nonce in what a lease keeps, or "".

@@ -53,6 +53,9 @@ func (d *v4) request() {
 	}
 	d.out.Address = a
 	d.step("{t} {a}", a, stateNames[s])
+	if !d.speaksFor(a) {
+		return
+	}
 	if s == selecting && !d.named(server) {
 		d.step("it chose server {a}", server, "")
 		d.dropOffers()
@@ -97,27 +100,35 @@ func (d *v4) grant(s state, a netip.Addr) {
 
 // acknowledge gives an address that the client may have.
 func (d *v4) acknowledge(g grant) {
-	n, t := d.bind(g, !d.nudgeFits(g.record))
+	n, t := d.bind(g)
 	if d.out.Outcome != Acknowledged {
 		return
 	}
 	d.reply(dhcp4.Ack, g.scope, g.by, g.address, t)
-	if n == nil {
+	if n != nil {
+		n.Given = Digest(d.msg, d.out.Reply)
+	}
+	if !d.nudgeable() {
+		return
+	}
+	if n == nil && d.nudgeFits(g.record) {
 		d.addNonce(g.record.Nudge)
 		return
 	}
-	n.Given = Digest(d.msg, d.out.Reply)
-	if d.nudgeable() {
-		nonce := ""
-		if g.mine {
-			nonce = nonceOf(g.record.Nudge)
-		}
-		if nonce == "" && d.world.Nonce != nil {
-			nonce = d.world.Nonce()
-		}
-		n.Nudge = d.nudge(nonce)
-		d.addNonce(n.Nudge)
+	nonce := ""
+	if g.mine {
+		nonce = nonceOf(g.record.Nudge)
 	}
+	if nonce == "" && d.world.Nonce != nil {
+		nonce = d.world.Nonce()
+	}
+	if n == nil { // not worth a write: it is recorded with the next that is
+		same := *g.record
+		n = &same
+		d.out.remembered = lease.Change{Before: g.record, After: n}
+	}
+	n.Nudge = d.nudge(nonce)
+	d.addNonce(n.Nudge)
 }
 
 // Limits of what clients can make unusable by declining it, in an hour: a client,
@@ -140,6 +151,9 @@ func (d *v4) decline() {
 		d.ignore(OtherServer)
 		return
 	}
+	if !d.speaksFor(a) {
+		return
+	}
 	l := d.close(a, Declined)
 	if l == nil {
 		return
@@ -151,7 +165,7 @@ func (d *v4) decline() {
 	case own >= declinesOwn, behind >= declinesPort, uint64(d.table.Count(v.ID).Abandoned) >= max(2, v.Size/declinesPart):
 		d.step("so many addresses were declined lately that it is not believed", netip.Addr{}, "")
 		d.out.Why = TooManyDeclines
-		d.change(l, l.Ended(lease.Released, d.now))
+		d.change(l, l.GivenUp(d.now))
 		return
 	}
 	d.change(l, l.Abandon(d.now))
@@ -170,8 +184,12 @@ func (d *v4) release() {
 		d.ignore(OtherServer)
 		return
 	}
-	if l := d.close(d.msg.CIAddr, Released); l != nil {
+	switch l := d.close(d.msg.CIAddr, Released); {
+	case l == nil:
+	case d.req.Trial: // which is over, as nobody knows better
 		d.change(l, l.Ended(lease.Released, d.now))
+	default:
+		d.change(l, l.GivenUp(d.now))
 	}
 }
 
@@ -179,9 +197,14 @@ func (d *v4) release() {
 func (d *v4) close(a netip.Addr, outcome Outcome) *lease.Lease {
 	d.out.Address, d.out.Scope = a, d.plan.ScopeAt(a)
 	l := d.table.At(a)
-	if !d.mine(l) || l.Status != lease.Active {
+	switch {
+	case !d.mine(l) || l.Status != lease.Active:
 		d.step("{a} is not leased to it", a, "")
 		d.ignore(NoRecord)
+		return nil
+	case !d.ends(l):
+		d.step("{a} is leased to it, and was not given through where this came from", a, "")
+		d.ignore(ForeignSource)
 		return nil
 	}
 	if !d.world.Writable {

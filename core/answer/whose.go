@@ -23,7 +23,7 @@ func (w *asker) circuitText() string {
 
 // reservedIn is the client's reservation in a scope, or nil.
 func (d *decider) reservedIn(v *plan.View) *plan.Reservation {
-	if len(d.who.circuit) == 0 {
+	if len(d.who.circuit) == 0 || !d.who.sure {
 		return d.plan.ReservationFor(v, d.who.hardware, string(d.who.identifier), nil)
 	}
 	return d.plan.ReservationFor(v, d.who.hardware, string(d.who.identifier), d.who.circuitText)
@@ -38,7 +38,7 @@ func (d *decider) isFor(r *plan.Reservation) bool {
 	case r.Identifier != "":
 		return string(d.who.identifier) == string(r.Identifier)
 	case r.Circuit != "":
-		return d.who.circuitText() == r.Circuit
+		return d.who.sure && d.who.circuitText() == r.Circuit
 	}
 	return r.Hardware == d.who.hardware
 }
@@ -62,7 +62,7 @@ func (d *decider) mine(l *lease.Lease) bool {
 	case !d.isFor(r):
 		return false
 	case r.Circuit != "":
-		return dhcp4.Show([]byte(l.Circuit)) == r.Circuit
+		return d.believes(l.Relay) && dhcp4.Show([]byte(l.Circuit)) == r.Circuit
 	case r.Hardware != "":
 		return l.Hardware == d.who.hardware
 	}

@@ -26,21 +26,22 @@ type Do uint8
 
 // What can be done. Changes are recorded all together or not at all.
 const (
-	Forget  Do = iota + 1 // the offer of Key
-	Offer                 // note Note, in memory alone
-	Welcome               // count a client that its scope never saw before
-	Blame                 // count an address that the client declined
-	Record                // put Changes into the table, and on the way to the disk
-	Await                 // until what was recorded is durable
-	Reply                 // let the reply go
-	Tell                  // the partner of a pair, of Changes
-	Save                  // put Body on record as what a pair stands at
-	Enter                 // the state of a pair that was saved
-	Send                  // Body to the partner
+	Forget   Do = iota + 1 // the offer of Key
+	Offer                  // note Note, in memory alone
+	Welcome                // count a client that its scope never saw before
+	Blame                  // count an address that the client declined
+	Remember               // put Changes into the table, in memory alone
+	Record                 // put Changes into the table, and on the way to the disk
+	Await                  // until what was recorded is durable
+	Reply                  // let the reply go
+	Tell                   // the partner of a pair, of Changes
+	Save                   // put Body on record as what a pair stands at
+	Enter                  // the state of a pair that was saved
+	Send                   // Body to the partner
 )
 
 func (d Do) String() string {
-	return [...]string{"", "forget", "offer", "welcome", "blame", "record", "await", "reply", "tell", "save",
+	return [...]string{"", "forget", "offer", "welcome", "blame", "remember", "record", "await", "reply", "tell", "save",
 		"enter", "send"}[d]
 }
 

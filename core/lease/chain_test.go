@@ -163,7 +163,7 @@ func TestNoStepGrowsWithTheTable(t *testing.T) {
 	}
 	each("they come", func(n int) { table.Put(leases[n]) })
 	each("leases end", func(int) {
-		list, _ := dueOf(table, 3000, 1)
+		list, _ := dueOf(table, 3000+Grace, 1)
 		table.Put(list[0].Ended(Expired, list[0].Expires))
 	})
 	each("they come back", func(n int) { table.Put(leases[n]) })

@@ -107,7 +107,7 @@ func TestPrefixKeys(t *testing.T) {
 	if *table.Get(wide) == *table.Get(host) || table.Get(wide).Client.Number != 0 || table.At(host.Addr()).Client.Number != 1 {
 		t.Error("a prefix and its first address are one")
 	}
-	if list, _ := dueOf(table, 2000, 10); len(list) != 1 || list[0].Prefix != wide {
+	if list, _ := dueOf(table, 2000+Grace, 10); len(list) != 1 || list[0].Prefix != wide {
 		t.Errorf("due is %+v", list)
 	}
 }

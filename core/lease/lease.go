@@ -103,6 +103,7 @@ type Lease struct {
 	Hostname string // as the client says, or as its reservation says
 	Vendor   string // vendor class (option 60)
 	Circuit  string // option 82.1, raw octets
+	Agent    string // what else rules ask for of the client's way here, as last heard through its relay; as answer makes it
 }
 
 // Host is the key of a single address.
@@ -160,6 +161,11 @@ func (l *Lease) KeptUntil(at, until Time) *Lease {
 	return n
 }
 
+// GivenUp is the record of the lease once its client gave it up, or was refused it, at
+// a moment. A message says so, and not the client itself: until the end that the
+// client was last told the address is kept from others, unless a probe meets silence.
+func (l *Lease) GivenUp(at Time) *Lease { return l.KeptUntil(at, l.Expires) }
+
 // AbandonRest is how long an abandoned address rests before it is looked at
 // again.
 const AbandonRest = time.Hour
@@ -175,11 +181,16 @@ func (l *Lease) Abandon(at Time) *Lease {
 // busy reports whether the record keeps the address from other clients.
 func (l *Lease) busy() bool { return l.Status == Active || l.Status == Abandoned || l.Kept() }
 
+// Grace is for how many seconds an address is nobody else's once its lease is over. A
+// client counts from when the answer left, which may be in the second after that in
+// which it was decided, and moments here are whole seconds.
+const Grace = 2
+
 // due is when something has to happen to the record by itself: it ends, or is
 // looked at again. Never, if nothing has to.
 func (l *Lease) due() Time {
-	if l.busy() {
-		return l.Expires
+	if l.busy() && l.Expires != Never {
+		return l.Expires + Grace
 	}
 	return Never
 }

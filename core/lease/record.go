@@ -106,6 +106,7 @@ func recordOf(l *Lease, w *texts, room []byte) (r record, text []byte) {
 	if r.circuit == 0 {
 		text = appendText(text, l.Circuit)
 	}
+	text = appendText(text, l.Agent)
 	r.cells = uint16(cells(text))
 	return r, text
 }
@@ -142,6 +143,7 @@ func (r *record) full(l *Lease, text string, w []string) {
 	if l.Circuit = w[r.circuit]; r.circuit == 0 {
 		l.Circuit = cut(&text)
 	}
+	l.Agent = cut(&text)
 }
 
 // appendText adds a text behind its length.

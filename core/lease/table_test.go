@@ -157,7 +157,7 @@ func TestDue(t *testing.T) {
 		table.Put(held(fmt.Sprintf("10.77.0.%d", 10+i), i, Time(1010+i)))
 	}
 	table.Put(held("10.77.0.10", 0, 5000)) // renewed meanwhile
-	if n := len(due(1014)); n != 4 {
+	if n := len(due(1014 + Grace)); n != 4 {
 		t.Errorf("%d leases are due by 1014, want 4", n)
 	}
 	part, more := dueOf(table, 1_000_000, 6) // after a long sleep, a part at a time
@@ -185,10 +185,10 @@ func TestDueStaysSmall(t *testing.T) {
 	if n := table.due.entries.size(); n != 1 || len(table.due.at) != 1 {
 		t.Errorf("%d entries wait for one lease", n)
 	}
-	if list, _ := dueOf(table, 14_000, 10); len(list) != 0 {
+	if list, _ := dueOf(table, 14_000+Grace, 10); len(list) != 0 {
 		t.Error("a lease that was prolonged is due")
 	}
-	if list, _ := dueOf(table, 14_999, 10); len(list) != 1 {
+	if list, _ := dueOf(table, 14_999+Grace, 10); len(list) != 1 {
 		t.Errorf("%d leases are due at the end", len(list))
 	}
 }
@@ -206,7 +206,7 @@ func TestKept(t *testing.T) {
 	if mine := table.ByClient(table.plan.Scope(id), l.Client); mine == nil || mine.Address() != l.Address() {
 		t.Error("its client does not find it")
 	}
-	list, _ := dueOf(table, 9000, 10)
+	list, _ := dueOf(table, 9000+Grace, 10)
 	if len(list) != 1 {
 		t.Fatalf("%d are due when the promise has passed", len(list))
 	}

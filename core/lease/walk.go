@@ -94,6 +94,6 @@ func (l *Lease) Clone() *Lease {
 	n := *l
 	n.Client.ID, n.Hardware = strings.Clone(l.Client.ID), addr.Hardware(strings.Clone(string(l.Hardware)))
 	n.Hostname, n.Nudge = strings.Clone(l.Hostname), strings.Clone(l.Nudge)
-	n.Vendor, n.Circuit = strings.Clone(l.Vendor), strings.Clone(l.Circuit)
+	n.Vendor, n.Circuit, n.Agent = strings.Clone(l.Vendor), strings.Clone(l.Circuit), strings.Clone(l.Agent)
 	return &n
 }

@@ -138,8 +138,11 @@ type Link struct {
 	// answered is recorded.
 	Listening bool `json:"listening,omitempty"`
 	// StandAside refuses to serve while another server answers on the link.
-	StandAside bool   `json:"standAside,omitempty"`
-	Note       string `json:"note,omitempty"`
+	StandAside bool `json:"standAside,omitempty"`
+	// SubnetSelection lets clients of other links choose a scope of this one (option
+	// 118, RFC 3011).
+	SubnetSelection bool   `json:"subnetSelection,omitempty"`
+	Note            string `json:"note,omitempty"`
 }
 
 // Exclusion is a range that is never handed out from a pool.
@@ -342,6 +345,7 @@ func (l Link) describe(func(ID) string) []field {
 	}
 	out = append(out, when(l.Listening, "listening", "yes")...)
 	out = append(out, when(l.StandAside, "stands aside for other servers", "yes")...)
+	out = append(out, when(l.SubnetSelection, "clients of other links may choose it", "yes")...)
 	return append(out, field{"note", l.Note})
 }
 

@@ -360,6 +360,9 @@ func (p *player) message(t dhcp4.Type) *dhcp4.Message {
 		Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay}
 	m := answer.Replay(&l, nil).Message
 	m.Type, m.CIAddr = t, netip.IPv4Unspecified()
+	if p.Relay.IsValid() {
+		m.GIAddr = p.Relay
+	}
 	m.Options[0] = dhcp4.Option{Code: option.MessageType, Data: []byte{byte(t)}}
 	return m
 }
@@ -397,6 +400,9 @@ func (s *stage) decide(p *player, m *dhcp4.Message) *answer.Decision {
 			s.table.PutOffer(*f.Note)
 		case effect.Record:
 			for _, c := range f.Changes {
+				if c.After.Kept() { // who gave it up does leave it, so a probe meets silence
+					c.After = c.After.Ended(lease.Released, s.now)
+				}
 				s.table.Put(c.After)
 			}
 		}

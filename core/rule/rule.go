@@ -5,6 +5,7 @@ package rule
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -157,6 +158,8 @@ func NewLists(named map[string][]string) *Lists {
 type Request struct {
 	Message     *dhcp4.Message
 	Relay       *dhcp4.Relay
+	Via         netip.Addr // the relay's address; the zero address is that of the message
+	Classes     []byte     // option 77 as last heard, where the message has none
 	Link, Scope string
 	Lists       *Lists
 }
@@ -186,6 +189,9 @@ func (r *Request) ResolveName(name string) (any, bool) {
 	case "vendor":
 		return m.Text(option.ClassID), true
 	case "userClass":
+		if _, says := m.Options.Get(option.UserClass); !says && len(r.Classes) > 0 {
+			return classesOf(r.Classes), true
+		}
 		return UserClasses(m), true
 	case "hostname":
 		return m.Text(option.Hostname), true
@@ -199,10 +205,14 @@ func (r *Request) ResolveName(name string) (any, bool) {
 		}
 		return out, true
 	case "relay":
-		if m.GIAddr.IsUnspecified() {
+		via := r.Via
+		if !via.IsValid() {
+			via = m.GIAddr
+		}
+		if via.IsUnspecified() {
 			return "", true
 		}
-		return m.GIAddr.String(), true
+		return via.String(), true
 	case "circuit":
 		return dhcp4.Show(r.Relay.Circuit), true
 	case "remote":
@@ -240,7 +250,14 @@ func (r *Request) ResolveName(name string) (any, bool) {
 // instead of counted classes, which are many, have one class.
 func UserClasses(m *dhcp4.Message) []string {
 	b, ok := m.Options.Get(option.UserClass)
-	if !ok || len(b) == 0 {
+	if !ok {
+		return []string{}
+	}
+	return classesOf(b)
+}
+
+func classesOf(b []byte) []string {
+	if len(b) == 0 {
 		return []string{}
 	}
 	var out []string

@@ -61,6 +61,7 @@ type Engine struct {
 	seen     *observe.Room
 	probes   *probe.Probes
 
+	trials   trialSeats
 	buffers  buffers
 	leaving  []wire.Reply // of Handle; used again
 	recorded []wire.Reply // of Recorded; used again
@@ -169,7 +170,7 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 		return wire.Reply{}, false
 	}
 	own := *e.own.Load()
-	req := answer.Request{Message: m, Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To}
+	req := answer.Request{Message: m, Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To, From: p.From.Addr(), Trial: e.trials.has(p.From)}
 	if b, ok := m.Options.Get(option.RelayAgent); ok {
 		req.Relay = dhcp4.ParseRelay(b)
 	}
@@ -347,6 +348,8 @@ func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, 
 			}
 			e.table.PutOffer(*f.Note)
 			e.probes.Used(d.Scope.ID, f.Note.Address(), now)
+		case effect.Remember:
+			e.table.Put(f.Changes[0].After)
 		case effect.Record:
 			if !e.record(req, d, f.Changes, waits, now) {
 				return false
@@ -412,6 +415,9 @@ func (e *Engine) commit(entries ...store.Entry) bool {
 		if n.After != nil {
 			e.table.Put(n.After)
 			e.probes.Taken(n.After.Address())
+			if n.After.Kept() { // once it met silence, others may have it
+				e.probes.Kept.Put(n.After.Address(), probe.Soon(e.now()))
+			}
 		}
 	}
 	if e.journal.Add(entries...) {

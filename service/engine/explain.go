@@ -6,6 +6,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/rule"
 )
 
 // Explained is what a client that asks so would be answered, and why.
@@ -68,7 +69,7 @@ func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
 
 // TryRule asks which of the clients on record a rule's condition would fit: all
 // of the table, as they asked last.
-func (e *Engine) TryRule(p *plan.Plan, fits func(req *answer.Request, v *plan.View) bool) (matching, all int, examples []*lease.Lease) {
+func (e *Engine) TryRule(p *plan.Plan, fits func(ask *rule.Request, v *plan.View) bool) (matching, all int, examples []*lease.Lease) {
 	e.EachLease(0, func(l *lease.Lease) {
 		if !l.Client.Known() {
 			return
@@ -82,8 +83,8 @@ func (e *Engine) TryRule(p *plan.Plan, fits func(req *answer.Request, v *plan.Vi
 		if s, ok := e.Given(l.Given); ok {
 			asked = s.Asked
 		}
-		req := answer.Replay(l, asked)
-		if fits(&req, v) {
+		ask := answer.FactsOf(l, asked, p, v)
+		if fits(&ask, v) {
 			if matching++; len(examples) < 10 {
 				examples = append(examples, l.Clone())
 			}

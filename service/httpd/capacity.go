@@ -12,7 +12,6 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
 	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
@@ -296,12 +295,11 @@ func (s *Server) byRule(p *plan.Plan, v *plan.View) []api.CapacityGroup {
 		if r.Off || v != nil && r.Scope != 0 && r.Scope != v.ID {
 			continue
 		}
-		n, _, _ := s.node.Engine().TryRule(p, func(req *answer.Request, at *plan.View) bool {
+		n, _, _ := s.node.Engine().TryRule(p, func(ask *rule.Request, at *plan.View) bool {
 			if v != nil && at.ID != v.ID || r.Scope != 0 && at.ID != r.Scope {
 				return false
 			}
-			fits, _ := r.Program.Fits(&rule.Request{Message: req.Message, Relay: &req.Relay, Link: at.LinkName, Scope: at.Name,
-				Lists: p.ReadyLists()})
+			fits, _ := r.Program.Fits(ask)
 			return fits
 		})
 		out = append(out, api.CapacityGroup{Name: r.Name, Clients: n})

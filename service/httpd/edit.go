@@ -186,6 +186,7 @@ func (ed *editor) editLink(d *plan.Draft, e api.Edit) error {
 	set(&l.Interfaces, e.Link.Interfaces)
 	set(&l.Listening, e.Link.Listening)
 	set(&l.StandAside, e.Link.StandAside)
+	set(&l.SubnetSelection, e.Link.SubnetSelection)
 	if e.Link.Relays != nil {
 		l.Relays = nil
 		for _, text := range *e.Link.Relays {

@@ -8,7 +8,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yarnpost/api"
-	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/core/rule"
@@ -130,11 +129,11 @@ func (s *Server) tryRule(in api.RuleTry) (api.RuleTried, error) {
 	if in.Scope != "" && p.ScopeNamed(in.Scope) == nil {
 		return api.RuleTried{}, unknown("scope", in.Scope)
 	}
-	matching, all, examples := s.node.Engine().TryRule(p, func(req *answer.Request, v *plan.View) bool {
+	matching, all, examples := s.node.Engine().TryRule(p, func(ask *rule.Request, v *plan.View) bool {
 		if in.Scope != "" && v.ID != p.ScopeNamed(in.Scope).ID {
 			return false
 		}
-		fits, _ := program.Fits(&rule.Request{Message: req.Message, Relay: &req.Relay, Link: v.LinkName, Scope: v.Name, Lists: p.ReadyLists()})
+		fits, _ := program.Fits(ask)
 		return fits
 	})
 	out := api.RuleTried{Fits: matching, Of: all, Examples: []api.Lease{}}

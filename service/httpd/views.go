@@ -92,7 +92,7 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 
 func linkView(p *plan.Plan, l *plan.Link) api.Link {
 	out := api.Link{ID: int64(l.ID), Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays),
-		Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, Note: l.Note}
+		Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, SubnetSelection: l.SubnetSelection, Note: l.Note}
 	for _, v := range p.OnLink(l.ID) {
 		out.Scopes = append(out.Scopes, v.Name)
 	}

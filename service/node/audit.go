@@ -156,12 +156,12 @@ const triedMost = 100_000
 
 // fitsNow counts the clients on record that a rule would fit, and those it could.
 func (n facts) fitsNow(p *plan.Plan, r *plan.CompiledRule) (fits, of int) {
-	fits, _, _ = n.engine.TryRule(p, func(req *answer.Request, v *plan.View) bool {
+	fits, _, _ = n.engine.TryRule(p, func(ask *rule.Request, v *plan.View) bool {
 		if r.Scope != 0 && v.ID != r.Scope {
 			return false
 		}
 		of++
-		ok, _ := r.Program.Fits(&rule.Request{Message: req.Message, Relay: &req.Relay, Link: v.LinkName, Scope: v.Name, Lists: p.ReadyLists()})
+		ok, _ := r.Program.Fits(ask)
 		return ok
 	})
 	return fits, of

@@ -262,8 +262,7 @@ func (n *Node) ruleEffects(old, next *plan.Plan, c plan.Change, now lease.Time) 
 			return
 		}
 		set, _ := n.engine.Given(l.Given)
-		req := answer.Replay(l, set.Asked)
-		ask := rule.Request{Message: req.Message, Relay: &req.Relay, Link: v.LinkName, Scope: v.Name, Lists: next.ReadyLists()}
+		ask := answer.FactsOf(l, set.Asked, next, v)
 		if fits, _ := program.Fits(&ask); !fits {
 			return
 		}

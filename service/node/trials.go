@@ -102,13 +102,14 @@ func (n *Node) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Tr
 	}
 	relay.Tried = 60
 	defer relay.Close()
+	defer n.engine.BeginTrial(relay.Local())()
 	c := &trial.Client{Relay: relay, Hardware: t.Hardware, Vendor: t.Vendor, Circuit: t.Circuit, Hostname: trialName, Patience: trialPatience,
 		Wants: []byte{1, 3, 6, 12, 15, 28, 42, 43, 51, 54, 58, 59, 66, 67, 119, 121, 138, 150}}
 
 	ask := c.Message(dhcp4.Discover)
 	ask.Type, ask.GIAddr, ask.Secs = dhcp4.Discover, at, relay.Tried
 	ask.Options = append(ask.Options, dhcp4.Option{Code: option.RelayAgent, Data: relay.Option82(t.Circuit)})
-	expected, err := n.engine.Explain(answer.Request{Message: &ask, Server: at, Unicast: true})
+	expected, err := n.engine.Explain(answer.Request{Message: &ask, Server: at, Unicast: true, Trial: true})
 	if err != nil {
 		note(false, 0, "what the plan says could not be worked out: %v", err)
 		return

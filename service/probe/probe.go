@@ -29,6 +29,7 @@ const (
 	readyMost    = 64
 	scopesAhead  = 32                  // scopes that are looked at in one tick
 	keptAgain    = lease.Time(10 * 60) // seconds after which an address that is kept is probed again
+	keptSoon     = lease.Time(15)      // seconds after which one that becomes kept is
 	keptMost     = 10_000              // kept addresses that are probed again
 )
 
@@ -63,6 +64,10 @@ func New(log *slog.Logger) *Probes {
 		flying: map[netip.Addr]*Flight{}, demand: map[plan.ID]*demand{},
 		Over: func(netip.Addr) {}, Guard: func(string, []byte) {}, Sent: func(error) {}}
 }
+
+// Soon is when an address that becomes kept is taken to have been probed last: it is
+// probed as soon as its client has had the time to leave it.
+func Soon(now lease.Time) lease.Time { return now - keptAgain + keptSoon }
 
 // Can reports whether there is any way to probe.
 func (p *Probes) Can() bool { return p.ARP != nil || p.Ping != nil }

@@ -52,6 +52,7 @@ var fields = []field{
 	octets("hostname", text, true, func(l *lease.Lease) *string { return &l.Hostname }),
 	octets("vendor", text, true, func(l *lease.Lease) *string { return &l.Vendor }),
 	octets("circuit", bytea, true, func(l *lease.Lease) *string { return &l.Circuit }),
+	octets("agent", bytea, false, func(l *lease.Lease) *string { return &l.Agent }),
 	{"relay", inet, true, func(c *column, l *lease.Lease) { c.inet(l.Relay) }, func(l *lease.Lease, b []byte) error {
 		var p netip.Prefix
 		err := readPrefix(&p, b)

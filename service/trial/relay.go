@@ -51,6 +51,9 @@ func NewRelay(at, link netip.Addr, servers ...netip.AddrPort) (*Relay, error) {
 // Address is the relay's own address (giaddr).
 func (r *Relay) Address() netip.Addr { return r.giaddr }
 
+// Local is where the relay sends from.
+func (r *Relay) Local() netip.AddrPort { return r.conn.LocalAddr().(*net.UDPAddr).AddrPort() }
+
 // Close ends the relay.
 func (r *Relay) Close() { r.conn.Close() }
 

@@ -8,6 +8,7 @@ export interface Fields {
   relays?: string
   listening?: boolean
   standAside?: boolean
+  subnetSelection?: boolean
   note?: string
 }
 
@@ -18,6 +19,7 @@ export const fieldsOf = (old: Link): Fields => ({
   relays: old.relays.join('\n'),
   listening: old.listening,
   standAside: old.standAside,
+  subnetSelection: old.subnetSelection,
   note: old.note,
 })
 
@@ -32,6 +34,7 @@ export const editOf = (v: Fields, old: Link): Edit => ({
     relays: textLines(v.relays),
     listening: v.listening ?? false,
     standAside: v.standAside ?? false,
+    subnetSelection: v.subnetSelection ?? false,
     note: v.note ?? '',
   },
 })

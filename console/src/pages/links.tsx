@@ -70,7 +70,7 @@ export default function Links() {
               <Form.Item
                 name="relays"
                 label="Relay addresses"
-                extra="giaddr, one a line; needed only where it lies in no scope of the link"
+                extra="giaddr, one a line. What a relay says of circuits counts only if it is named here"
               >
                 <Input.TextArea className="mono" autoSize={{ minRows: 2, maxRows: 8 }} />
               </Form.Item>
@@ -86,6 +86,14 @@ export default function Links() {
                 name="standAside"
                 label="Stand aside"
                 extra="Do not answer while another server answers there"
+                valuePropName="checked"
+              >
+                <Switch />
+              </Form.Item>
+              <Form.Item
+                name="subnetSelection"
+                label="Subnet selection"
+                extra="Let clients of other links choose a scope of this one (option 118)"
                 valuePropName="checked"
               >
                 <Switch />

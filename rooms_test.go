@@ -13,7 +13,7 @@ var floors = [][]string{
 	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay"},
 	{"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair"}, {"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
 	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"},
-	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful"},
+	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful", "yarnpost/service/logs"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight",
 		"yarnpost/service/partner"}, {"yarnpost/service/look"},
 	{"yarnpost/service/observe", "yarnpost/service/probe"}, {"yarnpost/service/engine"}, {"yarnpost/service/samples", "yarnpost/service/auditor", "yarnpost/service/alert"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},

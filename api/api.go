@@ -405,6 +405,13 @@ type Relay struct {
 	Last    *time.Time `json:"last" doc:"null: never heard since the start"`
 	Gap     float64    `json:"gap" doc:"Usual time between messages, in seconds"`
 	Silent  bool       `json:"silent" doc:"Usually busy, and quiet for unusually long"`
+	Named   bool       `json:"named" doc:"The plan names it: what it says of circuits counts"`
+	Found   bool       `json:"found" doc:"The plan does not name it, but it answered a probe: clients are not given its address"`
+}
+
+// Forgotten says how many relays were forgotten.
+type Forgotten struct {
+	Count int `json:"count"`
 }
 
 // Check is one thing that preflight looked at.

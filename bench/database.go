@@ -234,7 +234,10 @@ func (s *service) databaseWork(load *generator, span time.Duration) error {
 }
 
 // each waits for one entry to be recorded before the next is added.
-type each struct{ done chan struct{} }
+type each struct {
+	store.Owner // what it is not asked for
+	done        chan struct{}
+}
 
 func (e each) Recorded([]store.Entry)         { e.done <- struct{}{} }
 func (e each) Undo(take func() []store.Entry) { take(); close(e.done) }
@@ -248,7 +251,7 @@ func (s *service) oneByOne(span time.Duration) (float64, error) {
 		return 0, err
 	}
 	defer records.Close()
-	owner := each{make(chan struct{}, 1)}
+	owner := each{done: make(chan struct{}, 1)}
 	j, err := records.NewJournal(ctx, slog.New(slog.DiscardHandler), owner, time.Now)
 	if err != nil {
 		return 0, err

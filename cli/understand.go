@@ -29,11 +29,17 @@ func understandCommands() []command {
 					}
 					t := newTable("Relay", "Link", "Messages", "Last", "Usual gap", "State")
 					for _, r := range list {
-						state, last := "heard", "never"
+						state, last := "heard; the plan does not name it", "never"
+						switch {
+						case r.Named:
+							state = "named by the plan"
+						case r.Found:
+							state = "found by a probe; the plan does not name it"
+						}
 						if r.Last != nil {
 							last = k.when(*r.Last)
 						} else {
-							state = "not heard since the start"
+							state += ", not heard since the start"
 						}
 						if r.Silent {
 							state = "SILENT: unusually quiet"
@@ -45,6 +51,25 @@ func understandCommands() []command {
 						t.row(r.Address, r.Link, fmt.Sprint(r.Count), last, gap, state)
 					}
 					return k.show(list, t, "No relay was heard, and the plan names none.")
+				}
+			}},
+		{name: "relay accept", args: "ADDRESS", short: "Name a relay in the plan, so that what it says of circuits counts", least: 1, most: 1, write: true,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				link := f.String("link", "", "`name` of its link; the one whose scope it lies in otherwise")
+				return func(k *call) error { return k.acceptRelay(k.args[0], *link) }
+			}},
+		{name: "relay forget", args: "[ADDRESS]", short: "Forget a relay that was heard, or all that the plan does not name", most: 1, write: true,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				all := f.Bool("all", false, "forget all that the plan does not name")
+				return func(k *call) error {
+					address := ""
+					switch {
+					case len(k.args) == 1 && !*all:
+						address = k.args[0]
+					case len(k.args) == 1 || !*all:
+						return usagef("say which relay, or --all")
+					}
+					return k.forgetRelays(address)
 				}
 			}},
 		{name: "preflight", short: "Look whether the server's host can serve", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
@@ -609,4 +634,64 @@ func mending(u api.Unserved, name string) (*api.Edit, string) {
 			"A scope for its link mends it; the subnet is a guess from the relay's address."
 	}
 	return nil, ""
+}
+
+// acceptRelay names a relay on a link of the plan.
+func (k *call) acceptRelay(address, link string) error {
+	a, err := netip.ParseAddr(address)
+	if err != nil {
+		return usagef("%q is no address", address)
+	}
+	links, err := k.client.Links(k.ctx)
+	if err != nil {
+		return err
+	}
+	if link == "" {
+		scopes, err := k.client.Scopes(k.ctx, "", "")
+		if err != nil {
+			return err
+		}
+		for _, s := range scopes {
+			if p, err := netip.ParsePrefix(s.Subnet); err == nil && p.Contains(a) {
+				link = s.Link
+			}
+		}
+		if link == "" {
+			return usagef("%s lies in no scope; say its link with --link", address)
+		}
+	}
+	i := slices.IndexFunc(links, func(l api.Link) bool { return strings.EqualFold(l.Name, link) })
+	if i < 0 {
+		return fmt.Errorf("there is no link %q; yarnpost link list shows all", link)
+	}
+	if slices.Contains(links[i].Relays, a.String()) {
+		k.say("", fmt.Sprintf("%s is named on link %s already.", a, links[i].Name))
+		return nil
+	}
+	relays := append(slices.Clone(links[i].Relays), a.String())
+	return k.change([]api.Edit{{Op: "edit", Kind: "link", Name: links[i].Name, Link: &api.LinkEdit{Relays: &relays}}}, false, nil)
+}
+
+// forgetRelays forgets a relay, or all for "".
+func (k *call) forgetRelays(address string) error {
+	if k.dryRun {
+		list, err := k.client.Relays(k.ctx)
+		if err != nil {
+			return err
+		}
+		n := 0
+		for _, r := range list {
+			if r.Address == address || address == "" && !r.Named {
+				n++
+			}
+		}
+		k.say("", fmt.Sprintf("Relays that would be forgotten: %d.", n))
+		return nil
+	}
+	done, err := k.client.ForgetRelays(k.ctx, address)
+	if err != nil {
+		return err
+	}
+	k.say("", fmt.Sprintf("Relays forgotten: %d.", done.Count))
+	return nil
 }

@@ -339,6 +339,17 @@ func (c *Client) Listening(ctx context.Context) (api.Listening, error) {
 	return get[api.Listening](ctx, c, "/api/listening", nil)
 }
 
+// ForgetRelays forgets a relay that was heard, or all that the plan does not name for "".
+func (c *Client) ForgetRelays(ctx context.Context, address string) (api.Forgotten, error) {
+	q := url.Values{}
+	if address != "" {
+		q.Set("address", address)
+	}
+	var out api.Forgotten
+	err := c.call(ctx, http.MethodDelete, "/api/relays", q, nil, &out)
+	return out, err
+}
+
 // Relays lists relays.
 func (c *Client) Relays(ctx context.Context) ([]api.Relay, error) {
 	return items[api.Relay](ctx, c, "/api/relays", nil)

@@ -18,6 +18,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/audit"
 	"yarnpost/service/httpd"
+	"yarnpost/service/logs"
 	"yarnpost/service/node"
 )
 
@@ -173,7 +174,7 @@ func splitList(text string) (out []string) {
 }
 
 func logger() *slog.Logger {
-	return slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelInfo}))
+	return slog.New(logs.Limit(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelInfo})))
 }
 
 func serve(ctx context.Context, args []string) error {

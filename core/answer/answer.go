@@ -58,6 +58,9 @@ type World struct {
 	Nonce func() string
 	// Pending tells keys whose records are not durable yet; nil: all are.
 	Pending func(netip.Prefix) bool
+	// RecordsLost is true while clients may hold addresses of which nothing is on record,
+	// since the records were set back to an older state.
+	RecordsLost bool
 	// Pair says what this server may do as one of two; nil: it is alone.
 	Pair Pair
 }
@@ -167,6 +170,7 @@ const (
 	PartnerServes    Reason = "partner-serves"    // the other server of the pair answers it
 	Recovering       Reason = "recovering"        // this server answers nobody until it knows what the other did
 	PartnersShare    Reason = "partners-share"    // what is left is the other server's to give
+	RecordsLost      Reason = "records-lost"      // what is left may be held by clients of which the records were lost
 	ForeignSource    Reason = "foreign-source"    // it was sent from an address that it has no business to be sent from
 )
 
@@ -219,6 +223,7 @@ var reasonWords = map[Reason]string{
 	PartnerServes:    "the other server of the pair answers it",
 	Recovering:       "this server recovers, and leaves it to the other",
 	PartnersShare:    "what is left is the other server's to give",
+	RecordsLost:      "what is left may be held by clients of which the database lost the records",
 	ForeignSource:    "it was sent from an address that is not the client's",
 }
 

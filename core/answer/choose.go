@@ -26,7 +26,8 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 			why = ReservedOnly
 		}
 		if v.Mode == plan.Draining {
-			if l := d.former(v); l != nil && l.HeldAt(d.now) && d.free(v, l.Address()) && !d.elsewhere(v) && d.leaseTime(v, nil, true) >= time.Minute {
+			l := d.former(v)
+			if l != nil && l.HeldAt(d.now) && d.free(v, l.Address()) && !d.elsewhere(v) && d.leaseTime(v, nil, true) >= time.Minute {
 				d.step("it has {a} until the drain of scope {t} ends", l.Address(), v.Name)
 				return v, l.Address()
 			}
@@ -34,7 +35,7 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 		if v.Mode != plan.Serving {
 			continue
 		}
-		if l := d.former(v); l != nil && d.free(v, l.Address()) {
+		if l := d.former(v); l != nil && d.free(v, l.Address()) && d.stillItsOwn(v, l) {
 			d.step("it had {a} before", l.Address(), "")
 			return v, l.Address()
 		} else if l != nil {
@@ -47,7 +48,7 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 	}
 	if a := d.who.wish; a.IsValid() {
 		for _, v := range d.scopes {
-			if v.Mode != plan.Serving || !v.Subnet.Contains(a) || !d.free(v, a) || d.crowded(v) {
+			if v.Mode != plan.Serving || !v.Subnet.Contains(a) || !d.free(v, a) || d.mayBeHeld(v, a) || d.crowded(v) {
 				continue
 			}
 			switch d.probe(v, a) {
@@ -80,8 +81,11 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 		}
 	}
 	d.out.Scope = d.scopes[0]
-	if why == PoolEmpty && d.partnersShare() {
+	switch {
+	case why == PoolEmpty && d.partnersShare():
 		why = PartnersShare
+	case why == PoolEmpty && d.world.RecordsLost:
+		why = RecordsLost
 	}
 	d.ignore(why)
 	return nil, netip.Addr{}
@@ -123,14 +127,16 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 	if r.pool.Valid() {
 		d.step("rules send it to pool {t}", netip.Addr{}, r.pool.String())
 	}
-	open := func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.gives(a, d.table.At(a)) }
+	open := func(a netip.Addr) bool {
+		return !d.ofNetwork(a, true) && !d.mayBeHeld(v, a) && d.gives(a, d.table.At(a))
+	}
 	if a, ok := d.table.Pick(v, r.pool, func(a netip.Addr) bool { return open(a) && d.unused(v, a) }); ok {
 		d.step("{a} is free for longest in scope {t}", a, v.Name)
 		return a, true
 	}
 	if a, ok := d.table.Pick(v, r.pool,
 		func(a netip.Addr) bool {
-			return !d.ofNetwork(a, true) && d.gives(a, d.table.At(a)) && d.probe(v, a) == Unprobed
+			return open(a) && d.probe(v, a) == Unprobed
 		}); ok {
 		d.step("{a} is next in scope {t}, and is probed first", a, v.Name)
 		d.out.Probe = a
@@ -153,6 +159,18 @@ func (d *decider) probe(v *plan.View, a netip.Addr) Probe {
 		return Unreachable
 	}
 	return d.world.Probed(a, d.who.hardware)
+}
+
+// stillItsOwn reports whether what the client last had can have become another's
+// meanwhile, of which the record was lost.
+func (d *decider) stillItsOwn(v *plan.View, l *lease.Lease) bool {
+	return !d.world.RecordsLost || l.HeldAt(d.now) || d.probe(v, l.Address()) == Silent
+}
+
+// mayBeHeld reports whether an address that is free by the records may be held all the
+// same, since records were lost, and no probe can tell.
+func (d *decider) mayBeHeld(v *plan.View, a netip.Addr) bool {
+	return d.world.RecordsLost && d.probe(v, a) == Unreachable
 }
 
 // unused reports whether an address may be offered without another probe.

@@ -138,6 +138,8 @@ func (d *decider) unoffered(g grant, h how) verdict {
 		d.step("{a} is reserved for it, and somebody else answers for it", a, "")
 		return verdict{why: ReservedInUse}
 	case g.by != nil:
+	case !h.selecting && d.world.RecordsLost && d.free(g.scope, a):
+		d.step("no lease of it is on record, but records were lost, and {a} is nobody else's", a, "")
 	case !h.selecting:
 		return verdict{why: NoRecord, silent: !d.answersUnknown(h, g.scope)}
 	case !offered:

@@ -131,7 +131,7 @@ func (d *v4) bootp() {
 			d.step("scope {t} gives BOOTP clients no address from its pools", netip.Addr{}, v.Name)
 			continue
 		}
-		if l := d.former(v); l != nil && d.free(v, l.Address()) {
+		if l := d.former(v); l != nil && d.free(v, l.Address()) && (l.HeldAt(d.now) || !d.mayBeHeld(v, l.Address())) {
 			d.step("it had {a} before", l.Address(), "")
 			d.acknowledge(d.grantOf(v, l.Address(), nil))
 			return

@@ -2,6 +2,7 @@ package answer
 
 import (
 	"net/netip"
+	"unicode/utf8"
 
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
@@ -254,7 +255,19 @@ func hostname(m *dhcp4.Message) string {
 	return clip(name)
 }
 
-func clip(text string) string { return text[:min(len(text), textMost)] }
+// clip bounds a text, without cutting a rune in two; what is no text comes out as one.
+func clip(text string) string {
+	if len(text) > textMost {
+		text = text[:textMost]
+		for len(text) > 0 && !utf8.RuneStart(text[len(text)-1]) {
+			text = text[:len(text)-1]
+		}
+		if r, n := utf8.DecodeLastRuneInString(text); r == utf8.RuneError && n == 1 {
+			text = text[:len(text)-1]
+		}
+	}
+	return dhcp4.Clean([]byte(text))
+}
 
 // textMost bounds what is kept of a text that a client sends, in octets.
 const textMost = 255

@@ -34,18 +34,22 @@ func TestNobodyEndsAnothersLease(t *testing.T) {
 		options []dhcp4.Option
 		how     func(*Request)
 	}{
-		"renewal from a foreign address":            {dhcp4.Request, "", victim, []dhcp4.Option{shorter}, straight("192.0.2.66")},
-		"RELEASE from a foreign address":            {dhcp4.Release, "", victim, nil, straight("192.0.2.66")},
-		"RELEASE from the next address":             {dhcp4.Release, "", victim, nil, straight("10.77.0.101")},
-		"DECLINE from a foreign address":            {dhcp4.Decline, "", "", []dhcp4.Option{at(option.AddressRequest, victim)}, straight("192.0.2.66")},
-		"DECLINE from an address of his own":        {dhcp4.Decline, "", "10.77.0.101", []dhcp4.Option{at(option.AddressRequest, victim)}, straight("10.77.0.101")},
-		"REQUEST from an address of his own":        {dhcp4.Request, "", "10.77.0.101", []dhcp4.Option{at(option.AddressRequest, victim), at(option.ServerID, server.String()), shorter}, straight("10.77.0.101")},
+		"renewal from a foreign address": {dhcp4.Request, "", victim, []dhcp4.Option{shorter}, straight("192.0.2.66")},
+		"RELEASE from a foreign address": {dhcp4.Release, "", victim, nil, straight("192.0.2.66")},
+		"RELEASE from the next address":  {dhcp4.Release, "", victim, nil, straight("10.77.0.101")},
+		"DECLINE from a foreign address": {dhcp4.Decline, "", "", []dhcp4.Option{at(option.AddressRequest, victim)},
+			straight("192.0.2.66")},
+		"DECLINE from an address of his own": {dhcp4.Decline, "", "10.77.0.101", []dhcp4.Option{at(option.AddressRequest, victim)},
+			straight("10.77.0.101")},
+		"REQUEST from an address of his own": {dhcp4.Request, "", "10.77.0.101", []dhcp4.Option{at(option.AddressRequest, victim),
+			at(option.ServerID, server.String()), shorter}, straight("10.77.0.101")},
 		"broadcast from another network":            {dhcp4.Release, "", victim, nil, onLink("192.0.2.66")},
 		"giaddr = ciaddr":                           {dhcp4.Request, victim, victim, nil, straight("192.0.2.66")},
 		"DISCOVER with giaddr = a leased address":   {dhcp4.Discover, victim, "", nil, straight("192.0.2.66")},
 		"RELEASE through a relay that nobody knows": {dhcp4.Release, "10.77.0.9", victim, nil, straight("192.0.2.66")},
-		"DECLINE through a relay that nobody knows": {dhcp4.Decline, "10.77.0.9", "", []dhcp4.Option{at(option.AddressRequest, victim)}, straight("192.0.2.66")},
-		"RELEASE through another link's relay":      {dhcp4.Release, "10.78.0.1", victim, nil, straight("10.78.0.1")},
+		"DECLINE through a relay that nobody knows": {dhcp4.Decline, "10.77.0.9", "", []dhcp4.Option{at(option.AddressRequest, victim)},
+			straight("192.0.2.66")},
+		"RELEASE through another link's relay": {dhcp4.Release, "10.78.0.1", victim, nil, straight("10.78.0.1")},
 	} {
 		f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 		f.names("10.77.0.2")
@@ -122,7 +126,8 @@ func TestPromiseOutlivesItsLease(t *testing.T) {
 		for f.now < told+lease.Grace {
 			endDue(f.table, f.now)
 			if d := f.do(f.message(dhcp4.Discover, 2)); d.Outcome == Offered {
-				t.Errorf("after %s another client is offered %s %s before the end that the first was told", name, d.Address, told.Sub(f.now))
+				t.Errorf("after %s another client is offered %s %s before the end that the first was told", name, d.Address,
+					told.Sub(f.now))
 				break
 			}
 			f.now += 100
@@ -138,11 +143,14 @@ func TestPromiseOutlivesItsLease(t *testing.T) {
 func TestCircuits(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	f.change(func(d *plan.Draft) error {
-		_, err := d.PutReservation(plan.Reservation{Name: "port", Scope: f.scope(), Circuit: "sw1/0/7", Address: netip.MustParseAddr("10.77.0.9")})
+		_, err := d.PutReservation(plan.Reservation{Name: "port", Scope: f.scope(), Circuit: "sw1/0/7",
+			Address: netip.MustParseAddr("10.77.0.9")})
 		return err
 	})
-	f.rule(plan.Rule{Name: "remote", When: `remote == "access-3" && relay == "10.77.0.2" && "staff" in userClass`, Settings: plan.Settings{Lease: plan.Duration(7 * time.Minute)}})
-	via := []dhcp4.Option{{Code: option.RelayAgent, Data: []byte("\x01\x07sw1/0/7\x02\x08access-3")}, {Code: option.UserClass, Data: []byte("\x05staff")}}
+	f.rule(plan.Rule{Name: "remote", When: `remote == "access-3" && relay == "10.77.0.2" && "staff" in userClass`,
+		Settings: plan.Settings{Lease: plan.Duration(7 * time.Minute)}})
+	via := []dhcp4.Option{{Code: option.RelayAgent, Data: []byte("\x01\x07sw1/0/7\x02\x08access-3")}, {Code: option.UserClass,
+		Data: []byte("\x05staff")}}
 	f.expect("through a relay that nobody names", f.do(f.message(dhcp4.Discover, 1, via...)), Offered, "", "10.77.0.100")
 	direct := f.message(dhcp4.Discover, 1, via...)
 	direct.GIAddr = netip.IPv4Unspecified()
@@ -163,7 +171,8 @@ func TestCircuits(t *testing.T) {
 	// The relay is named no more: what it said does not count any longer.
 	f.link(func(l *plan.Link) { l.Relays = nil })
 	f.now += 210
-	f.expect("when nobody names the relay", f.do(renewal, func(r *Request) { r.Unicast, r.From = true, renewal.CIAddr }), Refused, ForAnother, "10.77.0.9")
+	f.expect("when nobody names the relay", f.do(renewal, func(r *Request) { r.Unicast, r.From = true, renewal.CIAddr }), Refused,
+		ForAnother, "10.77.0.9")
 }
 
 // Whatever a client asks for, an early renewal is not worth a write.
@@ -172,10 +181,37 @@ func TestEarlyWhateverItSays(t *testing.T) {
 	a := f.get(1)
 	for n := range 50 {
 		m := f.message(dhcp4.Request, 1, dhcp4.Option{Code: option.ForceRenewNonce, Data: []byte{1, byte(n)}},
-			dhcp4.Option{Code: option.AddressTime, Data: []byte{0, 0, 2, byte(n)}}, dhcp4.Option{Code: option.Hostname, Data: []byte{'a' + byte(n%20)}})
+			dhcp4.Option{Code: option.AddressTime, Data: []byte{0, 0, 2, byte(n)}}, dhcp4.Option{Code: option.Hostname,
+				Data: []byte{'a' + byte(n%20)}})
 		m.CIAddr, m.XID = a, uint32(n)
 		if d := f.do(m); d.Outcome != Acknowledged || d.Lease() != nil {
 			t.Fatalf("renewal %d is %s, recorded as %+v", n, d.Outcome, d.Lease())
 		}
 	}
+}
+
+// While records may be missing, what is free by the records is given to nobody new,
+// unless a probe can tell; whoever asks for an address that nobody has keeps it.
+func TestRecordsLost(t *testing.T) {
+	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
+	known := f.get(1)
+	decide := func(m *dhcp4.Message, probed func(netip.Addr, addr.Hardware) Probe) *Decision {
+		w := f.world()
+		w.RecordsLost, w.Probed = true, probed
+		return Decide(Request{Message: m, Server: server}, w, nil)
+	}
+	f.expect("somebody new", decide(f.message(dhcp4.Discover, 2), nil), Ignored, RecordsLost, "")
+	f.expect("somebody new who wishes", decide(f.message(dhcp4.Discover, 2, at(option.AddressRequest, "10.77.0.105")), nil), Ignored,
+		RecordsLost, "")
+	f.expect("whoever is on record", decide(f.message(dhcp4.Discover, 1), nil), Offered, "", known.String())
+	renew := f.message(dhcp4.Request, 3)
+	renew.CIAddr = netip.MustParseAddr("10.77.0.107")
+	f.expect("one whose record was lost", decide(renew, nil), Acknowledged, "", "10.77.0.107")
+	renew.CIAddr = known
+	f.expect("one who asks for what another has", decide(renew, nil), Refused, HeldByAnother, known.String())
+	silent := func(netip.Addr, addr.Hardware) Probe { return Silent }
+	f.expect("somebody new, where a probe met silence", decide(f.message(dhcp4.Discover, 2), silent), Offered, "", "10.77.0.101")
+	f.now += 2 * 3600
+	endDue(f.table, f.now)
+	f.expect("a former client, whose address may be another's by now", decide(f.message(dhcp4.Discover, 1), nil), Ignored, RecordsLost, "")
 }

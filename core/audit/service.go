@@ -98,6 +98,8 @@ type Service struct {
 	Certificate  time.Time     // when it ends; zero if there is none
 	Now          time.Time
 	ClockStep    time.Duration
+	SetBack      string // that the database was set back, in words, or ""
+	Claims       []Said // hosts that answer for addresses of others
 	Rivals       []Said
 	SilentRelays []Said
 	Trials       []Failed
@@ -155,6 +157,12 @@ func OfService(s Service) []Finding {
 	}
 	if s.ClockStep != 0 {
 		out.say("clock-stepped", "clock", "the clock of this host stepped by %s", s.ClockStep.Round(time.Second))
+	}
+	if s.SetBack != "" {
+		out.say("database-set-back", "database", "%s", s.SetBack)
+	}
+	for _, c := range s.Claims {
+		out.say("host-claims-addresses", c.Subject, "%s", c.Text)
 	}
 	for _, r := range s.Rivals {
 		f := out.say("other-server", r.Subject, "%s", r.Text)

@@ -3,7 +3,9 @@ package pair
 import (
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"time"
 
 	"yarnpost/core/addr"
@@ -150,9 +152,19 @@ func v4Message(l *lease.Lease, now lease.Time) ([]byte, error) {
 		put(option.ClientID, []byte(l.Client.ID))
 	}
 	put(option.LastTransaction, binary.BigEndian.AppendUint32(nil, uint32(max(now-l.Heard, 0))))
+	var relayed []byte
 	if l.Circuit != "" {
-		put(option.RelayAgent, dhcp4.AppendSub(nil, dhcp4.SubCircuit, []byte(l.Circuit)))
+		relayed = dhcp4.AppendSub(relayed, dhcp4.SubCircuit, []byte(l.Circuit))
 	}
+	dhcp4.Sub([]byte(l.Agent), func(code uint8, data []byte) bool {
+		if code == option.UserClass {
+			put(option.UserClass, data)
+		} else {
+			relayed = dhcp4.AppendSub(relayed, code, data)
+		}
+		return true
+	})
+	put(option.RelayAgent, relayed)
 	b, omitted, err := dhcp4.Append(nil, m, dhcp4.MaxMax)
 	if err == nil && len(omitted) > 0 {
 		err = fmt.Errorf("options %v do not fit", omitted)
@@ -247,11 +259,24 @@ func (u *Update) readV4(raw []byte) error {
 		l.Client = lease.Client{}
 	}
 	l.Hostname, l.Vendor = m.Text(option.Hostname), m.Text(option.ClassID)
+	agent := map[uint8][]byte{}
 	if !m.GIAddr.IsUnspecified() {
 		l.Relay = m.GIAddr
 	}
 	if b, ok := m.Options.Get(option.RelayAgent); ok {
-		l.Circuit = string(dhcp4.ParseRelay(b).Circuit)
+		r := dhcp4.ParseRelay(b)
+		l.Circuit = string(r.Circuit)
+		for code, data := range map[uint8][]byte{dhcp4.SubRemote: r.Remote, dhcp4.SubSubscriber: r.Subscriber} {
+			if len(data) > 0 {
+				agent[code] = data
+			}
+		}
+	}
+	if b, ok := m.Options.Get(option.UserClass); ok && len(b) > 0 && len(b) < 256 {
+		agent[option.UserClass] = b
+	}
+	for _, code := range slices.Sorted(maps.Keys(agent)) {
+		l.Agent = string(dhcp4.AppendSub([]byte(l.Agent), code, agent[code]))
 	}
 	return nil
 }

@@ -60,8 +60,11 @@ type Engine struct {
 	sets     givenSets
 	seen     *observe.Room
 	probes   *probe.Probes
+	claims   claims
 
 	trials   trialSeats
+	setBack  func(cause error, leases int)
+	behind   func(lease.Time) bool // whether records were lost that may still count
 	buffers  buffers
 	leaving  []wire.Reply // of Handle; used again
 	recorded []wire.Reply // of Recorded; used again
@@ -81,7 +84,7 @@ type Parts struct {
 // New makes an engine. It needs a recorder before the first request.
 func New(p Parts) *Engine {
 	e := &Engine{log: p.Log, clock: p.Clock, events: p.Events, metrics: p.Metrics, send: p.Send, table: p.Table,
-		sets: newGivenSets(p.Sets, lease.At(p.Clock.Now())), probes: probe.New(p.Log)}
+		sets: newGivenSets(p.Sets, lease.At(p.Clock.Now())), probes: probe.New(p.Log), claims: newClaims()}
 	e.own.Store(&map[netip.Addr]bool{})
 	e.theirs.Store(&partnersAddresses{})
 	e.seen = observe.New(&observe.Host{Table: p.Table, Log: p.Log, Own: e.IsOurs, World: e.world, Become: e.become, Probe: e.canAsk})
@@ -209,7 +212,7 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 		e.metrics.drop("bad-relay")
 	} else {
 		if !m.GIAddr.IsUnspecified() && !e.IsOwn(m.GIAddr) {
-			e.seen.Relays.Pulse(m.GIAddr, d.Scope, w.Now)
+			e.relayHeard(m.GIAddr, d.Scope, w.Now)
 		}
 	}
 	return e.carryOut(p, &req, d, now, arrived)
@@ -224,6 +227,7 @@ func (e *Engine) world(at time.Time) answer.World {
 	if e.pairing != nil {
 		w.Pair = e.pairing.Server
 	}
+	w.RecordsLost = e.behind != nil && e.behind(now)
 	if e.probes.Can() {
 		w.Probed = func(a netip.Addr, client addr.Hardware) answer.Probe {
 			return e.probes.Known(e.table.Plan().ScopeAt(a), a, client, now)
@@ -232,9 +236,39 @@ func (e *Engine) world(at time.Time) answer.World {
 	return w
 }
 
-// isRelay reports whether an address is that of a relay that was heard, or one of
-// the partner's. The caller holds the lock.
-func (e *Engine) isRelay(a netip.Addr) bool { return e.seen.Relays.Known(a) || e.theirs.Load().own[a] }
+// isRelay reports whether an address is that of a relay that was heard and answered a
+// probe, or one of the partner's. The caller holds the lock.
+func (e *Engine) isRelay(a netip.Addr) bool { return e.seen.Relays.Found(a) || e.theirs.Load().own[a] }
+
+// relayHeard notes that a message came through a relay. One that the plan does not name
+// may be made up, so it is probed, if its address is one that clients could be given.
+// The caller holds the lock.
+func (e *Engine) relayHeard(relay netip.Addr, of *plan.View, now lease.Time) {
+	p := e.table.Plan()
+	named := p.LinkOfRelay(relay) != 0
+	e.seen.Relays.Pulse(relay, named, of, now)
+	if named || !e.probes.Can() {
+		return
+	}
+	v := p.ScopeAt(relay)
+	if v == nil || v.NoProbe || !e.probes.Reaches(v) || !e.probes.Spare() {
+		return
+	}
+	if l := e.table.At(relay); l != nil && !l.Over() {
+		return
+	}
+	if e.seen.Relays.Ask(relay, now) {
+		e.probes.Ask(v, relay)
+	}
+}
+
+// ForgetRelays forgets a relay that was heard, or with the zero address all that the plan
+// does not name. It tells how many.
+func (e *Engine) ForgetRelays(relay netip.Addr) int {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.seen.Relays.Forget(relay)
+}
 
 // ofNetwork reports whether an address is this host's or a relay's. The caller
 // holds the lock.
@@ -249,7 +283,7 @@ func (e *Engine) NetworkAt(a netip.Addr) string {
 	case e.IsOwn(a):
 		return "this server's own address"
 	case e.isRelay(a):
-		return "a relay's, which was heard"
+		return "a relay's that was heard and answered a probe (yarnpost relay forget takes that back)"
 	}
 	return ""
 }
@@ -309,7 +343,7 @@ func (e *Engine) encode(p *wire.Packet, req *answer.Request, d *answer.Decision,
 	if len(omitted) > 0 {
 		e.metrics.omitted.Add(float64(len(omitted)))
 	}
-	if reply, err = route(p, req, d, data); err != nil {
+	if reply, err = route(p, req, d, data, e.isHost); err != nil {
 		e.metrics.drop("no-way-back")
 		e.lost(p, req, d, answer.NoWayBack, err.Error(), at, arrived)
 		return reply, false
@@ -357,7 +391,7 @@ func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, 
 			waits.kept = true
 		case effect.Await:
 			if !waits.kept { // it joins what is on its way
-				e.journal.Add(store.Entry{Note: waits})
+				e.journal.Add(store.Entry{Note: waits, On: lease.Host(d.Address)})
 			}
 			return false
 		case effect.Reply:
@@ -580,6 +614,9 @@ func (e *Engine) ended(l *lease.Lease) {
 		e.events.lease(l.Clone())
 	}
 }
+
+// isHost reports whether an address is one of this machine.
+func (e *Engine) isHost(a netip.Addr) bool { return a.IsLoopback() || (*e.own.Load())[a] }
 
 // SetOwn tells the engine the host's addresses.
 func (e *Engine) SetOwn(own map[netip.Addr]bool) { e.own.Store(&own) }

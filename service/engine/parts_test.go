@@ -35,13 +35,20 @@ func TestRoute(t *testing.T) {
 		{answer.ToAll, false, "", "no way"},
 	} {
 		d.To, req.Relay.SourcePort, req.Interface = c.to, c.port, c.iface
-		r, err := route(p, req, d, nil)
+		r, err := route(p, req, d, nil, func(netip.Addr) bool { return false })
 		got := fmt.Sprint(r.To, " frame ", r.Frame, " ", r.Hardware)
 		if err != nil {
 			got = "no way"
 		}
 		if got != c.expect {
 			t.Errorf("destination %d: %s, want %s", c.to, got, c.expect)
+		}
+	}
+	d.To = answer.ToRelay // an address of the host itself is answered only if it asks
+	for from, want := range map[string]bool{"10.77.0.2:4001": true, "10.77.0.3:4001": false} {
+		p.From = netip.MustParseAddrPort(from)
+		if _, err := route(p, req, d, nil, func(a netip.Addr) bool { return a == d.Reply.GIAddr }); (err == nil) != want {
+			t.Errorf("the host's own address, asked from %s: %v", from, err)
 		}
 	}
 }

@@ -128,12 +128,17 @@ func (e *Engine) lookAgain(l *lease.Lease, now lease.Time) {
 func (e *Engine) answered(a netip.Addr, f *probe.Flight, who probe.Result, now lease.Time) {
 	l := e.table.At(a)
 	e.probes.Taken(a)
+	v := e.table.Plan().ScopeAt(a)
 	switch {
+	case v != nil && (l == nil || l.Over()) && e.table.Plan().ReservationAt(a) == nil && e.seen.Relays.Answered(a, v, now):
+		e.log.Info("a relay that the plan does not name answers, and its address is left to it", "relay", a, "scope", v.Name)
+	case v != nil && (l == nil || l.Status != lease.Active) && e.claims.over(v, who.Hardware, e.table.Count(v.ID).Abandoned, now):
+		e.silent(a, now) // it answers for so many that it is not believed
 	case l != nil && l.Status == lease.Active:
 		e.seen.Twins.Meet(a, who.Hardware, now)
 	case l != nil && l.Status == lease.Abandoned:
 		n := *l
-		n.Heard, n.Expires = now, now.Add(lease.AbandonRest)
+		n.Heard, n.Expires = now, now.Add(e.claims.rest(v, who.Hardware))
 		if l.Found() && who.Hardware != "" {
 			n.Hardware = who.Hardware
 		}
@@ -174,6 +179,10 @@ func (e *Engine) wants(a netip.Addr, f *probe.Flight, hw addr.Hardware) bool {
 // caller holds the lock.
 func (e *Engine) abandon(a netip.Addr, before *lease.Lease, who probe.Result, now lease.Time) {
 	n := (&lease.Lease{Prefix: lease.Host(a), Hardware: who.Hardware, Since: now, Heard: now, Revision: e.table.Plan().Revision}).Abandon(now)
+	if v := e.table.Plan().ScopeAt(a); v != nil {
+		e.claims.note(v, who.Hardware, now)
+		n.Expires = now.Add(e.claims.rest(v, who.Hardware))
+	}
 	if e.become(before, n) {
 		e.table.DropOffer(lease.Host(a))
 		e.metrics.squatters.Inc()

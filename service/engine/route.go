@@ -9,7 +9,10 @@ import (
 	"yarnpost/service/wire"
 )
 
-var errNoWay = errors.New("no way back to the client")
+var (
+	errNoWay    = errors.New("no way back to the client")
+	errOwnRelay = errors.New("its relay's address is this host's own, and it came from elsewhere")
+)
 
 var (
 	broadcast   = netip.AddrFrom4([4]byte{255, 255, 255, 255})
@@ -18,10 +21,16 @@ var (
 
 // route turns a destination into an address, a port and, for clients that
 // cannot be reached by IP yet, a frame (RFC 2131 section 4.1).
-func route(p *wire.Packet, req *answer.Request, d *answer.Decision, data []byte) (wire.Reply, error) {
+//
+// To an address of the host itself, which own tells, a reply goes only if the request came
+// from there.
+func route(p *wire.Packet, req *answer.Request, d *answer.Decision, data []byte, own func(netip.Addr) bool) (wire.Reply, error) {
 	r := wire.Reply{Data: data, From: req.Server, Interface: p.Interface}
 	switch d.To {
 	case answer.ToRelay:
+		if own(d.Reply.GIAddr) && p.From.Addr() != d.Reply.GIAddr {
+			return r, errOwnRelay // any service of the host could be reached so
+		}
 		port := uint16(wire.ServerPort)
 		if req.Relay.SourcePort { // RFC 8357
 			port = p.From.Port()

@@ -38,7 +38,6 @@ type Access struct {
 	log    *slog.Logger
 	dir    string // where admin.password may lie
 	tries  *tries
-	checks chan struct{} // a password is worked on only with one of these
 
 	mu       sync.Mutex
 	accounts map[string]store.Account
@@ -73,7 +72,7 @@ func OpenAccess(ctx context.Context, s *store.Store, dir string, now func() time
 	if err != nil {
 		return nil, err
 	}
-	a := &Access{store: s, now: now, count: count, log: log, dir: dir, tries: newTries(now), checks: make(chan struct{}, checksMost),
+	a := &Access{store: s, now: now, count: count, log: log, dir: dir, tries: newTries(now, checksMost),
 		accounts: map[string]store.Account{}, grants: map[[32]byte]store.Grant{}, changed: make(chan struct{})}
 	for _, acc := range accounts {
 		a.accounts[acc.Name] = acc
@@ -163,18 +162,6 @@ func checkPassword(encoded, password string) bool {
 // the same time.
 var nobody = sync.OnceValue(func() string { return hashPassword(secret(16)) })
 
-// working waits until a password can be worked on; done gives the place back.
-func (a *Access) working(ctx context.Context) (done func(), err error) {
-	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
-	defer cancel()
-	select {
-	case a.checks <- struct{}{}:
-		return func() { <-a.checks }, nil
-	case <-ctx.Done():
-		return nil, ErrTooMany
-	}
-}
-
 // verify checks an account's password on behalf of a source, which is an address
 // without a port. The attempt is counted before anything is checked; beyond a few
 // failures attempts are paced, and never refused only because others failed.
@@ -190,11 +177,7 @@ func (a *Access) verify(ctx context.Context, source, account, password string) e
 		a.countSignIn("refused", source, account)
 		return err
 	}
-	done, err := a.working(ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
+	defer try.done()
 	encoded := acc.Password
 	if !known {
 		encoded = nobody()
@@ -288,8 +271,11 @@ func (a *Access) ChangePassword(ctx context.Context, source, account, old, passw
 	if err := strong(account, old, password); err != nil {
 		return err
 	}
+	if err := a.setPassword(ctx, account, password, false); err != nil {
+		return err
+	}
 	a.log.Info("password replaced", "account", account, "from", source)
-	return a.setPassword(ctx, account, password, false)
+	return nil
 }
 
 // SetPassword sets the password of an account, which is made if need be.
@@ -298,12 +284,7 @@ func (a *Access) SetPassword(ctx context.Context, account, password string) erro
 }
 
 func (a *Access) setPassword(ctx context.Context, account, password string, mustChange bool) error {
-	done, err := a.working(ctx)
-	if err != nil {
-		return err
-	}
 	acc := store.Account{Name: account, Password: hashPassword(password), MustChange: mustChange}
-	done()
 	if err := a.store.SaveAccount(ctx, acc); err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -31,6 +32,23 @@ func (s *Server) registerServers(a huma.API) {
 	huma.Register(a, op("list-relays", http.MethodGet, "/api/relays", "Relays that forward to this server, and those the plan names",
 		"service", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Relay]], error) {
 		return listed(s, s.relays())
+	})
+	huma.Register(a, op("forget-relays", http.MethodDelete, "/api/relays", "Forget relays that were heard and that the plan does not name",
+		"service", needPlan), func(_ context.Context, in *struct {
+		Address string `query:"address" doc:"Of one relay; all without it"`
+	}) (*body[api.Forgotten], error) {
+		var at netip.Addr
+		if in.Address != "" {
+			var err error
+			if at, err = netip.ParseAddr(in.Address); err != nil {
+				return nil, refused("%q is no address", in.Address)
+			}
+		}
+		n := s.node.Engine().ForgetRelays(at)
+		if at.IsValid() && n == 0 {
+			return nil, unknown("relay", in.Address)
+		}
+		return respond(api.Forgotten{Count: n}, nil)
 	})
 	huma.Register(a, op("show-preflight", http.MethodGet, "/api/preflight", "What the last look at the host found", "service", needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.Check]], error) {
@@ -142,7 +160,7 @@ func checksView(list []preflight.Check) []api.Check {
 func (s *Server) relays() []api.Relay {
 	out := []api.Relay{}
 	for _, r := range s.node.Engine().Relays() {
-		v := api.Relay{Address: r.Address.String(), Link: r.Link, Count: r.Count, Gap: r.Gap, Silent: r.Silent}
+		v := api.Relay{Address: r.Address.String(), Link: r.Link, Count: r.Count, Gap: r.Gap, Silent: r.Silent, Named: r.Named, Found: r.Found}
 		if r.Count > 0 {
 			at := r.Last.Std()
 			v.Last = &at

@@ -67,25 +67,25 @@ func TestCleanURL(t *testing.T) {
 // account; made-up names do not fill the count up; what is paced comes through.
 func TestTries(t *testing.T) {
 	now := time.Unix(1_800_000_000, 0)
-	tr := newTries(func() time.Time { return now })
-	ctx, stop := context.WithCancel(context.Background())
-	stop() // nobody waits here: whoever would have to gives up
-	begin := func(source, account string, known bool) error {
-		_, err := tr.begin(ctx, source, account, known)
-		return err
+	tr := newTries(func() time.Time { return now }, 1000)
+	try := func(source, account string, known bool) (its bool) {
+		t.Helper()
+		x, err := tr.join(place(source), account, known)
+		if err != nil {
+			t.Fatal(err)
+		}
+		select {
+		case <-x.turn:
+			x.done()
+			return true
+		default:
+			tr.leave(x)
+			return false
+		}
 	}
 	free := func(source string) (n int) {
-		for ; n < 200; n++ {
-			tr.mu.Lock()
-			x := tr.sourceOf(place(source))
-			wait, ok := x.turn(now, sourceFree, sourcePace, sourceQueue)
-			if ok && wait == 0 {
-				x.failed = append(x.failed, now)
-			}
-			tr.mu.Unlock()
-			if wait > 0 || !ok {
-				return n
-			}
+		for n < 200 && try(source, "nobody", false) {
+			n++
 		}
 		return n
 	}
@@ -99,23 +99,25 @@ func TestTries(t *testing.T) {
 		t.Error("the addresses of one network are not one source")
 	}
 	for n := range 3 * sourcesMost {
-		begin(fmt.Sprintf("10.%d.%d.%d", n>>16, n>>8&255, n&255), fmt.Sprint("made-up-", n), false)
+		try(fmt.Sprintf("10.%d.%d.%d", n>>16, n>>8&255, n&255), fmt.Sprint("made-up-", n), false)
 	}
 	if len(tr.sources) > sourcesMost || len(tr.accounts) != 0 {
 		t.Errorf("%d sources and %d accounts are remembered", len(tr.sources), len(tr.accounts))
 	}
-	for n := range accountFree + 1 {
-		begin(fmt.Sprintf("11.0.%d.1", n), "admin", true)
+	paced := 0
+	for n := range accountFree + 5 {
+		if !try(fmt.Sprintf("11.0.%d.1", n), "admin", true) {
+			paced++
+		}
 	}
-	of := tr.accounts["admin"]
-	if wait, ok := of.turn(now, accountFree, accountPace, accountQueue); wait == 0 && ok && of.next.IsZero() {
+	if paced == 0 {
 		t.Error("an account that is attacked from everywhere is not paced")
 	}
 	now = now.Add(2 * triesSpan)
 	if n := free("10.0.0.1"); n != sourceFree+1 {
 		t.Error("a minute later a source is still paced")
 	}
-	x, err := newTries(func() time.Time { return now }).begin(context.Background(), "10.0.0.9", "admin", true)
+	x, err := newTries(func() time.Time { return now }, 1).begin(context.Background(), "10.0.0.9", "admin", true)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,6 +126,60 @@ func TestTries(t *testing.T) {
 	}
 	if x.good(); len(x.source.failed) != 0 || !x.source.good["admin"] {
 		t.Error("a right password stays counted")
+	}
+}
+
+// However many guess, whoever signs in is next: from where the account was signed in to
+// before, or for the first time from anywhere.
+func TestGuessersHoldNobodyUp(t *testing.T) {
+	now := time.Unix(1_800_000_000, 0)
+	tr := newTries(func() time.Time { return now }, 2)
+	tr.sourceOf("192.0.2.1").good["admin"] = true
+	var guesses []*try
+	for round := range 4 {
+		for n := range 400 {
+			x, err := tr.join(fmt.Sprintf("10.1.%d.%d", n>>8, n&255), "admin", true)
+			if err != nil {
+				t.Fatalf("round %d, source %d: %v", round, n, err)
+			}
+			guesses = append(guesses, x)
+		}
+	}
+	if len(tr.waiting) > waitingMost || tr.working != 2 {
+		t.Fatalf("%d wait and %d are worked on", len(tr.waiting), tr.working)
+	}
+	its := func(x *try) bool {
+		select {
+		case err := <-x.turn:
+			return err == nil
+		default:
+			return false
+		}
+	}
+	known, err := tr.join("192.0.2.1", "admin", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fresh, err := tr.join("192.0.2.2", "admin", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	end := func() {
+		for i, g := range guesses {
+			if g != nil && its(g) {
+				guesses[i] = nil
+				g.done()
+				return
+			}
+		}
+		t.Fatal("nothing is worked on")
+	}
+	if end(); !its(known) {
+		t.Error("whoever signed in here before is not next")
+	}
+	now = now.Add(accountPace)
+	if end(); !its(fresh) {
+		t.Error("whoever tries for the first time is not next")
 	}
 }
 

@@ -241,6 +241,12 @@ func mendFor(u observe.Unserved) string {
 		return "see what the relay adds: yarnpost trace --client " + u.Hardware.String()
 	case answer.Overload:
 		return "nothing, if the rush ends; see /metrics for what waits"
+	case answer.RecordsLost:
+		return "nothing, if it asks again later; yarnpost status says until when addresses are kept"
+	case answer.PartnersShare:
+		return "nothing: the other server is asked for addresses; or yarnpost pair rebalance"
+	case answer.BadRelay:
+		return "give the relay an address that is no client's, and name it: yarnpost relay accept " + addrText(u.Relay)
 	case answer.Fenced:
 		return "stop this service: another one serves from its database"
 	}

@@ -394,6 +394,12 @@ func (n facts) service(context.Context) audit.Service {
 		l := p.LinkNamed(link)
 		return p.Defaults.Listening || l != nil && l.Listening
 	}
+	s.SetBack = n.SetBack()
+	for _, c := range n.engine.Claims() {
+		s.Claims = append(s.Claims, audit.Said{Subject: "hardware " + c.Hardware.String(),
+			Text: fmt.Sprintf("host %s answers probes of addresses of scope %s that it was not given; %d of its answers were not believed, the last at %s",
+				c.Hardware, c.Scope, c.Refused, c.Last.Format("2 Jan 15:04 UTC"))})
+	}
 	for _, r := range n.engine.Rivals() {
 		s.Rivals = append(s.Rivals, audit.Said{Subject: "link " + r.Link,
 			Text:  "another DHCP server, " + r.Server.String() + ", answers on link " + r.Link,

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -57,9 +58,10 @@ type Node struct {
 	events  *engine.Events
 	metrics *engine.Metrics
 	theirs  theirList
-	planMu  sync.Mutex // one change of the plan at a time
-	doubted *doubted   // a change of the plan that may be on record; under planMu
-	changed changes    // the last changes of the plan; under planMu
+	setBack atomic.Pointer[store.SetBack] // what is known of a database that was set back, or nil
+	planMu  sync.Mutex                    // one change of the plan at a time
+	doubted *doubted                      // a change of the plan that may be on record; under planMu
+	changed changes                       // the last changes of the plan; under planMu
 	pinger  *wire.Pinger
 	trials  trials
 	config  Config
@@ -105,6 +107,9 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := n.lookBack(ctx, c, table); err != nil {
+		return nil, err
+	}
 	if n.wire, err = wire.Listen(c.DHCP4, c.Interfaces, c.Log); err != nil {
 		return nil, err
 	}
@@ -120,6 +125,7 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 		return nil, err
 	}
 	n.engine.RecordTo(n.journal)
+	n.engine.OnLost(n.wasSetBack, n.recordsLost)
 	if err := n.loadRecall(ctx); err != nil {
 		return nil, err
 	}

@@ -2,7 +2,6 @@ package observe
 
 import (
 	"fmt"
-	"maps"
 	"net/netip"
 	"slices"
 	"sort"
@@ -49,14 +48,9 @@ type Rival struct {
 	Server      netip.Addr
 	How         string // how it was noticed
 	First, Last lease.Time
-	Heard       lease.Time                   // when its own words were heard last; 0 if never
-	Chosen      map[addr.Hardware]lease.Time // clients that chose it, a few at most
+	Heard       lease.Time // when its own words were heard last; 0 if never
 	Count       int
 }
-
-// choosersLeast is how many clients have to choose another server before that
-// counts as one that answers.
-const choosersLeast = 3
 
 type rivalKey struct {
 	link   plan.ID
@@ -78,58 +72,41 @@ type comparison struct {
 }
 
 func newShadow(h *Host) *Shadow {
-	return &Shadow{host: h, clients: forgetful.New[lease.Client, *Agreement](shadowMost), rivals: forgetful.New[rivalKey, *Rival](1000),
+	heard := func(r *Rival) bool { return r.Heard != 0 }
+	return &Shadow{host: h, clients: forgetful.New[lease.Client, *Agreement](shadowMost), rivals: forgetful.Proved[rivalKey](1000, heard),
 		asked: forgetful.New[uint32, comparison](1000), early: forgetful.New[uint32, dhcp4.Options](1000)}
 }
 
 // Rival reports whether another server answers on a link: its own words were
-// heard lately, or several clients chose it. One message of a client is not
-// enough, since anybody can send one.
+// heard lately. Which server clients say that they chose does not count, since
+// anybody can say it.
 func (s *Shadow) Rival(link plan.ID, now lease.Time) bool {
 	for k, r := range s.rivals.All() {
-		if k.link == link && (now.Sub(r.Heard) <= rivalSpan || r.choosers(now) >= choosersLeast) {
+		if k.link == link && r.Heard != 0 && now.Sub(r.Heard) <= rivalSpan {
 			return true
 		}
 	}
 	return false
 }
 
-// choosers counts the clients that chose the server lately.
-func (r *Rival) choosers(now lease.Time) (n int) {
-	for _, at := range r.Chosen {
-		if now.Sub(at) <= rivalSpan {
-			n++
-		}
-	}
-	return n
-}
-
 // noteRival remembers another server on a link: its own words were heard, or a
 // client chose it.
-func (s *Shadow) noteRival(link plan.ID, server netip.Addr, how string, chooser addr.Hardware, now lease.Time) {
+func (s *Shadow) noteRival(link plan.ID, server netip.Addr, how string, itself bool, now lease.Time) {
 	if !server.IsValid() || server.IsUnspecified() || s.host.Own(server) {
 		return
 	}
 	k := rivalKey{link, server}
 	r := s.rivals.Get(k)
 	if r == nil {
-		r = &Rival{Link: s.host.Table.Plan().Label(link), Server: server, First: now, Chosen: map[addr.Hardware]lease.Time{}}
+		r = &Rival{Link: s.host.Table.Plan().Label(link), Server: server, First: now}
 		s.host.Log.Warn("another DHCP server answers", "link", r.Link, "server", server, "how", how)
 	}
-	s.rivals.Put(k, r)
 	r.How, r.Last = how, now
 	r.Count++
-	switch {
-	case chooser == "":
+	if itself {
 		r.Heard = now
-	case r.choosers(now) < choosersLeast:
-		maps.DeleteFunc(r.Chosen, func(_ addr.Hardware, at lease.Time) bool { return now.Sub(at) > rivalSpan })
-		r.Chosen[chooser] = now
-	default:
-		if _, known := r.Chosen[chooser]; known {
-			r.Chosen[chooser] = now
-		}
 	}
+	s.rivals.Put(k, r)
 }
 
 // Request looks at a request that names another server: what did the
@@ -137,7 +114,7 @@ func (s *Shadow) noteRival(link plan.ID, server netip.Addr, how string, chooser 
 func (s *Shadow) Request(req *answer.Request, d *answer.Decision, at time.Time) {
 	now := lease.At(at)
 	m := req.Message
-	if m.Type != dhcp4.Request {
+	if m.Type != dhcp4.Request || d.Why == answer.ForeignSource || d.Why == answer.BadRelay {
 		return
 	}
 	server, named := m.Options.Addr(option.ServerID)
@@ -155,7 +132,7 @@ func (s *Shadow) Request(req *answer.Request, d *answer.Decision, at time.Time) 
 	p := s.host.Table.Plan()
 	if named {
 		if link := s.linkOf(req, took); link != 0 {
-			s.noteRival(link, server, "a client chose it", m.CHAddr, now)
+			s.noteRival(link, server, "a client chose it", false, now)
 		}
 	}
 	if withheld != answer.Listening {
@@ -167,10 +144,11 @@ func (s *Shadow) Request(req *answer.Request, d *answer.Decision, at time.Time) 
 // linkOf is the link a request comes from, as far as that can be told.
 func (s *Shadow) linkOf(req *answer.Request, took netip.Addr) plan.ID {
 	p := s.host.Table.Plan()
-	if id := p.LinkOnInterface(req.Interface); req.Interface != "" && id != 0 {
-		return id
-	}
-	if id := p.LinkOfRelay(req.Message.GIAddr); id != 0 {
+	if req.Message.GIAddr.IsUnspecified() {
+		if id := p.LinkOnInterface(req.Interface); req.Interface != "" && id != 0 {
+			return id
+		}
+	} else if id := p.LinkOfRelay(req.Message.GIAddr); id != 0 {
 		return id
 	}
 	for _, a := range []netip.Addr{req.Relay.Link, req.Message.GIAddr, took} {
@@ -270,6 +248,9 @@ func (s *Shadow) learn(req *answer.Request, c lease.Client, v *plan.View, took n
 	if before != nil && before.Status == lease.Active && before.Client == c && before.Expires.Sub(now) > v.Lease/2 {
 		return
 	}
+	if before != nil && before.Revision != 0 && (before.HeldAt(now) || before.Kept()) { // this server promised it to somebody
+		return
+	}
 	m := req.Message
 	n := &lease.Lease{Prefix: lease.Host(took), Status: lease.Active, Client: c, Hardware: m.CHAddr, Hostname: m.Text(option.Hostname),
 		Vendor:  m.Text(option.ClassID),
@@ -300,7 +281,7 @@ func (s *Shadow) Overheard(i *wire.Interface, server netip.Addr, m *dhcp4.Messag
 	if link == 0 || s.host.Own(server) {
 		return
 	}
-	s.noteRival(link, server, "its "+m.Type.String()+" was heard on "+i.Name, "", now)
+	s.noteRival(link, server, "its "+m.Type.String()+" was heard on "+i.Name, true, now)
 	if m.Type != dhcp4.Ack {
 		return
 	}
@@ -383,9 +364,7 @@ func (s *Shadow) Rivals(now lease.Time) []Rival {
 			s.rivals.Drop(k)
 			continue
 		}
-		v := *r
-		v.Chosen = nil
-		out = append(out, v)
+		out = append(out, *r)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Last > out[j].Last })
 	return out

@@ -7,11 +7,9 @@ package observe
 
 import (
 	"log/slog"
-	"maps"
 	"net/netip"
 	"time"
 
-	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
@@ -105,7 +103,7 @@ func (r *Room) ignored(req *answer.Request, d *answer.Decision, at time.Time) {
 			r.Unserved.Forget(req, d)
 			r.Shadow.Request(req, d, at)
 		}
-	case answer.NotServed, answer.BadRequest, answer.BadRelay:
+	case answer.NotServed, answer.BadRequest, answer.ForeignSource:
 	case answer.PartnerServes, answer.Recovering: // the other server answers: nobody goes without because of it
 		r.Waits.left(req, d, at)
 	default:
@@ -158,9 +156,7 @@ func (r *Room) Memory() Memory {
 		m.Agreements = append(m.Agreements, *a)
 	}
 	for k, v := range r.Shadow.rivals.All() {
-		of := *v
-		of.Chosen = maps.Clone(v.Chosen)
-		m.Rivals = append(m.Rivals, Heard{k.link, of})
+		m.Rivals = append(m.Rivals, Heard{k.link, *v})
 	}
 	return m
 }
@@ -174,6 +170,7 @@ func (r *Room) Recall(m Memory, now, pause lease.Time) {
 	}
 	r.Unserved.Age(now)
 	for a, p := range m.Relays {
+		p.Asked = 0
 		p.Last += max(pause, 0) // nobody was silent while nobody listened
 		r.Relays.heard.Put(a, &p)
 	}
@@ -184,9 +181,6 @@ func (r *Room) Recall(m Memory, now, pause lease.Time) {
 		r.Shadow.clients.Put(a.Client, &a)
 	}
 	for _, v := range m.Rivals {
-		if v.Rival.Chosen == nil {
-			v.Rival.Chosen = map[addr.Hardware]lease.Time{}
-		}
 		r.Shadow.rivals.Put(rivalKey{v.Link, v.Rival.Server}, &v.Rival)
 	}
 }

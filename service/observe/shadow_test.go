@@ -243,23 +243,37 @@ func TestOverheard(t *testing.T) {
 	}
 }
 
-// One client's word does not make another server; three clients' do.
+// What clients say that they chose makes no other server, however many say it.
 func TestChoosers(t *testing.T) {
 	f := newFloor(t)
 	looms := f.table.Plan().ScopeNamed("looms").Link
+	for n := range 10 {
+		f.hear(request(40+n, fmt.Sprint("10.77.0.", 160+n), otherAddress), listened)
+	}
+	if f.Rival(looms, lease.At(listened)) {
+		t.Error("what clients say silences this server")
+	}
+	if len(f.Rivals(lease.At(listened))) != 1 {
+		t.Error("what clients say is not shown")
+	}
+}
+
+// While it listens, what a client says that it took moves no lease that this server
+// acknowledged.
+func TestListeningTakesNothing(t *testing.T) {
+	f := newFloor(t)
+	a := netip.MustParseAddr("10.77.0.160")
 	now := lease.At(listened)
-	for n := range 3 {
-		if f.Rival(looms, now) {
-			t.Errorf("after %d clients another server answers", n)
-		}
-		for range 5 {
-			f.hear(request(40+n, fmt.Sprint("10.77.0.", 160+n), otherAddress), listened)
-		}
+	holder := &lease.Lease{Prefix: lease.Host(a), Status: lease.Active, Client: lease.ByHardware(1, "\x02\x00\x00\x00\x00\x07"),
+		Hardware: "\x02\x00\x00\x00\x00\x07", Since: now, Changed: now, Heard: now, Granted: time.Hour, Expires: now + 3600, Revision: 1}
+	f.table.Put(holder)
+	f.hear(request(40, a.String(), otherAddress), listened)
+	if l := f.table.At(a); l.Client != holder.Client || l.Expires != holder.Expires {
+		t.Errorf("the lease is %+v", l)
 	}
-	if !f.Rival(looms, now) {
-		t.Error("after three clients nobody else answers")
-	}
-	if f.Rival(looms, lease.At(listened.Add(rivalSpan+time.Minute))) {
-		t.Error("long after, another server answers")
+	f.table.Put(&lease.Lease{Prefix: holder.Prefix, Status: lease.Expired, Client: holder.Client, Changed: now, Expires: now})
+	f.hear(request(40, a.String(), otherAddress), listened)
+	if l := f.table.At(a); l.Client == holder.Client {
+		t.Errorf("an address that is free is not learned: %+v", l)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5/pgtype"
 
@@ -92,8 +93,21 @@ func moment(name string, of func(*lease.Lease) *lease.Moment) field {
 
 // octets is a column of a text, or of raw octets.
 func octets[T ~string](name string, k kind, past bool, of func(*lease.Lease) *T) field {
-	return field{name, k, past, func(c *column, l *lease.Lease) { c.text(string(*of(l))) },
+	put := func(c *column, l *lease.Lease) { c.text(string(*of(l))) }
+	if k == text {
+		put = func(c *column, l *lease.Lease) { c.text(storable(string(*of(l)))) }
+	}
+	return field{name, k, past, put,
 		func(l *lease.Lease, b []byte) error { *of(l) = T(b); return nil }}
+}
+
+// storable is a text as a column of texts takes it, whatever came from outside: UTF-8
+// without NULs. One text that is not would have its whole batch refused.
+func storable(s string) string {
+	if utf8.ValidString(s) && strings.IndexByte(s, 0) < 0 {
+		return s
+	}
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "?"), "\x00", "?")
 }
 
 // number is a column of an integer of eight octets.
@@ -136,10 +150,11 @@ var (
 )
 
 // recordStatement writes a batch in one statement, which is one transaction: the
-// batch's number $2 (only under this process's epoch $1), the newest record of
-// each address, and a line of history at $3 for each entry. From $4 on there is
+// batch's number $2 (only under this process's epoch $1, and only behind the batch
+// that is known to be the last), the newest record of each address, and a line of history at $3 for each entry. From $4 on there is
 // an array for each field, one that says which row is the newest, one that says
-// which is for the record alone, and where this server of a pair stands, or null.
+// which is for the record alone, where this server of a pair stands, or null, and the
+// number of the batch before.
 func recordStatement() string {
 	var arrays, updates []string
 	for i, f := range fields {
@@ -149,9 +164,9 @@ func recordStatement() string {
 		}
 	}
 	return fmt.Sprintf(`with mark as (
-	update server set last_batch = $2 where epoch = $1 returning 1
+	update server set last_batch = $2 where epoch = $1 and last_batch = $%[9]d returning 1
 ), r as (
-	select * from unnest(%s, $%d::bool[], $%[7]d::bool[]) as t(%[3]s, newest, quiet)
+	select * from unnest(%[1]s, $%[2]d::bool[], $%[7]d::bool[]) as t(%[3]s, newest, quiet)
 ), h as (
 	insert into lease_history (at, %[4]s) select $3, %[4]s from r, mark where not quiet
 ), p as (
@@ -159,7 +174,22 @@ func recordStatement() string {
 )
 insert into lease (%[3]s) select %[3]s from r, mark where newest
 on conflict (%[5]s) do update set %[6]s`, strings.Join(arrays, ", "), 4+len(fields), leaseColumns, pastColumns, fields[0].name,
-		strings.Join(updates, ", "), 5+len(fields), 6+len(fields))
+		strings.Join(updates, ", "), 5+len(fields), 6+len(fields), 7+len(fields))
+}
+
+// restoreStatement writes records anew that a database lost which was set back. It has
+// the parameters of recordStatement from $4 on, as far as they are fields and which row
+// is the newest.
+func restoreStatement() string {
+	var arrays, updates []string
+	for i, f := range fields {
+		arrays = append(arrays, fmt.Sprintf("$%d::%s", 1+i, f.kind.array))
+		if i > 0 {
+			updates = append(updates, f.name+" = excluded."+f.name)
+		}
+	}
+	return fmt.Sprintf(`insert into lease (%[2]s) select %[2]s from unnest(%[1]s, $%[3]d::bool[]) as t(%[2]s, newest) where newest
+on conflict (%[4]s) do update set %[5]s`, strings.Join(arrays, ", "), leaseColumns, 1+len(fields), fields[0].name, strings.Join(updates, ", "))
 }
 
 // rows are the parameters of record for one batch, in memory that is used again.
@@ -168,7 +198,7 @@ type rows struct {
 	newest  column     // whether a row is the newest of its key
 	quiet   column     // whether it gets no line of history
 	body    []byte     // where this server of a pair stands, or nil
-	scalars [3][8]byte // $1 to $3
+	scalars [4][8]byte // $1 to $3, and the last
 	params  [][]byte
 	last    map[netip.Prefix]int // the newest row of a key
 	count   int
@@ -222,17 +252,19 @@ func (r *rows) fill(batch []Entry) int {
 }
 
 // values gives the parameters of record, all in binary format.
-func (r *rows) values(epoch, batch int64, at time.Time) [][]byte {
+func (r *rows) values(epoch, batch, before int64, at time.Time) [][]byte {
 	r.params = r.params[:0]
 	since2000 := at.Sub(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)).Microseconds()
-	for i, n := range []int64{epoch, batch, since2000} {
+	for i, n := range []int64{epoch, batch, since2000, before} {
 		binary.BigEndian.PutUint64(r.scalars[i][:], uint64(n))
+	}
+	for i := range 3 {
 		r.params = append(r.params, r.scalars[i][:])
 	}
 	for i := range r.columns {
 		r.params = append(r.params, r.columns[i])
 	}
-	r.params = append(r.params, r.newest, r.quiet, r.body)
+	r.params = append(r.params, r.newest, r.quiet, r.body, r.scalars[3][:])
 	return r.params
 }
 

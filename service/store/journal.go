@@ -2,10 +2,12 @@ package store
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -23,6 +25,7 @@ type Entry struct {
 	Note          any          // whatever the owner wants back with it
 	Quiet         bool         // the history gets no line of it
 	Body          []byte       // where this server of a pair stands, as JSON, or nil
+	On            netip.Prefix // without After: the key whose record it waits for; the zero prefix for all
 	more          bool         // the next entry belongs to it
 }
 
@@ -46,12 +49,17 @@ type Journal struct {
 	pending  map[netip.Prefix]int // entries not yet durable, by key
 	unwanted map[uint64]bool      // digests of sets that go with the next batches
 	down     error                // why nothing can be recorded; nil while all is well
+	refused  error                // why the database refuses whatever is to be recorded, or nil
+	tried    []Entry              // what it refused last, to be tried again without effect
 	began    time.Time            // when the commit began that is under way; zero if none is
 	idle     bool                 // since the last look at the database
 	closing  bool
 	done     chan struct{}
 	conn     *pgx.Conn
-	batch    int64 // number of the last batch tried
+	batch    int64   // number of the last batch tried
+	durable  int64   // number of the last batch that is on record
+	mark     *mark   // the same outside the database
+	holding  []Entry // the rest of a batch that is taken apart
 	rows     rows
 	now      func() time.Time
 
@@ -61,6 +69,7 @@ type Journal struct {
 // Stats counts the journal's work; read it with Snapshot.
 type Stats struct {
 	Batches, Entries, Failed uint64
+	Refused                  uint64        // entries that the database refused for what they hold
 	Spent                    time.Duration // on commits
 }
 
@@ -71,6 +80,11 @@ type Owner interface {
 	// Undo must lock out whoever adds entries, call take, and undo what take
 	// gives, last first.
 	Undo(take func() []Entry)
+	// Everything gives all that is on record, for a database that was set back: leases a
+	// part at a time, sets by their digests, and where this server of a pair stands.
+	Everything(leases func([]Entry) error) (sets map[uint64][]byte, body []byte, err error)
+	// WasSetBack is told that the database was set back and has everything again.
+	WasSetBack(cause error, leases int)
 }
 
 // NewJournal starts the journal; now tells the time of what is recorded.
@@ -82,6 +96,7 @@ func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner, n
 		return nil, fmt.Errorf("journal: %w", err)
 	}
 	s.writer = nil
+	j.mark = s.mark
 	go j.run()
 	go j.watch()
 	return j, nil
@@ -111,7 +126,7 @@ func (j *Journal) watch() {
 func (j *Journal) Add(entries ...Entry) bool {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	if j.down != nil || j.closing || len(j.gathered)+len(entries) > gatherLimit {
+	if j.down != nil || j.refused != nil || j.closing || len(j.gathered)+len(entries) > gatherLimit {
 		return false
 	}
 	for i, e := range entries {
@@ -180,6 +195,9 @@ func (j *Journal) Down() error {
 	if j.down == nil && !j.began.IsZero() && j.now().Sub(j.began) > stuckAfter {
 		return ErrStuck
 	}
+	if j.down == nil && j.refused != nil {
+		return j.refused
+	}
 	return j.down
 }
 
@@ -222,11 +240,16 @@ func (j *Journal) run() {
 		j.idle = false
 		if len(j.gathered) == 0 {
 			closing := j.closing
+			refused := j.refused != nil
 			j.mu.Unlock()
 			if closing {
 				return
 			}
-			j.ask()
+			if refused {
+				j.tryAgain()
+			} else {
+				j.ask()
+			}
 			continue
 		}
 		n := min(len(j.gathered), batchLimit)
@@ -236,18 +259,147 @@ func (j *Journal) run() {
 		batch := append([]Entry(nil), j.gathered[:n]...)
 		j.gathered = append(j.gathered[:0], j.gathered[n:]...)
 		j.mu.Unlock()
+		j.record(batch, durable)
+	}
+}
+
+// record makes a batch durable, and hands on what is. What is not is undone. A batch in
+// which the database refuses something is recorded in ever smaller parts, so that it
+// costs what is refused alone, and what builds on it.
+func (j *Journal) record(batch []Entry, durable chan<- []Entry) {
+	j.holding = batch
+	for size := len(batch); len(j.holding) > 0; {
+		n := min(size, len(j.holding))
+		for j.holding[n-1].more { // what belongs together is not split
+			n++
+		}
+		part := j.holding[:n]
+		j.holding = j.holding[n:]
 		var err error
-		spent := j.timed(func() { err = j.commit(batch) })
+		spent := j.timed(func() { err = j.commit(part) })
 		var unknown *unknownOutcome
 		if errors.As(err, &unknown) {
-			err = j.resolve(batch, err)
+			err = j.resolve(part, err)
 		}
-		if err != nil {
-			j.fail(batch, err)
+		switch {
+		case err == nil:
+			j.settle(part, spent)
+			durable <- part
+			size = 2 * n
+		case !unfit(err):
+			j.fail(part, err)
+		case together(part):
+			j.refuse(part, err)
+			size = max(1, size)
+		default:
+			j.holding = append(part[:n:n], j.holding...)
+			size = max(1, n/2)
+		}
+	}
+}
+
+// together reports whether entries belong together, so that they cannot be taken apart.
+func together(part []Entry) bool {
+	return !slices.ContainsFunc(part[:len(part)-1], func(e Entry) bool { return !e.more })
+}
+
+// unfit reports whether the database refused a statement for what it holds (SQLSTATE
+// classes 22, 23 and 54), and not for how the database itself is.
+func unfit(err error) bool {
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) || len(pg.Code) != 5 || pg.Severity != "ERROR" {
+		return false
+	}
+	return pg.Code[:2] == "22" || pg.Code[:2] == "23" || pg.Code[:2] == "54"
+}
+
+// refuse undoes entries that the database refuses for what they hold, with whatever
+// builds on them.
+func (j *Journal) refuse(batch []Entry, err error) {
+	for _, e := range batch {
+		if e.After != nil {
+			j.log.Error("the database refuses a lease, which is undone", "address", e.After.Prefix, "client",
+				hex.EncodeToString(e.After.Client.Append(nil)), "err", err)
+		}
+	}
+	j.owner.Undo(func() []Entry {
+		j.mu.Lock()
+		defer j.mu.Unlock()
+		lost := append([]Entry(nil), batch...)
+		keys := map[netip.Prefix]bool{}
+		for _, e := range batch {
+			if e.After != nil {
+				keys[e.After.Prefix] = true
+			}
+		}
+		j.holding, lost = without(j.holding, keys, lost)
+		j.gathered, lost = without(j.gathered, keys, lost)
+		j.Stats.Refused += uint64(len(batch))
+		j.unpend(lost)
+		return lost
+	})
+}
+
+// without takes out of entries, in their order, what builds on records of some keys, or
+// belongs together with that, and adds it to what is lost.
+func without(entries []Entry, keys map[netip.Prefix]bool, lost []Entry) (kept, all []Entry) {
+	for at := 0; at < len(entries); {
+		end := at + 1
+		for end < len(entries) && entries[end-1].more {
+			end++
+		}
+		group := entries[at:end]
+		at = end
+		if !slices.ContainsFunc(group, func(e Entry) bool {
+			return e.After != nil && keys[e.After.Prefix] || e.After == nil && e.Body == nil && (!e.On.IsValid() || keys[e.On])
+		}) {
+			kept = append(kept, group...)
 			continue
 		}
-		j.settle(batch, spent)
-		durable <- batch
+		for _, e := range group {
+			if e.After != nil {
+				keys[e.After.Prefix] = true
+			}
+		}
+		lost = append(lost, group...)
+	}
+	return kept, lost
+}
+
+// tryAgain finds out whether the database takes again what it refused last, without
+// recording it.
+func (j *Journal) tryAgain() {
+	ctx, cancel := context.WithTimeout(context.Background(), askLong)
+	defer cancel()
+	j.mu.Lock()
+	tried := j.tried
+	j.mu.Unlock()
+	var err error
+	j.timed(func() {
+		if _, err = j.conn.Exec(ctx, "begin"); err != nil {
+			return
+		}
+		j.rows.fill(tried)
+		values := j.rows.values(j.store.epoch, j.batch+1, j.durable, j.now())
+		result := j.conn.PgConn().ExecPrepared(ctx, recordName, values, binaryFormat, nil).Read()
+		if err = result.Err; err == nil {
+			_, err = j.conn.Exec(ctx, "update server set last_batch = last_batch")
+		}
+		if _, after := j.conn.Exec(ctx, "rollback"); err == nil {
+			err = after
+		}
+	})
+	switch {
+	case j.conn.IsClosed():
+		j.mu.Lock()
+		j.refused = nil
+		j.mu.Unlock()
+		j.fail(nil, err)
+	case err == nil:
+		j.mu.Lock()
+		j.refused, j.tried = nil, nil
+		j.mu.Unlock()
+		j.log.Info("the database takes records again")
 	}
 }
 
@@ -271,9 +423,12 @@ func (j *Journal) ask() {
 	defer cancel()
 	var err error
 	j.timed(func() {
-		var epoch int64
-		if err = j.conn.QueryRow(ctx, "select epoch from server").Scan(&epoch); err == nil && epoch != j.store.epoch {
-			err = ErrFenced
+		var epoch, last int64
+		if err = j.conn.QueryRow(ctx, "select epoch, last_batch from server").Scan(&epoch, &last); err == nil &&
+			(epoch != j.store.epoch || last != j.durable) || missing(err) {
+			if err == nil {
+				err = j.turnedAway(ctx)
+			}
 			j.conn.Close(ctx)
 		}
 	})
@@ -316,12 +471,14 @@ func (j *Journal) fail(batch []Entry, err error) {
 	j.owner.Undo(func() []Entry {
 		j.mu.Lock()
 		defer j.mu.Unlock()
-		all := append(append([]Entry(nil), batch...), j.gathered...)
-		j.gathered = j.gathered[:0]
+		all := append(append(append([]Entry(nil), batch...), j.holding...), j.gathered...)
+		j.gathered, j.holding = j.gathered[:0], nil
 		j.Stats.Failed += uint64(len(all))
 		j.unpend(all)
 		if lost {
 			j.down = err
+		} else if len(batch) > 0 {
+			j.refused, j.tried = fmt.Errorf("the database refuses whatever is to be recorded: %w", err), batch
 		}
 		return all
 	})
@@ -342,15 +499,15 @@ func (j *Journal) resolve(batch []Entry, cause error) error {
 	j.owner.Undo(func() []Entry {
 		j.mu.Lock()
 		defer j.mu.Unlock()
-		behind := append([]Entry(nil), j.gathered...)
-		j.gathered = j.gathered[:0]
+		behind := append(append([]Entry(nil), j.holding...), j.gathered...)
+		j.gathered, j.holding = j.gathered[:0], nil
 		j.Stats.Failed += uint64(len(behind))
 		j.unpend(behind)
 		j.down = cause
 		return behind
 	})
 	tried := j.batch
-	if last := j.reconnect(cause); last == tried {
+	if last := j.reconnect(cause); last == tried && tried != 0 {
 		j.log.Info("the commit had happened; its leases stand", "entries", len(batch))
 		return nil
 	}
@@ -370,12 +527,15 @@ func (j *Journal) reconnect(cause error) (last int64) {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		err := j.connect(ctx)
 		cancel()
+		if errors.Is(err, ErrSetBack) {
+			err = j.restore(err)
+		}
 		if err == nil {
 			j.mu.Lock()
 			j.down = nil
 			j.mu.Unlock()
 			j.log.Info("the database is back; leases are recorded again")
-			return j.batch
+			return j.durable
 		}
 		if errors.Is(err, ErrFenced) || errors.Is(err, errLocked) {
 			cause = err
@@ -406,7 +566,7 @@ func (j *Journal) connect(ctx context.Context) error {
 	conn, err := j.store.lock(ctx)
 	if errors.Is(err, errLocked) { // has its holder taken over, or is it our own dead connection?
 		var epoch int64
-		if j.store.pool.QueryRow(ctx, "select epoch from server").Scan(&epoch) == nil && epoch != j.store.epoch {
+		if j.store.pool.QueryRow(ctx, "select epoch from server").Scan(&epoch) == nil && epoch > j.store.epoch {
 			err = ErrFenced
 		}
 	}
@@ -414,6 +574,10 @@ func (j *Journal) connect(ctx context.Context) error {
 		return err
 	}
 	if err := j.adopt(ctx, conn); err != nil {
+		if errors.Is(err, ErrSetBack) { // it is this process's all the same
+			j.conn = conn
+			return err
+		}
 		conn.Close(ctx)
 		return err
 	}
@@ -423,12 +587,22 @@ func (j *Journal) connect(ctx context.Context) error {
 // adopt checks that the database is still this process's, learns the last
 // batch, and makes the connection the journal's own.
 func (j *Journal) adopt(ctx context.Context, conn *pgx.Conn) error {
-	var epoch int64
-	if err := conn.QueryRow(ctx, "select epoch, last_batch from server").Scan(&epoch, &j.batch); err != nil {
+	var epoch, last int64
+	if err := conn.QueryRow(ctx, "select epoch, last_batch from server").Scan(&epoch, &last); err != nil {
+		if j.conn != nil && missing(err) {
+			return fmt.Errorf("%w: %w", ErrSetBack, err)
+		}
 		return err
 	}
-	if epoch != j.store.epoch {
+	switch {
+	case epoch > j.store.epoch:
 		return ErrFenced
+	case j.conn == nil: // the first time
+		j.batch, j.durable = last, last
+	case epoch < j.store.epoch, last != j.durable && last != j.batch:
+		return fmt.Errorf("%w: it knows batch %d of its run %d, and %d of run %d was the last", ErrSetBack, last, epoch, j.durable, j.store.epoch)
+	default:
+		j.durable = last
 	}
 	if _, err := conn.Prepare(ctx, recordName, record); err != nil {
 		return err
@@ -467,21 +641,35 @@ func (j *Journal) commit(batch []Entry) error {
 	if r.count == 0 {
 		return j.outcome(ctx, j.commitBody(ctx))
 	}
-	result := j.conn.PgConn().ExecPrepared(ctx, recordName, r.values(j.store.epoch, j.batch, j.now()), binaryFormat, nil).Read()
+	result := j.conn.PgConn().ExecPrepared(ctx, recordName, r.values(j.store.epoch, j.batch, j.durable, j.now()), binaryFormat, nil).Read()
 	err := result.Err
 	if err == nil && result.CommandTag.RowsAffected() == 0 {
-		err = ErrFenced
+		err = j.turnedAway(ctx)
 	}
 	return j.outcome(ctx, err)
+}
+
+// turnedAway says why a batch was not taken: another process has the database, or the
+// database does not know the batch before.
+func (j *Journal) turnedAway(ctx context.Context) error {
+	var epoch, last int64
+	switch err := j.conn.QueryRow(ctx, "select epoch, last_batch from server").Scan(&epoch, &last); {
+	case err != nil:
+		return err
+	case epoch > j.store.epoch:
+		return ErrFenced
+	}
+	return fmt.Errorf("%w: it knows batch %d of its run %d, and %d of run %d was the last", ErrSetBack, last, epoch, j.durable, j.store.epoch)
 }
 
 // commitBody records where this server of a pair stands, and nothing else.
 func (j *Journal) commitBody(ctx context.Context) error {
 	var ours int // the pair may have ended meanwhile, which is no sign of another process
-	err := j.conn.QueryRow(ctx, `with mark as (update server set last_batch = $2 where epoch = $1 returning 1),
-		p as (update pair set record = $3::jsonb from mark) select count(*) from mark`, j.store.epoch, j.batch, string(j.rows.body)).Scan(&ours)
+	err := j.conn.QueryRow(ctx, `with mark as (update server set last_batch = $2 where epoch = $1 and last_batch = $4 returning 1),
+		p as (update pair set record = $3::jsonb from mark) select count(*) from mark`, j.store.epoch, j.batch, string(j.rows.body),
+		j.durable).Scan(&ours)
 	if err == nil && ours == 0 {
-		return ErrFenced
+		return j.turnedAway(ctx)
 	}
 	return err
 }
@@ -492,10 +680,15 @@ func (j *Journal) outcome(ctx context.Context, err error) error {
 	var pg *pgconn.PgError
 	switch {
 	case err == nil:
+		j.durable = j.batch
+		j.mark.note(j.store.epoch, j.durable)
 		return nil
-	case errors.Is(err, ErrFenced):
+	case errors.Is(err, ErrFenced), errors.Is(err, ErrSetBack):
 		j.conn.Close(ctx)
 		return err
+	case missing(err): // tables that were there are gone: somebody brings back an older state
+		j.conn.Close(ctx)
+		return fmt.Errorf("%w: %w", ErrSetBack, err)
 	case errors.As(err, &pg) && pg.Severity == "ERROR" || pgconn.SafeToRetry(err):
 		return err // the server itself said that it did not happen, or never heard of it
 	}

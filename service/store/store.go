@@ -6,6 +6,7 @@ package store
 import (
 	"context"
 	"embed"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -32,6 +33,9 @@ type Store struct {
 	pool    *pgxpool.Pool
 	dsn     string
 	epoch   int64
+	last    int64              // batch of the run before
+	token   string             // of the run before
+	mark    *mark              // nil: none is kept
 	writer  *pgx.Conn          // holds the writer's lock until the journal takes it over
 	unwatch context.CancelFunc // ends the look whether the database gives a sign; nil for none
 }
@@ -122,7 +126,13 @@ func (s *Store) prepare(ctx context.Context) error {
 	if err := m.LoadMigrations(sub); err != nil {
 		return err
 	}
+	if _, err := conn.Exec(ctx, "set statement_timeout = 0"); err != nil { // a large table takes its time
+		return err
+	}
 	if err := m.Migrate(ctx); err != nil {
+		return err
+	}
+	if _, err := conn.Exec(ctx, "reset statement_timeout"); err != nil {
 		return err
 	}
 	var fsync, commit string
@@ -136,11 +146,19 @@ func (s *Store) prepare(ctx context.Context) error {
 	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", planLock); err != nil {
 		return err
 	}
-	err = conn.QueryRow(ctx, "update server set epoch = epoch + 1 returning epoch").Scan(&s.epoch)
+	err = conn.QueryRow(ctx, "update server set epoch = epoch + 1 returning epoch, last_batch, token").Scan(&s.epoch, &s.last, &s.token)
 	if _, after := conn.Exec(ctx, "select pg_advisory_unlock($1)", planLock); err == nil {
 		err = after
 	}
 	return err
+}
+
+// tokenText is the token of this run, or "".
+func (s *Store) tokenText() string {
+	if s.mark == nil {
+		return ""
+	}
+	return hex.EncodeToString(s.mark.token[:])
 }
 
 // Close ends all connections but the journal's own.
@@ -150,6 +168,9 @@ func (s *Store) Close() {
 	}
 	if s.unwatch != nil {
 		s.unwatch()
+	}
+	if s.mark != nil {
+		s.mark.file.Close()
 	}
 	s.pool.Close()
 }

@@ -81,6 +81,7 @@ type owner struct {
 	mu       sync.Mutex
 	recorded []Entry
 	undone   []Entry
+	setBack  []string
 }
 
 func (o *owner) Recorded(e []Entry) {
@@ -93,6 +94,29 @@ func (o *owner) Undo(take func() []Entry) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.undone = append(o.undone, take()...)
+}
+
+// Everything gives what was recorded.
+func (o *owner) Everything(leases func([]Entry) error) (map[uint64][]byte, []byte, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	newest := map[netip.Prefix]Entry{}
+	for _, e := range o.recorded {
+		if e.After != nil {
+			newest[e.After.Prefix] = e
+		}
+	}
+	var all []Entry
+	for _, e := range newest {
+		all = append(all, e)
+	}
+	return map[uint64][]byte{7: []byte("set")}, nil, leases(all)
+}
+
+func (o *owner) WasSetBack(cause error, leases int) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.setBack = append(o.setBack, fmt.Sprint(leases, " leases: ", cause))
 }
 
 func (o *owner) counts() (recorded, undone int) {
@@ -270,20 +294,176 @@ func TestForgottenSets(t *testing.T) {
 
 // A batch that the server refuses is undone together with what gathered behind
 // it, and the journal goes on.
-func TestRefusedBatch(t *testing.T) {
+// Whatever octets a text has, it is stored.
+func TestAnyTextIsStored(t *testing.T) {
 	s := open(t, fresh(t))
 	j, o := journal(t, s)
-	poison := sample(1)
-	poison.Hostname = "nul\x00" // text cannot hold it; the core never lets it through
-	j.Add(Entry{After: poison})
-	o.await(t, 0, 1)
+	l := sample(1)
+	l.Hostname, l.Vendor = "nul\x00 cut \xe2\x82", "\xff\xfe"
+	j.Add(Entry{After: l})
+	o.await(t, 1, 0)
+	got := stored(t, s)[l.Address()]
+	if got == nil || got.Hostname != "nul? cut ?" || got.Vendor != "?" {
+		t.Errorf("stored is %+v", got)
+	}
+}
+
+// What the database refuses of a batch costs that alone, and what builds on it.
+func TestRefusedRow(t *testing.T) {
+	s := open(t, fresh(t))
+	if _, err := s.pool.Exec(context.Background(), "alter table lease add constraint fit check (hostname <> 'unfit')"); err != nil {
+		t.Fatal(err)
+	}
+	j, o := journal(t, s)
+	unfit := func(n int) *lease.Lease {
+		l := sample(n)
+		l.Hostname = "unfit"
+		return l
+	}
+	j.mu.Lock() // so that all of it is one batch
+	go j.Add(Entry{After: sample(0)})
+	time.Sleep(20 * time.Millisecond)
+	j.mu.Unlock()
+	o.await(t, 1, 0)
+	entries := []Entry{{After: sample(1)}, {After: unfit(2)}, {After: sample(3)}, {On: sample(2).Prefix}, {On: sample(3).Prefix},
+		{After: unfit(9)}, {After: sample(4)}}
+	j.Add(entries[:5]...) // together: refused together, with nothing of it left
+	o.await(t, 1, 5)
+	for _, e := range entries {
+		j.Add(e)
+	}
+	o.await(t, 5, 8) // 1, 3, what waits for 3, 4; not 2, what waits for it, and 9
 	if err := j.Down(); err != nil {
-		t.Errorf("a refused batch took the journal down: %v", err)
+		t.Errorf("a refused row takes the journal down: %v", err)
+	}
+	if got := stored(t, s); len(got) != 4 || got[sample(2).Address()] != nil || got[sample(4).Address()] == nil {
+		t.Errorf("%d leases are recorded: %v", len(got), got)
+	}
+	if st, _ := j.Snapshot(); st.Refused == 0 {
+		t.Error("nothing is counted as refused")
+	}
+	for a, n := range j.pending {
+		t.Errorf("%s is pending %d times for ever", a, n)
+	}
+}
+
+// A database that refuses everything counts as away at once, until it does not any more.
+func TestRefusingDatabase(t *testing.T) {
+	s := open(t, fresh(t))
+	j, o := journal(t, s)
+	ctx := context.Background()
+	if _, err := s.pool.Exec(ctx, `create function no_room() returns trigger language plpgsql as $$ begin raise 'no space left' using errcode = '53100'; end $$;
+		create trigger no_room before insert on lease execute function no_room()`); err != nil {
+		t.Fatal(err)
+	}
+	j.Add(Entry{After: sample(1)})
+	o.await(t, 0, 1)
+	until(t, "the journal says so", func() bool { return j.Down() != nil })
+	if j.Add(Entry{After: sample(2)}) {
+		t.Error("more is taken while everything is refused")
+	}
+	time.Sleep(3 * watchEvery)
+	if j.Down() == nil {
+		t.Error("it says that all is well while everything is refused")
+	}
+	if _, err := s.pool.Exec(ctx, "drop trigger no_room on lease"); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "the journal is well again", func() bool { return j.Down() == nil })
+	if got := stored(t, s); len(got) != 0 {
+		t.Errorf("%d leases were recorded by looking", len(got))
 	}
 	j.Add(Entry{After: sample(2)})
 	o.await(t, 1, 1)
-	if got := stored(t, s); len(got) != 1 {
-		t.Errorf("%d leases are recorded, want 1", len(got))
+}
+
+// A database that is set back under a running journal has everything again before
+// anything more is recorded.
+func TestSetBackRunning(t *testing.T) {
+	s := open(t, fresh(t))
+	j, o := journal(t, s)
+	ctx := context.Background()
+	for n := range 20 {
+		j.Add(Entry{After: sample(n)})
+	}
+	o.await(t, 20, 0)
+	for name, back := range map[string]string{
+		"rows are those of before":   "delete from lease; update server set last_batch = 0",
+		"an epoch of before":         "delete from lease; update server set epoch = 0",
+		"only the number is lowered": "update server set last_batch = last_batch - 1",
+	} {
+		if _, err := s.pool.Exec(ctx, back); err != nil {
+			t.Fatal(err)
+		}
+		until(t, "it is noticed that "+name, func() bool {
+			o.mu.Lock()
+			defer o.mu.Unlock()
+			return len(o.setBack) == 1 && strings.HasPrefix(o.setBack[0], "20 leases: ")
+		})
+		o.mu.Lock()
+		o.setBack = nil
+		o.mu.Unlock()
+		until(t, "the journal goes on", func() bool { return j.Down() == nil })
+		if got := stored(t, s); len(got) != 20 {
+			t.Errorf("%s: %d leases are there again, want 20", name, len(got))
+		}
+	}
+	j.Add(Entry{After: sample(21)})
+	o.await(t, 21, 0)
+}
+
+// A start tells whether the database is as the last run left it.
+func TestSetBackBetweenRuns(t *testing.T) {
+	dsn, folder, ctx := fresh(t), t.TempDir(), context.Background()
+	run := func(leases int) string {
+		t.Helper()
+		s, err := Open(ctx, dsn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		if err := s.KeepHistory(ctx, time.Now()); err != nil {
+			t.Fatal(err)
+		}
+		said, err := s.Watermark(ctx, folder, quiet)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o := &owner{}
+		j, err := s.NewJournal(ctx, quiet, o, time.Now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for n := range leases {
+			j.Add(Entry{After: sample(n)})
+			o.await(t, n+1, 0)
+		}
+		j.Close()
+		return said
+	}
+	change := func(statement string) {
+		t.Helper()
+		s, err := Open(ctx, dsn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		if _, err := s.pool.Exec(ctx, "update server set epoch = epoch - 1; "+statement); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for i, c := range []struct{ change, want string }{
+		{"", ""}, {"", ""},
+		{"update server set last_batch = last_batch - 1", "batches of leases were recorded"}, {"", ""},
+		{"update server set epoch = epoch - 1", "runs of the service"}, {"", ""},
+		{"update server set token = 'another'", "not the one that was used last"}, {"", ""},
+	} {
+		if c.change != "" {
+			change(c.change)
+		}
+		if got := run(3); (got == "") != (c.want == "") || !strings.Contains(got, c.want) {
+			t.Errorf("run %d, after %q: %q, want %q", i, c.change, got, c.want)
+		}
 	}
 }
 

@@ -1,4 +1,4 @@
-import type { TableColumnsType } from 'antd'
+import { Button, type TableColumnsType } from 'antd'
 import { Link as Goto } from 'react-router'
 import type { Link, Relay } from '../api/client'
 import { Mono, StatusMark, When } from '../parts/bits'
@@ -40,7 +40,10 @@ export const linkColumns = (): TableColumnsType<Link> => [
   },
 ]
 
-export const relayColumns = (): TableColumnsType<Relay> => [
+export const relayColumns = (
+  accept: (r: Relay) => void,
+  forget: (r: Relay) => void,
+): TableColumnsType<Relay> => [
   { title: 'Relay', render: (_, r) => <Mono>{r.address}</Mono> },
   { title: 'Link', dataIndex: 'link', render: (l) => l || <span className="quiet">none knows it</span> },
   { title: 'Messages', align: 'right', render: (_, r) => r.count.toLocaleString('en') },
@@ -55,10 +58,29 @@ export const relayColumns = (): TableColumnsType<Relay> => [
     render: (_, r) =>
       r.silent ? (
         <StatusMark status="bad" word="silent: unusually quiet" />
-      ) : r.last ? (
-        <StatusMark status="good" word="heard" />
-      ) : (
+      ) : !r.last ? (
         <StatusMark status="held" word="not heard" />
+      ) : r.named ? (
+        <StatusMark status="good" word="named by the plan" />
+      ) : r.found ? (
+        <StatusMark status="warn" word="found by a probe, not named" />
+      ) : (
+        <StatusMark status="warn" word="heard, not named" />
+      ),
+  },
+  {
+    title: '',
+    align: 'right',
+    render: (_, r) =>
+      !r.named && (
+        <>
+          <Button size="small" type="link" disabled={!r.link} onClick={() => accept(r)}>
+            Accept
+          </Button>
+          <Button size="small" type="link" onClick={() => forget(r)}>
+            Forget
+          </Button>
+        </>
       ),
   },
 ]

@@ -1,7 +1,7 @@
-import { useQuery } from '@tanstack/react-query'
-import { Form, Input, Select, Switch, Table } from 'antd'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { App, Form, Input, Select, Switch, Table } from 'antd'
 import { useState } from 'react'
-import { items, type Link, type Relay } from '../api/client'
+import { call, items, type Link, type Relay } from '../api/client'
 import { editOf, fieldsOf, type Fields } from '../edits/link'
 import { Empty, Failure, paged } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
@@ -13,6 +13,17 @@ export default function Links() {
   const links = useQuery({ queryKey: ['links'], queryFn: () => items<Link>('/links') })
   const relays = useQuery({ queryKey: ['relays'], queryFn: () => items<Relay>('/relays'), refetchInterval: 5000 })
   const [form, setForm] = useState<Link | null>(null)
+  const { message } = App.useApp()
+  const queries = useQueryClient()
+  const forget = useMutation({
+    mutationFn: (r: Relay) => call<{ count: number }>('DELETE', '/relays', { address: r.address }),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ['relays'] }),
+    onError: (e) => message.error(e.message),
+  })
+  const accept = (r: Relay) => {
+    const of = links.data?.find((l) => l.name === r.link)
+    if (of) setForm({ ...of, relays: [...of.relays, r.address] })
+  }
   return (
     <>
       <div className="head">
@@ -46,7 +57,7 @@ export default function Links() {
             dataSource={relays.data}
             pagination={paged}
             locale={{ emptyText: <Empty>No relay was heard, and the plan names none.</Empty> }}
-            columns={relayColumns()}
+            columns={relayColumns(accept, (r) => forget.mutate(r))}
           />
         </div>
       </div>

@@ -1006,7 +1006,8 @@ export interface paths {
         get: operations["list-relays"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Forget relays that were heard and that the plan does not name */
+        delete: operations["forget-relays"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2249,6 +2250,10 @@ export interface components {
             /** @enum {string} */
             verdict: "runs-out" | "may-run-out" | "not-before" | "out-now" | "not-enough-history";
         };
+        Forgotten: {
+            /** Format: int64 */
+            count: number;
+        };
         GivenOptions: {
             asked: components["schemas"]["Setting"][];
             given: components["schemas"]["Setting"][];
@@ -2339,6 +2344,8 @@ export interface components {
             scopes: string[];
             /** @description Not answered while another server answers there */
             standAside: boolean;
+            /** @description Clients of other links may choose a scope of it (option 118) */
+            subnetSelection: boolean;
         };
         LinkEdit: {
             interfaces?: string[];
@@ -2348,6 +2355,7 @@ export interface components {
             note?: string;
             relays?: string[];
             standAside?: boolean;
+            subnetSelection?: boolean;
         };
         List: {
             entries: string[];
@@ -3388,6 +3396,8 @@ export interface components {
             address: string;
             /** Format: int64 */
             count: number;
+            /** @description The plan does not name it, but it answered a probe: clients are not given its address */
+            found: boolean;
             /**
              * Format: double
              * @description Usual time between messages, in seconds
@@ -3399,6 +3409,8 @@ export interface components {
              */
             last: string | null;
             link: string;
+            /** @description The plan names it: what it says of circuits counts */
+            named: boolean;
             /** @description Usually busy, and quiet for unusually long */
             silent: boolean;
         };
@@ -6244,6 +6256,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageRelay"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-relays": {
+        parameters: {
+            query?: {
+                /** @description Of one relay; all without it */
+                address?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forgotten"];
                 };
             };
             /** @description Error */

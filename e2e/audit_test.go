@@ -155,6 +155,8 @@ func TestAuditOfThePlan(t *testing.T) {
 		"02:88:00:00:00:01", "--address", "10.77.0.100"), do("reservation", "remove", "late", "--yes"))
 	add("a reservation for one that has another address", "reserved-elsewhere", do("reservation", "add", "moves", "--scope", "looms", "--hw",
 		hw(3).String(), "--address", "10.77.0.8"), do("reservation", "remove", "moves", "--yes"))
+	add("a circuit that no relay of the link vouches for", "circuit-not-believed reservation-unclaimed", do("reservation", "add", "plug", "--scope",
+		"looms", "--circuit", "sw1/0/7", "--address", "10.77.0.9"), do("reservation", "remove", "plug", "--yes"))
 	add("one name for two", "reservation-name reservation-unclaimed", func() {
 		s.must("reservation", "add", "one", "--scope", "looms", "--hw", "02:88:00:00:00:01", "--address", "10.77.0.8", "--hostname", "dobby")
 		s.must("reservation", "add", "two", "--scope", "looms", "--hw", "02:88:00:00:00:02", "--address", "10.77.0.9", "--hostname", "Dobby")

@@ -172,6 +172,7 @@ func TestAuditLater(t *testing.T) {
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	s.must("scope", "add", "old", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.100-10.78.0.199", "--router", "10.78.0.1", "--serve")
+	s.must("link", "edit", "looms", "--relay", "127.77.0.1")
 	s.must("reservation", "add", "press", "--scope", "looms", "--hw", hw(1).String(), "--address", "10.77.0.9")
 	s.must("reservation", "add", "idle", "--scope", "looms", "--hw", hw(77).String(), "--address", "10.77.0.10")
 	var clients []demo.Client

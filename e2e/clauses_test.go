@@ -227,6 +227,9 @@ var clauses = []struct {
 			c.t.Errorf("subnet selection gives %s", r.yiaddr())
 		}
 		c.is("option 118 in the reply", r.options[118], ip("10.78.0.0"))
+		if other := c.send(c.client(1, 29, "", oa(118, "10.80.0.0"))); !strings.HasPrefix(other.yiaddr(), "10.77.0.") {
+			c.t.Errorf("a link that does not allow it is selected: %s", other.yiaddr())
+		}
 		both := c.send(c.client(1, 29, looms, oa(118, "10.78.0.0")))
 		if !strings.HasPrefix(both.yiaddr(), "10.77.0.") {
 			c.t.Errorf("the relay's link selection does not come first: %s", both.yiaddr())

@@ -289,6 +289,8 @@ func TestConformance(t *testing.T) {
 		"root-path="+strings.Repeat("r", 120), "--option", "merit-dump-file="+strings.Repeat("m", 50), "--option",
 		"netinfo-tag="+strings.Repeat("n", 100))
 	scope("plain", plain, "--pool", pool(plain), "--bootp", "ignore")
+	s.must("link", "edit", "looms", "--relay", "127.0.0.9")
+	s.must("link", "edit", "sure", "--subnet-selection")
 	s.must("rule", "add", "staff", "--scope", "looms", "--when", `"staff" in userClass`, "--lease", "10m")
 	s.must("rule", "add", "uefi", "--scope", "looms", "--when", `options[?93].orValue("") == "7"`, "--option", "header/boot-file=x64.efi")
 	s.must("rule", "add", "robots", "--when", `hw.startsWith("02:cc:00:00:0e:")`, "--ignore")

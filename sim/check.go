@@ -281,3 +281,37 @@ func (w *World) settle() {
 		keep.sayPlan(false)
 	}})
 }
+
+// checkBefore looks that a change is made of the record as it is, and not of what was
+// seen of it once.
+func (w *World) checkBefore(s *server, c lease.Change) {
+	is := s.table.Get(c.After.Prefix)
+	if c.Before != nil && is != nil && (c.Before.Version != is.Version || c.Before.Status != is.Status || c.Before.Client != is.Client ||
+		c.Before.Expires != is.Expires) {
+		w.fail("%s changes %s as if it were %s, and it is %s", s.name, c.After.Prefix, show(c.Before), show(is))
+	}
+}
+
+// lookAtHolders looks that the lease of each client is known to the server that
+// acknowledged it last.
+func (w *World) lookAtHolders() {
+	if w.excused {
+		return
+	}
+	for _, c := range w.clients {
+		o, ok := w.holders[c.address]
+		if !ok || o.c != c || o.until < w.now+10*second {
+			continue
+		}
+		s := w.servers[c.from]
+		if !s.up || s.lost > c.served || s.disk.record.Empty {
+			continue
+		}
+		l := s.table.At(c.address)
+		if l != nil && l.Hardware == c.hardware && (l.Status == lease.Active || l.Kept()) {
+			continue
+		}
+		w.fail("client %d holds %s for another %d s, which %s acknowledged, and which is %s there", c.n, c.address, (o.until-w.now)/second, s.name, show(l))
+		return
+	}
+}

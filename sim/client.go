@@ -318,14 +318,22 @@ func (c *client) decline(h heard) {
 func (w *World) habits(c *client) {
 	switch w.random.IntN(6) {
 	case 0: // gives it back
-		c.later(w.between(10*second, 15*minute), func() {
+		after := w.between(10*second, 15*minute)
+		if !w.chance(3) { // right away
+			after = w.between(second, minute)
+		}
+		c.later(after, func() {
 			m := c.message(dhcp4.Release)
 			m.CIAddr, m.GIAddr = c.address, netip.IPv4Unspecified()
 			put(m, option.ServerID, w.servers[c.from].address)
 			w.gone(c)
 			c.say(m, c.from)
 			c.become(off)
-			c.later(w.between(10*second, 20*minute), c.switchOn)
+			back := w.between(10*second, 20*minute)
+			if !w.chance(3) { // off and on again
+				back = w.between(500, 40*second)
+			}
+			c.later(back, c.switchOn)
 		})
 	case 1: // goes away without a word
 		c.later(w.between(10*second, 30*minute), func() {

@@ -14,7 +14,7 @@ func (w *World) quiet() bool { return w.healed }
 // disturb plans the next thing to go wrong.
 func (w *World) disturb() {
 	pause := w.between(10*second, 10*minute)
-	if w.chance(8) {
+	if w.chance(25) {
 		pause = w.between(60*minute, 3*60*minute) // and for a while all is well
 	}
 	w.in(pause, func() {
@@ -23,6 +23,16 @@ func (w *World) disturb() {
 		}
 		w.fault()
 		w.disturb()
+	})
+}
+
+// administer has the plan changed now and then, whatever else happens.
+func (w *World) administer() {
+	w.in(w.between(10*second, 8*minute), func() {
+		if !w.healed {
+			w.servers[w.random.IntN(2)].changePlan()
+			w.administer()
+		}
 	})
 }
 
@@ -44,7 +54,7 @@ func (w *World) fault() {
 		long = w.between(5*minute, 40*minute)
 	}
 	w.calm = w.now + long
-	switch w.random.IntN(11) {
+	switch w.random.IntN(12) {
 	case 0, 1:
 		w.crash(s, long)
 	case 2: // both at once
@@ -89,13 +99,77 @@ func (w *World) fault() {
 			s.offset = float64(w.random.IntN(21) - 10)
 			w.note("the clock of %s is set anew", s.name)
 		}
+	case 11:
+		w.outage(s)
 	case 10:
 		if o := w.servers[1-i]; s.up && o.up && o.pair.Serving() == answer.Everybody && !o.disk.record.Empty && w.chance(3) { // one copy is left
 			w.lose(s, long)
 		}
 	}
+	if w.chance(6) {
+		w.outage(s)
+	}
 	for range 3 {
 		w.in(w.between(0, 5*minute), func() { w.servers[w.random.IntN(2)].changePlan() })
+	}
+}
+
+// outage takes the clients of a scope away until their leases are over, while the servers
+// cannot hear each other, or one of them is down and is said to be. They come back all
+// together, while somebody widens the pool.
+func (w *World) outage(s *server) {
+	v := w.random.IntN(len(scopesOf))
+	long := w.between(22*minute, 45*minute)
+	w.calm = w.now + long
+	w.note("the clients of %s lose power for %d s", scopesOf[v].name, long/second)
+	w.drawSizes()
+	for _, o := range w.servers {
+		if o.up {
+			o.pair.Sizes = w.sizes.Sizes
+		}
+	}
+	if w.chance(2) {
+		w.counts.cuts++
+		for k := range w.wires.cut {
+			w.wires.cut[k] = true
+		}
+		w.forWhile(long, func() {
+			for k := range w.wires.cut {
+				w.wires.mend(w, k)
+			}
+		})
+	} else if s.up {
+		w.crash(s, long)
+		w.in(minute, func() {
+			o := s.other()
+			if !o.up || s.up || w.healed {
+				return
+			}
+			if list, err := o.pair.Down(o.clock()); err == nil {
+				w.counts.downs++
+				o.runAll(list)
+			}
+		})
+	}
+	for _, c := range w.clients {
+		if c.scope != v {
+			continue
+		}
+		w.in(w.between(0, 2*minute), func() {
+			if c.state == off {
+				return
+			}
+			w.gone(c)
+			c.become(off)
+			c.later(long-w.between(0, 5*minute)+w.between(0, 3*minute), c.switchOn)
+		})
+	}
+	for range 40 {
+		w.in(long-5*minute+w.between(0, 9*minute), func() {
+			if !w.healed {
+				w.servers[w.random.IntN(2)].widen(v)
+			}
+		})
 	}
 }
 

@@ -131,19 +131,41 @@ func (r *revision) line() (out []*revision) {
 
 // activate serves by a revision.
 func (s *server) activate(r *revision) {
-	if s.active == r {
-		return
+	if s.active == r || s.turn != nil {
+		return // what is on its way goes first; it is said again that there is more
 	}
-	s.w.note("%s serves by plan %s", s.name, r)
-	was := s.active
-	s.active = r
-	s.table.SetPlan(r.plan, plan.Between(was.plan, r.plan))
-	s.pair.TheirPlan = s.theirs.plan
+	u := s.table.NewTurn(r.plan, plan.Between(s.active.plan, r.plan))
+	s.turn = u
+	u.Begin()
+	phases := []func(n int) (more bool){u.Shape, u.Step, func(int) bool { u.Sort(); return false }, u.Queue}
+	var step func()
+	step = func() {
+		for len(phases) > 0 {
+			if !phases[0](s.w.sizes.turn) {
+				phases = phases[1:]
+			}
+			s.w.in(s.w.between(0, 40), s.alive(step))
+			return
+		}
+		u.End()
+		for u.Rest(s.w.sizes.turn) {
+		}
+		s.w.note("%s serves by plan %s", s.name, r)
+		s.active, s.turn = r, nil
+		s.pair.TheirPlan = s.theirs.plan
+		s.sayPlan(false)
+	}
+	step()
 }
 
 // changePlan has an administrator change the plan at a server: the primary while both
 // are together, whoever is in partner-down, or the primary alone if told so.
-func (s *server) changePlan() {
+func (s *server) changePlan() { s.edit(s.w.edit, s.w.random.IntN(len(scopesOf))) }
+
+// widen has the pool of a scope changed.
+func (s *server) widen(scope int) { s.edit(s.w.otherPool, scope) }
+
+func (s *server) edit(edit func(*plan.Draft, *plan.View) error, scope int) {
 	if !s.up || s.broken || s.parted || s.head() != s.active {
 		return
 	}
@@ -154,8 +176,8 @@ func (s *server) changePlan() {
 		return
 	}
 	d := s.active.plan.Draft()
-	v := s.active.plan.Scopes()[s.w.random.IntN(len(s.active.plan.Scopes()))]
-	if err := s.w.edit(d, v); err != nil {
+	v := s.active.plan.Scopes()[scope]
+	if err := edit(d, v); err != nil {
 		return // it cannot hold together
 	}
 	p, changes := d.Finish()
@@ -180,22 +202,13 @@ func (s *server) changePlan() {
 
 // edit makes a change: a reservation that comes, moves or goes, or another pool.
 func (w *World) edit(d *plan.Draft, v *plan.View) error {
-	pool, _ := addr.ParseRange(scopesOf[0].pool)
-	for _, sc := range scopesOf {
-		if sc.name == v.Name {
-			pool, _ = addr.ParseRange(sc.pool)
-		}
-	}
+	pool := poolOf(v)
 	list := d.Plan().Reservations(v.ID)
 	if len(list) > 0 && w.chance(3) {
 		return d.RemoveReservation(list[w.random.IntN(len(list))].Name)
 	}
-	if w.chance(6) {
-		s := v.Scope
-		first := addr.Uint32(pool.From) + uint32(w.random.IntN(4))
-		s.Pools = []addr.Range{{From: fromUint32(first), To: pool.To}}
-		_, err := d.PutScope(s)
-		return err
+	if w.chance(4) {
+		return w.otherPool(d, v)
 	}
 	a := fromUint32(addr.Uint32(pool.From) + uint32(w.random.IntN(int(min(pool.Size(), 60)))))
 	r := plan.Reservation{Name: fmt.Sprintf("r%d", w.random.IntN(12)), Scope: v.ID, Address: a,
@@ -214,4 +227,23 @@ func (w *World) edit(d *plan.Draft, v *plan.View) error {
 
 func fromUint32(n uint32) netip.Addr {
 	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
+}
+
+// poolOf is the pool that a scope has at first.
+func poolOf(v *plan.View) (pool addr.Range) {
+	for _, sc := range scopesOf {
+		if sc.name == v.Name {
+			pool, _ = addr.ParseRange(sc.pool)
+		}
+	}
+	return pool
+}
+
+// otherPool makes a scope's pool a little larger or smaller.
+func (w *World) otherPool(d *plan.Draft, v *plan.View) error {
+	pool, s := poolOf(v), v.Scope
+	first := addr.Uint32(pool.From) + uint32(w.random.IntN(4))
+	s.Pools = []addr.Range{{From: fromUint32(first), To: pool.To}}
+	_, err := d.PutScope(s)
+	return err
 }

@@ -48,7 +48,8 @@ type server struct {
 	due    lease.Part
 	pair   *pair.Server
 	active *revision
-	theirs *revision // by which the partner serves, as far as is known
+	turn   *lease.Turn // a revision on its way into the table, or nil
+	theirs *revision   // by which the partner serves, as far as is known
 	parted bool
 	ticks  int
 
@@ -103,6 +104,7 @@ func (s *server) start() {
 	set := s.w.set
 	set.Side = s.side()
 	s.pair = pair.New(set, s.table, s.disk.record, now)
+	s.pair.Sizes, s.turn = s.w.sizes.Sizes, nil
 	s.pair.Pending = func(k netip.Prefix) bool { return s.pending[k] > 0 }
 	if s.w.Off != 0 {
 		s.pair.Off[s.w.Off] = true
@@ -132,7 +134,7 @@ func (s *server) tick() {
 	for s.table.Lapse(now) {
 	}
 	for more := true; more; {
-		more = s.table.Due(&s.due, now, 32)
+		more = s.table.Due(&s.due, now, s.w.sizes.due)
 		for l := range s.due.Leases {
 			s.end(l.Clone(), now)
 		}
@@ -252,9 +254,13 @@ func (s *server) run(list effect.List, reply func()) {
 			}
 			for _, c := range f.Changes {
 				s.w.checkChange(s, c)
+				s.w.checkBefore(s, c)
 				s.w.watched(c.After.Address(), "%s: %s becomes %s", s.name, show(c.Before), show(c.After))
 				s.table.Put(c.After)
 				s.pending[c.After.Prefix]++
+				if c.After.Kept() {
+					s.probeSoon(c.After.Address())
+				}
 			}
 			e.changes = append(e.changes, f.Changes...)
 		case effect.Save:
@@ -460,4 +466,18 @@ func (s *server) describe() string {
 	}
 	p, connected := s.pair.Partner()
 	return fmt.Sprintf("%s, partner %s (connected %v), plan %d, owes %d", s.pair.State(), p, connected, s.active.Number, s.pair.Owed())
+}
+
+// probeSoon has an address probed that is kept for whoever had it: if nobody is there,
+// others may have it.
+func (s *server) probeSoon(a netip.Addr) {
+	s.w.in(s.w.between(second, 20*second), s.alive(func() {
+		l := s.table.At(a)
+		if o, held := s.w.holders[a]; l == nil || !l.Kept() || s.unable() || held && o.until > s.w.now {
+			return
+		}
+		after := l.Ended(lease.Released, s.clock())
+		s.pair.Changed(l, after, 0)
+		s.change(l, after)
+	}))
 }

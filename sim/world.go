@@ -72,6 +72,7 @@ type World struct {
 	clients   []*client
 	wires     wires
 	set       pair.Settings
+	sizes     sizes
 	first     *revision
 	holders   map[addrKey]holder
 	wrong     string
@@ -83,6 +84,19 @@ type World struct {
 	healed    bool // nothing goes wrong any more
 	silent    bool // no client asks for anything
 	counts    counts
+}
+
+// sizes are how much is done at a time. A table that fits into one part hides what happens
+// between two, so they are drawn by the seed.
+type sizes struct {
+	pair.Sizes
+	turn int // leases that move to a new revision in one step
+	due  int // leases that end in one step
+}
+
+func (w *World) drawSizes() {
+	of := func(sizes ...int) int { return sizes[w.random.IntN(len(sizes))] }
+	w.sizes = sizes{Sizes: pair.Sizes{Walk: of(1, 2, 3, 5, 20, 150, 2000), Together: of(1, 3, 32), Window: of(1, 3, 16)}, turn: of(1, 5, 40, 256), due: of(1, 4, 32)}
 }
 
 type counts struct {
@@ -105,6 +119,7 @@ func NewWorld(o Options) *World {
 	w := &World{Options: o, random: rand.New(rand.NewPCG(o.Seed, 8156)), holders: map[addrKey]holder{}, log: make([]string, o.Trace)}
 	split := []int{100, 50, 50, 30, 0}[w.random.IntN(5)]
 	w.set = pair.Settings{Name: "mill", Lead: 5 * time.Minute, Split: split}.Defaults()
+	w.drawSizes()
 	w.first = firstPlan()
 	for i := range w.servers {
 		w.servers[i] = newServer(w, i)
@@ -116,6 +131,7 @@ func NewWorld(o Options) *World {
 	}
 	w.makeClients()
 	w.disturb()
+	w.administer()
 	return w
 }
 
@@ -186,6 +202,9 @@ func (w *World) step() bool {
 	e.do()
 	if w.done%256 == 0 {
 		w.judge()
+	}
+	if w.done%1024 == 0 {
+		w.lookAtHolders()
 	}
 	if w.done%4096 == 0 {
 		w.compareShares()

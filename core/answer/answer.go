@@ -85,6 +85,9 @@ type Pair interface {
 	// Reserved reports whether an address may be given to whom it is reserved for,
 	// although somebody else had it, or nobody.
 	Reserved(r *plan.Reservation, l *lease.Lease) bool
+	// Forgetful reports whether acknowledgements from the record are not told the partner:
+	// a simulation wants to see what that is for.
+	Forgetful() bool
 	// Changed marks what becomes of a record as this server's change, of which the
 	// partner is to be told. A client that gets the address would be given it for
 	// the time wanted.
@@ -489,6 +492,9 @@ func (d *v4) decide() {
 	}
 	if d.foreign() {
 		return
+	}
+	if r := &d.req.Relay; d.way == ByStranger && len(r.Circuit)+len(r.Remote)+len(r.Subscriber) > 0 {
+		d.step("what relay {a} says of where the client is plugged in does not count: the plan does not name it", m.GIAddr, "")
 	}
 	d.findLink()
 	for _, v := range d.scopes {

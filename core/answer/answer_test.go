@@ -649,6 +649,7 @@ func (h *halfPair) Serving() Serving {
 	return Everybody
 }
 func (h *halfPair) Responsible(lease.Client, time.Duration) bool   { return !h.elsewhere }
+func (h *halfPair) Forgetful() bool                                { return false }
 func (h *halfPair) Returns(*lease.Lease) bool                      { return true }
 func (h *halfPair) Reserved(*plan.Reservation, *lease.Lease) bool  { return true }
 func (h *halfPair) Changed(_, after *lease.Lease, _ time.Duration) { after.Owed = true }

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"time"
 
+	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -107,12 +108,8 @@ func (d *v4) bind(g grant) (n *lease.Lease, t time.Duration) {
 	d.out.Outcome, d.out.Scope, d.out.Address = Acknowledged, g.scope, g.address
 	wanted := d.leaseTime(g.scope, g.by, true)
 	t = d.promise(l, wanted)
-	if held && (!d.world.Writable || d.early(l)) {
-		d.step("answered from the record, with what is left of the lease", netip.Addr{}, "")
-		if l.Expires != lease.Never {
-			t = min(t, l.Expires.Sub(d.now))
-		}
-		return nil, t
+	if held && (!d.world.Writable || d.early(l, t)) {
+		return nil, d.again(l, t)
 	}
 	n = &lease.Lease{Prefix: lease.Host(g.address), Status: lease.Active, Reserved: g.by != nil, Client: d.who.client,
 		Hardware: d.who.hardware,
@@ -143,6 +140,31 @@ func (d *v4) bind(g grant) (n *lease.Lease, t time.Duration) {
 	d.leave(g.address)
 	d.out.New = !g.mine && g.by == nil && d.former(g.scope) == nil
 	return n, t
+}
+
+// again answers from the record, with what is left of it. As one of a pair this server
+// records, and tells the partner, that the client has the lease still: the other may have
+// heard that it gave it up, and what was made in ignorance of this must not end it.
+func (d *v4) again(l *lease.Lease, t time.Duration) time.Duration {
+	d.step("answered from the record, with what is left of the lease", netip.Addr{}, "")
+	if l.Expires != lease.Never {
+		t = min(t, l.Expires.Sub(d.now))
+	}
+	if d.world.Pair == nil || l.Owed || d.world.Pair.Forgetful() {
+		return t
+	}
+	if !d.world.Writable {
+		if s, _, _ := d.requestState(); s != renewing && s != rebinding || d.msg.Type != dhcp4.Request {
+			d.step("nothing can be recorded now, and the partner may know that it gave the lease up", netip.Addr{}, "")
+			d.ignore(NoDatabase)
+		}
+		return t
+	}
+	n := *l
+	n.Heard = d.now
+	d.world.Pair.Changed(l, &n, 0)
+	d.out.Changes = append(d.out.Changes, lease.Change{Before: l, After: &n, Quiet: true})
+	return t
 }
 
 // promise is how long at most a client may be promised what it would be given for
@@ -177,9 +199,10 @@ func (d *decider) leave(taken netip.Addr) {
 }
 
 // early reports whether the record is enough of an answer: it is the client's,
-// fresh, and made under this revision of the plan. What the client says or asks for
-// does not count, or it could have each of its messages written.
-func (d *decider) early(l *lease.Lease) bool {
-	return l.Client == d.who.client && l.Revision == d.plan.Revision &&
+// fresh, made under this revision of the plan, and of about the time that the client would
+// be given now. What else it says or asks for does not count, or it could have each of its
+// messages written.
+func (d *decider) early(l *lease.Lease, t time.Duration) bool {
+	return l.Client == d.who.client && l.Revision == d.plan.Revision && t <= l.Granted+l.Granted/earlyPart &&
 		(l.Expires == lease.Never && l.Granted >= option.Infinite || l.Expires.Sub(d.now) > l.Granted-l.Granted/earlyPart)
 }

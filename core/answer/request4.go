@@ -123,6 +123,9 @@ func (d *v4) acknowledge(g grant) {
 	if nonce == "" && d.world.Nonce != nil {
 		nonce = d.world.Nonce()
 	}
+	if n == nil && len(d.out.Changes) > 0 {
+		n = d.out.Changes[0].After
+	}
 	if n == nil { // not worth a write: it is recorded with the next that is
 		same := *g.record
 		n = &same

@@ -391,6 +391,10 @@ func (l *findings) reservations(p *plan.Plan) {
 				in(p.Label(r.Scope))
 		}
 		clients[k] = r
+		if v := p.Scope(r.Scope); r.Circuit != "" && len(v.On.Relays) == 0 {
+			l.say("circuit-not-believed", "reservation "+r.Name, "reservation %s is by circuit, and link %s names no relay whose word counts", r.Name,
+				v.LinkName).in(v.Name)
+		}
 		if r.Hostname == "" {
 			continue
 		}

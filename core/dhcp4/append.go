@@ -12,8 +12,8 @@ import (
 // (MinMax unless the client said more with option 57; values below MinMax count
 // as MinMax, but for BootpSize, with which nothing overflows). Options are written in the order given; long ones are split (RFC
 // 3396); those that do not fit the options field overflow into file and then
-// sname where m leaves these empty (RFC 2131 section 4.1); those that fit
-// nowhere are left out and their codes returned. Option 82 comes last in the
+// sname where m leaves these empty (RFC 2131 section 4.1), split over the fields if need
+// be; those that fit nowhere are left out and their codes returned. Option 82 comes last in the
 // options field (RFC 3046 section 2.1). The result is padded to 300 octets.
 func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err error) {
 	if len(m.CHAddr) > 16 {
@@ -73,7 +73,19 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 		case overflow && len(m.SName) == 0 && len(sname)+size < cap(sname):
 			sname = appendOption(sname, o.Code, o.Data)
 		default:
-			omitted = append(omitted, o.Code)
+			parts, fits := [3][]byte{}, false
+			if overflow {
+				parts, fits = spread(o.Data, limit-(len(dst)-start)-tail-reserved, room(file, len(m.File)), room(sname, len(m.SName)))
+			}
+			if !fits {
+				omitted = append(omitted, o.Code)
+				continue
+			}
+			for i, field := range [...]*[]byte{&dst, &file, &sname} {
+				if len(parts[i]) > 0 {
+					*field = appendOption(*field, o.Code, parts[i])
+				}
+			}
 		}
 	}
 	dst = appendOverload(dst, start, file, sname)
@@ -85,6 +97,27 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 		dst = append(dst, 0)
 	}
 	return dst, omitted, nil
+}
+
+// room is how many octets of options a fixed field can take yet, besides its end; given
+// is how many it holds of its own.
+func room(field []byte, given int) int {
+	if given > 0 {
+		return 0
+	}
+	return cap(field) - 1 - len(field)
+}
+
+// spread splits an option that fits nowhere as a whole over the fields, in the order in
+// which they are read (RFC 3396 section 5); fits is false if all of them are too small.
+func spread(data []byte, rooms ...int) (parts [3][]byte, fits bool) {
+	for i, n := range rooms {
+		n = min(n-2, len(data), 255) // code and length
+		if n > 0 {
+			parts[i], data = data[:n], data[n:]
+		}
+	}
+	return parts, len(data) == 0
 }
 
 // appendOverload puts options into the fields for file and server name, and says

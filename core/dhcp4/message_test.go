@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/option"
 )
 
 // discover is a DISCOVER as a small embedded client sends it: broadcast bit
@@ -238,5 +239,33 @@ func TestAge(t *testing.T) {
 	}
 	for n := range len(times(60, 30)) { // cut anywhere, it is left alone
 		Age(times(60, 30)[:n], 5)
+	}
+}
+
+// A long identifier is echoed beside a long option 82, split over the fields that the
+// reply leaves empty.
+func TestLongIdentifierIsEchoed(t *testing.T) {
+	id, relay := bytes.Repeat([]byte{7}, 200), bytes.Repeat([]byte{1, 1, 9}, 60)
+	zero := netip.IPv4Unspecified()
+	m := &Message{Op: BootReply, HType: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: "\x02\x00\x00\x00\x00\x01"}
+	m.Options = Options{{option.MessageType, []byte{5}}, {option.ServerID, []byte{10, 0, 0, 1}}, {option.SubnetMask, []byte{255, 255, 255, 0}},
+		{option.Router, []byte{10, 0, 0, 1}}, {option.ClientID, id}, {option.RelayAgent, relay}}
+	b, omitted, err := Append(nil, m, MinMax)
+	if err != nil || len(omitted) > 0 {
+		t.Fatalf("%v are left out, %v", omitted, err)
+	}
+	var back Message
+	if err := Decode(&back, b); err != nil {
+		t.Fatal(err)
+	}
+	if got, _ := back.Options.Get(option.ClientID); !bytes.Equal(got, id) {
+		t.Errorf("the identifier comes back as %d octets: %x", len(got), got)
+	}
+	if got, _ := back.Options.Get(option.RelayAgent); !bytes.Equal(got, relay) || len(b) > MinMax {
+		t.Errorf("option 82 comes back as %d octets, in a message of %d", len(got), len(b))
+	}
+	m.File = []byte("boot/loom") // with less room it is left out, and the rest is whole
+	if _, omitted, err := Append(nil, m, MinMax); err != nil || !bytes.Equal(omitted, []byte{option.ClientID}) {
+		t.Errorf("beside a boot file %v are left out, %v", omitted, err)
 	}
 }

@@ -118,18 +118,37 @@ func (t *Table) dropBlock(k netip.Prefix) {
 }
 
 func (t *Table) reshared(k netip.Prefix) {
-	for _, s := range t.shards { // a block may lie in several scopes, once subnets were split
-		if s.view.Subnet.Overlaps(k) {
+	note := func(s *shard) {
+		switch {
+		case !s.view.Subnet.Overlaps(k):
+		case t.together:
+			t.resharing[s] = true
+		default:
 			t.reshare(s)
 		}
 	}
+	for _, s := range t.shards { // a block may lie in several scopes, once subnets were split
+		note(s)
+	}
 	if t.turn != nil {
 		for _, s := range t.turn.fresh {
-			if s.view.Subnet.Overlaps(k) {
-				t.reshare(s)
-			}
+			note(s)
 		}
 	}
+}
+
+// Together does several changes, after which each scope whose blocks changed counts anew
+// once.
+func (t *Table) Together(changes func()) {
+	t.together, t.resharing = true, map[*shard]bool{}
+	defer func() {
+		t.together = false
+		for s := range t.resharing {
+			t.reshare(s)
+		}
+		t.resharing = nil
+	}()
+	changes()
 }
 
 // reshare takes in that blocks changed: the pools have other addresses to give,

@@ -10,15 +10,17 @@ import (
 // Table is every lease, in one shard a scope. An address that nobody ever had
 // costs nothing.
 type Table struct {
-	plan    *plan.Plan
-	shards  map[plan.ID]*shard
-	slots   []*shard // the same, by the views' slots: one look instead of three
-	orphans *shard   // leases outside every scope
-	offered fifo[Offer]
-	due     dueTimes
-	texts   texts
-	shares  shares
-	turn    *Turn // a change of the plan on its way in, or nil
+	plan      *plan.Plan
+	shards    map[plan.ID]*shard
+	slots     []*shard // the same, by the views' slots: one look instead of three
+	orphans   *shard   // leases outside every scope
+	offered   fifo[Offer]
+	due       dueTimes
+	texts     texts
+	shares    shares
+	turn      *Turn           // a change of the plan on its way in, or nil
+	together  bool            // several changes are made, after which
+	resharing map[*shard]bool // these count anew
 }
 
 // New is an empty table under a plan. Leases that end at or before now are

@@ -11,11 +11,12 @@ import (
 // Turn is a change of the plan on its way into the table. What a new revision
 // needs is built beside what serves, a part at a time, while whatever happens to
 // the table meanwhile happens to both; so nobody is held up however many leases
-// there are. Begin, Step, Queue, End and Rest need the table to themselves; NewTurn and
-// Sort only that nobody else changes the plan.
+// there are. Begin, Shape, Step, Queue, End and Rest need the table to themselves; NewTurn
+// and Sort only that nobody else changes the plan.
 type Turn struct {
 	table   *Table
 	plan    *plan.Plan
+	shapes  []plan.ID          // of scopes that are built anew, still to be begun
 	fresh   map[plan.ID]*shard // built anew
 	gone    map[plan.ID]int    // scopes that are no more, with their slots
 	orphans *shard             // built anew, or nil
@@ -25,6 +26,7 @@ type Turn struct {
 	cursors []*shard       // whose cursors have to move
 	free    []freed        // addresses of the fresh shards, in the order of the walk, then sorted
 	sorted  bool
+	shaped  bool
 	moved   map[plan.ID]map[netip.Addr]*plan.Plan // whose reservations come or go, of scopes that stay
 	rest    []movedAt
 }
@@ -53,11 +55,8 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 		if s := t.shards[id]; s != nil {
 			u.sources = append(u.sources, s)
 		}
-		if v := p.Scope(id); v != nil {
-			s := t.newShard(p, v)
-			s.reserve()
-			u.fresh[id] = s
-			u.cursors = append(u.cursors, s)
+		if p.Scope(id) != nil {
+			u.shapes = append(u.shapes, id)
 		} else {
 			u.gone[id] = t.plan.Scope(id).Slot
 		}
@@ -66,13 +65,17 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 		u.orphans = t.newShard(p, nil)
 		u.sources = append(u.sources, t.orphans)
 	}
+	anew := make(map[plan.ID]bool, len(u.shapes))
+	for _, id := range u.shapes {
+		anew[id] = true
+	}
 	for _, c := range changes {
 		if c.Kind != plan.KindReservation {
 			continue
 		}
 		for _, item := range []plan.Item{c.Before, c.After} {
 			r, ok := item.(plan.Reservation)
-			if !ok || u.fresh[r.Scope] != nil || t.shards[r.Scope] == nil {
+			if !ok || anew[r.Scope] || t.shards[r.Scope] == nil {
 				continue
 			}
 			if u.moved[r.Scope] == nil {
@@ -86,13 +89,31 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 }
 
 // Begin lets what happens to the table happen to both from now on.
-func (u *Turn) Begin() {
-	for _, s := range u.sources {
-		for k := range s.offers.at {
-			u.offers = append(u.offers, k)
+func (u *Turn) Begin() { u.table.turn = u }
+
+// Shape begins about n of the scopes that are built anew, and reports whether there are
+// more. Blocks of a pair may come and go in between: what is begun already follows them.
+func (u *Turn) Shape(n int) (more bool) {
+	for ; n > 0 && len(u.shapes) > 0; n-- {
+		id := u.shapes[0]
+		u.shapes = u.shapes[1:]
+		s := u.table.newShard(u.plan, u.plan.Scope(id))
+		s.reserve()
+		u.fresh[id] = s
+		u.cursors = append(u.cursors, s)
+	}
+	if len(u.shapes) > 0 {
+		return true
+	}
+	if !u.shaped { // what comes on offer from now on is noted in both
+		u.shaped = true
+		for _, s := range u.sources {
+			for k := range s.offers.at {
+				u.offers = append(u.offers, k)
+			}
 		}
 	}
-	u.table.turn = u
+	return false
 }
 
 // reserve accounts for the reserved addresses that the pools would give, of a
@@ -147,6 +168,9 @@ func (u *Turn) expected(k key, due Time) {
 
 // Step copies about n leases, and reports whether there is more to do.
 func (u *Turn) Step(n int) (more bool) {
+	if u.Shape(n) {
+		return true
+	}
 	for n > 0 && len(u.sources) > 0 {
 		from := u.sources[0]
 		if u.slot >= from.slots.size() {
@@ -205,6 +229,8 @@ func (u *Turn) Queue(n int) (more bool) {
 // went do to the headroom is left to Rest.
 func (u *Turn) End() {
 	t := u.table
+	for u.Shape(1 << 20) {
+	}
 	for u.Step(1 << 20) {
 	}
 	if !u.sorted {

@@ -33,7 +33,7 @@ func (s *Server) Opened(now lease.Time) []effect.List {
 		m.Options.PutUint32(ProtocolVersion, protocolVersion)
 		m.Options.PutUint32(LeadTime, uint32(s.set.Lead/time.Second))
 		m.Options.PutUint32(KeepaliveTime, uint32(s.set.Contact/time.Second))
-		m.Options.PutUint32(MaxUnackedBndUpd, window)
+		m.Options.PutUint32(MaxUnackedBndUpd, uint32(s.Sizes.Window))
 		m.Options.Put(RelationshipName, []byte(s.set.Name))
 		m.Options.PutUint8(ownSplit, uint8(s.set.Split))
 		s.send(m, now)

@@ -12,12 +12,6 @@ import (
 	"yarnpost/core/lease"
 )
 
-// Limits of what is under way.
-const (
-	window   = 16 // messages that are not acknowledged yet (F_MAX_UNACKED_BNDUPD)
-	together = 32 // bindings in one of them
-)
-
 // patience is how long an acknowledgement is waited for.
 const patience = 10 * time.Second
 
@@ -166,7 +160,7 @@ func (s *Server) pump(now lease.Time) {
 		return
 	}
 	s.feed()
-	for len(s.debts.flying) < window && len(s.debts.queue) > 0 {
+	for len(s.debts.flying) < s.Sizes.Window && len(s.debts.queue) > 0 {
 		if !s.sendSome(now) {
 			break
 		}
@@ -188,7 +182,7 @@ func (s *Server) sendSome(now lease.Time) bool {
 	d := &s.debts
 	m := Message{Type: BndUpd}
 	f := flight{at: now}
-	for len(d.queue) > 0 && len(f.sent) < together {
+	for len(d.queue) > 0 && len(f.sent) < s.Sizes.Together {
 		k := d.queue[0]
 		l := s.table.Get(k)
 		anyway := d.queued[k]

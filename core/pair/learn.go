@@ -20,18 +20,24 @@ func (s *Server) learn(m Message, now lease.Time) error {
 		if o.Code != ClientData {
 			continue
 		}
+		status := uint16(0)
 		u, err := DecodeUpdate(o.Data, s.link.ahead, now)
-		if err != nil {
-			return err
-		}
-		pending = pending || s.Pending(u.Lease.Prefix)
-		c, turnedDown := s.decide(&u, now)
-		if c.After != nil {
-			changes = append(changes, c)
+		if err != nil { // it is turned down alone: the connection is needed for the others
+			status = MissingBindingInformation
+			s.stats.Unread++
+		} else {
+			pending = pending || s.Pending(u.Lease.Prefix)
+			c, turnedDown := s.decide(&u, now)
+			if c.After != nil {
+				changes = append(changes, c)
+			}
+			if turnedDown {
+				status = OutdatedBinding
+			}
 		}
 		answer := append([]byte(nil), o.Data...)
-		if turnedDown {
-			if answer, err = AppendOptions(answer, Options{{StatusCode, binary.BigEndian.AppendUint16(nil, OutdatedBinding)}}); err != nil {
+		if status != 0 {
+			if answer, err = AppendOptions(answer, Options{{StatusCode, binary.BigEndian.AppendUint16(nil, status)}}); err != nil {
 				return err
 			}
 		}

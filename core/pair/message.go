@@ -44,39 +44,40 @@ func (t Type) String() string {
 // Codes of options (RFC 8415 section 21, RFC 5007 section 4.1.2, RFC 7341 section
 // 7.2, RFC 8156 section 5.5).
 const (
-	ClientID                     = 1
-	IANA                         = 3
-	IAAddr                       = 5
-	StatusCode                   = 13
-	IAPD                         = 25
-	IAPrefix                     = 26
-	ClientData                   = 45
-	CLTTime                      = 46
-	DHCPv4Msg                    = 87
-	BindingStatus                = 114
-	ConnectFlags                 = 115
-	ExpirationTime               = 120
-	MaxUnackedBndUpd             = 121
-	LeadTime                     = 122 // F_MCLT
-	PartnerLifetime              = 123
-	PartnerLifetimeSent          = 124
-	PartnerDownTime              = 125
-	PartnerRawCLTTime            = 126
-	ProtocolVersion              = 127
-	KeepaliveTime                = 128
-	RelationshipName             = 130
-	ServerFlags                  = 131
-	ServerState                  = 132
-	StartTimeOfState             = 133
-	StateExpirationTime          = 134
-	ConfigurationConflict        = 17 // status code
-	OutdatedBinding              = 19 // status code
-	ServerShuttingDown           = 20 // status code
-	ExcessiveTimeSkew            = 22 // status code
-	headSize                     = 1 + 3 + 4
-	frameSize                    = 2
-	MessageMost                  = 1<<16 - 1 // octets behind the size
-	transactionMost       uint32 = 1<<24 - 1
+	ClientID                         = 1
+	IANA                             = 3
+	IAAddr                           = 5
+	StatusCode                       = 13
+	IAPD                             = 25
+	IAPrefix                         = 26
+	ClientData                       = 45
+	CLTTime                          = 46
+	DHCPv4Msg                        = 87
+	BindingStatus                    = 114
+	ConnectFlags                     = 115
+	ExpirationTime                   = 120
+	MaxUnackedBndUpd                 = 121
+	LeadTime                         = 122 // F_MCLT
+	PartnerLifetime                  = 123
+	PartnerLifetimeSent              = 124
+	PartnerDownTime                  = 125
+	PartnerRawCLTTime                = 126
+	ProtocolVersion                  = 127
+	KeepaliveTime                    = 128
+	RelationshipName                 = 130
+	ServerFlags                      = 131
+	ServerState                      = 132
+	StartTimeOfState                 = 133
+	StateExpirationTime              = 134
+	ConfigurationConflict            = 17 // status code
+	MissingBindingInformation        = 18 // status code
+	OutdatedBinding                  = 19 // status code
+	ServerShuttingDown               = 20 // status code
+	ExcessiveTimeSkew                = 22 // status code
+	headSize                         = 1 + 3 + 4
+	frameSize                        = 2
+	MessageMost                      = 1<<16 - 1 // octets behind the size
+	transactionMost           uint32 = 1<<24 - 1
 )
 
 // Epoch is the second from which times in messages count, 2000-01-01 UTC, in

@@ -127,7 +127,7 @@ func FuzzDecode(f *testing.F) {
 func sampleLease() lease.Lease {
 	return lease.Lease{Prefix: netip.MustParsePrefix("10.40.8.31/32"), Status: lease.Active, Client: lease.ByIdentifier([]byte("\x01loom")),
 		Hardware: "\x02\x40\x18\x00\x00\x07", Hostname: "loom-7", Vendor: "loomctl", Circuit: "sw1/0/7",
-			Agent: "\x02\x08access-3\x06\x03pub\x4d\x06\x05staff", Relay: netip.MustParseAddr("10.40.8.1"),
+		Agent: "\x02\x08access-3\x06\x03pub\x4d\x06\x05staff", Relay: netip.MustParseAddr("10.40.8.1"),
 		Since: 900, Changed: 900, Expires: 4600, Heard: 1000, Granted: time.Hour, Revision: 7, Given: 1<<63 + 5, Reserved: true,
 		Nudge: "0123456789abcdef0000"}
 }

@@ -82,6 +82,18 @@ func (r *Record) Body() []byte {
 	return b
 }
 
+// Shift moves all that is a time along with the host's clock.
+func (r *Record) Shift(by time.Duration) {
+	for _, at := range []*lease.Time{&r.Since, &r.Contact, &r.Down, &r.Wait, &r.Lost} {
+		if *at != 0 {
+			*at = at.Add(by)
+		}
+	}
+	for i := range r.Conflicts {
+		r.Conflicts[i].At = r.Conflicts[i].At.Add(by)
+	}
+}
+
 // ParseRecord reads what Body gave.
 func ParseRecord(b []byte) (r Record, err error) {
 	if err := json.Unmarshal(b, &r); err != nil {
@@ -116,16 +128,28 @@ type Server struct {
 	// server's own.
 	TheirPlan *plan.Plan
 	// Off switches rules off, so that a simulation can show what they are for.
-	Off [8]bool
+	Off [10]bool
+	// Sizes are how much is done at a time.
+	Sizes Sizes
 
 	out   []effect.List // each for itself: if one cannot be carried out, the others can
 	stats Stats
 }
 
+// Sizes are how much is done at a time; a simulation draws others.
+type Sizes struct {
+	Walk     int // records that a walk looks at in one step
+	Together int // bindings in one message
+	Window   int // messages that are not acknowledged yet (F_MAX_UNACKED_BNDUPD)
+}
+
+// usualSizes are those that serve.
+var usualSizes = Sizes{Walk: 2000, Together: 32, Window: 16}
+
 // Stats count what a pair did.
 type Stats struct {
-	Wait                                                     time.Duration // until an update was acknowledged, on average, lately
-	Sent, Acknowledged, Rejected, Learned, Merged, Conflicts uint64
+	Wait                                                             time.Duration // until an update was acknowledged, on average, lately
+	Sent, Acknowledged, Rejected, Learned, Merged, Conflicts, Unread uint64
 }
 
 // link is the connection to the partner.
@@ -146,7 +170,7 @@ type link struct {
 // New is a server that starts up. The table holds what is on record, and is of the
 // side that the settings say.
 func New(set Settings, table *lease.Table, rec Record, now lease.Time) *Server {
-	s := &Server{set: set, table: table, rec: rec, state: Startup, boot: now, now: now, Pending: func(netip.Prefix) bool { return false }}
+	s := &Server{set: set, table: table, rec: rec, state: Startup, boot: now, now: now, Sizes: usualSizes, Pending: func(netip.Prefix) bool { return false }}
 	s.debts.init()
 	last := rec.Contact
 	var some lease.Part
@@ -313,6 +337,10 @@ func (s *Server) Reserved(r *plan.Reservation, l *lease.Lease) bool {
 	theirs := s.TheirPlan.ReservationAt(r.Address)
 	return theirs != nil && theirs.Hardware == r.Hardware && theirs.Identifier == r.Identifier && theirs.Circuit == r.Circuit
 }
+
+// Forgetful reports whether what a client was told again is not told the partner
+// (answer.Pair).
+func (s *Server) Forgetful() bool { return s.Off[9] }
 
 // Changed marks what becomes of a record as this server's change (answer.Pair).
 func (s *Server) Changed(before, after *lease.Lease, wanted time.Duration) {

@@ -105,9 +105,6 @@ func (w *walk) again() { w.at, w.next = nil, 0 }
 // nobody's yet.
 const settlePause = time.Minute
 
-// part is how many records a walk looks at in one step.
-const part = 2000
-
 // walk takes each walk that the state wants a step on.
 func (s *Server) walk(now lease.Time) {
 	switch s.state {
@@ -144,12 +141,11 @@ func (s *Server) settleSome() {
 		}
 		w.at = s.table.Snapshot(0)
 	}
-	if !w.at.Next(&s.walks.some, part) { // again in a while: some had to wait
+	if !w.at.Next(&s.walks.some, s.Sizes.Walk) { // again in a while: some had to wait
 		w.at, w.next = nil, s.now.Add(settlePause)
-		return
 	}
 	var changes []lease.Change
-	for l := range s.walks.some.Leases {
+	for l := range s.walked {
 		if l.Limbo() && l.Status != lease.PendingFree && !s.promised(l) {
 			before, after := l.Clone(), l.Clone()
 			s.Changed(before, after, 0)
@@ -157,6 +153,21 @@ func (s *Server) settleSome() {
 		}
 	}
 	s.change(changes)
+}
+
+// walked yields the records of a part of a walk as they are now: the walk may have begun
+// long ago, and a change of the plan may have put other records in their place since.
+func (s *Server) walked(yield func(*lease.Lease) bool) {
+	for l := range s.walks.some.Leases {
+		if !s.Off[8] {
+			if l = s.table.Get(l.Prefix); l == nil {
+				continue
+			}
+		}
+		if !yield(l) {
+			return
+		}
+	}
 }
 
 // claimSome takes addresses of a partner that is down, each once everything has
@@ -183,10 +194,10 @@ func (s *Server) claimSome(now lease.Time) {
 			changes = append(changes, lease.Change{Before: before, After: after})
 		}
 	}
-	if !w.at.Next(&s.walks.some, part) {
+	if !w.at.Next(&s.walks.some, s.Sizes.Walk) {
 		w.at = nil
 	}
-	for l := range s.walks.some.Leases {
+	for l := range s.walked {
 		if l.Over() && l.Status != own && now >= Others(down, l, lead) {
 			before, after := l.Clone(), l.Clone()
 			s.mark(before, after)
@@ -347,8 +358,8 @@ func (s *Server) Hungry(now lease.Time) []effect.List {
 
 // feed queues records for a partner that asked for all, as it takes them in.
 func (s *Server) feed() {
-	for s.walks.all != nil && len(s.debts.queue) < window*together {
-		more := s.walks.all.Next(&s.walks.some, window*together)
+	for s.walks.all != nil && len(s.debts.queue) < s.Sizes.Window*s.Sizes.Together {
+		more := s.walks.all.Next(&s.walks.some, s.Sizes.Window*s.Sizes.Together)
 		for l := range s.walks.some.Leases {
 			s.debts.anyway(l.Prefix)
 		}

@@ -430,6 +430,7 @@ func (s *stage) result() Output {
 // two are the other's, and nothing is promised beyond the lead time.
 type survivor struct{ lead time.Duration }
 
+func (survivor) Forgetful() bool                               { return false }
 func (survivor) Serving() answer.Serving                       { return answer.Everybody }
 func (survivor) Responsible(lease.Client, time.Duration) bool  { return true }
 func (survivor) Returns(*lease.Lease) bool                     { return true }

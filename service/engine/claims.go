@@ -74,6 +74,13 @@ func (c *claims) over(v *plan.View, hw addr.Hardware, abandoned int, now lease.T
 	return true
 }
 
+// disbelieved reports whether a host answered for so many addresses of a scope that it is
+// not believed any more of those either for which it was.
+func (c *claims) disbelieved(v *plan.View, hw addr.Hardware) bool {
+	of := c.hosts.Get(claimant{v.ID, hw})
+	return hw != "" && of != nil && of.refused > 0
+}
+
 // rest is how long an address is left alone that a host answers for.
 func (c *claims) rest(v *plan.View, hw addr.Hardware) time.Duration {
 	if v != nil && hw != "" {

@@ -425,9 +425,9 @@ func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease
 	set := e.newSet(req, d, changes[0].Before, now)
 	entries := make([]store.Entry, len(changes))
 	for i, c := range changes {
-		entries[i] = store.Entry{Before: c.Before, After: c.After, Note: waiting{lease: c.After}}
+		entries[i] = store.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After, quiet: c.Quiet}}
 	}
-	waits.lease = changes[0].After
+	waits.lease, waits.quiet = changes[0].After, changes[0].Quiet
 	entries[0].Set, entries[0].Note = set, waits
 	if e.commit(entries...) {
 		return true
@@ -445,25 +445,41 @@ func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease
 // The table comes first: whatever goes wrong there, nobody is told of a lease
 // that it does not have. The caller holds the lock.
 func (e *Engine) commit(entries ...store.Entry) bool {
-	for _, n := range entries {
-		if n.After != nil {
-			e.table.Put(n.After)
-			e.probes.Taken(n.After.Address())
-			if n.After.Kept() { // once it met silence, others may have it
-				e.probes.Kept.Put(n.After.Address(), probe.Soon(e.now()))
+	e.together(entries, func() {
+		for _, n := range entries {
+			if n.After != nil {
+				e.table.Put(n.After)
+				e.probes.Taken(n.After.Address())
+				if n.After.Kept() { // once it met silence, others may have it
+					e.probes.Kept.Put(n.After.Address(), probe.Soon(e.now()))
+				}
 			}
 		}
-	}
+	})
 	if e.journal.Add(entries...) {
 		return true
 	}
-	for i := len(entries) - 1; i >= 0; i-- {
-		if n := entries[i]; n.After != nil {
-			e.table.Restore(n.After.Prefix, n.Before)
+	e.together(entries, func() {
+		for i := len(entries) - 1; i >= 0; i-- {
+			if n := entries[i]; n.After != nil {
+				e.table.Restore(n.After.Prefix, n.Before)
+			}
 		}
-	}
+	})
 	e.notRecorded(entries)
 	return false
+}
+
+// together makes several changes of the table; blocks of a pair among them are counted
+// once for all. The caller holds the lock.
+func (e *Engine) together(entries []store.Entry, changes func()) {
+	for _, n := range entries {
+		if n.After != nil && n.After.Block() {
+			e.table.Together(changes)
+			return
+		}
+	}
+	changes()
 }
 
 // become records that an address has another record from now on, without a
@@ -479,28 +495,31 @@ const lateReply = 2
 
 // Recorded lets the replies of durable entries go (store.Owner).
 func (e *Engine) Recorded(entries []store.Entry) {
-	defer e.Guard("what is recorded", nil)
 	replies := e.recorded[:0]
 	now := lease.At(e.clock.Now())
-	for _, n := range entries {
-		w := n.Note.(waiting)
-		if w.reply.Data != nil && (now-w.at < lateReply || dhcp4.Age(w.reply.Data, uint32(now-w.at))) {
-			replies = append(replies, w.reply)
-		}
-		if w.lease != nil && !w.quiet {
-			e.events.lease(w.lease)
-		}
-		if w.done != nil {
-			close(w.done)
-		}
+	for _, n := range entries { // one that panics costs nothing of the others
+		e.guarded("what is recorded", func() {
+			w := n.Note.(waiting)
+			if w.reply.Data != nil && (now-w.at < lateReply || dhcp4.Age(w.reply.Data, uint32(now-w.at))) {
+				replies = append(replies, w.reply)
+			}
+			if w.lease != nil && !w.quiet {
+				e.events.lease(w.lease)
+			}
+			if w.done != nil {
+				close(w.done)
+			}
+		})
 	}
-	if len(replies) > 0 {
-		e.send(replies)
-	}
-	for _, n := range entries {
-		e.seen.Talk.Settle(n.Note.(waiting).talk, observe.Sent, e.clock.Now())
-	}
-	e.buffers.give(replies)
+	e.guarded("replies to what is recorded", func() {
+		if len(replies) > 0 {
+			e.send(replies)
+		}
+		for _, n := range entries {
+			e.seen.Talk.Settle(n.Note.(waiting).talk, observe.Sent, e.clock.Now())
+		}
+		e.buffers.give(replies)
+	})
 	e.recorded = replies
 	e.then(entries)
 }
@@ -511,16 +530,18 @@ func (e *Engine) Undo(take func() []store.Entry) {
 	defer e.mu.Unlock()
 	entries := take()
 	now := e.clock.Now()
-	for i := len(entries) - 1; i >= 0; i-- {
-		n := entries[i]
-		if n.After != nil {
-			e.table.Restore(n.After.Prefix, n.Before)
+	e.together(entries, func() {
+		for i := len(entries) - 1; i >= 0; i-- {
+			n := entries[i]
+			if n.After != nil {
+				e.table.Restore(n.After.Prefix, n.Before)
+			}
+			if n.Set != nil {
+				delete(e.sets.known, n.After.Given) // recorded with the next lease that has it
+			}
+			e.seen.Talk.Settle(n.Note.(waiting).talk, observe.Undone, now)
 		}
-		if n.Set != nil {
-			delete(e.sets.known, n.After.Given) // recorded with the next lease that has it
-		}
-		e.seen.Talk.Settle(n.Note.(waiting).talk, observe.Undone, now)
-	}
+	})
 	e.notRecorded(entries)
 }
 

@@ -13,9 +13,8 @@ import (
 // Given is the set of what the holder of a lease asked with and was last given;
 // ok is false if that is not known.
 func (e *Engine) Given(digest uint64) (s answer.Set, ok bool) {
-	e.mu.Lock()
-	known := e.sets.known[digest]
-	e.mu.Unlock()
+	var known *givenSet
+	e.With(func(*lease.Table) { known = e.sets.known[digest] })
 	if known == nil {
 		return s, false
 	}
@@ -80,6 +79,12 @@ type Stale struct {
 	NotGiven bool      // it would not be given its address again
 }
 
+// renewal decides what the holder of a lease would be given if it renewed now.
+func (e *Engine) renewal(l *lease.Lease, set answer.Set, into *answer.Decision) (digest uint64, served bool) {
+	e.With(func(*lease.Table) { _, digest, served = answer.Renewal(l, set.Asked, e.world(e.clock.Now()), into) })
+	return digest, served
+}
+
 // Stale lists the holders of active leases, of one scope or of all for 0, whose
 // options are not what they would be given now. The very code that serves
 // decides what that is.
@@ -94,10 +99,7 @@ func (e *Engine) Stale(scope plan.ID) []Stale {
 		if !ok {
 			return
 		}
-		e.mu.Lock()
-		w := e.world(e.clock.Now())
-		_, digest, served := answer.Renewal(l, set.Asked, w, &d)
-		e.mu.Unlock()
+		digest, served := e.renewal(l, set, &d)
 		if served && digest == l.Given {
 			return
 		}
@@ -154,9 +156,7 @@ func (e *Engine) StaleCounts() map[plan.ID]int {
 		if !ok {
 			return
 		}
-		e.mu.Lock()
-		_, digest, served := answer.Renewal(l, set.Asked, e.world(e.clock.Now()), &d)
-		e.mu.Unlock()
+		digest, served := e.renewal(l, set, &d)
 		if served && digest != l.Given {
 			g.old++
 			out[v.ID]++

@@ -14,6 +14,12 @@ func (e *Engine) Guard(what string, about []byte) {
 	}
 }
 
+// guarded runs f; a panic ends f alone.
+func (e *Engine) guarded(what string, f func()) {
+	defer e.Guard(what, nil)
+	f()
+}
+
 func (e *Engine) panicked(what string, about []byte, fault any) {
 	e.metrics.panics.Inc()
 	e.faults.Add(1)

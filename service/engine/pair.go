@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"errors"
+
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
@@ -66,6 +68,12 @@ func (e *Engine) Closed() {
 
 // FromPartner takes a message in. An error says that the connection is of no use.
 func (e *Engine) FromPartner(m pair.Message) (err error) {
+	defer func() { // a fault of the program costs the connection
+		if fault := recover(); fault != nil {
+			e.panicked("what the partner sent: "+m.Type.String(), nil, fault)
+			err = errors.New("a fault of the program was caught while it was taken in")
+		}
+	}()
 	e.WithPair(func(s *pair.Server, _ *lease.Table) (lists []effect.List) {
 		if s == nil {
 			return nil
@@ -100,8 +108,8 @@ func (e *Engine) TickPair() {
 // carry carries out lists that do not depend on each other. The caller holds the
 // lock.
 func (e *Engine) carry(lists []effect.List) {
-	for _, l := range lists {
-		e.carryList(l)
+	for _, l := range lists { // one that panics costs nothing of the others
+		e.guarded("what the pair wants done", func() { e.carryList(l) })
 	}
 }
 
@@ -160,17 +168,17 @@ func (e *Engine) then(entries []store.Entry) {
 	if !some {
 		return
 	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if e.pairing == nil {
-		return
-	}
-	for _, n := range entries {
-		if list := n.Note.(waiting).then; list != nil {
-			e.carryList(list)
+	e.part("what follows a record", func() {
+		if e.pairing == nil {
+			return
 		}
-	}
-	e.carry(e.pairing.Server.Pump(e.now()))
+		for _, n := range entries {
+			if list := n.Note.(waiting).then; list != nil {
+				e.carry([]effect.List{list})
+			}
+		}
+		e.carry(e.pairing.Server.Pump(e.now()))
+	})
 }
 
 // notRecorded tells the pair what could not be recorded. The caller holds the lock.

@@ -23,9 +23,8 @@ const (
 // speaks for it, or an echo reply.
 func (e *Engine) Heard(a netip.Addr, hw net.HardwareAddr) {
 	defer e.Guard("a sign of use", a.AsSlice())
-	e.mu.Lock()
-	flying := e.probes.Flying(a)
-	e.mu.Unlock()
+	flying := false
+	e.With(func(*lease.Table) { flying = e.probes.Flying(a) })
 	if flying {
 		e.probeOver(a, probe.Result{Answered: true, Hardware: addr.Hardware(hw)})
 	}
@@ -35,19 +34,20 @@ func (e *Engine) Heard(a netip.Addr, hw net.HardwareAddr) {
 // Requests that waited are decided.
 func (e *Engine) probeOver(a netip.Addr, result probe.Result) {
 	defer e.Guard("the end of a probe", a.AsSlice())
-	e.mu.Lock()
-	f := e.probes.Land(a)
+	var f *probe.Flight
+	e.part("the end of a probe", func() {
+		if f = e.probes.Land(a); f == nil {
+			return
+		}
+		if result.Answered {
+			e.answered(a, f, result, e.now())
+		} else {
+			e.silent(a, e.now())
+		}
+	})
 	if f == nil {
-		e.mu.Unlock()
 		return
 	}
-	now := lease.At(e.clock.Now())
-	if result.Answered {
-		e.answered(a, f, result, now)
-	} else {
-		e.silent(a, now)
-	}
-	e.mu.Unlock()
 	f.Tell(result)
 	var m dhcp4.Message
 	for i := range f.Waiting {
@@ -132,7 +132,9 @@ func (e *Engine) answered(a netip.Addr, f *probe.Flight, who probe.Result, now l
 	switch {
 	case v != nil && (l == nil || l.Over()) && e.table.Plan().ReservationAt(a) == nil && e.seen.Relays.Answered(a, v, now):
 		e.log.Info("a relay that the plan does not name answers, and its address is left to it", "relay", a, "scope", v.Name)
-	case v != nil && (l == nil || l.Status != lease.Active) && e.claims.over(v, who.Hardware, e.table.Count(v.ID).Abandoned, now):
+	case v != nil && l != nil && l.Status == lease.Abandoned && e.claims.disbelieved(v, who.Hardware):
+		e.silent(a, now)
+	case v != nil && (l == nil || l.Over()) && e.claims.over(v, who.Hardware, e.table.Count(v.ID).Abandoned, now):
 		e.silent(a, now) // it answers for so many that it is not believed
 	case l != nil && l.Status == lease.Active:
 		e.seen.Twins.Meet(a, who.Hardware, now)
@@ -193,16 +195,15 @@ func (e *Engine) abandon(a netip.Addr, before *lease.Lease, who probe.Result, no
 // ProbeNow finds out whether an address is in use; ok is false if there is no
 // way to.
 func (e *Engine) ProbeNow(a netip.Addr) (result probe.Result, ok bool) {
-	e.mu.Lock()
-	p := e.probes
-	v := e.table.Plan().ScopeAt(a)
-	if v == nil || !p.Reaches(v) {
-		e.mu.Unlock()
+	c := make(chan probe.Result, 1)
+	e.With(func(t *lease.Table) {
+		v := t.Plan().ScopeAt(a)
+		if ok = v != nil && e.probes.Reaches(v); ok {
+			e.probes.Ask(v, a).Watch(c)
+		}
+	})
+	if !ok {
 		return result, false
 	}
-	f := p.Ask(v, a)
-	c := make(chan probe.Result, 1)
-	f.Watch(c)
-	e.mu.Unlock()
 	return <-c, true
 }

@@ -64,9 +64,8 @@ func (g *givenSets) use(digest uint64, now lease.Time) bool {
 // is no room left.
 func (e *Engine) SweepSets() {
 	now := lease.At(e.clock.Now())
-	e.mu.Lock()
-	due := now-e.sets.swept >= setsPause || len(e.sets.known) >= e.sets.most
-	e.mu.Unlock()
+	due := false
+	e.With(func(*lease.Table) { due = now-e.sets.swept >= setsPause || len(e.sets.known) >= e.sets.most })
 	if !due || e.journal.Down() != nil { // what is not recorded may be undone
 		return
 	}

@@ -11,13 +11,21 @@ import (
 	"yarnpost/core/plan"
 )
 
-// turnPart is how many leases move to a new revision while the lock is held.
-const turnPart = 256
+// How many leases move to a new revision while the lock is held, and how many scopes are
+// begun.
+const (
+	turnPart   = 256
+	turnScopes = 16
+)
 
 // Take makes the table follow a revision.
 func (e *Engine) Take(next *plan.Plan, items []plan.Change) {
 	u := e.table.NewTurn(next, items) // nobody else changes the plan
 	e.With(func(*lease.Table) { u.Begin() })
+	for more := true; more; {
+		e.With(func(*lease.Table) { more = u.Shape(turnScopes) })
+		runtime.Gosched()
+	}
 	for more := true; more; {
 		e.With(func(*lease.Table) { more = u.Step(turnPart) })
 		runtime.Gosched()

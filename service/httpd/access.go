@@ -32,12 +32,12 @@ const sessionTime = 12 * time.Hour
 // Access knows who may do what. It answers from memory, so that signing in
 // works while the database is away, and records what must last.
 type Access struct {
-	store  *store.Store
-	now    func() time.Time
-	count  func(result string)
-	log    *slog.Logger
-	dir    string // where admin.password may lie
-	tries  *tries
+	store *store.Store
+	now   func() time.Time
+	count func(result string)
+	log   *slog.Logger
+	dir   string // where admin.password may lie
+	tries *tries
 
 	mu       sync.Mutex
 	accounts map[string]store.Account

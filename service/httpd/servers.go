@@ -41,12 +41,12 @@ func (s *Server) registerServers(a huma.API) {
 		if in.Address != "" {
 			var err error
 			if at, err = netip.ParseAddr(in.Address); err != nil {
-				return nil, refused("%q is no address", in.Address)
+				return respond(api.Forgotten{}, refused("%q is no address", in.Address))
 			}
 		}
 		n := s.node.Engine().ForgetRelays(at)
 		if at.IsValid() && n == 0 {
-			return nil, unknown("relay", in.Address)
+			return respond(api.Forgotten{}, unknown("relay", in.Address))
 		}
 		return respond(api.Forgotten{Count: n}, nil)
 	})

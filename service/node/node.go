@@ -58,6 +58,7 @@ type Node struct {
 	events  *engine.Events
 	metrics *engine.Metrics
 	theirs  theirList
+	beat    beat
 	setBack atomic.Pointer[store.SetBack] // what is known of a database that was set back, or nil
 	planMu  sync.Mutex                    // one change of the plan at a time
 	doubted *doubted                      // a change of the plan that may be on record; under planMu
@@ -155,6 +156,8 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 // keepGoing starts what is done now and then.
 func (n *Node) keepGoing(run context.Context) {
 	n.workers.Go(func() { n.every(run, 100*time.Millisecond, n.engine.Tick) })
+	n.takeBeat()
+	n.workers.Go(func() { n.every(run, 500*time.Millisecond, n.guarded("a look whether it goes on", n.takeBeat)) })
 	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("a look at the interfaces", n.noteInterfaces)) })
 	tuneMemory()
 	n.workers.Go(func() { n.every(run, 5*time.Second, tuneMemory) })
@@ -407,7 +410,23 @@ func (n *Node) Health() error {
 	if err := n.journal.Down(); err != nil {
 		return fmt.Errorf("leases cannot be recorded: %w", err)
 	}
+	if idle := n.clock.Now().Sub(n.beat.at()); idle > beatLate {
+		return fmt.Errorf("the service has decided nothing for %s; restart it, and report it with its log", idle.Round(time.Second))
+	}
 	return nil
+}
+
+// beat is when the lock that orders decisions was last had, so that a service that hangs
+// does not say that it serves.
+type beat struct{ nanos atomic.Int64 }
+
+const beatLate = 5 * time.Second
+
+func (b *beat) at() time.Time { return time.Unix(0, b.nanos.Load()) }
+
+func (n *Node) takeBeat() {
+	n.engine.With(func(*lease.Table) {})
+	n.beat.nanos.Store(n.clock.Now().UnixNano())
 }
 
 // Store gives the records, for accounts, revisions and history.

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"yarnpost/core/pair"
 )
 
 // ClockMark is the service's time, tied to the time since the host was started.
@@ -33,7 +35,26 @@ func (s *Store) SaveClock(ctx context.Context, m ClockMark) error {
 	return s.exec(ctx, "keep the clock's mark", saveClock, m.Host, int64(m.Boot), m.At)
 }
 
-// ShiftLeases moves all times of the lease table along, because the host's clock
+// shiftPair moves the times along that a server of a pair keeps of where it stands.
+func shiftPair(ctx context.Context, tx pgx.Tx, by time.Duration) error {
+	var body []byte
+	err := tx.QueryRow(ctx, "select record from pair").Scan(&body)
+	if errors.Is(err, pgx.ErrNoRows) || err == nil && body == nil {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	r, err := pair.ParseRecord(body)
+	if err != nil {
+		return err
+	}
+	r.Shift(by)
+	_, err = tx.Exec(ctx, "update pair set record = $1::jsonb", string(r.Body()))
+	return err
+}
+
+// ShiftLeases moves all times of the lease table, and of a pair, along, because the host's clock
 // was set by that much while the service was away, and keeps the mark that says
 // so. Call it before the leases are read.
 func (s *Store) ShiftLeases(ctx context.Context, by time.Duration, m ClockMark) error {
@@ -42,8 +63,17 @@ func (s *Store) ShiftLeases(ctx context.Context, by time.Duration, m ClockMark) 
 			return err
 		}
 		_, err := tx.Exec(ctx, `update lease set since = since + $1, changed = changed + $1, heard = heard + $1,
-			expires = case when expires = 9223372036854775807 then expires else expires + $1 end`, int64(by/time.Second))
+			expires = case when expires = 9223372036854775807 then expires else expires + $1 end,
+			acked = case when acked in (0, 4294967295) then acked else greatest(acked + $1, 1) end,
+			told = case when told in (0, 4294967295) then told else greatest(told + $1, 1) end`, int64(by/time.Second))
 		if err != nil {
+			return err
+		}
+		if err := shiftPair(ctx, tx, by); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `update server set set_back = jsonb_set(set_back, '{until}', to_jsonb((set_back->>'until')::bigint + $1))
+			where set_back is not null and (set_back->>'until')::bigint > 0`, int64(by/time.Second)); err != nil {
 			return err
 		}
 		_, err = tx.Exec(ctx, saveClock, m.Host, int64(m.Boot), m.At)

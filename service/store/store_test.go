@@ -946,7 +946,8 @@ func TestShiftLeases(t *testing.T) {
 	}
 	j, o := journal(t, s)
 	l, never := sample(1), sample(2)
-	never.Expires = lease.Never
+	never.Expires, never.Acked, never.Told = lease.Never, 0, lease.MomentOf(lease.Never)
+	l.Acked, l.Told = 700_000_000, 700_009_000
 	j.Add(Entry{After: l}, Entry{After: never})
 	o.await(t, 2, 0)
 	mark := ClockMark{"a", time.Hour, time.Now().UTC().Truncate(time.Microsecond)}
@@ -958,8 +959,11 @@ func TestShiftLeases(t *testing.T) {
 		a.Changed != l.Changed-3600 {
 		t.Errorf("moved to %+v", a)
 	}
-	if got[never.Address()].Expires != lease.Never {
-		t.Error("a lease for ever ends now")
+	if a := got[l.Address()]; a.Acked != l.Acked-3600 || a.Told != l.Told-3600 {
+		t.Errorf("what both servers know moved to %d and %d", a.Acked, a.Told)
+	}
+	if n := got[never.Address()]; n.Expires != lease.Never || n.Acked != 0 || n.Told != never.Told {
+		t.Errorf("a lease for ever is %+v now", n)
 	}
 	if m, err := s.LoadClock(ctx); err != nil || m.Host != "a" || m.Boot != time.Hour || !m.At.Equal(mark.At) {
 		t.Errorf("the mark reads %+v, %v", m, err)

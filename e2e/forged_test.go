@@ -25,6 +25,7 @@ func TestForgedDatagrams(t *testing.T) {
 	s := startService(t)
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.119", "--serve")
 	s.must("reservation", "add", "port", "--scope", "looms", "--circuit", "sw1/0/7", "--address", "10.77.0.60")
+	s.must("link", "edit", "looms", "--relay", "127.77.0.1")
 	relay := s.relay("127.77.0.1", "10.77.0.1")
 	ctx := context.Background()
 	victim := demo.Client{Relay: relay, Hardware: hw(1), Hostname: "loom-1"}

@@ -18,8 +18,12 @@ import (
 	"yarnpost/core/rule"
 )
 
-// OfferTime is how long an offer stands.
-const OfferTime = 30 * time.Second
+// OfferTime is how long an offer stands; one through a relay that the plan does not name,
+// which may be made up, stands for a shorter time.
+const (
+	OfferTime         = 30 * time.Second
+	strangerOfferTime = 10 * time.Second
+)
 
 // Request is a message with what is known of its way here.
 type Request struct {
@@ -327,6 +331,7 @@ type asker struct {
 	hardware   addr.Hardware
 	identifier []byte        // as it is sent, even where it does not tell
 	circuit    []byte        // raw octets; nil if no relay named one
+	stranger   bool          // it came through a relay that the plan does not name
 	sure       bool          // the relay is one that the plan names, so the circuit counts
 	agent      string        // what else is on record of how it is connected
 	shown      string        // circuit as reservations have it; worked out when it is asked for
@@ -382,6 +387,7 @@ func (d *v4) ask() {
 	d.way = d.arrival()
 	d.who = asker{client: d.clientKey(false), hardware: m.CHAddr, via: m.GIAddr, forever: m.Type == dhcp4.None, sure: d.way == ByRelay,
 		facts: rule.Request{Message: m, Relay: d.believed(), Via: m.GIAddr}}
+	d.who.stranger = d.way == ByStranger
 	if !m.GIAddr.IsUnspecified() { // what a client says in a relay's place is nothing
 		d.who.circuit = d.req.Relay.Circuit
 	}

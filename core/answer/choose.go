@@ -185,6 +185,7 @@ const (
 	newcomersLeast = 60
 	newcomersPart  = 10 // one tenth of the pools
 	offersLeast    = 64
+	strangersLeast = 8 // offers that stand before relays that the plan does not name have to wait
 )
 
 // crowded reports whether the client, which has no record in the scope, is one
@@ -208,6 +209,8 @@ func (d *decider) crowded(v *plan.View) bool {
 	switch {
 	case all >= most || at.Circuit != "" && behind >= (most+1)/2:
 		d.step("scope {t} takes no more clients this minute that it never saw before", netip.Addr{}, v.Name)
+	case d.who.stranger && n.Offered >= strangersLeast && uint64(2*n.Offered) > n.Headroom:
+		d.step("so much of scope {t} is on offer that relays which the plan does not name have to wait", netip.Addr{}, v.Name)
 	case n.Offered >= offersLeast && uint64(n.Offered) > n.Headroom:
 		d.step("more of scope {t} is on offer than is left", netip.Addr{}, v.Name)
 	default:

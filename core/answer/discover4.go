@@ -47,7 +47,11 @@ func (d *v4) discover() {
 		return
 	}
 	d.out.Outcome = Offered
-	d.out.Offer = &lease.Offer{Prefix: lease.Host(a), Client: d.who.client, Until: d.now.Add(OfferTime), Port: d.who.port()}
+	stands := OfferTime
+	if d.who.stranger {
+		stands = strangerOfferTime
+	}
+	d.out.Offer = &lease.Offer{Prefix: lease.Host(a), Client: d.who.client, Until: d.now.Add(stands), Brief: d.who.stranger, Port: d.who.port()}
 	if r != nil {
 		d.out.Offer.Port = lease.Port{} // a reserved address is no part of the port's share
 	}

@@ -223,6 +223,7 @@ type Offer struct {
 	Prefix netip.Prefix // its key
 	Client Client
 	Until  Time
+	Brief  bool // it stands for a shorter time than others
 	Port   Port // its Circuit is "" if the relay named none
 }
 

@@ -12,9 +12,9 @@ import (
 type Table struct {
 	plan      *plan.Plan
 	shards    map[plan.ID]*shard
-	slots     []*shard // the same, by the views' slots: one look instead of three
-	orphans   *shard   // leases outside every scope
-	offered   fifo[Offer]
+	slots     []*shard       // the same, by the views' slots: one look instead of three
+	orphans   *shard         // leases outside every scope
+	offered   [2]fifo[Offer] // by when they lapse: usual ones, brief ones
 	due       dueTimes
 	texts     texts
 	shares    shares
@@ -141,7 +141,11 @@ func (t *Table) Bindings(v *plan.View, c Client, yield func(*Lease) bool) {
 func (t *Table) PutOffer(o Offer) {
 	t.shardOf(o.Prefix).putOffer(o)
 	t.turn.putOffer(o)
-	t.offered.add(o)
+	if o.Brief {
+		t.offered[1].add(o)
+	} else {
+		t.offered[0].add(o)
+	}
 }
 
 // DropOffer forgets the offer of a key, if there is one.
@@ -170,17 +174,23 @@ const lapseMost = 256
 // Lapse drops offers that nobody took in time, a few at most, and reports whether
 // there may be more.
 func (t *Table) Lapse(now Time) (more bool) {
-	for range lapseMost {
-		o := t.offered.first()
-		if o == nil || o.Until > now {
-			return false
+	for i := range t.offered {
+		q := &t.offered[i]
+		for n := 0; ; n++ {
+			o := q.first()
+			if o == nil || o.Until > now {
+				break
+			}
+			if n == lapseMost {
+				return true
+			}
+			if of, _ := t.shardOf(o.Prefix).offers.on(o.Prefix); of == *o {
+				t.DropOffer(o.Prefix)
+			}
+			q.drop()
 		}
-		if of, _ := t.shardOf(o.Prefix).offers.on(o.Prefix); of == *o {
-			t.DropOffer(o.Prefix)
-		}
-		t.offered.drop()
 	}
-	return true
+	return false
 }
 
 // skipMost bounds how many free addresses one search passes over because they

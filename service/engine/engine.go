@@ -555,6 +555,9 @@ func (e *Engine) Unsent(r wire.Reply, err error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.seen.Unserved.NoteExchange(&x, answer.NoWayBack, lease.At(x.At))
+	if o, ok := e.table.OfferOf(x.Address); ok && o.Client == x.Client { // which it never heard of
+		e.table.DropOffer(o.Prefix)
+	}
 }
 
 // Parts of the work that time asks for: how many leases end while the lock is

@@ -42,7 +42,8 @@ type Access struct {
 	mu       sync.Mutex
 	accounts map[string]store.Account
 	grants   map[[32]byte]store.Grant
-	changed  chan struct{} // closed and made anew when grants end
+	gone     map[[32]byte]bool // tokens that were revoked
+	changed  chan struct{}     // closed and made anew when grants end
 }
 
 // ErrSignIn is given for a wrong name and a wrong password alike.
@@ -73,7 +74,7 @@ func OpenAccess(ctx context.Context, s *store.Store, dir string, now func() time
 		return nil, err
 	}
 	a := &Access{store: s, now: now, count: count, log: log, dir: dir, tries: newTries(now, checksMost),
-		accounts: map[string]store.Account{}, grants: map[[32]byte]store.Grant{}, changed: make(chan struct{})}
+		accounts: map[string]store.Account{}, grants: map[[32]byte]store.Grant{}, gone: map[[32]byte]bool{}, changed: make(chan struct{})}
 	for _, acc := range accounts {
 		a.accounts[acc.Name] = acc
 	}
@@ -81,7 +82,7 @@ func OpenAccess(ctx context.Context, s *store.Store, dir string, now func() time
 		a.grants[[32]byte(g.Hash)] = g
 	}
 	if len(accounts) > 0 {
-		return a, nil
+		return a, a.Reload(ctx)
 	}
 	password := secret(12)
 	if err := a.setPassword(ctx, "admin", password, true); err != nil {
@@ -284,7 +285,7 @@ func (a *Access) SetPassword(ctx context.Context, account, password string) erro
 }
 
 func (a *Access) setPassword(ctx context.Context, account, password string, mustChange bool) error {
-	acc := store.Account{Name: account, Password: hashPassword(password), MustChange: mustChange}
+	acc := store.Account{Name: account, Password: hashPassword(password), MustChange: mustChange, Changed: a.now().UTC().Truncate(time.Microsecond)}
 	if err := a.store.SaveAccount(ctx, acc); err != nil {
 		return err
 	}
@@ -377,40 +378,84 @@ func (a *Access) RevokeToken(ctx context.Context, account, name string) error {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	for h, g := range a.grants {
+		if g.Account == account && g.Name == name {
+			a.gone[h] = true
+		}
+	}
 	a.end(func(g store.Grant) bool { return g.Account == account && g.Name == name })
 	return nil
 }
 
-// Copy gives all accounts and tokens, for the partner (node.AccessKeeper).
-func (a *Access) Copy() (accounts []store.Account, tokens []store.Grant) {
-	tokens = a.Tokens()
+// Copy gives all accounts and tokens, and which tokens were revoked, for the partner
+// (node.AccessKeeper).
+func (a *Access) Copy() store.Access {
+	out := store.Access{Tokens: a.Tokens()}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, acc := range a.accounts {
-		accounts = append(accounts, acc)
+		out.Accounts = append(out.Accounts, acc)
 	}
-	slices.SortFunc(accounts, func(x, y store.Account) int { return strings.Compare(x.Name, y.Name) })
-	return accounts, tokens
+	for h := range a.gone {
+		out.Gone = append(out.Gone, h[:])
+	}
+	slices.SortFunc(out.Accounts, func(x, y store.Account) int { return strings.Compare(x.Name, y.Name) })
+	slices.SortFunc(out.Gone, bytes.Compare)
+	return out
 }
 
-// Take puts the partner's accounts and tokens in place of this server's, but for the
-// token in its own folder (node.AccessKeeper).
-func (a *Access) Take(ctx context.Context, accounts []store.Account, tokens []store.Grant) error {
-	if own, has := a.Copy(); slices.Equal(own, accounts) && covers(has, tokens) {
+// Take takes in what the partner knows: of each account the password that was set last,
+// each token, and that a token was revoked (node.AccessKeeper).
+func (a *Access) Take(ctx context.Context, in store.Access) error {
+	if !a.news(in) {
 		return nil
 	}
-	if err := a.store.ReplaceAccess(ctx, accounts, tokens); err != nil {
+	if err := a.store.MergeAccess(ctx, in); err != nil {
 		return err
 	}
+	return a.Reload(ctx)
+}
+
+// news reports whether the partner knows something newer.
+func (a *Access) news(in store.Access) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, acc := range in.Accounts {
+		if own, known := a.accounts[acc.Name]; !known || own.Changed.Before(acc.Changed) {
+			return true
+		}
+	}
+	for _, g := range in.Tokens {
+		if _, known := a.grants[[32]byte(g.Hash)]; !known && !a.gone[[32]byte(g.Hash)] {
+			return true
+		}
+	}
+	for _, h := range in.Gone {
+		if len(h) == 32 && !a.gone[[32]byte(h)] {
+			return true
+		}
+	}
+	return false
+}
+
+// Reload reads what is on record, and ends what is not any more.
+func (a *Access) Reload(ctx context.Context) error {
 	all, grants, err := a.store.LoadAccess(ctx, a.now())
+	if err != nil {
+		return err
+	}
+	gone, err := a.store.GoneTokens(ctx)
 	if err != nil {
 		return err
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.accounts = map[string]store.Account{}
+	a.accounts, a.gone = map[string]store.Account{}, map[[32]byte]bool{}
 	for _, acc := range all {
 		a.accounts[acc.Name] = acc
+	}
+	for _, h := range gone {
+		a.gone[[32]byte(h)] = true
 	}
 	kept := map[[32]byte]bool{}
 	for _, g := range grants {
@@ -419,24 +464,4 @@ func (a *Access) Take(ctx context.Context, accounts []store.Account, tokens []st
 	}
 	a.end(func(g store.Grant) bool { return !kept[[32]byte(g.Hash)] })
 	return nil
-}
-
-// covers reports whether tokens are the partner's, and this server's own.
-func covers(has, theirs []store.Grant) bool {
-	known := map[[32]byte]bool{}
-	for _, g := range has {
-		known[[32]byte(g.Hash)] = true
-	}
-	for _, g := range theirs {
-		if !known[[32]byte(g.Hash)] {
-			return false
-		}
-		delete(known, [32]byte(g.Hash))
-	}
-	for _, g := range has {
-		if known[[32]byte(g.Hash)] && g.Name != store.OwnToken {
-			return false
-		}
-	}
-	return true
 }

@@ -100,7 +100,7 @@ func (n *Node) ShareAlerts(ctx context.Context) {
 	}
 }
 
-// takeAlerts takes over what the partner knows of where alerts go, if it is newer.
+// takeAlerts takes in what the partner knows of where alerts go.
 func (n *Node) takeAlerts(ctx context.Context, in store.AlertSettings) error {
 	taken, err := n.store.TakeAlertSettings(ctx, in)
 	if err == nil && taken {

@@ -400,6 +400,11 @@ func (n *Node) Join(ctx context.Context, code string, giveUp bool) error {
 		n.engine.With(func(*lease.Table) { n.engine.Pair(nil) })
 		return err
 	}
+	if p.access != nil { // whose passwords are the other's from now on
+		if err := p.access.Reload(context.WithoutCancel(ctx)); err != nil {
+			n.log.Warn("accounts could not be read anew", "err", err)
+		}
+	}
 	p.on, p.invited, p.joining = next, nil, nil
 	if p.channel != nil {
 		p.channel.Stop()

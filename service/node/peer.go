@@ -30,7 +30,7 @@ type PeerView struct {
 	Relays   []PeerRelay   `json:"relays"`
 	Server   netip.Addr    `json:"server"` // by which it names itself to clients, if it has but one
 	Own      []netip.Addr  `json:"own"`    // the host's addresses
-	Access   accessCopied  `json:"access,omitzero"`
+	Access   store.Access  `json:"access,omitzero"`
 	Settings pair.Settings `json:"settings,omitzero"` // of the pair
 	Heard    time.Time     `json:"-"`                 // when it said this
 }
@@ -42,17 +42,14 @@ type PeerRelay struct {
 	Link    string     `json:"link"`
 }
 
-type accessCopied struct {
-	Accounts []store.Account `json:"accounts,omitempty"`
-	Tokens   []store.Grant   `json:"tokens,omitempty"`
-}
-
 // AccessKeeper keeps accounts and tokens in memory.
 type AccessKeeper interface {
 	// Copy gives them all.
-	Copy() ([]store.Account, []store.Grant)
-	// Take puts the partner's in place of them.
-	Take(ctx context.Context, accounts []store.Account, tokens []store.Grant) error
+	Copy() store.Access
+	// Take takes in what the partner knows of them.
+	Take(context.Context, store.Access) error
+	// Reload reads them anew.
+	Reload(context.Context) error
 }
 
 // Forwarder carries out a request of the API on behalf of an account that signed in
@@ -197,8 +194,8 @@ func (n *Node) peerView() PeerView {
 	if n.pair.on != nil {
 		v.Settings = n.pair.on.Settings
 	}
-	if n.pair.access != nil && n.pair.on != nil && n.pair.on.Settings.Side == lease.Primary {
-		v.Access.Accounts, v.Access.Tokens = n.pair.access.Copy()
+	if n.pair.access != nil && n.pair.on != nil {
+		v.Access = n.pair.access.Copy()
 	}
 	return v
 }
@@ -215,15 +212,15 @@ func (n *Node) askPeer(ctx context.Context, c *partner.Channel) error {
 	n.pair.mu.Lock()
 	access := n.pair.access
 	copied := v.Access
-	v.Access = accessCopied{}
+	v.Access = store.Access{}
 	n.pair.peer = v
 	n.pair.mu.Unlock()
 	n.engine.SetPartner(v.Server, v.Own)
 	if err := n.settleSettings(ctx, v.Settings); err != nil {
 		n.log.Warn("settings of the pair that the partner has could not be taken over", "err", err)
 	}
-	if access != nil && len(copied.Accounts) > 0 {
-		if err := access.Take(ctx, copied.Accounts, copied.Tokens); err != nil {
+	if access != nil {
+		if err := access.Take(ctx, copied); err != nil {
 			n.log.Warn("the partner's accounts could not be taken over", "err", err)
 		}
 	}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"reflect"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -123,7 +125,7 @@ func (s *Store) Silences(ctx context.Context) ([]Silence, error) {
 
 // SaveSilence records a silence.
 func (s *Store) SaveSilence(ctx context.Context, x Silence) error {
-	return s.stamped(ctx, "record a silence", putSilence, x.Key, x.Until, x.By, x.Reason)
+	return s.exec(ctx, "record a silence", putSilence, x.Key, x.Until, x.By, x.Reason, s.wordAt())
 }
 
 func scanTarget(row pgx.CollectableRow) (t Target, err error) {
@@ -149,98 +151,137 @@ func (s *Store) SaveTarget(ctx context.Context, t Target) error {
 	if err != nil {
 		return err
 	}
-	return s.stamped(ctx, "record a target", putTarget, t.Name, body, append([]byte{}, t.Secret...)) // none is no octets, not null
+	return s.exec(ctx, "record a target", putTarget, t.Name, body, append([]byte{}, t.Secret...), s.wordAt()) // none is no octets, not null
 }
 
 const (
-	putSilence = `insert into alert_silence (key, until, by_whom, reason) values ($1, $2, $3, $4)
-		on conflict (key) do update set until = excluded.until, by_whom = excluded.by_whom, reason = excluded.reason`
-	putTarget = `insert into alert_target (name, body, secret) values ($1, $2, $3)
-		on conflict (name) do update set body = excluded.body, secret = excluded.secret`
+	putSilence = `with new as (insert into alert_silence (key, until, by_whom, reason, changed) values ($1, $2, $3, $4, $5)
+		on conflict (key) do update set until = excluded.until, by_whom = excluded.by_whom, reason = excluded.reason, changed = excluded.changed
+		where alert_silence.changed < excluded.changed returning 1)
+		delete from alert_gone where kind = 'silence' and key = $1 and at <= $5`
+	putTarget = `with new as (insert into alert_target (name, body, secret, changed) values ($1, $2, $3, $4)
+		on conflict (name) do update set body = excluded.body, secret = excluded.secret, changed = excluded.changed
+		where alert_target.changed < excluded.changed returning 1)
+		delete from alert_gone where kind = 'target' and key = $1 and at <= $4`
 )
-
-// stamped changes targets or silences, and notes that they changed now.
-func (s *Store) stamped(ctx context.Context, what, sql string, args ...any) error {
-	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, sql, args...); err != nil {
-			return err
-		}
-		_, err := tx.Exec(ctx, "update alert_stamp set at = clock_timestamp()")
-		return err
-	})
-	if err != nil {
-		return fmt.Errorf("%s: %w", what, err)
-	}
-	return nil
-}
 
 // AlertSettings are targets and silences as two servers tell each other.
 type AlertSettings struct {
-	At       time.Time      `json:"at"` // when they last changed
-	Targets  []SharedTarget `json:"targets"`
-	Silences []Silence      `json:"silences"`
+	Targets  []SharedTarget  `json:"targets"`
+	Silences []SharedSilence `json:"silences"`
+	Gone     []Gone          `json:"gone"`
+}
+
+// SharedSilence is a silence with when it was last changed.
+type SharedSilence struct {
+	Silence
+	Changed time.Time `json:"changed"`
+}
+
+// Gone is that a target or a silence was taken away.
+type Gone struct {
+	Kind string    `json:"kind"`
+	Key  string    `json:"key"`
+	At   time.Time `json:"at"`
 }
 
 // SharedTarget is a target with its secret.
 type SharedTarget struct {
 	Target
-	Name   string `json:"name"`
-	Secret []byte `json:"secret,omitempty"`
+	Name    string    `json:"name"`
+	Secret  []byte    `json:"secret,omitempty"`
+	Changed time.Time `json:"changed"`
 }
 
-// AlertSettings gives targets and silences, and when they last changed.
+// AlertSettings gives targets and silences, and which were taken away.
 func (s *Store) AlertSettings(ctx context.Context) (out AlertSettings, err error) {
-	if err := s.pool.QueryRow(ctx, "select at from alert_stamp").Scan(&out.At); err != nil {
+	rows, err := s.pool.Query(ctx, "select name, body, secret, changed from alert_target order by name")
+	if err == nil {
+		out.Targets, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (t SharedTarget, err error) {
+			var body []byte
+			if err = row.Scan(&t.Name, &body, &t.Secret, &t.Changed); err == nil {
+				err = json.Unmarshal(body, &t.Target)
+			}
+			return t, err
+		})
+	}
+	if err == nil {
+		rows, err = s.pool.Query(ctx, "select key, until, by_whom, reason, changed from alert_silence order by key")
+	}
+	if err == nil {
+		out.Silences, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (x SharedSilence, err error) {
+			return x, row.Scan(&x.Key, &x.Until, &x.By, &x.Reason, &x.Changed)
+		})
+	}
+	if err == nil {
+		rows, err = s.pool.Query(ctx, "select kind, key, at from alert_gone order by at desc limit 1000")
+	}
+	if err == nil {
+		out.Gone, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Gone])
+	}
+	if err != nil {
 		return out, fmt.Errorf("read where alerts go: %w", err)
 	}
-	targets, err := s.Targets(ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, t := range targets {
-		out.Targets = append(out.Targets, SharedTarget{t, t.Name, t.Secret})
-	}
-	out.Silences, err = s.Silences(ctx)
-	return out, err
+	return out, nil
 }
 
-// TakeAlertSettings puts the partner's targets and silences in place of the own, if
-// they are newer.
+// TakeAlertSettings takes in what the partner knows of targets and silences: of each the
+// newest word counts. It reports whether there was any.
 func (s *Store) TakeAlertSettings(ctx context.Context, in AlertSettings) (taken bool, err error) {
+	before, err := s.AlertSettings(ctx)
+	if err != nil {
+		return false, err
+	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "update alert_stamp set at = $1 where at < $1", in.At)
-		if err != nil || tag.RowsAffected() == 0 {
-			return err
+		gone := func(kind, key string, changed time.Time) bool { // here, later than that was said
+			return slices.ContainsFunc(before.Gone, func(g Gone) bool { return g.Kind == kind && g.Key == key && g.At.After(changed) })
 		}
-		taken = true
-		names := []string{}
 		for _, t := range in.Targets {
+			if gone("target", t.Name, t.Changed) {
+				continue
+			}
 			body, err := json.Marshal(t.Target)
 			if err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, putTarget, t.Name, body, append([]byte{}, t.Secret...)); err != nil {
+			if _, err := tx.Exec(ctx, putTarget, t.Name, body, append([]byte{}, t.Secret...), t.Changed); err != nil {
 				return err
 			}
-			names = append(names, t.Name)
-		}
-		if _, err := tx.Exec(ctx, "delete from alert_target where not (name = any($1))", names); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, "delete from alert_silence"); err != nil {
-			return err
 		}
 		for _, x := range in.Silences {
-			if _, err := tx.Exec(ctx, putSilence, x.Key, x.Until, x.By, x.Reason); err != nil {
+			if gone("silence", x.Key, x.Changed) {
+				continue
+			}
+			if _, err := tx.Exec(ctx, putSilence, x.Key, x.Until, x.By, x.Reason, x.Changed); err != nil {
+				return err
+			}
+		}
+		for _, g := range in.Gone {
+			if err := takeAway(ctx, tx, g); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
 	if err != nil {
-		return false, fmt.Errorf("take over where alerts go: %w", err)
+		return false, fmt.Errorf("take in where alerts go: %w", err)
 	}
-	return taken, nil
+	after, err := s.AlertSettings(ctx)
+	return !reflect.DeepEqual(before, after), err
+}
+
+// takeAway takes a target or a silence away, unless something newer was said of it.
+func takeAway(ctx context.Context, tx pgx.Tx, g Gone) error {
+	of := map[string]string{"target": "alert_target where name", "silence": "alert_silence where key"}[g.Kind]
+	if of == "" {
+		return nil // of a newer version
+	}
+	if _, err := tx.Exec(ctx, "delete from "+of+" = $1 and changed < $2", g.Key, g.At); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, `insert into alert_gone select $1, $2, $3 where not exists (select from `+of+` = $2 and changed >= $3)
+		on conflict (kind, key) do update set at = greatest(alert_gone.at, excluded.at)`, g.Kind, g.Key, g.At)
+	return err
 }
 
 // RemoveTarget takes a target away, with what is queued for it; ok is false if there
@@ -249,8 +290,15 @@ func (s *Store) RemoveTarget(ctx context.Context, name string) (ok bool, err err
 	if err := s.pool.QueryRow(ctx, "select exists (select from alert_target where name = $1)", name).Scan(&ok); err != nil || !ok {
 		return false, err
 	}
-	return true, s.stamped(ctx, "remove a target", "delete from alert_target where name = $1", name)
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error { return takeAway(ctx, tx, Gone{"target", name, s.wordAt()}) })
+	if err != nil {
+		return false, fmt.Errorf("remove a target: %w", err)
+	}
+	return true, nil
 }
+
+// wordAt is when something is said now, as it is told the partner.
+func (s *Store) wordAt() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
 // DueAlerts lists messages that are to be sent now, the oldest first.
 func (s *Store) DueAlerts(ctx context.Context, now time.Time, limit int) ([]Queued, error) {

@@ -59,8 +59,12 @@ func (s *Store) SavePairing(ctx context.Context, p *Pairing, anew bool) error {
 			if _, err := tx.Exec(ctx, "truncate lease, plan_item, plan_change, plan_revision, given_set, capacity_series, capacity_open, capacity_minutes, capacity_days, finding"); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, "update alert_stamp set at = 'epoch'"); err != nil { // where alerts go, the partner says
-				return err
+			// Who may sign in, and where alerts go, the partner says.
+			for _, q := range []string{"update account set changed = 'epoch'", "delete from token where name <> '" + OwnToken + "'",
+				"delete from alert_target", "delete from alert_silence", "delete from alert_gone", "delete from token_gone"} {
+				if _, err := tx.Exec(ctx, q); err != nil {
+					return err
+				}
 			}
 		}
 		settings, err1 := json.Marshal(p.Settings)
@@ -252,47 +256,6 @@ func (c *Carried) LinesOf(change plan.Change) (out []plan.Line) {
 		if i.Kind == change.Kind && i.ID == change.ID && json.Unmarshal(i.Lines, &out) == nil {
 			return out
 		}
-	}
-	return nil
-}
-
-// OwnToken is the name of the token that lies in a server's own folder; each server
-// of a pair keeps its own beside the other's.
-const OwnToken = "admin.token"
-
-// ReplaceAccess puts the partner's accounts and tokens in place of this server's. A
-// password that is another one ends the sessions of its account, as where it was changed.
-func (s *Store) ReplaceAccess(ctx context.Context, accounts []Account, tokens []Grant) error {
-	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		names := make([]string, len(accounts))
-		for i, a := range accounts {
-			names[i] = a.Name
-			if _, err := tx.Exec(ctx, "delete from session where account = $1 and exists (select from account where name = $1 and password <> $2)", a.Name,
-				a.Password); err != nil {
-				return err
-			}
-			if _, err := tx.Exec(ctx, `insert into account values ($1, $2, $3)
-				on conflict (name) do update set password = excluded.password, must_change = excluded.must_change`, a.Name, a.Password,
-				a.MustChange); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.Exec(ctx, "delete from account where not name = any($1)", names); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, "delete from token where name <> $1", OwnToken); err != nil {
-			return err
-		}
-		for _, g := range tokens {
-			if _, err := tx.Exec(ctx, "insert into token (hash, name, account, made) values ($1, $2, $3, $4) on conflict do nothing", g.Hash, g.Name, g.Account,
-				g.Made); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return fmt.Errorf("take over the partner's accounts: %w", err)
 	}
 	return nil
 }

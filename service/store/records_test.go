@@ -190,6 +190,14 @@ func TestAlertSettingsOnRecord(t *testing.T) {
 	if err := here.SaveSilence(ctx, silence); err != nil {
 		t.Fatal(err)
 	}
+	if ok2 := ok[bool](t)(there.RemoveTarget(ctx, "old")); !ok2 {
+		t.Error("a target is not there")
+	}
+	if err := there.SaveTarget(ctx, Target{Name: "yard", URL: "https://yard.example", Severity: "note"}); err != nil {
+		t.Fatal(err)
+	}
+	// Each takes in what the other knows, in whichever order: then both know the same.
+	apart := ok[AlertSettings](t)(there.AlertSettings(ctx))
 	own := ok[AlertSettings](t)(here.AlertSettings(ctx))
 	if taken := ok[bool](t)(there.TakeAlertSettings(ctx, own)); !taken {
 		t.Error("newer settings are not taken")
@@ -197,16 +205,19 @@ func TestAlertSettingsOnRecord(t *testing.T) {
 	if taken := ok[bool](t)(there.TakeAlertSettings(ctx, own)); taken {
 		t.Error("the same settings are taken twice")
 	}
-	got := ok[AlertSettings](t)(there.AlertSettings(ctx))
-	if !got.At.Equal(own.At) || len(got.Targets) != 1 || got.Targets[0].URL != "https://other.example" ||
-		string(got.Targets[0].Secret) != "wool" ||
-		len(got.Silences) != 1 || got.Silences[0].Reason != silence.Reason || !got.Silences[0].Until.Equal(began) {
-		t.Errorf("taken: %+v", got)
+	ok[bool](t)(here.TakeAlertSettings(ctx, apart))
+	for _, s := range []*Store{here, there} {
+		got := ok[AlertSettings](t)(s.AlertSettings(ctx))
+		if len(got.Targets) != 2 || got.Targets[0].URL != "https://other.example" || string(got.Targets[0].Secret) != "wool" ||
+			got.Targets[1].Name != "yard" || len(got.Silences) != 1 || got.Silences[0].Reason != silence.Reason ||
+			!got.Silences[0].Until.Equal(began) || len(got.Gone) != 1 {
+			t.Errorf("taken: %+v", got)
+		}
 	}
-	older := own
-	older.At, older.Targets = own.At.Add(-time.Hour), nil
-	if taken := ok[bool](t)(there.TakeAlertSettings(ctx, older)); taken {
-		t.Error("older settings are taken")
+	// What was taken away does not come back from one that had it before.
+	if taken := ok[bool](t)(here.TakeAlertSettings(ctx, AlertSettings{Targets: []SharedTarget{{Target: Target{URL: "https://old.example"}, Name: "old",
+		Changed: apart.Gone[0].At.Add(-time.Minute)}}})); taken {
+		t.Error("a target that was removed comes back")
 	}
 }
 
@@ -321,8 +332,8 @@ func TestPairingOnRecord(t *testing.T) {
 		got.Record.Since != 7 {
 		t.Errorf("the pair is %+v", got)
 	}
-	if at := ok[AlertSettings](t)(s.AlertSettings(ctx)).At; at.Unix() != 0 {
-		t.Errorf("its own settings are of %s", at)
+	if set := ok[AlertSettings](t)(s.AlertSettings(ctx)); len(set.Targets)+len(set.Silences)+len(set.Gone) != 0 {
+		t.Errorf("it has settings of its own: %+v", set)
 	}
 	if err := s.SaveTheirs(ctx, 12); err != nil {
 		t.Fatal(err)
@@ -373,11 +384,12 @@ func TestPairingOnRecord(t *testing.T) {
 
 // The partner's accounts and tokens take the place of this server's, but for the token
 // that lies in its own folder.
-func TestReplaceAccess(t *testing.T) {
+func TestMergeAccess(t *testing.T) {
 	s := open(t, fresh(t))
 	ctx := context.Background()
 	hash := func(b byte) []byte { h := make([]byte, 32); h[0] = b; return h }
-	for _, a := range []Account{{"admin", "old", false}, {"cleo", "hers", false}, {"bram", "his", false}} {
+	at := func(minute int) time.Time { return began.Add(time.Duration(minute) * time.Minute) }
+	for _, a := range []Account{{"admin", "old", false, at(1)}, {"cleo", "hers", false, at(5)}, {"bram", "his", false, at(1)}} {
 		if err := s.SaveAccount(ctx, a); err != nil {
 			t.Fatal(err)
 		}
@@ -390,9 +402,13 @@ func TestReplaceAccess(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	err := s.ReplaceAccess(ctx, []Account{{"admin", "new", true}, {"ada", "hers", false}, {"bram", "his", false}},
-		[]Grant{{hash(4), "ada", "desk",
-			time.Time{}, began}})
+	if err := s.EndToken(ctx, "cleo", "hers"); err != nil {
+		t.Fatal(err)
+	}
+	err := s.MergeAccess(ctx, Access{
+		Accounts: []Account{{"admin", "new", true, at(2)}, {"ada", "hers", false, at(2)}, {"bram", "his", false, at(1)}, {"cleo", "older", false, at(4)}},
+		Tokens:   []Grant{{hash(4), "ada", "desk", time.Time{}, began}, {hash(3), "cleo", "hers", time.Time{}, began}},
+		Gone:     [][]byte{hash(2)}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -408,8 +424,9 @@ func TestReplaceAccess(t *testing.T) {
 		got = append(got, g.Account+"'s "+g.Name)
 	}
 	slices.Sort(got)
-	// A session ends with its account, and with the password that it was begun with.
-	want := []string{"ada hers false", "ada's desk", "admin new true", "admin's admin.token", "bram his false", "bram's "}
+	// A session ends with the password that it was begun with; what was revoked on either
+	// server is revoked, though the other one has it still.
+	want := []string{"ada hers false", "ada's desk", "admin new true", "admin's admin.token", "bram his false", "bram's ", "cleo hers false", "cleo's "}
 	if !slices.Equal(got, want) {
 		t.Errorf("access is %q, want %q", got, want)
 	}

@@ -973,7 +973,7 @@ func TestShiftLeases(t *testing.T) {
 func TestAccessRows(t *testing.T) {
 	s := open(t, fresh(t))
 	ctx := context.Background()
-	if err := s.SaveAccount(ctx, Account{"ada", "hash", true}); err != nil {
+	if err := s.SaveAccount(ctx, Account{"ada", "hash", true, time.Time{}}); err != nil {
 		t.Fatal(err)
 	}
 	hash := func(b byte) []byte { h := make([]byte, 32); h[0] = b; return h }
@@ -987,7 +987,7 @@ func TestAccessRows(t *testing.T) {
 	if err != nil || len(accounts) != 1 || !accounts[0].MustChange || len(grants) != 2 { // the ended session is gone
 		t.Errorf("%+v %+v %v", accounts, grants, err)
 	}
-	if err := s.SaveAccount(ctx, Account{"ada", "other", false}); err != nil {
+	if err := s.SaveAccount(ctx, Account{"ada", "other", false, time.Time{}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, grants, _ = s.LoadAccess(ctx, time.Now()); len(grants) != 1 || grants[0].Name != "robot" {

@@ -285,6 +285,9 @@ func (c *command) run(ctx context.Context, args []string, stdout, stderr io.Writ
 				return err
 			}
 		}
+		if k.dryRun { // whatever the command does, nothing changes
+			k.client = k.client.Previewing()
+		}
 	}
 	return do(k)
 }

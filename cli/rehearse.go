@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yarnpost/api"
+	"yarnpost/client"
 )
 
 func rehearseCommands() []command {
@@ -43,7 +44,10 @@ func (k *call) editsOf(lines []string) (out []api.Edit, err error) {
 		edits := []api.Edit{}
 		inner := *k
 		inner.args, inner.out, inner.capture = nil, io.Discard, &edits
-		if err := cmd.capture(&inner, args); err != nil {
+		inner.client = k.client.ReadOnly() // whatever the command does, nothing changes
+		if err := cmd.capture(&inner, args); errors.Is(err, client.ErrWrites) {
+			return nil, usagef("--edit %q: that is no command that changes the plan", line)
+		} else if err != nil {
 			return nil, fmt.Errorf("--edit %q: %w", line, err)
 		}
 		if len(edits) == 0 {

@@ -22,9 +22,10 @@ import (
 
 // Client talks to one server. It is safe for concurrent use.
 type Client struct {
-	base  string
-	token string
-	http  *http.Client
+	base   string
+	token  string
+	http   *http.Client
+	allows func(method, path string, query url.Values, body []byte) bool // nil: everything
 }
 
 // New is a client of the server at base, such as http://127.0.0.1:8067.
@@ -57,12 +58,16 @@ func (p *Problem) Error() string {
 // call does one request; in and out may be nil.
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
 	var body io.Reader
+	var raw []byte
 	if in != nil {
 		b, err := json.Marshal(in)
 		if err != nil {
 			return fmt.Errorf("encode request: %w", err)
 		}
-		body = bytes.NewReader(b)
+		raw, body = b, bytes.NewReader(b)
+	}
+	if c.allows != nil && !c.allows(method, path, query, raw) {
+		return ErrWrites
 	}
 	if len(query) > 0 {
 		path += "?" + query.Encode()

@@ -213,11 +213,23 @@ func (s *Server) stateOf(m Message, now lease.Time) error {
 	return nil
 }
 
+// Alive says that something came from the partner at a moment, though it may not have
+// been looked at yet.
+func (s *Server) Alive(at lease.Time) {
+	if s.link.open {
+		s.link.heard = max(s.link.heard, at)
+	}
+}
+
 // Tick does what time asks for; call it about once a second. Hangup reports that
 // the partner was not heard for too long.
 func (s *Server) Tick(now lease.Time) (lists []effect.List, hangup bool) {
-	s.now = now
+	late := s.ticked != 0 && now.Sub(s.ticked) > s.set.Contact
+	s.now, s.ticked = now, now
 	if s.link.open {
+		if late { // this server did not look for so long, so it cannot know that nothing came
+			s.link.heard = max(s.link.heard, now.Add(-s.set.Contact))
+		}
 		silent := now.Sub(s.link.heard)
 		if hangup = silent > 3*s.set.Contact; hangup {
 			return s.Closed(now), true

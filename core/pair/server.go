@@ -105,16 +105,17 @@ func ParseRecord(b []byte) (r Record, err error) {
 // Server is one of the two. It has no lock and no connection: whoever owns the
 // table calls it, and carries out what it gives.
 type Server struct {
-	set   Settings
-	table *lease.Table
-	rec   Record
-	state State
-	next  *Record // that is on its way to the disk; nil: none
-	boot  lease.Time
-	now   lease.Time // of the last call
-	link  link
-	debts debts
-	walks walks
+	set    Settings
+	table  *lease.Table
+	rec    Record
+	state  State
+	next   *Record // that is on its way to the disk; nil: none
+	boot   lease.Time
+	now    lease.Time // of the last call
+	ticked lease.Time // of the last tick
+	link   link
+	debts  debts
+	walks  walks
 
 	updated bool // the partner sent all it was asked for
 	asked   bool // for updates, on this connection
@@ -492,6 +493,36 @@ func (s *Server) Down(now lease.Time) ([]effect.List, error) {
 	s.down = true
 	s.advance(now)
 	return s.take(), nil
+}
+
+// Left says that the partner is no partner any more: this server serves alone, and takes
+// the partner's addresses over as if it were down, since what it promised last may not be
+// known here. It tells until when, at most, addresses are kept because of that.
+func (s *Server) Left(now lease.Time) (lists []effect.List, until lease.Time) {
+	s.now = now
+	s.link = link{number: s.link.number, ahead: s.link.ahead}
+	s.debts.cut()
+	s.walks.all, s.next = nil, nil
+	rec := s.rec
+	if rec.State != PartnerDown || rec.Down == 0 {
+		rec.Down = now
+	}
+	rec.State, rec.Since, rec.Unsure, rec.Empty = PartnerDown, now, rec.Unsure || s.state == Recover || s.state == RecoverWait, false
+	s.next = &rec
+	s.begin()
+	s.do(effect.Effect{Do: effect.Save, Body: rec.Body()}, effect.Effect{Do: effect.Await}, effect.Effect{Do: effect.Enter})
+	s.begin()
+	until = Others(rec.Down, nil, s.set.Wait())
+	var some lease.Part
+	for w, more := s.table.Snapshot(0), true; more; {
+		more = w.Next(&some, 1000)
+		for l := range some.Leases {
+			if end := Others(rec.Down, l, s.set.Wait()); end != lease.Never {
+				until = max(until, end)
+			}
+		}
+	}
+	return s.take(), until
 }
 
 // Pause makes the partner answer all clients, or shares them again.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"errors"
+	"time"
 
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
@@ -17,6 +18,7 @@ type Pairing struct {
 	Server *pair.Server
 	Send   func(message []byte) // to the partner, if it can be heard; it does not wait
 	Hangup func()
+	Heard  func() time.Time // when anything last came; nil: nobody knows
 	State  func(was, is pair.State)
 }
 
@@ -92,6 +94,9 @@ func (e *Engine) TickPair() {
 	e.WithPair(func(s *pair.Server, _ *lease.Table) []effect.List {
 		if s == nil {
 			return nil
+		}
+		if h := e.pairing.Heard; h != nil {
+			s.Alive(lease.At(h()))
 		}
 		lists := s.Unable(e.journal.Down() != nil, e.now())
 		more, dead := s.Tick(e.now())

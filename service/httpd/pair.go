@@ -274,8 +274,13 @@ func (s *Server) pairLeave(ctx context.Context, in *body[api.PairOrder]) (*body[
 	if !ok {
 		return nil, failure(wrong(node.ErrAlone))
 	}
-	text := fmt.Sprintf("%s is in no pair any more and serves alone, with all addresses; so does %s, if it can be heard, or else once it is told. "+
-		"Turn one of the two off, or they give one address to two clients", v.Own.Name, v.Partner.Name)
+	own, other := v.Own.Name, v.Partner.Name
+	text := fmt.Sprintf("%s is in no pair any more and listens: it answers nobody until \"yarnpost defaults edit --listening=false\"; %s serves on, with all addresses",
+		own, other)
+	if !v.Connected {
+		text = fmt.Sprintf("%s is in no pair any more and serves on; addresses that %s may have promised are kept until they are free. "+
+			"Make sure that %s is off: it knows nothing of this, and would serve the same clients", own, other, other)
+	}
 	if !in.Body.Confirm {
 		return respond(api.PairDone{Text: text}, nil)
 	}

@@ -426,8 +426,10 @@ func (b *beat) at() time.Time { return time.Unix(0, b.nanos.Load()) }
 
 func (n *Node) takeBeat() {
 	n.engine.With(func(*lease.Table) {})
-	n.beat.nanos.Store(n.clock.Now().UnixNano())
+	n.beat.take(n.clock.Now())
 }
+
+func (b *beat) take(at time.Time) { b.nanos.Store(at.UnixNano()) }
 
 // Store gives the records, for accounts, revisions and history.
 func (n *Node) Store() *store.Store { return n.store }

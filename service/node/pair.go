@@ -34,6 +34,7 @@ type pairing struct {
 	joining  []byte // identity with which this server asked to join, and got no answer
 	events   chan store.PairEvent
 	poke     chan struct{}
+	came     beat       // when anything last came from the partner
 	headMu   sync.Mutex // of plans
 	plans    plans
 	peer     PeerView // what the partner last said of itself
@@ -102,6 +103,7 @@ func (n *Node) startPair() error {
 	n.workers.Go(func() { n.notePairEvents() })
 	n.workers.Go(func() { n.every(n.running, time.Second, n.guarded("the pair", n.engine.TickPair)) })
 	n.workers.Go(func() { n.keepTogether() })
+	n.workers.Go(func() { n.every(n.running, 5*time.Second, n.guarded("a partner that left", n.forgetPartner)) })
 	if p.on == nil {
 		return nil
 	}
@@ -138,9 +140,11 @@ func (n *Node) bePair(formed bool) error {
 			s.Formed()
 		}
 		s.TheirPlan = p.plans.theirPlan
-		n.engine.Pair(&engine.Pairing{Server: s, Send: p.channel.Send, Hangup: p.channel.Hangup, State: n.pairState})
+		n.engine.Pair(&engine.Pairing{Server: s, Send: p.channel.Send, Hangup: p.channel.Hangup, Heard: p.came.at, State: n.pairState})
 	})
-	if p.on.Partner.Address != "" {
+	if p.on.Partner.Left != 0 { // nobody is to be heard any more
+		p.channel.Close()
+	} else if p.on.Partner.Address != "" {
 		p.channel.Dial(p.on.Partner.Address)
 	} else if p.channel.Address() == nil {
 		if err := p.channel.Listen(n.config.Partner); err != nil {
@@ -216,6 +220,8 @@ func (n *Node) handler() partner.Handler {
 		Closed:  n.engine.Closed,
 		Ask:     n.answer,
 		Join:    n.admit,
+		Came:    func() { n.pair.came.take(n.clock.Now()) },
+		Alive:   func() bool { return n.clock.Now().Sub(n.beat.at()) < beatLate },
 	}
 }
 
@@ -230,8 +236,12 @@ func (n *Node) Invite(at string, set pair.Settings) (Invitation, error) {
 	p := &n.pair
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.on != nil {
+	if p.on != nil && p.on.Partner.Left == 0 {
 		return Invitation{}, ErrPaired
+	}
+	if p.on != nil && p.on.Settings.Side != lease.Primary {
+		return Invitation{}, fmt.Errorf("the former partner may have promised addresses until %s; invite another one then, or have it invite this server",
+			p.on.Partner.Left.Std().Format("15:04 UTC on 2 Jan"))
 	}
 	if err := checkSettings(set); err != nil {
 		return Invitation{}, err
@@ -251,8 +261,8 @@ func (n *Node) Invite(at string, set pair.Settings) (Invitation, error) {
 	if err != nil {
 		return Invitation{}, err
 	}
-	if p.channel != nil { // of an earlier invitation
-		p.channel.Stop()
+	if p.channel != nil { // of an earlier invitation, whose handlers may wait for this very lock
+		p.channel.Close()
 		p.channel = nil
 	}
 	c, err := partner.New(n.log, identity, n.handler())
@@ -314,7 +324,7 @@ func (n *Node) admit(ctx context.Context, in json.RawMessage, certificate []byte
 		return a.answer, nil // it did not hear the answer
 	}
 	switch {
-	case i == nil || p.on != nil || n.clock.Now().After(i.until):
+	case i == nil || p.on != nil && p.on.Partner.Left == 0 || n.clock.Now().After(i.until):
 		return nil, errors.New("no invitation is open here; make a new one with \"yarnpost pair invite\"")
 	case subtle.ConstantTimeCompare(hash[:], i.hash[:]) != 1:
 		return nil, errors.New("this is not the invitation that is open here")
@@ -335,6 +345,9 @@ func (n *Node) admit(ctx context.Context, in json.RawMessage, certificate []byte
 	next := &store.Pairing{Settings: i.settings, Identity: i.identity,
 		Partner: store.Partner{Name: name, Own: own, Certificate: certificate},
 		Record:  pair.Record{State: pair.CommunicationsInterrupted, Since: lease.At(n.clock.Now())}}
+	if p.on != nil { // what a former partner may have promised holds with a new one, too
+		next.Record = pair.Record{State: pair.PartnerDown, Since: lease.At(n.clock.Now()), Down: lease.At(n.clock.Now())}
+	}
 	if err := n.store.SavePairing(ctx, next, false); err != nil {
 		return nil, errors.New("the pair could not be recorded; the log of the inviting server says why")
 	}
@@ -357,7 +370,7 @@ func (n *Node) Join(ctx context.Context, code string, giveUp bool) error {
 	defer n.planMu.Unlock()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.on != nil {
+	if p.on != nil && p.on.Partner.Left == 0 {
 		return ErrPaired
 	}
 	i, err := partner.ParseInvitation(code)
@@ -407,7 +420,7 @@ func (n *Node) Join(ctx context.Context, code string, giveUp bool) error {
 	}
 	p.on, p.invited, p.joining = next, nil, nil
 	if p.channel != nil {
-		p.channel.Stop()
+		p.channel.Close()
 		p.channel = nil
 	}
 	n.engine.With(func(t *lease.Table) { t.Reset(plan.New(), now) })
@@ -439,25 +452,118 @@ func (n *Node) whatItHas() string {
 	return ""
 }
 
-// Leave takes this server out of its pair.
+// Leave takes this server out of its pair. A partner that can be heard goes on with what
+// both had, and this server listens until a person has it serve again: both serve the
+// same clients otherwise. If it cannot be heard, leaving is declaring it down: what it
+// promised holds until it is over.
 func (n *Node) Leave(ctx context.Context) error {
+	on, channel := n.paired()
+	if on == nil || on.Partner.Left != 0 {
+		return ErrAlone
+	}
+	told := false
+	if channel != nil { // the other one is told at once; it may be away, which is why one leaves
+		soon, cancel := context.WithTimeout(ctx, askTime)
+		told = channel.Ask(soon, "pair.left", struct{}{}, nil) == nil
+		cancel()
+	}
+	if !told {
+		return n.partWith(ctx, fmt.Sprintf("%s left the pair with %s, which could not be heard", on.Partner.Own, on.Partner.Name))
+	}
+	n.planMu.Lock() // always before the pair's
+	defer n.planMu.Unlock()
+	n.pair.mu.Lock()
+	defer n.pair.mu.Unlock()
+	if n.pair.on == nil {
+		return ErrAlone
+	}
+	// From now on nobody is answered here.
+	n.engine.With(func(t *lease.Table) {
+		s := pair.New(on.Settings, t, pair.Record{State: pair.Recover, Empty: true, Wait: 1}, lease.At(n.clock.Now()))
+		n.engine.Pair(&engine.Pairing{Server: s, Send: func([]byte) {}, Hangup: func() {}})
+	})
+	if err := n.listen(ctx, on.Partner.Name); err != nil {
+		n.log.Error("this server left the pair and could not be made to listen; it answers nobody until it is started again", "err", err)
+	}
+	if err := n.store.SavePairing(context.WithoutCancel(ctx), nil, false); err != nil {
+		return err
+	}
+	n.noteEvent(fmt.Sprintf("%s left the pair with %s, which serves on; %s listens", on.Partner.Own, on.Partner.Name, on.Partner.Own))
+	n.becomeAlone()
+	return nil
+}
+
+// listen has the whole server listen. The caller holds planMu.
+func (n *Node) listen(ctx context.Context, partner string) error {
+	old := n.engine.Plan()
+	if old.Defaults.Listening {
+		return nil
+	}
+	d := old.Draft()
+	of := old.Defaults
+	of.Listening = true
+	if err := d.SetDefaults(of); err != nil {
+		return err
+	}
+	next, items := d.Finish()
+	r := store.Revision{Number: next.Revision, At: n.clock.Now().Truncate(time.Microsecond), Author: "yarnpost",
+		Reason: "left the pair; " + partner + " serves its clients. \"yarnpost defaults edit --listening=false\" serves here again"}
+	lines := plan.Diff(items, d.Label)
+	if err := n.store.SavePlan(context.WithoutCancel(ctx), r, items, func(plan.Change) []plan.Line { return lines }); err != nil {
+		return err
+	}
+	n.adopt(r, next, items, lines)
+	return nil
+}
+
+// partWith goes on without the partner, which is no partner any more: its addresses are
+// kept as long as it may have promised them.
+func (n *Node) partWith(ctx context.Context, event string) error {
 	p := &n.pair
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.on == nil {
+	if p.on == nil || p.on.Partner.Left != 0 {
 		return ErrAlone
 	}
-	if p.channel != nil { // the other one is told at once
-		soon, cancel := context.WithTimeout(ctx, askTime)
-		_ = p.channel.Ask(soon, "pair.left", struct{}{}, nil) // it may be away, which is why one leaves
-		cancel()
+	if c := p.channel; c != nil {
+		c.Know(nil)
+		c.Close()
 	}
-	if err := n.store.SavePairing(ctx, nil, false); err != nil {
+	var until lease.Time
+	if err := n.withPair(func(s *pair.Server) (lists []effect.List, err error) {
+		lists, until = s.Left(lease.At(n.clock.Now()))
+		return lists, nil
+	}); err != nil {
 		return err
 	}
-	n.noteEvent(fmt.Sprintf("%s left the pair with %s", p.on.Partner.Own, p.on.Partner.Name))
-	n.becomeAlone()
+	next := *p.on
+	next.Partner.Left = until
+	if err := n.store.SavePartner(context.WithoutCancel(ctx), next.Partner); err != nil {
+		return err
+	}
+	p.on = &next
+	n.noteEvent(event)
 	return nil
+}
+
+// forgetPartner makes a server alone whose partner left, once all is over that it may have
+// promised, and its addresses were taken.
+func (n *Node) forgetPartner() {
+	const margin = 2 * 60 // seconds in which a walk takes them
+	p := &n.pair
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.on == nil || p.on.Partner.Left == 0 || lease.At(n.clock.Now()) < p.on.Partner.Left+margin {
+		return
+	}
+	ctx, cancel := context.WithTimeout(n.running, 30*time.Second)
+	defer cancel()
+	if err := n.store.SavePairing(ctx, nil, false); err != nil {
+		n.log.Warn("that the pair is over could not be recorded yet", "err", err)
+		return
+	}
+	n.noteEvent(p.on.Partner.Own + " is alone: all is over that the former partner may have promised")
+	n.becomeAlone()
 }
 
 // becomeAlone ends the pair; it is off the record already. The caller holds p.mu.

@@ -72,7 +72,7 @@ func (n *Node) Pair() (v PairView, ok bool) {
 		v.Invited = p.invited.until
 	}
 	p.mu.Unlock()
-	if on == nil {
+	if on == nil || on.Partner.Left != 0 {
 		v.Own.Name = n.Name()
 		return v, false
 	}

@@ -154,21 +154,17 @@ func asked[In, Out any](in json.RawMessage, f func(In) (Out, error)) (any, error
 	return f(v)
 }
 
-// left takes in that the partner left the pair: this server goes on alone.
+// left takes in that the partner left the pair: this server goes on without it.
 func (n *Node) left() {
-	n.pair.mu.Lock()
-	defer n.pair.mu.Unlock()
-	if n.pair.on == nil {
+	on, _ := n.paired()
+	if on == nil {
 		return
 	}
 	ctx, cancel := context.WithTimeout(n.running, 30*time.Second)
 	defer cancel()
-	n.noteEvent(fmt.Sprintf("%s left the pair; %s goes on alone", n.pair.on.Partner.Name, n.pair.on.Partner.Own))
-	if err := n.store.SavePairing(ctx, nil, false); err != nil {
+	if err := n.partWith(ctx, fmt.Sprintf("%s left the pair; %s serves on", on.Partner.Name, on.Partner.Own)); err != nil {
 		n.log.Error("the partner left the pair, and that could not be recorded", "err", err)
-		return
 	}
-	n.becomeAlone()
 }
 
 // peerView is what this server says of itself.

@@ -17,6 +17,7 @@ import (
 const (
 	typeAsk    = 240
 	typeAnswer = 241
+	typeAlive  = 242      // says that the sender goes on, and nothing else
 	headSize   = 8        // type, transaction, time
 	chunkMost  = 16 << 10 // octets, so that updates of leases get between
 	bodyMost   = 256 << 20
@@ -113,7 +114,7 @@ func (n *conn) sendParts(kind byte, number uint32, body []byte) {
 			more = 1
 		}
 		b = append(append(b, more), body[:k]...)
-		n.send(b)
+		n.sendBulk(b)
 		if body = body[k:]; more == 0 {
 			return
 		}
@@ -156,7 +157,7 @@ func (c *Channel) asked(n *conn, frame []byte) error {
 	select {
 	case n.places <- struct{}{}:
 	default:
-		n.answer(key&0xffffff, nil, errors.New("too many questions at a time"))
+		go n.answer(key&0xffffff, nil, errors.New("too many questions at a time")) // which may wait
 		return nil
 	}
 	c.workers.Go(func() {

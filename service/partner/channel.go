@@ -12,6 +12,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,6 +30,7 @@ const (
 const (
 	handshake  = 10 * time.Second
 	waitsMost  = 64 << 20 // octets that wait to be sent; a partner that takes nothing is hung up on
+	bulkMost   = 1 << 20  // octets of questions and answers that wait to be sent
 	strangers  = 16       // connections that have not said who they are
 	askedMost  = 8        // questions that are answered at a time
 	joinMost   = 64 << 10 // octets of a message when joining
@@ -44,6 +46,8 @@ type Handler struct {
 	Closed  func()
 	Ask     func(ctx context.Context, method string, in json.RawMessage) (any, error)
 	Join    func(ctx context.Context, in json.RawMessage, certificate []byte) (any, error) // nil: nobody is invited
+	Came    func()                                                                         // anything came from the partner; nil: nobody wants to know
+	Alive   func() bool                                                                    // whether to say that this server goes on; nil: always
 }
 
 // Channel is the connection to the partner, which is made again whenever it is lost.
@@ -63,12 +67,12 @@ type Channel struct {
 	stop     context.CancelFunc
 	ended    bool
 	workers  sync.WaitGroup
-	places   chan struct{}
+	strange  []net.Conn // connections that have not said who they are, the oldest first
 }
 
 // New makes a channel that does nothing yet. The identity is PEM.
 func New(log *slog.Logger, identity []byte, h Handler) (*Channel, error) {
-	c := &Channel{log: log, handler: h, places: make(chan struct{}, strangers)}
+	c := &Channel{log: log, handler: h}
 	var err error
 	c.identity, err = certificateOf(identity)
 	return c, err
@@ -124,16 +128,38 @@ func (c *Channel) Listen(address string) error {
 				time.Sleep(50 * time.Millisecond)
 				continue
 			}
-			select {
-			case c.places <- struct{}{}:
+			if c.admit(raw) {
 				c.workers.Go(func() { c.welcome(tls.Server(raw, config)) })
-			default:
-				c.Refused.Add(1)
-				raw.Close()
 			}
 		}
 	})
 	return nil
+}
+
+// admit takes a connection in of which it is not known whose it is. There are a few of
+// them at most, and the newest come first: whoever opens connections and says nothing
+// keeps nobody out.
+func (c *Channel) admit(raw net.Conn) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.ended {
+		raw.Close()
+		return false
+	}
+	if len(c.strange) >= strangers {
+		c.Refused.Add(1)
+		c.strange[0].Close()
+		c.strange = c.strange[1:]
+	}
+	c.strange = append(c.strange, raw)
+	return true
+}
+
+// known says that it is known whose a connection is, or that it ended.
+func (c *Channel) known(raw net.Conn) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.strange = slices.DeleteFunc(c.strange, func(x net.Conn) bool { return x == raw })
 }
 
 // Address is where the partner is heard, or nil.
@@ -152,7 +178,7 @@ func (c *Channel) welcome(t *tls.Conn) {
 	err := t.HandshakeContext(ctx)
 	if err == nil && t.ConnectionState().NegotiatedProtocol == protoJoin {
 		err = c.joining(ctx, t)
-		<-c.places
+		c.known(t.NetConn())
 		t.NetConn().Close()
 		if err != nil {
 			c.Refused.Add(1)
@@ -160,7 +186,7 @@ func (c *Channel) welcome(t *tls.Conn) {
 		}
 		return
 	}
-	<-c.places
+	c.known(t.NetConn())
 	if err != nil {
 		c.Refused.Add(1)
 		c.log.Warn("a connection of no partner was refused", "from", t.RemoteAddr(), "err", err)
@@ -198,9 +224,22 @@ func (c *Channel) Dial(address string) {
 	})
 }
 
-// Stop ends the channel for good.
+// Stop ends the channel for good, and waits for what goes on.
 func (c *Channel) Stop() {
+	c.Close()
+	c.workers.Wait()
+}
+
+// Close ends the channel for good. It does not wait, so whoever calls it may hold what a
+// handler waits for.
+func (c *Channel) Close() {
+	c.end()
+	c.Hangup()
+}
+
+func (c *Channel) end() {
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.ended = true
 	if c.stop != nil {
 		c.stop()
@@ -208,9 +247,10 @@ func (c *Channel) Stop() {
 	if c.listener != nil {
 		c.listener.Close()
 	}
-	c.mu.Unlock()
-	c.Hangup()
-	c.workers.Wait()
+	for _, raw := range c.strange {
+		raw.Close()
+	}
+	c.strange = nil
 }
 
 // Hangup ends the connection, if there is one.
@@ -263,6 +303,7 @@ func (c *Channel) serve(t *tls.Conn) {
 		<-old.over
 	}
 	c.workers.Go(n.write)
+	c.workers.Go(func() { c.live(n) })
 	c.handler.Opened()
 	err := c.read(n)
 	n.close()
@@ -277,11 +318,35 @@ func (c *Channel) serve(t *tls.Conn) {
 	}
 }
 
+// aliveEvery is how often a connection says that this server goes on.
+const aliveEvery = time.Second
+
+// live says that this server goes on, whatever else is to be sent and whoever holds the
+// lock that orders decisions: a busy host is not a dead one.
+func (c *Channel) live(n *conn) {
+	alive := append([]byte{0, headSize, typeAlive}, make([]byte, headSize-1)...)
+	for {
+		select {
+		case <-n.over:
+			return
+		case <-time.After(aliveEvery):
+		}
+		if c.handler.Alive == nil || c.handler.Alive() {
+			n.send(alive)
+		}
+	}
+}
+
 func (c *Channel) read(n *conn) error {
 	var buf []byte
 	part := make([]byte, 64<<10)
 	for {
 		k, err := n.tls.Read(part)
+		if k > 0 {
+			if c.handler.Came != nil {
+				c.handler.Came()
+			}
+		}
 		buf = append(buf, part[:k]...)
 		for {
 			frame, rest, ok := pair.Cut(buf)
@@ -322,8 +387,10 @@ type conn struct {
 	tls    *tls.Conn
 	mu     sync.Mutex
 	wake   *sync.Cond
-	queue  [][]byte
-	size   int
+	queue  [][]byte // messages of the pair
+	bulk   [][]byte // parts of questions and answers, which go when there is nothing else
+	size   int      // octets of the queue
+	heavy  int      // octets of bulk
 	closed bool
 	over   chan struct{} // closed when nothing of it goes on
 	questions
@@ -344,17 +411,33 @@ func (n *conn) send(b []byte) {
 	if n.size += len(b); n.size > waitsMost {
 		n.closed = true
 		n.tls.NetConn().Close()
-		n.wake.Signal()
+		n.wake.Broadcast()
 		return
 	}
 	n.queue = append(n.queue, b)
-	n.wake.Signal()
+	n.wake.Broadcast()
+}
+
+// sendBulk lets a part of something long go once there is room: whoever has much to say
+// waits, and not the partner for its signs of life.
+func (n *conn) sendBulk(b []byte) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for n.heavy > bulkMost && !n.closed {
+		n.wake.Wait()
+	}
+	if n.closed {
+		return
+	}
+	n.bulk = append(n.bulk, b)
+	n.heavy += len(b)
+	n.wake.Broadcast()
 }
 
 func (n *conn) write() {
 	for {
 		n.mu.Lock()
-		for len(n.queue) == 0 && !n.closed {
+		for len(n.queue)+len(n.bulk) == 0 && !n.closed {
 			n.wake.Wait()
 		}
 		if n.closed {
@@ -362,7 +445,11 @@ func (n *conn) write() {
 			return
 		}
 		b := bytes.Join(n.queue, nil)
-		n.queue, n.size = nil, 0
+		if n.queue, n.size = nil, 0; len(b) == 0 {
+			b, n.bulk = n.bulk[0], n.bulk[1:]
+			n.heavy -= len(b)
+			n.wake.Broadcast()
+		}
 		n.mu.Unlock()
 		if _, err := n.tls.Write(b); err != nil {
 			n.close()
@@ -374,7 +461,7 @@ func (n *conn) write() {
 func (n *conn) close() {
 	n.mu.Lock()
 	n.closed = true
-	n.wake.Signal()
+	n.wake.Broadcast()
 	n.mu.Unlock()
 	n.tls.NetConn().Close()
 }

@@ -370,3 +370,74 @@ func TestJoin(t *testing.T) {
 		t.Errorf("at a server that is gone: %v", err)
 	}
 }
+
+// Whoever opens connections and says nothing keeps the partner out for no moment, and
+// whoever ends the channel while a stranger is heard does not wait for that.
+func TestIdleStrangers(t *testing.T) {
+	entered, leave := make(chan struct{}), make(chan struct{})
+	e := newEnds(t, func(context.Context, json.RawMessage, []byte) (any, error) {
+		close(entered)
+		<-leave
+		return nil, errors.New("nobody is invited")
+	})
+	for range 5 * strangers {
+		c, err := net.Dial("tcp", e.a.Address().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+	}
+	begun := time.Now()
+	e.connect()
+	if took := time.Since(begun); took > handshake/2 {
+		t.Errorf("behind idle connections the partner waits %s", took)
+	}
+	i, err := NewInvitation(e.a.Address().String(), e.identity[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	stranger, _ := newIdentity(t, "stranger")
+	go Join(soon(t), i, stranger, struct{}{}, nil)
+	<-entered
+	closed := make(chan struct{})
+	go func() { e.a.Close(); close(closed) }()
+	select {
+	case <-closed:
+	case <-time.After(5 * time.Second):
+		t.Error("ending the channel waits for a handler, which may wait for whoever ends it")
+	}
+	close(leave)
+}
+
+// Signs of life and updates do not wait behind a long answer, however much of it there is.
+func TestBulkWaits(t *testing.T) {
+	n := &conn{over: make(chan struct{}), questions: newQuestions()}
+	n.wake = sync.NewCond(&n.mu)
+	sent := make(chan struct{})
+	go func() {
+		n.sendParts(typeAnswer, 1, make([]byte, 100<<20)) // more than may wait to be sent
+		close(sent)
+	}()
+	took := 0
+	for done := false; !done; took++ {
+		n.mu.Lock()
+		if n.closed || n.heavy > bulkMost+chunkMost+100 {
+			t.Fatalf("%d octets wait, closed: %v", n.heavy, n.closed)
+		}
+		if len(n.bulk) > 0 {
+			n.heavy -= len(n.bulk[0])
+			n.bulk = n.bulk[1:]
+			n.wake.Broadcast()
+		}
+		n.mu.Unlock()
+		select {
+		case <-sent:
+			done = true
+		default:
+		}
+	}
+	n.send([]byte("alive"))
+	if len(n.queue) != 1 || n.closed {
+		t.Errorf("a sign of life is not next: %d in the queue, closed: %v", len(n.queue), n.closed)
+	}
+}

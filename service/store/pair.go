@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
 )
@@ -28,6 +29,9 @@ type Partner struct {
 	Own         string `json:"own"`               // this server's name
 	Address     string `json:"address,omitempty"` // where it is heard, by the one that joined
 	Certificate []byte `json:"certificate"`       // DER
+	// Left is set once it is no partner any more: until then, in seconds since 1970, its
+	// addresses are kept for whom it may have promised them to.
+	Left lease.Time `json:"left,omitempty"`
 }
 
 // LoadPairing gives the pair that this server is in, or nil.
@@ -80,6 +84,15 @@ func (s *Store) SavePairing(ctx context.Context, p *Pairing, anew bool) error {
 		return fmt.Errorf("record the pair: %w", err)
 	}
 	return nil
+}
+
+// SavePartner records what is known of the partner.
+func (s *Store) SavePartner(ctx context.Context, p Partner) error {
+	body, err := json.Marshal(p)
+	if err != nil {
+		return fmt.Errorf("record the partner: %w", err)
+	}
+	return s.exec(ctx, "record the partner", "update pair set partner = $1", body)
 }
 
 // SaveTheirs records which revision of the plan the partner is known to have.

@@ -99,7 +99,7 @@ func newCodes(before, after map[string]api.Finding) string {
 // once it is undone.
 func TestAuditOfThePlan(t *testing.T) {
 	t.Parallel()
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	r := s.relay("127.77.0.1", "10.77.0.1")
@@ -185,7 +185,7 @@ func TestAuditOfThePlan(t *testing.T) {
 // Each fault of a lease table is found, and nothing else with it.
 func TestAuditOfLeases(t *testing.T) {
 	t.Parallel()
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	r := s.relay("127.77.0.1", "10.77.0.1")
@@ -264,7 +264,7 @@ func TestAuditOfLeases(t *testing.T) {
 // A sweep lists first and clears on request, many at a time.
 func TestSweep(t *testing.T) {
 	t.Parallel()
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	r := s.relay("127.77.0.1", "10.77.0.1")
@@ -304,7 +304,7 @@ func TestSweep(t *testing.T) {
 // what was found and what it means.
 func TestAuditReport(t *testing.T) {
 	t.Parallel()
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--router", "10.99.0.1", "--pool", "10.77.0.100-10.77.0.199", "--note", "<b>bold</b>", "--serve")
 	s.findings()
 	file := filepath.Join(t.TempDir(), "report.html")

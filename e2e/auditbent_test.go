@@ -14,7 +14,7 @@ import (
 // and nothing else with them.
 func TestAuditOfTheProgram(t *testing.T) {
 	t.Parallel()
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	s.bend()
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
@@ -62,7 +62,7 @@ func TestAuditOfTheProgram(t *testing.T) {
 // A pool that is far too large shows once there is a month of samples.
 func TestAuditOfAMonth(t *testing.T) {
 	t.Parallel()
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/20", "--pool", "10.77.1.0-10.77.15.200", "--router", "10.77.0.1", "--serve")
 	r := s.relay("127.77.0.1", "10.77.0.1")

@@ -43,7 +43,7 @@ func (s *service) sql(statements ...string) (rows int64) {
 // Faults of the service itself are found by an audit, and nothing else with them.
 func TestAuditOfTheService(t *testing.T) {
 	t.Parallel()
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	r := s.relay("127.77.0.1", "10.77.0.1")
@@ -109,7 +109,7 @@ func TestAuditOfTheService(t *testing.T) {
 // Samples that cannot be recorded are found, and the finding goes once they can.
 func TestAuditOfSamples(t *testing.T) {
 	t.Parallel()
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	s.calm()
 	until := func(want bool) { // one is taken each minute
@@ -168,7 +168,7 @@ func TestAuditOfRelays(t *testing.T) {
 // What time alone brings about is found once it has passed.
 func TestAuditLater(t *testing.T) {
 	t.Parallel()
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	s.must("scope", "add", "old", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.100-10.78.0.199", "--router", "10.78.0.1", "--serve")
@@ -233,7 +233,7 @@ func TestAuditOfADisk(t *testing.T) {
 		t.Skipf("no small disk can be made here: %v %s", err, out)
 	}
 	t.Cleanup(func() { sh(t, "umount", dir) })
-	s := startService(t)
+	s := startService(t, "--unused-after", "1us")
 	s.stop()
 	s.dir = dir
 	s.start()

@@ -103,7 +103,8 @@ func (s *stage) build(ctx context.Context, o options) error {
 				return err
 			}
 		}
-		a.args = []string{"serve", "--data", a.data, "--http", a.http, "--dhcp4", dhcp4.String(), "--partner", partner, "--name", name, "--alerts-to", "127.0.0.0/8"}
+		a.args = []string{"serve", "--data", a.data, "--http", a.http, "--dhcp4", dhcp4.String(), "--partner", partner, "--name", name, "--alerts-to", "127.0.0.0/8",
+			"--unused-after", "1s"}
 		if err := a.start(ctx); err != nil {
 			return err
 		}

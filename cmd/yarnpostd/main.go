@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"strings"
 	"syscall"
+	"time"
 
 	"yarnpost/core/addr"
 	"yarnpost/core/audit"
@@ -92,6 +93,7 @@ type options struct {
 	data, database, http, dhcp4, cert, key, user, partner, name string
 	interfaces                                                  []string
 	alertsTo                                                    []netip.Prefix
+	unusedAfter                                                 time.Duration
 }
 
 func parse(name string, args []string, defaults options) (options, error) {
@@ -112,6 +114,7 @@ func parse(name string, args []string, defaults options) (options, error) {
 		o.interfaces = append(o.interfaces, v)
 		return nil
 	})
+	f.DurationVar(&o.unusedAfter, "unused-after", 30*24*time.Hour, "after what `time` an audit finds reservations, rules and scopes that nobody used")
 	f.Func("alerts-to", "let alerts be sent to addresses of this `subnet`, such as 10.40.0.0/16 (repeatable; default: nowhere)", func(v string) error {
 		p, err := addr.ParsePrefixOf(v)
 		o.alertsTo = append(o.alertsTo, p)
@@ -145,7 +148,7 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 		return nil, nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
 	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces,
-		Partner: o.partner, Name: o.name, AlertsTo: o.alertsTo, Log: log})
+		Partner: o.partner, Name: o.name, AlertsTo: o.alertsTo, UnusedAfter: o.unusedAfter, Log: log})
 	if err != nil {
 		return nil, nil, nil, err
 	}

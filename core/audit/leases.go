@@ -144,6 +144,7 @@ type More struct {
 	Neighbours []Neighbour
 	Own        func(netip.Addr) bool // this host's and the network's own addresses
 	Twins      []Twin
+	New        map[plan.ID]bool // items that came so lately that nobody need have used them yet
 }
 
 // Twin is a client identifier that two hosts share.
@@ -165,7 +166,7 @@ func (s *Leases) Findings(m More) []Finding {
 		v := s.plan.ScopeAt(l.Address())
 		r := s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), func() string { return l.Circuit })
 		out.say("reserved-elsewhere", "reservation "+r.Name, "%s is reserved %s and holds %s %s", r.Client(), r.Address, l.Address(), until(l.Expires)).
-			in(v.Name).mend("", "yarnpost lease end "+l.Address().String())
+			in(v.Name)
 	}
 	s.many(&out)
 	for _, l := range s.abandoned {
@@ -272,13 +273,21 @@ func (s *Leases) neighbours(out *findings, m More) {
 		l := m.At(n.Address)
 		switch {
 		case l != nil && l.Status == lease.Abandoned: // it is known already
+		case (l == nil || !l.HeldAt(s.now)) && s.reservedFor(n): // as it should
 		case l == nil || !l.HeldAt(s.now):
 			out.say("neighbour-unknown", "address "+n.Address.String(), "%s uses %s, which nobody was given (%s)", n.Hardware, n.Address, n.Source).in(v.Name).
-				mend("", fmt.Sprintf("yarnpost reservation add NAME --scope %s --hw %s --address %s", v.Name, n.Hardware, n.Address))
+				mend("", fmt.Sprintf("yarnpost reservation add host-%s --scope %s --hw %s --address %s", strings.ReplaceAll(n.Address.String(), ".", "-"), v.Name,
+					n.Hardware, n.Address))
 		case l.Hardware != n.Hardware:
 			out.say("neighbour-other", "address "+n.Address.String(), "%s uses %s, which was given to %s (%s)", n.Hardware, n.Address, l.Hardware, n.Source).in(v.Name)
 		}
 	}
+}
+
+// reservedFor reports whether the address is reserved for the host that uses it.
+func (s *Leases) reservedFor(n Neighbour) bool {
+	r := s.plan.ReservationAt(n.Address)
+	return r != nil && r.Hardware == n.Hardware
 }
 
 func excluded(v *plan.View, a netip.Addr) bool {
@@ -299,15 +308,16 @@ func (s *Leases) unclaimed(out *findings, m More) {
 		l := m.At(r.Address)
 		switch {
 		case elsewhere[r.ID]: // its client is known, and moves
+		case m.New[r.ID] && (l == nil || !l.HeldAt(s.now) || l.Reserved):
 		case l == nil || !l.Client.Known():
 			out.say("reservation-unclaimed", "reservation "+r.Name, "%s is reserved for %s, which was never seen with it", r.Address, r.Client()).in(scope).
-				mend("", "yarnpost sweep run --kind unclaimed --search "+r.Name)
+				mend("", "yarnpost reservation remove "+r.Name)
 		case l.HeldAt(s.now) && !l.Reserved:
 			out.say("reservation-contested", "reservation "+r.Name, "%s is reserved for %s, and %s holds it %s", r.Address, r.Client(), l.Hardware,
-				until(l.Expires)).in(scope).mend("", "yarnpost lease end "+r.Address.String())
+				until(l.Expires)).in(scope)
 		case !capacity.Claimed(r, l, s.now):
 			out.say("reservation-unseen", "reservation "+r.Name, "%s, reserved for %s, was not used since %s", r.Address, r.Client(),
-				l.Heard.Std().Format("2 Jan 2006")).in(scope).mend("", "yarnpost sweep run --kind unclaimed --search "+r.Name)
+				l.Heard.Std().Format("2 Jan 2006")).in(scope).mend("", "yarnpost reservation remove "+r.Name)
 		}
 	}
 }

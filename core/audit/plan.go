@@ -24,8 +24,9 @@ type Facts struct {
 	Silent   map[netip.Addr]bool             // what was looked at and did not answer
 	Usage    map[capacity.Key]capacity.Count // how full everything is
 	Outlook  map[capacity.Key]capacity.Forecast
-	Asking   map[string]int  // unserved clients by scope that is held
-	Fitless  map[plan.ID]int // rules that never fitted and fit nobody on record, with how many clients they were tried on
+	Asking   map[string]int   // unserved clients by scope that is held
+	New      map[plan.ID]bool // items that came so lately that nobody need have used them yet
+	Fitless  map[plan.ID]int  // rules that never fitted and fit nobody on record, with how many clients they were tried on
 }
 
 // renewalsPerSecond is the rate above which a lease time is called short.
@@ -115,7 +116,7 @@ func (l *findings) scope(v *plan.View, host []plan.Interface) {
 	if v.Lease >= option.Infinite {
 		say("infinite-lease", "leases never end, so addresses of clients that left are lost; set a lease time such as 30d").mend("", edit+" --lease 30d")
 	} else if rate := float64(v.Size) / (v.Lease.Seconds() / 2); rate > renewalsPerSecond {
-		longer := plan.Duration(time.Duration(float64(v.Size)/renewalsPerSecond*2) * time.Second)
+		longer := plan.Duration((time.Duration(float64(v.Size)/renewalsPerSecond*2)*time.Second + 2*time.Minute).Truncate(time.Minute))
 		say("short-lease", "with a lease time of %s a full pool renews %.0f times a second; %s would make it %d", plan.Duration(v.Lease), rate, longer,
 			renewalsPerSecond).mend("", edit+" --lease "+longer.String())
 	}
@@ -193,7 +194,7 @@ func (l *findings) use(v *plan.View, f Facts) {
 	if foreseen && o.Days >= oversizedDays && c.Size >= oversizedLeast && o.Peak*oversized < float64(c.Size) && c.Active > 0 {
 		l.say("oversized-pool", name, "%d addresses, and %.0f at the most were used in %d days", c.Size, o.Peak, o.Days).in(v.Name)
 	}
-	if c.Active+c.Released+c.Expired+c.Offered == 0 && c.Reserved == 0 && o.Peak == 0 {
+	if c.Active+c.Released+c.Expired+c.Offered == 0 && c.Reserved == 0 && o.Peak == 0 && !f.New[v.ID] {
 		l.say("scope-unused", name, "scope %s is served, and no client has or had an address of it", v.Name).in(v.Name)
 	}
 }
@@ -314,7 +315,7 @@ func (l *findings) rules(p *plan.Plan, f Facts) {
 		for _, list := range r.Program.Lists {
 			used[strings.ToLower(list)] = true
 		}
-		if r.Off {
+		if r.Off || f.New[r.ID] {
 			continue
 		}
 		last, fitted := f.Fits[r.ID]

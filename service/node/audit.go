@@ -1,6 +1,7 @@
 package node
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -112,7 +113,7 @@ func (n facts) Facts(ctx context.Context, slow bool) audit.Facts {
 	silent := n.audits.silent
 	n.hostMu.Unlock()
 	f := audit.Facts{Now: lease.At(n.clock.Now()), Host: n.PlanInterfaces(), Fits: map[plan.ID]lease.Time{}, FitsFrom: lease.At(n.Started),
-		Silent: silent, Asking: map[string]int{}, Fitless: map[plan.ID]int{}}
+		Silent: silent, Asking: map[string]int{}, Fitless: map[plan.ID]int{}, New: n.added(ctx)}
 	n.fill(&f, nil)
 	clients := f.Usage[capacity.All].Active
 	for _, r := range p.Rules() {
@@ -208,9 +209,22 @@ func (n facts) mayLook(a netip.Addr) bool {
 	return !n.wire.Addr().Addr().IsLoopback() || a.IsLoopback()
 }
 
+// added are the items that came into the plan so lately that nobody need have used them
+// yet. While the database is away none is.
+func (n facts) added(ctx context.Context) map[plan.ID]bool {
+	list, err := n.store.AddedSince(ctx, n.clock.Now().Add(-cmp.Or(n.config.UnusedAfter, usualUnusedAfter)))
+	if err != nil {
+		n.log.Warn("an audit does not know what is new in the plan", "err", err)
+	}
+	return list
+}
+
+// usualUnusedAfter is after how long what nobody used is found.
+const usualUnusedAfter = 30 * 24 * time.Hour
+
 // More implements auditor.Sources.
-func (n facts) More(context.Context) audit.More {
-	m := audit.More{Own: func(a netip.Addr) bool { return n.engine.NetworkAt(a) != "" }}
+func (n facts) More(ctx context.Context) audit.More {
+	m := audit.More{Own: func(a netip.Addr) bool { return n.engine.NetworkAt(a) != "" }, New: n.added(ctx)}
 	m.Stale = n.engine.StaleCounts()
 	for _, u := range n.engine.Unserved() {
 		if u.Reason == answer.SharedIdentifier {

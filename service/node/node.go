@@ -41,7 +41,9 @@ type Config struct {
 	Partner    string         // where the other server of a pair is heard, or one that joins
 	Name       string         // of this server; "" for the host's
 	AlertsTo   []netip.Prefix // addresses that alerts may go to
-	Log        *slog.Logger
+	// UnusedAfter is after how long an item of the plan that nobody used is found; 0: 30 days.
+	UnusedAfter time.Duration
+	Log         *slog.Logger
 }
 
 // Node is a running service without its HTTP side.

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"yarnpost/core/plan"
 )
 
 // HistoryDays is how long history is kept.
@@ -160,4 +162,22 @@ func (s *Store) dropDay(ctx context.Context, day time.Time) error {
 		_, err := tx.Exec(ctx, "drop table if exists "+dayTable(day))
 		return err
 	})
+}
+
+// AddedSince lists the items that came into the plan after a moment.
+func (s *Store) AddedSince(ctx context.Context, since time.Time) (map[plan.ID]bool, error) {
+	rows, err := s.pool.Query(ctx, `select distinct c.id from plan_change c join plan_revision r using (revision)
+		where c.before is null and r.at > $1`, since)
+	if err != nil {
+		return nil, fmt.Errorf("read what is new in the plan: %w", err)
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err != nil {
+		return nil, fmt.Errorf("read what is new in the plan: %w", err)
+	}
+	out := make(map[plan.ID]bool, len(list))
+	for _, id := range list {
+		out[plan.ID(id)] = true
+	}
+	return out, nil
 }

@@ -166,7 +166,7 @@ func (s *Leases) Findings(m More) []Finding {
 		v := s.plan.ScopeAt(l.Address())
 		r := s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), func() string { return l.Circuit })
 		out.say("reserved-elsewhere", "reservation "+r.Name, "%s is reserved %s and holds %s %s", r.Client(), r.Address, l.Address(), until(l.Expires)).
-			in(v.Name)
+			in(v.Name).mend("", "yarnpost lease end "+l.Address().String())
 	}
 	s.many(&out)
 	for _, l := range s.abandoned {

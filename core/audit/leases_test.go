@@ -152,20 +152,20 @@ var oddities = []struct {
 		m.more.Twins = []Twin{{netip.MustParseAddr("10.77.0.120"), hardware(4), hardware(5), "floor-77"}}
 	}, "identifier-twice", "02:40:00:00:00:04 and 02:40:00:00:00:05", "yarnpost scope edit floor-77 --identity hardware"},
 	{"a reservation that nobody came for", func(m *mill) { m.leases = nil }, "reservation-unclaimed", "was never seen",
-		"yarnpost sweep run --kind unclaimed --search press"},
+		"yarnpost reservation remove press"},
 	{"one that another holds", func(m *mill) { m.leases = nil; m.give("10.77.0.9", 30) }, "reservation-contested",
 		"02:40:00:00:00:1e holds it until",
-		"yarnpost lease end 10.77.0.9"},
+		""},
 	{"one that another holds for good", func(m *mill) {
 		m.leases = nil
 		m.give("10.77.0.9", 30, func(l *lease.Lease) { l.Expires = lease.Never })
-	}, "reservation-contested", "holds it for good", "yarnpost lease end 10.77.0.9"},
+	}, "reservation-contested", "holds it for good", ""},
 	{"one not used for months", func(m *mill) {
 		m.leases = nil
 		m.give("10.77.0.9", 1, func(l *lease.Lease) {
 			l.Reserved, l.Status, l.Heard, l.Expires = true, lease.Expired, now-90*24*3600, now-89*24*3600
 		})
-	}, "reservation-unseen", "was not used since", "yarnpost sweep run --kind unclaimed --search press"},
+	}, "reservation-unseen", "was not used since", "yarnpost reservation remove press"},
 }
 
 // Each oddity of a lease table is found, with its evidence and a command, and nothing

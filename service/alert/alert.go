@@ -34,12 +34,22 @@ type Alert struct {
 	Since                                                    time.Time
 	Ended                                                    time.Time // zero: it stands
 	Silenced                                                 *store.Silence
-	missed                                                   int // looks at which it was not there
+	missed                                                   int       // looks at which it was not there
+	gone                                                     time.Time // since when it is not there
 	unsaved                                                  bool
+	unsent                                                   bool // it fired while it was silenced
 }
 
 // clearAfter is how many looks in a row an alert must not be there to clear.
 const clearAfter = 3
+
+// steady is how long what an alert is of must be so before it fires, and how long it must
+// be over before it clears: what hovers at its threshold, or passes in a moment by itself,
+// is no news each time.
+var steady = map[string]struct{ fires, clears time.Duration }{
+	"pool-full": {0, 10 * time.Minute}, "pool-out": {0, 5 * time.Minute}, "pool-runs-out": {0, time.Hour},
+	"pair-takeover": {20 * time.Second, 0}, "pair-plan": {20 * time.Second, 0}, "clients-unserved": {0, 5 * time.Minute},
+}
 
 // Room watches.
 type Room struct {
@@ -52,6 +62,7 @@ type Room struct {
 
 	mu       sync.Mutex
 	standing map[string]*Alert
+	begun    map[string]time.Time // since when what has not fired yet is so
 	silences []store.Silence
 	targets  []store.Target // as last read
 	loaded   bool
@@ -67,7 +78,7 @@ type Config struct {
 
 // New makes the room.
 func New(c Config, s *store.Store, clock engine.Clock, log *slog.Logger) *Room {
-	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, store: s, clock: clock, log: log, standing: map[string]*Alert{},
+	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, store: s, clock: clock, log: log, standing: map[string]*Alert{}, begun: map[string]time.Time{},
 		wake: make(chan struct{}, 1)}
 }
 
@@ -99,7 +110,7 @@ func (r *Room) load(ctx context.Context) error {
 func alertOf(a store.Alert) *Alert {
 	return &Alert{Key: a.Key, Code: a.Code, Severity: a.Severity, Subject: a.Subject, Scope: a.Scope, Text: a.Text, Mend: a.Mend,
 		Command: a.Command,
-		Since:   a.Since, Ended: a.Ended}
+		Since:   a.Since, Ended: a.Ended, unsent: a.Unsent}
 }
 
 func (a *Alert) row() store.Alert {
@@ -128,21 +139,39 @@ func (r *Room) Look(ctx context.Context, list []audit.Finding, unknown func(code
 		seen[f.Key()] = true
 		a := r.standing[f.Key()]
 		if a == nil {
+			if _, known := r.begun[f.Key()]; !known {
+				r.begun[f.Key()] = now
+			}
+			if now.Sub(r.begun[f.Key()]) < steady[f.ID].fires {
+				continue
+			}
 			a = &Alert{Key: f.Key(), Code: f.ID, Subject: f.Subject, Scope: f.Scope, Since: now}
 			r.standing[f.Key()] = a
 			fired = append(fired, a)
 		}
-		a.Severity, a.Text, a.Mend, a.Command, a.missed = f.Severity.String(), f.Text, f.Mend, f.Command, 0
+		a.Severity, a.Text, a.Mend, a.Command, a.missed, a.gone = f.Severity.String(), f.Text, f.Mend, f.Command, 0, time.Time{}
 	}
-	var late []*Alert // that fired while nothing could be put on record
+	for key := range r.begun {
+		if !seen[key] {
+			delete(r.begun, key)
+		}
+	}
+	var again []*Alert // that fired while they were silenced, and stand still
+	var late []*Alert  // that fired while nothing could be put on record
 	for key, a := range r.standing {
 		if a.unsaved {
 			late = append(late, a)
 		}
+		if a.unsent && seen[key] {
+			again = append(again, a)
+		}
 		if seen[key] || unknown(a.Code) {
 			continue
 		}
-		if a.missed++; a.missed >= clearAfter {
+		if a.gone.IsZero() {
+			a.gone = now
+		}
+		if a.missed++; a.missed >= clearAfter && now.Sub(a.gone) >= steady[a.Code].clears {
 			a.Ended = now
 			delete(r.standing, key)
 			cleared = append(cleared, a)
@@ -152,6 +181,11 @@ func (r *Room) Look(ctx context.Context, list []audit.Finding, unknown func(code
 	for _, a := range late {
 		if a.Ended.IsZero() && r.store.SaveAlert(ctx, a.row(), "fired", r.server(), nil, now) == nil {
 			a.unsaved = false
+		}
+	}
+	for _, a := range again {
+		if r.silence(a) == nil && !slices.Contains(fired, a) {
+			fired = append(fired, a)
 		}
 	}
 	for _, a := range append(fired, cleared...) {
@@ -169,6 +203,7 @@ func (r *Room) tell(ctx context.Context, a *Alert) {
 	}
 	r.log.Info("alert "+what, "code", a.Code, "subject", a.Subject, "text", a.Text)
 	var targets []store.Target
+	a.unsent = a.Ended.IsZero() && r.silence(a) != nil
 	if r.silence(a) == nil && r.sends(audit.CodeOf(a.Code).Area) {
 		_ = r.Reload(ctx) // while the database is away, what was read last holds
 		r.mu.Lock()

@@ -19,6 +19,8 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"yarnpost/core/audit"
@@ -125,41 +127,52 @@ func (r *Room) Deliver(ctx context.Context) {
 	}
 }
 
-// deliver sends what is due, and says how long to wait for more.
+// queueMost is how many messages to one target may wait.
+const queueMost = 1000
+
+// deliver sends what is due, to all targets side by side, and says how long to wait for
+// more.
 func (r *Room) deliver(ctx context.Context) time.Duration {
 	const idle = 15 * time.Second
-	list, err := r.store.DueAlerts(ctx, r.clock.Now(), 100)
+	if n, err := r.store.TrimAlerts(ctx, queueMost); err == nil && n > 0 {
+		r.log.Error("alerts were given up, since too many wait to be sent", "alerts", n)
+	}
+	list, err := r.store.DueAlerts(ctx, r.clock.Now())
 	if err != nil {
 		return idle
 	}
-	failed := map[string]bool{} // one that cannot be reached holds no other up
+	var sending sync.WaitGroup
+	var sent, sick atomic.Bool
 	for _, q := range list {
-		if failed[q.Target.Name] {
-			continue
-		}
-		err := r.Send(ctx, q.Target, q)
-		if ctx.Err() != nil {
-			return 0
-		}
-		switch age := r.clock.Now().Sub(q.At); {
-		case err == nil:
-			err = r.store.AlertSent(ctx, q.ID)
-		case age > giveUp:
-			r.log.Error("an alert could not be sent for three days and is given up", "target", q.Target.Name, "err", err)
-			err = r.store.AlertSent(ctx, q.ID)
-		default:
-			failed[q.Target.Name] = true
-			wait := min(retryFirst<<min(q.Tries, 12), retryMost)
-			r.log.Warn("an alert could not be sent; it is tried again", "target", q.Target.Name, "in", wait, "err", err)
-			err = r.store.AlertFailed(ctx, q.ID, r.clock.Now().Add(wait), err.Error())
-		}
-		if err != nil {
-			r.log.Warn("the queue of alerts is not on record", "err", err)
-			return idle
-		}
+		sending.Go(func() {
+			err := r.Send(ctx, q.Target, q)
+			if ctx.Err() != nil {
+				return
+			}
+			switch age := r.clock.Now().Sub(q.At); {
+			case err == nil:
+				sent.Store(true)
+				err = r.store.AlertSent(ctx, q.ID)
+			case age > giveUp:
+				r.log.Error("an alert could not be sent for three days and is given up", "target", q.Target.Name, "err", err)
+				err = r.store.AlertSent(ctx, q.ID)
+			default:
+				wait := min(retryFirst<<min(q.Tries, 12), retryMost)
+				r.log.Warn("an alert could not be sent; it is tried again", "target", q.Target.Name, "in", wait, "err", err)
+				err = r.store.AlertFailed(ctx, q.ID, r.clock.Now().Add(wait), err.Error())
+			}
+			if err != nil {
+				r.log.Warn("the queue of alerts is not on record", "err", err)
+				sick.Store(true)
+			}
+		})
 	}
-	if len(list) > 0 && len(failed) == 0 {
-		return time.Second
+	sending.Wait()
+	switch {
+	case sick.Load():
+		return idle
+	case sent.Load(): // there may be more behind it
+		return 0
 	}
 	return min(idle, retryFirst)
 }

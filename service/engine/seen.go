@@ -22,11 +22,11 @@ func (e *Engine) Unserved() []observe.Unserved {
 	return e.seen.Unserved.All()
 }
 
-// UnservedCount is how many clients Unserved lists.
+// UnservedCount is how many clients go without now.
 func (e *Engine) UnservedCount() int {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.seen.Unserved.Count()
+	return e.seen.Unserved.Count(e.now())
 }
 
 // ForgetUnserved drops a client from the list, when a person has dealt with it.

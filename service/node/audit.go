@@ -435,8 +435,11 @@ func (n facts) service(context.Context) audit.Service {
 		}
 		s.Trials = append(s.Trials, audit.Failed{Name: t.Trial.Name, Scope: t.Scope, Text: text})
 	}
+	now := lease.At(n.clock.Now())
 	for _, u := range n.engine.Unserved() {
-		s.Unserved[u.Reason.Words(u.Rule)]++
+		if !u.Past(now) {
+			s.Unserved[u.Reason.Words(u.Rule)]++
+		}
 	}
 	for _, c := range n.LastPreflight() {
 		if c.Status == preflight.Trouble || c.Status == preflight.Warning {

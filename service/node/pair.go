@@ -600,7 +600,24 @@ func (n *Node) PartnerDown() error {
 		return err
 	}
 	n.noteEvent("somebody said that the partner is down")
+	n.awaitState(pair.PartnerDown)
 	return nil
+}
+
+// awaitState waits until a state that was asked for is on record and entered, so that
+// what a person does next finds it; not for long, since the database may be away.
+func (n *Node) awaitState(want pair.State) {
+	for range 50 {
+		is := pair.State(0)
+		_ = n.withPair(func(s *pair.Server) ([]effect.List, error) { // without a pair there is none
+			is = s.State()
+			return nil, nil
+		})
+		if is == want {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 // PairPause leaves all clients to the partner, or shares them with it again.

@@ -181,10 +181,18 @@ func (u *UnservedList) All() []Unserved {
 
 func (c *Unserved) listed() bool { return c.Reason != answer.NotTaken || c.Count >= 2 }
 
-// Count is how many clients All lists.
-func (u *UnservedList) Count() (n int) {
+// asksStill is for how long a client that says nothing more counts as one that goes
+// without: all ask again sooner.
+const asksStill = 30 * time.Minute
+
+// Past reports whether the client goes without no more, as far as anybody can tell: it
+// has not asked for long.
+func (c *Unserved) Past(now lease.Time) bool { return now.Sub(c.Last) > asksStill }
+
+// Count is how many clients go without now.
+func (u *UnservedList) Count(now lease.Time) (n int) {
 	for _, c := range u.clients.All() {
-		if c.listed() {
+		if c.listed() && !c.Past(now) {
 			n++
 		}
 	}

@@ -20,6 +20,7 @@ type AlertBody struct {
 	Text     string `json:"text"`
 	Mend     string `json:"mend,omitempty"`
 	Command  string `json:"command,omitempty"`
+	Unsent   bool   `json:"unsent,omitempty"` // it fired while it was silenced
 }
 
 // Alert is one that fired.
@@ -300,9 +301,22 @@ func (s *Store) RemoveTarget(ctx context.Context, name string) (ok bool, err err
 // wordAt is when something is said now, as it is told the partner.
 func (s *Store) wordAt() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
-// DueAlerts lists messages that are to be sent now, the oldest first.
-func (s *Store) DueAlerts(ctx context.Context, now time.Time, limit int) ([]Queued, error) {
-	return s.queued(ctx, "where q.next <= $1 order by q.id limit $2", now, limit)
+// DueAlerts gives for each target the message that is to be sent to it next, if that is
+// due: what is told to one target stays in order, and one that is not reached holds up
+// nobody else.
+func (s *Store) DueAlerts(ctx context.Context, now time.Time) ([]Queued, error) {
+	return s.queued(ctx, "where q.id in (select min(id) from alert_queue group by target) and q.next <= $1 order by q.id", now)
+}
+
+// TrimAlerts takes the oldest messages of a target out of the queue beyond a number, and
+// tells how many.
+func (s *Store) TrimAlerts(ctx context.Context, most int) (int64, error) {
+	tag, err := s.pool.Exec(ctx, `delete from alert_queue where id in (select id from
+		(select id, row_number() over (partition by target order by id desc) as n from alert_queue) q where n > $1)`, most)
+	if err != nil {
+		return 0, fmt.Errorf("trim the queue of alerts: %w", err)
+	}
+	return tag.RowsAffected(), nil
 }
 
 // QueuedAlerts lists all messages that are to be sent.

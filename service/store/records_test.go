@@ -123,7 +123,7 @@ func TestAlertsOnRecord(t *testing.T) {
 	if err := s.SaveAlert(ctx, a, "fired", "bobbin", targets, began); err != nil {
 		t.Fatal(err)
 	}
-	due := func(at time.Time) []Queued { return ok[[]Queued](t)(s.DueAlerts(ctx, at, 10)) }
+	due := func(at time.Time) []Queued { return ok[[]Queued](t)(s.DueAlerts(ctx, at)) }
 	if n := len(due(began.Add(-time.Second))); n != 0 {
 		t.Errorf("%d are due before they are", n)
 	}
@@ -153,6 +153,16 @@ func TestAlertsOnRecord(t *testing.T) {
 	}
 	if list = ok[[]Queued](t)(s.QueuedAlerts(ctx)); len(list) != 2 || list[1].What != "cleared" {
 		t.Errorf("queued: %+v", list)
+	}
+	// What is told to a target stays in order: the second word waits for the first.
+	if list = due(a.Ended.Add(-time.Hour)); len(list) != 0 {
+		t.Errorf("before the first word is due again: %+v", list)
+	}
+	if list = due(a.Ended); len(list) != 1 || list[0].What != "fired" {
+		t.Errorf("the first to be sent: %+v", list)
+	}
+	if n := ok[int64](t)(s.TrimAlerts(ctx, 5)); n != 0 {
+		t.Errorf("%d are given up of two", n)
 	}
 	if there := ok[bool](t)(s.RemoveTarget(ctx, "desk")); !there {
 		t.Error("the target is not there")

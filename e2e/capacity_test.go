@@ -100,6 +100,16 @@ func TestPoolRunsOut(t *testing.T) {
 	s.must("alert", "target", "add", "desk", "--url", d.URL+"/hook", "--secret-file", secret)
 	s.must("alert", "target", "try", "desk")
 	grow(t, s, 20)
+	r := s.relay("127.77.0.1", "10.77.0.1")
+	come := func(from, to int) {
+		for n := from; n < to; n++ {
+			c := demo.Client{Relay: r, Hardware: hw(n + 1), Patience: time.Second}
+			if err := c.Get(ctx); err != nil && to <= 40 {
+				t.Fatal(err)
+			}
+		}
+	}
+	come(0, 20)   // as many as its growth says
 	d.deaf = true // what is told now has to wait, over a restart
 	s.stop()
 	s.start()
@@ -120,16 +130,7 @@ func TestPoolRunsOut(t *testing.T) {
 	d.deaf = false
 	d.mu.Unlock()
 	s.await(func() bool { return d.has("fired pool-runs-out") }, "the queue to be sent")
-	r := s.relay("127.77.0.1", "10.77.0.1")
-	come := func(from, to int) {
-		for n := from; n < to; n++ {
-			c := demo.Client{Relay: r, Hardware: hw(n + 1), Patience: time.Second}
-			if err := c.Get(ctx); err != nil && to <= 40 {
-				t.Fatal(err)
-			}
-		}
-	}
-	come(0, 23)
+	come(20, 23)
 	if d.has("fired pool-full") {
 		t.Error("the threshold fires below 60 %")
 	}

@@ -16,7 +16,7 @@ import (
 // one step and another is acknowledged, and what is unclaimed is swept.
 func TestCapacityPages(t *testing.T) {
 	t.Parallel()
-	s := startService(t, "--alerts-to", "127.0.0.0/8")
+	s := startService(t, "--alerts-to", "127.0.0.0/8", "--unused-after", "1us")
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.139", "--router", "10.77.0.1", "--serve",
 		"--exclude", "10.77.0.120-10.77.0.124", "--new-per-minute", "-1")
 	s.must("reservation", "add", "ghost", "--scope", "looms", "--hw", "02:88:00:00:00:01", "--address", "10.77.0.9")

@@ -140,7 +140,7 @@ func (s *server) activate(r *revision) {
 	phases := []func(n int) (more bool){u.Shape, u.Step, func(int) bool { u.Sort(); return false }, u.Queue}
 	var step func()
 	step = func() {
-		for len(phases) > 0 {
+		if len(phases) > 0 {
 			if !phases[0](s.w.sizes.turn) {
 				phases = phases[1:]
 			}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -38,18 +39,22 @@ type Alert struct {
 	gone                                                     time.Time // since when it is not there
 	unsaved                                                  bool
 	unsent                                                   bool // it fired while it was silenced
+	hovers                                                   bool // it had ended shortly before it came
 }
 
 // clearAfter is how many looks in a row an alert must not be there to clear.
 const clearAfter = 3
 
-// steady is how long what an alert is of must be so before it fires, and how long it must
-// be over before it clears: what hovers at its threshold, or passes in a moment by itself,
-// is no news each time.
-var steady = map[string]struct{ fires, clears time.Duration }{
-	"pool-full": {0, 10 * time.Minute}, "pool-out": {0, 5 * time.Minute}, "pool-runs-out": {0, time.Hour},
-	"pair-takeover": {20 * time.Second, 0}, "pair-plan": {20 * time.Second, 0}, "clients-unserved": {0, 5 * time.Minute},
-}
+// hovering is within what time of its end an alert that comes back hovers at its
+// threshold, and calm is how long it must be over then before it clears again.
+const (
+	hovering = time.Hour
+	calm     = 15 * time.Minute
+)
+
+// slowToFire is how long what an alert is of must be so before it fires: what passes by
+// itself in a moment is no news.
+var slowToFire = map[string]time.Duration{"pair-takeover": 20 * time.Second, "pair-plan": 20 * time.Second}
 
 // Room watches.
 type Room struct {
@@ -63,6 +68,7 @@ type Room struct {
 	mu       sync.Mutex
 	standing map[string]*Alert
 	begun    map[string]time.Time // since when what has not fired yet is so
+	ended    map[string]time.Time // when what cleared within the hour did
 	silences []store.Silence
 	targets  []store.Target // as last read
 	loaded   bool
@@ -78,7 +84,7 @@ type Config struct {
 
 // New makes the room.
 func New(c Config, s *store.Store, clock engine.Clock, log *slog.Logger) *Room {
-	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, store: s, clock: clock, log: log, standing: map[string]*Alert{}, begun: map[string]time.Time{},
+	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, store: s, clock: clock, log: log, standing: map[string]*Alert{}, begun: map[string]time.Time{}, ended: map[string]time.Time{},
 		wake: make(chan struct{}, 1)}
 }
 
@@ -128,56 +134,7 @@ func (r *Room) Look(ctx context.Context, list []audit.Finding, unknown func(code
 		}
 	}
 	now := r.clock.Now().UTC().Truncate(time.Microsecond)
-	seen := map[string]bool{}
-	var fired, cleared []*Alert
-	r.mu.Lock()
-	for i := range list {
-		f := &list[i]
-		if !codes[f.ID] {
-			continue
-		}
-		seen[f.Key()] = true
-		a := r.standing[f.Key()]
-		if a == nil {
-			if _, known := r.begun[f.Key()]; !known {
-				r.begun[f.Key()] = now
-			}
-			if now.Sub(r.begun[f.Key()]) < steady[f.ID].fires {
-				continue
-			}
-			a = &Alert{Key: f.Key(), Code: f.ID, Subject: f.Subject, Scope: f.Scope, Since: now}
-			r.standing[f.Key()] = a
-			fired = append(fired, a)
-		}
-		a.Severity, a.Text, a.Mend, a.Command, a.missed, a.gone = f.Severity.String(), f.Text, f.Mend, f.Command, 0, time.Time{}
-	}
-	for key := range r.begun {
-		if !seen[key] {
-			delete(r.begun, key)
-		}
-	}
-	var again []*Alert // that fired while they were silenced, and stand still
-	var late []*Alert  // that fired while nothing could be put on record
-	for key, a := range r.standing {
-		if a.unsaved {
-			late = append(late, a)
-		}
-		if a.unsent && seen[key] {
-			again = append(again, a)
-		}
-		if seen[key] || unknown(a.Code) {
-			continue
-		}
-		if a.gone.IsZero() {
-			a.gone = now
-		}
-		if a.missed++; a.missed >= clearAfter && now.Sub(a.gone) >= steady[a.Code].clears {
-			a.Ended = now
-			delete(r.standing, key)
-			cleared = append(cleared, a)
-		}
-	}
-	r.mu.Unlock()
+	fired, again, late, cleared := r.judge(now, list, unknown)
 	for _, a := range late {
 		if a.Ended.IsZero() && r.store.SaveAlert(ctx, a.row(), "fired", r.server(), nil, now) == nil {
 			a.unsaved = false
@@ -191,6 +148,60 @@ func (r *Room) Look(ctx context.Context, list []audit.Finding, unknown func(code
 	for _, a := range append(fired, cleared...) {
 		r.tell(ctx, a)
 	}
+}
+
+// judge compares what is there now with what stands. It returns what fires, what fired
+// while it was silenced and is to be told now, what fired while nothing could be put on
+// record, and what clears. What comes back within an hour hovers: it clears no more
+// before it was away for long, so that it is news twice and not each time.
+func (r *Room) judge(now time.Time, list []audit.Finding, unknown func(code string) bool) (fired, again, late, cleared []*Alert) {
+	seen := map[string]bool{}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	maps.DeleteFunc(r.ended, func(_ string, at time.Time) bool { return now.Sub(at) >= hovering })
+	for i := range list {
+		f := &list[i]
+		if !codes[f.ID] {
+			continue
+		}
+		seen[f.Key()] = true
+		a := r.standing[f.Key()]
+		if a == nil {
+			if _, known := r.begun[f.Key()]; !known {
+				r.begun[f.Key()] = now
+			}
+			if now.Sub(r.begun[f.Key()]) < slowToFire[f.ID] {
+				continue
+			}
+			_, hovers := r.ended[f.Key()]
+			a = &Alert{Key: f.Key(), Code: f.ID, Subject: f.Subject, Scope: f.Scope, Since: now, hovers: hovers}
+			r.standing[f.Key()] = a
+			fired = append(fired, a)
+		}
+		a.Severity, a.Text, a.Mend, a.Command, a.missed, a.gone = f.Severity.String(), f.Text, f.Mend, f.Command, 0, time.Time{}
+	}
+	maps.DeleteFunc(r.begun, func(key string, _ time.Time) bool { return !seen[key] })
+	for key, a := range r.standing {
+		if a.unsaved {
+			late = append(late, a)
+		}
+		if a.unsent && seen[key] {
+			again = append(again, a)
+		}
+		if seen[key] || unknown(a.Code) {
+			continue
+		}
+		if a.gone.IsZero() {
+			a.gone = now
+		}
+		if a.missed++; a.missed < clearAfter || a.hovers && now.Sub(a.gone) < calm {
+			continue
+		}
+		a.Ended, r.ended[key] = now, now
+		delete(r.standing, key)
+		cleared = append(cleared, a)
+	}
+	return fired, again, late, cleared
 }
 
 // tell records an alert that fired or cleared, with what is to be sent of it, in one

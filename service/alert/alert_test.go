@@ -294,3 +294,59 @@ func TestSilenced(t *testing.T) {
 		}
 	}
 }
+
+// A pool that hovers at its threshold for an hour is told of twice, and what was mended
+// once clears at once; a takeover that lasts for moments is never told of.
+func TestHovering(t *testing.T) {
+	r := newRoom()
+	known := func(string) bool { return false }
+	full := []audit.Finding{{Code: audit.CodeOf("pool-full"), Subject: "scope looms"}}
+	var fired, cleared int
+	now := moment
+	look := func(list []audit.Finding) {
+		f, _, _, c := r.judge(now, list, known)
+		fired, cleared = fired+len(f), cleared+len(c)
+		now = now.Add(5 * time.Second)
+	}
+	times := func(n int, list []audit.Finding) {
+		for range n {
+			look(list)
+		}
+	}
+	times(12, full)
+	times(clearAfter, nil)
+	if fired != 1 || cleared != 1 {
+		t.Fatalf("at first: fired %d times, cleared %d", fired, cleared)
+	}
+	for range 26 { // two minutes each
+		times(12, full)
+		times(12, nil)
+	}
+	if fired != 2 || cleared != 1 {
+		t.Errorf("hovering: fired %d times, cleared %d", fired, cleared)
+	}
+	times(int(calm/(5*time.Second)), nil)
+	if cleared != 2 {
+		t.Errorf("after a calm: cleared %d times", cleared)
+	}
+	now = now.Add(2 * hovering)
+	times(1, full)
+	times(clearAfter, nil)
+	if fired != 3 || cleared != 3 {
+		t.Errorf("much later: fired %d times, cleared %d", fired, cleared)
+	}
+	takeover := []audit.Finding{{Code: audit.CodeOf("pair-takeover"), Subject: "pair"}}
+	for range 5 {
+		times(3, takeover)
+		times(1, nil)
+	}
+	if fired != 3 {
+		t.Error("a takeover of moments is told of")
+	}
+	if times(6, takeover); fired != 4 {
+		t.Error("a takeover that lasts is not told of")
+	}
+	if look(nil); len(r.begun) > 0 {
+		t.Errorf("%d remain", len(r.begun))
+	}
+}

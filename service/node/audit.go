@@ -213,7 +213,7 @@ func (n facts) mayLook(a netip.Addr) bool {
 // yet. While the database is away none is.
 func (n facts) added(ctx context.Context) map[plan.ID]bool {
 	list, err := n.store.AddedSince(ctx, n.clock.Now().Add(-cmp.Or(n.config.UnusedAfter, usualUnusedAfter)))
-	if err != nil {
+	if err != nil && ctx.Err() == nil {
 		n.log.Warn("an audit does not know what is new in the plan", "err", err)
 	}
 	return list

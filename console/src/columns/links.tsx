@@ -40,10 +40,7 @@ export const linkColumns = (): TableColumnsType<Link> => [
   },
 ]
 
-export const relayColumns = (
-  accept: (r: Relay) => void,
-  forget: (r: Relay) => void,
-): TableColumnsType<Relay> => [
+export const relayColumns = (accept: (r: Relay) => void, forget: (r: Relay) => void): TableColumnsType<Relay> => [
   { title: 'Relay', render: (_, r) => <Mono>{r.address}</Mono> },
   { title: 'Link', dataIndex: 'link', render: (l) => l || <span className="quiet">none knows it</span> },
   { title: 'Messages', align: 'right', render: (_, r) => r.count.toLocaleString('en') },

@@ -152,7 +152,7 @@ type SizeRequest struct {
 	Stay     string  `json:"stay,omitempty" doc:"How long one stays on the average, such as 45m"`
 	Releases float64 `json:"releases,omitempty" minimum:"0" maximum:"1" doc:"Share of those that leave who release their address"`
 	Lease    string  `json:"lease,omitempty" doc:"Lease time; left out with a pool for the longest that fits"`
-	Pool     int     `json:"pool,omitempty" minimum:"0" doc:"Addresses there are; left out to have it worked out"`
+	Pool     int     `json:"pool,omitempty" minimum:"1" doc:"Addresses there are; left out to have it worked out"`
 	Least    string  `json:"least,omitempty" doc:"A lease may not be shorter than this"`
 	Because  string  `json:"because,omitempty" doc:"and why, such as a duty to keep records"`
 }

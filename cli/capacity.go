@@ -311,6 +311,12 @@ func sizeFlags(f *flag.FlagSet) func(*call) error {
 			if *d.to, err = option.ParseDuration(d.text); err != nil {
 				return usagef("--%s: %v", d.name, err)
 			}
+			if *d.to == 0 && d.name != "stay" {
+				return usagef("--%s 0 is no time; leave it out to have it worked out", d.name)
+			}
+		}
+		if given(f, "pool") && c.Pool < 1 {
+			return usagef("--pool %d is no pool; leave it out to have it worked out", c.Pool)
 		}
 		r, err := c.Solve()
 		if err != nil {

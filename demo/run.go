@@ -57,7 +57,7 @@ func Run(ctx context.Context, c Config) error {
 	}()
 	fmt.Fprintln(c.Out, "Defining Fellgate Mill …")
 	for _, s := range plan(m.clients) {
-		if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: s.reason, Edits: s.edits}); err != nil {
+		if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: s.reason, Edits: s.edits, Confirm: true}); err != nil {
 			return fmt.Errorf("define the mill: %w", err)
 		}
 	}
@@ -69,7 +69,7 @@ func Run(ctx context.Context, c Config) error {
 		return err
 	}
 	for _, s := range settled() {
-		if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: s.reason, Edits: s.edits}); err != nil {
+		if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: s.reason, Edits: s.edits, Confirm: true}); err != nil {
 			return fmt.Errorf("settle the mill: %w", err)
 		}
 	}

@@ -81,7 +81,7 @@ func TestCommands(t *testing.T) {
 		{[]string{"option", "codes", "captive"}, []string{"114", "dhcp-captive-portal"}},
 		{[]string{"option", "list"}, []string{"domain-server", "10.77.0.53"}},
 		{[]string{"scope", "edit", "looms", "--exclude", "10.77.0.150,plotter", "--lease", "2h"}, []string{"plotter", "1h → 2h"}},
-		{[]string{"scope", "drain", "looms", "--until", "2d"}, []string{"nowhere to move"}},
+		{[]string{"scope", "drain", "looms", "--until", "2d", "--yes"}, []string{"nowhere to move", "newcomers go without"}},
 		{[]string{"scope", "serve", "looms"}, []string{"draining → serving"}},
 		{[]string{"scope", "hold", "looms", "--yes"}, []string{"would not be able to renew"}},
 		{[]string{"plan", "show", "1"}, []string{"Revision 1 by admin", "pool 10.77.0.100-10.77.0.200"}},

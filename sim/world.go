@@ -96,7 +96,8 @@ type sizes struct {
 
 func (w *World) drawSizes() {
 	of := func(sizes ...int) int { return sizes[w.random.IntN(len(sizes))] }
-	w.sizes = sizes{Sizes: pair.Sizes{Walk: of(1, 2, 3, 5, 20, 150, 2000), Together: of(1, 3, 32), Window: of(1, 3, 16)}, turn: of(1, 5, 40, 256), due: of(1, 4, 32)}
+	w.sizes = sizes{Sizes: pair.Sizes{Walk: of(1, 2, 3, 5, 20, 150, 2000), Together: of(1, 3, 32), Window: of(1, 3, 16)},
+		turn: of(1, 5, 40, 256), due: of(1, 4, 32)}
 }
 
 type counts struct {
@@ -188,7 +189,8 @@ func (w *World) Run() error {
 	if w.wrong == "" {
 		return nil
 	}
-	return fmt.Errorf("seed %d: after %d events: %s\n%s\nrepeat it: make sim SEED=%d EVENTS=%d%s", w.Seed, w.done, w.wrong, w.story(), w.Seed,
+	return fmt.Errorf("seed %d: after %d events: %s\n%s\nrepeat it: make sim SEED=%d EVENTS=%d%s", w.Seed, w.done, w.wrong, w.story(),
+		w.Seed,
 		w.Events, map[bool]string{true: fmt.Sprintf(" OFF=%d", w.Off)}[w.Off != 0])
 }
 

@@ -51,7 +51,8 @@ func (d *v4) discover() {
 	if d.who.stranger {
 		stands = strangerOfferTime
 	}
-	d.out.Offer = &lease.Offer{Prefix: lease.Host(a), Client: d.who.client, Until: d.now.Add(stands), Brief: d.who.stranger, Port: d.who.port()}
+	d.out.Offer = &lease.Offer{Prefix: lease.Host(a), Client: d.who.client, Until: d.now.Add(stands), Brief: d.who.stranger,
+		Port: d.who.port()}
 	if r != nil {
 		d.out.Offer.Port = lease.Port{} // a reserved address is no part of the port's share
 	}

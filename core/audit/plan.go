@@ -175,7 +175,8 @@ func (l *findings) use(v *plan.View, f Facts) {
 	}
 	over := v.Warn.Used > 0 && c.Share()*100 >= float64(v.Warn.Used)
 	few := v.Warn.Headroom > 0 && c.Headroom+c.Partner < uint64(v.Warn.Headroom)
-	soon := v.Warn.Days > 0 && 5*c.Used() >= c.Size && foreseen && !o.Date.IsZero() && lease.At(o.Date) <= f.Now.Add(time.Duration(v.Warn.Days)*24*time.Hour)
+	soon := v.Warn.Days > 0 && 5*c.Used() >= c.Size && foreseen && !o.Date.IsZero() &&
+		lease.At(o.Date) <= f.Now.Add(time.Duration(v.Warn.Days)*24*time.Hour)
 	out := c.Used() >= c.Size
 	if out {
 		l.say("pool-out", name, "all %d addresses of scope %s are used, and new clients are refused", c.Size, v.Name).in(v.Name).mend("", show)

@@ -73,18 +73,9 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 		case overflow && len(m.SName) == 0 && len(sname)+size < cap(sname):
 			sname = appendOption(sname, o.Code, o.Data)
 		default:
-			parts, fits := [3][]byte{}, false
-			if overflow {
-				parts, fits = spread(o.Data, limit-(len(dst)-start)-tail-reserved, room(file, len(m.File)), room(sname, len(m.SName)))
-			}
-			if !fits {
+			space := limit - (len(dst) - start) - tail - reserved
+			if !overflow || !appendSpread(o, space, room(file, len(m.File)), room(sname, len(m.SName)), &dst, &file, &sname) {
 				omitted = append(omitted, o.Code)
-				continue
-			}
-			for i, field := range [...]*[]byte{&dst, &file, &sname} {
-				if len(parts[i]) > 0 {
-					*field = appendOption(*field, o.Code, parts[i])
-				}
 			}
 		}
 	}
@@ -97,6 +88,21 @@ func Append(dst []byte, m *Message, limit int) (out []byte, omitted []uint8, err
 		dst = append(dst, 0)
 	}
 	return dst, omitted, nil
+}
+
+// appendSpread appends an option in parts to the fields that have space for them. It
+// appends nothing, and reports so, if all of them together have not enough.
+func appendSpread(o Option, inOptions, inFile, inName int, dst, file, sname *[]byte) bool {
+	parts, fits := spread(o.Data, inOptions, inFile, inName)
+	if !fits {
+		return false
+	}
+	for i, field := range [...]*[]byte{dst, file, sname} {
+		if len(parts[i]) > 0 {
+			*field = appendOption(*field, o.Code, parts[i])
+		}
+	}
+	return true
 }
 
 // room is how many octets of options a fixed field can take yet, besides its end; given

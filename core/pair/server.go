@@ -171,7 +171,8 @@ type link struct {
 // New is a server that starts up. The table holds what is on record, and is of the
 // side that the settings say.
 func New(set Settings, table *lease.Table, rec Record, now lease.Time) *Server {
-	s := &Server{set: set, table: table, rec: rec, state: Startup, boot: now, now: now, Sizes: usualSizes, Pending: func(netip.Prefix) bool { return false }}
+	s := &Server{set: set, table: table, rec: rec, state: Startup, boot: now, now: now, Sizes: usualSizes,
+		Pending: func(netip.Prefix) bool { return false }}
 	s.debts.init()
 	last := rec.Contact
 	var some lease.Part

@@ -22,7 +22,8 @@ import (
 )
 
 // codes are the findings that fire.
-var codes = map[string]bool{"pool-out": true, "pool-runs-out": true, "pool-full": true, "pair-takeover": true, "pair-conflict": true, "pair-plan": true,
+var codes = map[string]bool{"pool-out": true, "pool-runs-out": true, "pool-full": true, "pair-takeover": true, "pair-conflict": true,
+	"pair-plan":     true,
 	"database-down": true, "disk-full": true, "clients-unserved": true, "other-server": true, "relay-silent": true, "trial-failed": true,
 	"certificate-ends": true, "clock-stepped": true, "database-set-back": true, "host-claims-addresses": true}
 
@@ -84,7 +85,8 @@ type Config struct {
 
 // New makes the room.
 func New(c Config, s *store.Store, clock engine.Clock, log *slog.Logger) *Room {
-	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, store: s, clock: clock, log: log, standing: map[string]*Alert{}, begun: map[string]time.Time{}, ended: map[string]time.Time{},
+	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, store: s, clock: clock, log: log, standing: map[string]*Alert{},
+		begun: map[string]time.Time{}, ended: map[string]time.Time{},
 		wake: make(chan struct{}, 1)}
 }
 
@@ -334,11 +336,12 @@ func (r *Room) Silence(ctx context.Context, s store.Silence) error {
 	case s.Key == "" || len(s.Key) > 500:
 		return fmt.Errorf("%w: name an alert, as alert list has them, or the beginning of some with * behind", ErrAlert)
 	case s.Key != "*" && !strings.HasSuffix(s.Key, "*") && !codes[code]:
-		return fmt.Errorf("%w: %q is no alert; alert list shows those that stand, and a code with * behind is all of that code", ErrAlert, s.Key)
+		return fmt.Errorf("%w: %q is no alert; alert list shows those that stand, and a code with * behind is all of that code", ErrAlert,
+			s.Key)
 	case s.Until.Sub(r.clock.Now()) > 366*24*time.Hour:
 		return fmt.Errorf("%w: a year is the most that an alert can be silenced for", ErrAlert)
 	}
-	if err := r.store.SaveSilence(ctx, s); err != nil {
+	if err := r.store.SaveSilence(ctx, s, r.clock.Now()); err != nil {
 		return err
 	}
 	if err := r.Reload(ctx); err != nil {

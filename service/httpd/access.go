@@ -285,7 +285,8 @@ func (a *Access) SetPassword(ctx context.Context, account, password string) erro
 }
 
 func (a *Access) setPassword(ctx context.Context, account, password string, mustChange bool) error {
-	acc := store.Account{Name: account, Password: hashPassword(password), MustChange: mustChange, Changed: a.now().UTC().Truncate(time.Microsecond)}
+	acc := store.Account{Name: account, Password: hashPassword(password), MustChange: mustChange,
+		Changed: a.now().UTC().Truncate(time.Microsecond)}
 	if err := a.store.SaveAccount(ctx, acc); err != nil {
 		return err
 	}

@@ -54,7 +54,7 @@ func (s *Server) registerAlerts(a huma.API) {
 			if err := s.node.Alerts().Check(ctx, t); err != nil {
 				return nil, wrongAlert(err)
 			}
-			if err := s.node.Store().SaveTarget(ctx, t); err != nil {
+			if err := s.node.Store().SaveTarget(ctx, t, s.node.Clock().Now()); err != nil {
 				return nil, failure(err)
 			}
 			s.log.Info("alerts go to another target", "target", t.Name, "by", who(ctx).Name)
@@ -63,7 +63,7 @@ func (s *Server) registerAlerts(a huma.API) {
 		})
 	huma.Register(a, op("remove-target", http.MethodDelete, "/api/alerts/targets/{name}", "Have alerts go there no more", "alerts", needAlerts),
 		func(ctx context.Context, in *named) (*struct{}, error) {
-			ok, err := s.node.Store().RemoveTarget(ctx, in.Name)
+			ok, err := s.node.Store().RemoveTarget(ctx, in.Name, s.node.Clock().Now())
 			if err == nil && !ok {
 				return nil, huma.Error404NotFound("no target is called " + in.Name)
 			}

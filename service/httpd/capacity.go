@@ -354,6 +354,9 @@ func sizeOf(in api.SizeRequest) (out api.Size, err error) {
 		if *d.to, err = option.ParseDuration(d.text); err != nil {
 			return out, refused("%v", err)
 		}
+		if *d.to == 0 && d.to != &c.Stay {
+			return out, refused("%s is no time; leave it out to have it worked out", d.text)
+		}
 	}
 	r, err := c.Solve()
 	if err != nil {

@@ -134,6 +134,9 @@ func (ed *editor) settle(d *plan.Draft, s *plan.Settings, leaseTime *string, opt
 	if err := setDuration("lease time", &s.Lease, leaseTime); err != nil {
 		return err
 	}
+	if s.Lease == 0 && leaseTime != nil && *leaseTime != "" {
+		return refused("a lease time of %s is none; give a minute or more, or nothing to inherit it", *leaseTime)
+	}
 	s.Options = maps.Clone(s.Options)
 	for name, text := range options {
 		key, def, err := d.Plan().Key(name)

@@ -125,11 +125,11 @@ func (s *Server) nudge(ctx context.Context, in api.NudgeRequest) (api.Nudged, er
 		}
 		var l *lease.Lease
 		s.node.Engine().With(func(t *lease.Table) { l = t.At(at) })
-		switch {
-		case l == nil || l.Status != lease.Active:
+		if l == nil || l.Status != lease.Active {
 			return api.Nudged{}, fmt.Errorf("%w: %s has no active lease", plan.ErrNotFound, at)
-		case l.Nudge == "":
-			return api.Nudged{}, refused("%s cannot be nudged: its client does not offer FORCERENEW with a nonce (option 145). It renews by itself", at)
+		}
+		if err := s.node.MayNudge(l); err != nil {
+			return api.Nudged{}, refused("%v", err)
 		}
 		if !in.DryRun {
 			if err := s.node.Nudge(l); err != nil {
@@ -144,7 +144,7 @@ func (s *Server) nudge(ctx context.Context, in api.NudgeRequest) (api.Nudged, er
 	}
 	out := api.Nudged{Applied: !in.DryRun}
 	for _, x := range list {
-		if x.Nudge {
+		if x.Nudge && s.node.MayNudge(x.Lease) == nil {
 			out.Sent++
 		} else {
 			out.Cannot++

@@ -82,16 +82,22 @@ func (n *Node) scopeEffects(before, after *plan.View, next *plan.Plan, now lease
 			moved++
 		}
 	})
+	var out []Effect
+	if after != nil && after.Mode == plan.Draining && before.Mode != plan.Draining {
+		text, nowhere := drainText(after, next, active)
+		if newcomers := nowhere && before.Mode == plan.Serving; active > 0 || newcomers {
+			out = append(out, Effect{subject, text, active, newcomers})
+		}
+	}
 	switch {
 	case active == 0:
-		return nil
+		return out
 	case after == nil:
 		return []Effect{{subject, fmt.Sprintf("%s of scope %s would lose their address when they next renew", clients(active), before.Name),
 			active, true}}
 	case after.Mode == plan.Held && before.Mode != plan.Held:
 		return []Effect{{subject, fmt.Sprintf("%s of scope %s would not be able to renew", clients(active), before.Name), active, true}}
 	}
-	var out []Effect
 	if after.Link != before.Link {
 		wired := len(before.On.Interfaces)+len(before.On.Relays) > 0
 		text := fmt.Sprintf("%s of scope %s are looked for on link %s from now on", clients(active), before.Name, after.LinkName)
@@ -100,9 +106,6 @@ func (n *Node) scopeEffects(before, after *plan.View, next *plan.Plan, now lease
 				before.LinkName, after.LinkName)
 		}
 		out = append(out, Effect{subject, text, active, wired})
-	}
-	if after.Mode == plan.Draining && before.Mode != plan.Draining {
-		out = append(out, Effect{subject, drainText(after, next, active), active, false})
 	}
 	if moved > 0 {
 		out = append(out, Effect{subject,
@@ -121,18 +124,24 @@ func sameValue(a, b plan.Value) bool {
 	return a.Key == b.Key && slices.Equal(a.Data, b.Data) && a.Level == b.Level
 }
 
-// drainText says where the clients of a draining scope go.
-func drainText(v *plan.View, next *plan.Plan, active int) string {
+// drainText says where the clients of a draining scope go, and those that come new. It
+// reports whether there is nowhere to go.
+func drainText(v *plan.View, next *plan.Plan, active int) (text string, nowhere bool) {
 	for _, other := range next.OnLink(v.Link) {
 		if other.ID != v.ID && other.Mode == plan.Serving {
-			return fmt.Sprintf("%s of scope %s will move to other scopes of link %s as they renew", clients(active), v.Name, v.LinkName)
+			return fmt.Sprintf("%s of scope %s will move to other scopes of link %s as they renew", clients(active), v.Name, v.LinkName), false
 		}
 	}
-	nowhere := fmt.Sprintf("nowhere to move for %s of scope %s, since no other scope of link %s serves", clients(active), v.Name, v.LinkName)
-	if v.DrainUntil.IsZero() {
-		return nowhere + "; no end is set, so whoever renews stays"
+	text = fmt.Sprintf("no other scope of link %s serves, so newcomers go without", v.LinkName)
+	switch {
+	case active == 0:
+		return text, true
+	case v.DrainUntil.IsZero():
+		return fmt.Sprintf("%s, and there is nowhere to move for %s of scope %s; no end is set, so whoever renews stays", text,
+			clients(active), v.Name), true
 	}
-	return nowhere + ": addresses are kept until " + v.DrainUntil.UTC().Format("2006-01-02 15:04 UTC") + ", and then whoever has one goes without"
+	return fmt.Sprintf("%s, and there is nowhere to move for %s of scope %s: addresses are kept until %s, and then whoever has one goes without",
+		text, clients(active), v.Name, v.DrainUntil.UTC().Format("2006-01-02 15:04 UTC")), true
 }
 
 func until(t lease.Time) string {

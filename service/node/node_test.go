@@ -41,7 +41,7 @@ func TestEffects(t *testing.T) {
 	}{
 		"remove": {func(d *plan.Draft) error { return d.RemoveScope("looms") }, 3, true},
 		"hold":   {change(id, func(s *plan.Scope) { s.Mode = plan.Held }), 3, true},
-		"drain":  {change(id, func(s *plan.Scope) { s.Mode = plan.Draining }), 3, false},
+		"drain":  {change(id, func(s *plan.Scope) { s.Mode = plan.Draining }), 3, true},
 		"shrink": {change(id, func(s *plan.Scope) { s.Pools[0].From = netip.MustParseAddr("10.77.0.12") }), 2, false},
 		"lease":  {change(id, func(s *plan.Scope) { s.Lease = plan.Duration(time.Hour) }), 3, false},
 		"note":   {change(id, func(s *plan.Scope) { s.Note = "x" }), 0, false},

@@ -19,10 +19,10 @@ const nudgePause = 50 * time.Millisecond
 
 // Nudge makes the holder of a lease renew at once.
 func (n *Node) Nudge(l *lease.Lease) error {
-	from, i := n.facing(l.Address())
-	if !from.IsValid() || from.IsLoopback() {
-		return fmt.Errorf("nudge %s: this server only has an address on loopback, and reaches no client", l.Address())
+	if err := n.MayNudge(l); err != nil {
+		return err
 	}
+	from, i := n.facing(l.Address())
 	var b [4]byte
 	rand.Read(b[:])
 	replay := uint64(n.clock.Now().Unix())<<32 | uint64(binary.BigEndian.Uint32(b[:])>>1)
@@ -33,6 +33,18 @@ func (n *Node) Nudge(l *lease.Lease) error {
 	n.wire.Send([]wire.Reply{{Data: data, From: from, To: netip.AddrPortFrom(l.Address(), wire.ClientPort), Interface: i}})
 	n.metrics.Nudges.Inc()
 	n.log.Info("nudged", "address", l.Address())
+	return nil
+}
+
+// MayNudge reports why a client cannot be nudged: it offered no nonce, or this server
+// has no address by which it is reached.
+func (n *Node) MayNudge(l *lease.Lease) error {
+	if l.Nudge == "" {
+		return fmt.Errorf("%s cannot be nudged: its client does not offer FORCERENEW with a nonce (option 145). It renews by itself", l.Address())
+	}
+	if from, _ := n.facing(l.Address()); !from.IsValid() || from.IsLoopback() {
+		return fmt.Errorf("%s cannot be nudged: this server only has an address on loopback, and reaches no client", l.Address())
+	}
 	return nil
 }
 

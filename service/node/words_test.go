@@ -148,10 +148,17 @@ func TestDrainText(t *testing.T) {
 	p, _ := d.Finish()
 	v := p.ScopeNamed("old")
 	link = v.LinkName
-	if got := drainText(v, p, 3); !strings.Contains(got, "nowhere to move for 3 clients of scope old") || !strings.Contains(got,
-		"no end is set") {
-		t.Error(got)
+	says := func(v *plan.View, active int, nowhere bool, parts ...string) {
+		t.Helper()
+		got, no := drainText(v, p, active)
+		for _, part := range parts {
+			if no != nowhere || !strings.Contains(got, part) {
+				t.Errorf("%q (%v), wanted %q", got, no, part)
+			}
+		}
 	}
+	says(v, 3, true, "newcomers go without", "nowhere to move for 3 clients of scope old", "no end is set")
+	says(v, 0, true, "newcomers go without")
 	d = p.Draft()
 	s := v.Scope
 	s.DrainUntil = end
@@ -160,16 +167,9 @@ func TestDrainText(t *testing.T) {
 	}
 	put("held", "10.78.0.0/24", plan.Held, time.Time{})
 	p, _ = d.Finish()
-	if got := drainText(p.ScopeNamed("old"), p, 1); !strings.Contains(got, "nowhere to move for 1 client of scope old") ||
-		!strings.Contains(got,
-			"until 2026-06-01 14:00 UTC, and then whoever has one goes without") {
-		t.Error(got)
-	}
+	says(p.ScopeNamed("old"), 1, true, "nowhere to move for 1 client of scope old", "until 2026-06-01 14:00 UTC, and then whoever has one goes without")
 	d = p.Draft()
 	put("new", "10.79.0.0/24", plan.Serving, time.Time{})
 	p, _ = d.Finish()
-	if got := drainText(p.ScopeNamed("old"), p,
-		2); got != "2 clients of scope old will move to other scopes of link "+link+" as they renew" {
-		t.Error(got)
-	}
+	says(p.ScopeNamed("old"), 2, false, "2 clients of scope old will move to other scopes of link "+link+" as they renew")
 }

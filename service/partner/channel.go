@@ -45,9 +45,10 @@ type Handler struct {
 	Message func(pair.Message) error // an error hangs up
 	Closed  func()
 	Ask     func(ctx context.Context, method string, in json.RawMessage) (any, error)
-	Join    func(ctx context.Context, in json.RawMessage, certificate []byte) (any, error) // nil: nobody is invited
-	Came    func()                                                                         // anything came from the partner; nil: nobody wants to know
-	Alive   func() bool                                                                    // whether to say that this server goes on; nil: always
+	// Join is asked by whoever is invited; nil: nobody is.
+	Join  func(ctx context.Context, in json.RawMessage, certificate []byte) (any, error)
+	Came  func()      // anything came from the partner; nil: nobody wants to know
+	Alive func() bool // whether to say that this server goes on; nil: always
 }
 
 // Channel is the connection to the partner, which is made again whenever it is lost.

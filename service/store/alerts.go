@@ -98,11 +98,13 @@ func (s *Store) SaveAlert(ctx context.Context, a Alert, what, server string, tar
 			ended = &a.Ended
 		}
 		if _, err := tx.Exec(ctx, `insert into alert (key, since, ended, body) values ($1, $2, $3, $4)
-			on conflict (key) do update set since = excluded.since, ended = excluded.ended, body = excluded.body`, a.Key, a.Since, ended, body); err != nil {
+			on conflict (key) do update set since = excluded.since, ended = excluded.ended,
+				body = excluded.body`, a.Key, a.Since, ended, body); err != nil {
 			return err
 		}
 		for _, t := range targets {
-			if _, err := tx.Exec(ctx, "insert into alert_queue (target, at, next, body) values ($1, $2, $2, $3)", t.Name, now, message); err != nil {
+			if _, err := tx.Exec(ctx, "insert into alert_queue (target, at, next, body) values ($1, $2, $2, $3)", t.Name, now,
+				message); err != nil {
 				return err
 			}
 		}
@@ -124,9 +126,9 @@ func (s *Store) Silences(ctx context.Context) ([]Silence, error) {
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Silence])
 }
 
-// SaveSilence records a silence.
-func (s *Store) SaveSilence(ctx context.Context, x Silence) error {
-	return s.exec(ctx, "record a silence", putSilence, x.Key, x.Until, x.By, x.Reason, s.wordAt())
+// SaveSilence records a silence, said at that time.
+func (s *Store) SaveSilence(ctx context.Context, x Silence, said time.Time) error {
+	return s.exec(ctx, "record a silence", putSilence, x.Key, x.Until, x.By, x.Reason, said.UTC().Truncate(time.Microsecond))
 }
 
 func scanTarget(row pgx.CollectableRow) (t Target, err error) {
@@ -146,18 +148,20 @@ func (s *Store) Targets(ctx context.Context) ([]Target, error) {
 	return pgx.CollectRows(rows, scanTarget)
 }
 
-// SaveTarget records a target, in place of one with its name.
-func (s *Store) SaveTarget(ctx context.Context, t Target) error {
+// SaveTarget records a target, in place of one with its name, said at that time.
+func (s *Store) SaveTarget(ctx context.Context, t Target, said time.Time) error {
 	body, err := json.Marshal(t)
 	if err != nil {
 		return err
 	}
-	return s.exec(ctx, "record a target", putTarget, t.Name, body, append([]byte{}, t.Secret...), s.wordAt()) // none is no octets, not null
+	return s.exec(ctx, "record a target", putTarget, t.Name, body, append([]byte{}, t.Secret...),
+		said.UTC().Truncate(time.Microsecond)) // none is no octets, not null
 }
 
 const (
 	putSilence = `with new as (insert into alert_silence (key, until, by_whom, reason, changed) values ($1, $2, $3, $4, $5)
-		on conflict (key) do update set until = excluded.until, by_whom = excluded.by_whom, reason = excluded.reason, changed = excluded.changed
+		on conflict (key) do update set until = excluded.until, by_whom = excluded.by_whom, reason = excluded.reason,
+			changed = excluded.changed
 		where alert_silence.changed < excluded.changed returning 1)
 		delete from alert_gone where kind = 'silence' and key = $1 and at <= $5`
 	putTarget = `with new as (insert into alert_target (name, body, secret, changed) values ($1, $2, $3, $4)
@@ -287,19 +291,19 @@ func takeAway(ctx context.Context, tx pgx.Tx, g Gone) error {
 
 // RemoveTarget takes a target away, with what is queued for it; ok is false if there
 // is none.
-func (s *Store) RemoveTarget(ctx context.Context, name string) (ok bool, err error) {
+func (s *Store) RemoveTarget(ctx context.Context, name string, said time.Time) (ok bool, err error) {
 	if err := s.pool.QueryRow(ctx, "select exists (select from alert_target where name = $1)", name).Scan(&ok); err != nil || !ok {
 		return false, err
 	}
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error { return takeAway(ctx, tx, Gone{"target", name, s.wordAt()}) })
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		return takeAway(ctx, tx, Gone{"target", name,
+			said.UTC().Truncate(time.Microsecond)})
+	})
 	if err != nil {
 		return false, fmt.Errorf("remove a target: %w", err)
 	}
 	return true, nil
 }
-
-// wordAt is when something is said now, as it is told the partner.
-func (s *Store) wordAt() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
 // DueAlerts gives for each target the message that is to be sent to it next, if that is
 // due: what is told to one target stays in order, and one that is not reached holds up
@@ -325,7 +329,8 @@ func (s *Store) QueuedAlerts(ctx context.Context) ([]Queued, error) {
 }
 
 func (s *Store) queued(ctx context.Context, which string, args ...any) ([]Queued, error) {
-	rows, err := s.pool.Query(ctx, "select t.name, t.body, t.secret, q.id, q.tries, q.failed, q.body from alert_queue q join alert_target t on t.name = q.target "+which, args...)
+	rows, err := s.pool.Query(ctx,
+		"select t.name, t.body, t.secret, q.id, q.tries, q.failed, q.body from alert_queue q join alert_target t on t.name = q.target "+which, args...)
 	if err != nil {
 		return nil, fmt.Errorf("read the queue of alerts: %w", err)
 	}

@@ -114,7 +114,7 @@ func TestAlertsOnRecord(t *testing.T) {
 	targets := []Target{{Name: "desk", URL: "https://desk.example/hook", Severity: "warning", Secret: []byte{0, 1, 0xff}},
 		{Name: "log", URL: "syslog+udp://10.77.0.5", Severity: "note", CA: "x"}}
 	for _, x := range targets {
-		if err := s.SaveTarget(ctx, x); err != nil {
+		if err := s.SaveTarget(ctx, x, time.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -164,10 +164,10 @@ func TestAlertsOnRecord(t *testing.T) {
 	if n := ok[int64](t)(s.TrimAlerts(ctx, 5)); n != 0 {
 		t.Errorf("%d are given up of two", n)
 	}
-	if there := ok[bool](t)(s.RemoveTarget(ctx, "desk")); !there {
+	if there := ok[bool](t)(s.RemoveTarget(ctx, "desk", time.Now())); !there {
 		t.Error("the target is not there")
 	}
-	if there := ok[bool](t)(s.RemoveTarget(ctx, "desk")); there {
+	if there := ok[bool](t)(s.RemoveTarget(ctx, "desk", time.Now())); there {
 		t.Error("the target is there still")
 	}
 	if list = ok[[]Queued](t)(s.QueuedAlerts(ctx)); len(list) != 0 {
@@ -188,22 +188,22 @@ func TestAlertSettingsOnRecord(t *testing.T) {
 	here, there := open(t, fresh(t)), open(t, fresh2(t))
 	for _, x := range []Target{{Name: "desk", URL: "https://desk.example", Severity: "note"}, {Name: "old",
 		URL: "https://old.example", Severity: "note"}} {
-		if err := there.SaveTarget(ctx, x); err != nil {
+		if err := there.SaveTarget(ctx, x, time.Now()); err != nil {
 			t.Fatal(err)
 		}
 	}
 	if err := here.SaveTarget(ctx, Target{Name: "desk", URL: "https://other.example", Severity: "trouble",
-		Secret: []byte("wool")}); err != nil {
+		Secret: []byte("wool")}, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	silence := Silence{Key: "pool-out*", Until: began, By: "ada", Reason: "an open day"}
-	if err := here.SaveSilence(ctx, silence); err != nil {
+	if err := here.SaveSilence(ctx, silence, time.Now()); err != nil {
 		t.Fatal(err)
 	}
-	if ok2 := ok[bool](t)(there.RemoveTarget(ctx, "old")); !ok2 {
+	if ok2 := ok[bool](t)(there.RemoveTarget(ctx, "old", time.Now())); !ok2 {
 		t.Error("a target is not there")
 	}
-	if err := there.SaveTarget(ctx, Target{Name: "yard", URL: "https://yard.example", Severity: "note"}); err != nil {
+	if err := there.SaveTarget(ctx, Target{Name: "yard", URL: "https://yard.example", Severity: "note"}, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	// Each takes in what the other knows, in whichever order: then both know the same.
@@ -225,7 +225,8 @@ func TestAlertSettingsOnRecord(t *testing.T) {
 		}
 	}
 	// What was taken away does not come back from one that had it before.
-	if taken := ok[bool](t)(here.TakeAlertSettings(ctx, AlertSettings{Targets: []SharedTarget{{Target: Target{URL: "https://old.example"}, Name: "old",
+	if taken := ok[bool](t)(here.TakeAlertSettings(ctx, AlertSettings{Targets: []SharedTarget{{Target: Target{URL: "https://old.example"},
+		Name:    "old",
 		Changed: apart.Gone[0].At.Add(-time.Minute)}}})); taken {
 		t.Error("a target that was removed comes back")
 	}
@@ -416,9 +417,10 @@ func TestMergeAccess(t *testing.T) {
 		t.Fatal(err)
 	}
 	err := s.MergeAccess(ctx, Access{
-		Accounts: []Account{{"admin", "new", true, at(2)}, {"ada", "hers", false, at(2)}, {"bram", "his", false, at(1)}, {"cleo", "older", false, at(4)}},
-		Tokens:   []Grant{{hash(4), "ada", "desk", time.Time{}, began}, {hash(3), "cleo", "hers", time.Time{}, began}},
-		Gone:     [][]byte{hash(2)}})
+		Accounts: []Account{{"admin", "new", true, at(2)}, {"ada", "hers", false, at(2)}, {"bram", "his", false, at(1)}, {"cleo", "older",
+			false, at(4)}},
+		Tokens: []Grant{{hash(4), "ada", "desk", time.Time{}, began}, {hash(3), "cleo", "hers", time.Time{}, began}},
+		Gone:   [][]byte{hash(2)}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -436,7 +438,8 @@ func TestMergeAccess(t *testing.T) {
 	slices.Sort(got)
 	// A session ends with the password that it was begun with; what was revoked on either
 	// server is revoked, though the other one has it still.
-	want := []string{"ada hers false", "ada's desk", "admin new true", "admin's admin.token", "bram his false", "bram's ", "cleo hers false", "cleo's "}
+	want := []string{"ada hers false", "ada's desk", "admin new true", "admin's admin.token", "bram his false", "bram's ",
+		"cleo hers false", "cleo's "}
 	if !slices.Equal(got, want) {
 		t.Errorf("access is %q, want %q", got, want)
 	}

@@ -23,7 +23,7 @@ type Rehearsal struct {
 	Stays  int          `json:"stays" doc:"Clients that came, each as often as it came"`
 	Took   float64      `json:"took" doc:"Seconds"`
 	As     *Rehearsed   `json:"as,omitempty" doc:"By the plan as it is"`
-	With   *Rehearsed   `json:"with,omitempty" doc:"By the plan as it would be"`
+	With   *Rehearsed   `json:"with,omitempty" doc:"By the plan with the change"`
 	Really []ReallyUsed `json:"really" doc:"What the samples of that time say"`
 }
 
@@ -35,7 +35,7 @@ type Rehearsed struct {
 	Renewals     float64            `json:"renewals" doc:"A second, on the average"`
 	Refused      int                `json:"refused" doc:"Clients that asked and got nothing at first"`
 	Never        int                `json:"never" doc:"Of those, that never got anything"`
-	FirstRefused *time.Time         `json:"firstRefused,omitempty" doc:"When it first hurts"`
+	FirstRefused *time.Time         `json:"firstRefused,omitempty" doc:"When the first client is refused"`
 	Who          []RehearsedRefused `json:"who" doc:"The first 200 of those refused"`
 	Scopes       []RehearsedScope   `json:"scopes"`
 }

@@ -129,6 +129,12 @@ func accessCommands() []command {
 	}
 }
 
+// watched reports whether somebody sees progress while it is made.
+func (k *call) watched() bool {
+	f, ok := k.err.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
 // prompter asks for secrets: without an echo on a terminal, else a line each.
 func prompter(in *os.File, prompts io.Writer) func(prompt string) (string, error) {
 	if term.IsTerminal(int(in.Fd())) {

@@ -137,7 +137,9 @@ func (k *call) rehearse(since string, lines []string, gone bool) error {
 		return err
 	}
 	for !r.Over {
-		fmt.Fprintf(k.err, "\r%3.0f %%  %-40s", 100*r.Done, r.Step)
+		if k.watched() {
+			fmt.Fprintf(k.err, "\r%3.0f %%  %-40s", 100*r.Done, r.Step)
+		}
 		select {
 		case <-k.ctx.Done():
 			end, cancel := context.WithTimeout(context.WithoutCancel(k.ctx), 2*time.Second)
@@ -149,7 +151,9 @@ func (k *call) rehearse(since string, lines []string, gone bool) error {
 			return err
 		}
 	}
-	fmt.Fprintf(k.err, "\r%60s\r", "")
+	if k.watched() {
+		fmt.Fprintf(k.err, "\r%60s\r", "")
+	}
 	if r.Failed != "" {
 		return errors.New(r.Failed)
 	}
@@ -160,11 +164,11 @@ func (k *call) rehearse(since string, lines []string, gone bool) error {
 }
 
 func (k *call) showRehearsal(r api.Rehearsal) error {
-	t := newTable("", "AS IT IS", "AS IT WOULD BE")
+	t := newTable("", "AS IT IS", "WITH THE CHANGE")
 	row := func(name string, of func(*api.Rehearsed) string) { t.row(name, of(r.As), of(r.With)) }
 	row("clients refused", func(o *api.Rehearsed) string { return fmt.Sprint(o.Refused) })
 	row("of those, never served", func(o *api.Rehearsed) string { return fmt.Sprint(o.Never) })
-	row("it first hurts", func(o *api.Rehearsed) string {
+	row("first refusal", func(o *api.Rehearsed) string {
 		if o.FirstRefused == nil {
 			return "never"
 		}
@@ -180,7 +184,7 @@ func (k *call) showRehearsal(r api.Rehearsal) error {
 	}
 	k.print(t)
 	fmt.Fprintln(k.out)
-	u := newTable("SCOPE", "SIZE", "REALLY", "PEAK AS IT IS", "PEAK AS IT WOULD BE", "FULL")
+	u := newTable("SCOPE", "SIZE", "REALLY", "PEAK AS IT IS", "PEAK WITH IT", "FULL")
 	really := map[string]int64{}
 	for _, x := range r.Really {
 		really[x.Scope] = x.Peak

@@ -54,8 +54,8 @@ func TestCapacityPages(t *testing.T) {
 	p.do("a mend in one step", p.open("/audit?search=exclusion"), p.see("nobody is named for it"), p.click("button=Remove the exclusion"),
 		p.see("→ not set"), p.click("button=Apply"))
 	s.await(func() bool { return !strings.Contains(s.must("scope", "show", "looms"), "10.77.0.120-10.77.0.124") }, "the exclusion to go")
-	p.do("what may stay", p.open("/audit?search=ghost"), p.see("which was never seen with it"), p.click("button=It may stay"), p.see("Why it may stay"),
-		p.fill("#why", "it comes in spring"), p.click("button=Acknowledge"), p.see("it comes in spring"))
+	p.do("what may stay", p.open("/audit?search=ghost"), p.see("which was never seen with it"), p.click("button=Acknowledge"), p.see("Why it may stay"),
+		p.fill("#why", "it comes in spring"), p.click("button=Acknowledge it"), p.see("it comes in spring"))
 	p.do("sweeping", p.open("/audit/sweep?kind=unclaimed"), p.see("ghost"), p.click("tbody .ant-checkbox-input"), p.click("button=Clear 1 item"),
 		p.see("There is nothing of that kind"))
 	if out := s.must("reservation", "list"); strings.Contains(out, "ghost") {

@@ -337,7 +337,9 @@ func (l *findings) rules(p *plan.Plan, f Facts) {
 			ends := before.Action == plan.Ignore || before.Action == plan.Refuse
 			if !before.Off && ends && (before.Scope == r.Scope || before.Scope == 0) && (sameCondition(before.When, r.When) ||
 				strings.TrimSpace(before.When) == "true") {
-				l.say("rule-shadowed", "rule "+r.Name, "rule %s asks what rule %s asked before it, and that one ends the matter", r.Name, before.Name)
+				does := map[plan.Action]string{plan.Ignore: "ignores", plan.Refuse: "refuses"}[before.Action]
+				l.say("rule-shadowed", "rule "+r.Name, "rule %s never has its turn: rule %s comes first and %s all of its clients", r.Name,
+					before.Name, does)
 				break
 			}
 		}

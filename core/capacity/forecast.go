@@ -116,7 +116,7 @@ func (f Forecast) Text() string {
 	case NotBefore:
 		return "not before " + day(f.Until) + grows
 	case MayRunOut:
-		return fmt.Sprintf("it may from %s on, and is not expected to before %s%s", day(f.Early), day(f.Until), grows)
+		return fmt.Sprintf("at worst from %s; probably not before %s%s", day(f.Early), day(f.Until), grows)
 	}
 	text := "about " + day(f.Date)
 	switch late := day(f.Late); {

@@ -66,7 +66,7 @@ func (u *Users) Add(l *lease.Lease) {
 		return
 	}
 	u.Active++
-	u.vendors[cmp.Or(l.Vendor, "says none")]++
+	u.vendors[cmp.Or(l.Vendor, "no vendor class")]++
 	relay := "none, on the server's own link"
 	if l.Relay.IsValid() {
 		relay = l.Relay.String()
@@ -150,7 +150,7 @@ func groups(of map[string]int) []Group {
 // Pattern is what host names have in common: runs of digits are one #.
 func Pattern(name string) string {
 	if name == "" {
-		return "says none"
+		return "no vendor class"
 	}
 	var b strings.Builder
 	digit := false

@@ -56,7 +56,7 @@ export const findingColumns = (acknowledge: (f: Finding[]) => void): TableColumn
       <span style={{ display: 'flex', flexDirection: 'column', gap: 2, alignItems: 'flex-end' }}>
         <Mend of={f} />
         <Button type="link" size="small" onClick={() => acknowledge([f])}>
-          {f.known ? 'Known' : 'It may stay'}
+          {f.known ? 'Known' : 'Acknowledge'}
         </Button>
       </span>
     ),

@@ -177,7 +177,7 @@ export function Acknowledge({ of: list, onClose }: { of: Finding[]; onClose: () 
           loading={say.isPending}
           onClick={() => say.mutate(false)}
         >
-          Acknowledge
+          Acknowledge it
         </Button>,
       ]}
     >

@@ -53,13 +53,13 @@ export function RehearsalView({ edits, gone, since }: { edits: Edit[]; gone?: bo
               <tr>
                 <th>{plural(r.stays, 'stay')}</th>
                 <th className="num">as it is</th>
-                <th className="num">as it would be</th>
+                <th className="num">with the change</th>
               </tr>
             </thead>
             <tbody>
               {row('Clients refused', r.as.refused, <b>{r.with.refused}</b>)}
               {row('Of those, never served', r.as.never, r.with.never)}
-              {row('It first hurts', at(r.as.firstRefused), at(r.with.firstRefused))}
+              {row('First refusal', at(r.as.firstRefused), at(r.with.firstRefused))}
               {row('Messages a second, busiest hour', r.as.busiestHour.toFixed(2), r.with.busiestHour.toFixed(2))}
               {row('Renewals a second', r.as.renewals.toFixed(2), r.with.renewals.toFixed(2))}
               {r.with.scopes
@@ -123,7 +123,7 @@ export function Rehearse({ open, scope, onClose }: { open: boolean; scope: Scope
   return (
     <Drawer open={open} onClose={onClose} size={620} destroyOnHidden title={`Rehearse a change of scope ${scope.name}`}>
       <p className="quiet" style={{ marginTop: 0 }}>
-        What happened is played again, by the code that serves, with the plan as it is and as it would be. Nothing is
+        What happened is played again, by the code that serves, with the plan as it is and with the change. Nothing is
         changed.
       </p>
       <Form

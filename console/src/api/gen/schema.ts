@@ -3321,7 +3321,7 @@ export interface components {
              * @description Seconds
              */
             took: number;
-            /** @description By the plan as it would be */
+            /** @description By the plan with the change */
             with?: components["schemas"]["Rehearsed"];
         };
         RehearsalOrder: {
@@ -3342,7 +3342,7 @@ export interface components {
             clients: number;
             /**
              * Format: date-time
-             * @description When it first hurts
+             * @description When the first client is refused
              */
             firstRefused?: string;
             /** Format: int64 */

@@ -276,6 +276,12 @@ func statusCommands() []command {
 			if !s.Healthy {
 				health = "TROUBLE: " + s.Problem
 			}
+			if n := len(s.Warnings); s.Healthy && n > 0 {
+				health = fmt.Sprintf("running; %d warnings", n)
+				if n == 1 {
+					health = "running; 1 warning"
+				}
+			}
 			t.row("health", health)
 			t.row("serving", fmt.Sprintf("DHCPv4 on %s, up since %s", s.DHCP4, relative(-s.Now.Sub(s.Started))))
 			for _, w := range s.Wires {

@@ -203,13 +203,28 @@ func plan(clients map[string][]*Client) []step {
 				Trial: &api.TrialEdit{Scope: ptr("finishing"), Every: ptr("10m"), Note: ptr("fails until the scope serves")}}}})
 }
 
+// silentRelay falls silent after a while; it carries a link beside the link's own.
+var silentRelay = netip.MustParseAddr("127.40.17.1")
+
+const silentOn = "dye-house"
+
+// relayOf is the relay of the place with that index.
+func relayOf(i int) netip.Addr { return netip.AddrFrom4([4]byte{127, 40, byte(i + 1), 1}) }
+
 // settled is what is changed once everybody is in.
 func settled() []step {
 	var limits []api.Edit
-	for _, p := range places() {
+	var named []api.Edit
+	for i, p := range places() {
+		relays := []string{relayOf(i).String()}
+		if p.scope == silentOn {
+			relays = append(relays, silentRelay.String())
+		}
+		named = append(named, api.Edit{Op: "edit", Kind: "link", Name: p.scope, Link: &api.LinkEdit{Relays: &relays}})
 		limits = append(limits, api.Edit{Op: "edit", Kind: "scope", Name: p.scope, Scope: &api.ScopeEdit{NewPerMinute: ptr(0)}})
 	}
 	return []step{{"everybody is in: the usual limits for newcomers", limits},
+		{"the relays that were heard are ours", named},
 		{"phones load from the new server",
 			[]api.Edit{{Op: "edit", Kind: "scope", Name: "phones",
 				Scope: &api.ScopeEdit{Options: map[string]string{"tftp-server-address": "10.40.0.22"}}}}},

@@ -86,7 +86,7 @@ func (m *mill) people() error {
 		if p.scope == "cameras" {
 			servers = servers[:1] // somebody forgot the second one
 		}
-		r, err := NewRelay(netip.AddrFrom4([4]byte{127, 40, byte(i + 1), 1}), subnet.Addr().Next(), servers...)
+		r, err := NewRelay(relayOf(i), subnet.Addr().Next(), servers...)
 		if err != nil {
 			return err
 		}
@@ -100,7 +100,7 @@ func (m *mill) people() error {
 		return err
 	}
 	m.relays[""] = r
-	if m.relays["silent"], err = NewRelay(netip.MustParseAddr("127.40.17.1"), netip.MustParseAddr("10.40.16.1"), m.DHCP4...); err != nil {
+	if m.relays["silent"], err = NewRelay(silentRelay, netip.MustParseAddr("10.40.16.1"), m.DHCP4...); err != nil {
 		return err
 	}
 	for n := range 3 {

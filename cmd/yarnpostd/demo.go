@@ -39,7 +39,12 @@ func runDemo(ctx context.Context, args []string) error {
 	if err := dropRoot(o, log); err != nil {
 		return err
 	}
-	m := &stage{log: log}
+	said, err := os.OpenFile(filepath.Join(o.data, "servers.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("keep what the servers say: %w", err)
+	}
+	defer said.Close()
+	m := &stage{log: log, said: said}
 	defer m.stop()
 	if err := m.build(ctx, o); err != nil {
 		return err
@@ -56,8 +61,9 @@ func runDemo(ctx context.Context, args []string) error {
 		SignIn: fmt.Sprintf("http://%s   account admin, password %s\n  Its partner   http://%s   (%s; the same account)", bobbin.http, demoPassword,
 			shuttle.http, shuttle.name),
 		Token: bobbin.token(), Records: []string{store.PrivateDSN(bobbin.data), store.PrivateDSN(shuttle.data)},
-		Also: fmt.Sprintf("\nTwo servers are a pair: bobbin (process %d) and shuttle (process %d). A letter and Enter:\n"+
-			"  b  kill bobbin    s  kill shuttle    c  cut the wire between them    r  bring back all that is down\n", bobbin.pid(), shuttle.pid())})
+		Also: fmt.Sprintf("  Their log     %s\n\nTwo servers are a pair: bobbin (process %d) and shuttle (process %d). A letter and Enter:\n"+
+			"  b  kill bobbin    s  kill shuttle    c  cut the wire between them    r  bring back all that is down\n", said.Name(), bobbin.pid(),
+			shuttle.pid())})
 }
 
 // stage is what the demo plays on: two servers and the wire between them.
@@ -65,12 +71,14 @@ type stage struct {
 	log    *slog.Logger
 	actors [2]*actor
 	cable  *demo.Cable
+	said   io.Writer // takes what the servers say
 }
 
 // actor is one of the two servers.
 type actor struct {
 	name, data, http string
 	args             []string
+	log              io.Writer // takes what it says
 	mu               sync.Mutex
 	cmd              *exec.Cmd
 	over             chan struct{}
@@ -82,7 +90,7 @@ func (s *stage) build(ctx context.Context, o options) error {
 		return fmt.Errorf("--dhcp4 %s: write an address and a port like 127.0.0.1:6767", o.dhcp4)
 	}
 	for i, name := range []string{"bobbin", "shuttle"} {
-		a := &actor{name: name, data: o.data, http: o.http}
+		a := &actor{name: name, data: o.data, http: o.http, log: s.said}
 		dhcp4 := at
 		if i == 1 {
 			a.data = filepath.Join(o.data, name)
@@ -195,7 +203,7 @@ func (a *actor) start(ctx context.Context) error {
 		return fmt.Errorf("start %s: %w", a.name, err)
 	}
 	cmd := exec.Command(self, a.args...)
-	cmd.Stdout, cmd.Stderr = &prefixed{name: a.name, to: os.Stderr}, &prefixed{name: a.name, to: os.Stderr}
+	cmd.Stdout, cmd.Stderr = &prefixed{name: a.name, to: a.log}, &prefixed{name: a.name, to: a.log}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Ctrl-C ends the demo, which ends them in good order
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("start %s: %w", a.name, err)

@@ -190,7 +190,7 @@ func (r *Room) judge(now time.Time, list []audit.Finding, unknown func(code stri
 		if a.unsent && seen[key] {
 			again = append(again, a)
 		}
-		if seen[key] || unknown(a.Code) {
+		if seen[key] || unknown(a.Code) || outgrown(a, seen) {
 			continue
 		}
 		if a.gone.IsZero() {
@@ -204,6 +204,12 @@ func (r *Room) judge(now time.Time, list []audit.Finding, unknown func(code stri
 		cleared = append(cleared, a)
 	}
 	return fired, again, late, cleared
+}
+
+// outgrown reports whether something worse of the same is there instead of an alert, so
+// that it is not over.
+func outgrown(a *Alert, seen map[string]bool) bool {
+	return (a.Code == "pool-full" || a.Code == "pool-runs-out") && seen["pool-out "+a.Subject]
 }
 
 // tell records an alert that fired or cleared, with what is to be sent of it, in one

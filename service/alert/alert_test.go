@@ -63,8 +63,12 @@ func TestLine(t *testing.T) {
 		if m == nil {
 			t.Fatalf("not of RFC 5424: %q", line(q))
 		}
+		text := "fired: all 100 addresses are used – now"
+		if c.what == "cleared" {
+			text = "cleared: no longer so: all 100 addresses are used – now"
+		}
 		if m[1] != c.priority || m[2] != "2026-06-01T14:30:15.250000Z" || m[5] != "pool-out" ||
-			m[7] != c.what+": all 100 addresses are used – now" {
+			m[7] != text {
 			t.Errorf("%s %s: %q", c.what, c.severity, m)
 		}
 		if !strings.Contains(m[6], `server="bob\"b\]in\\"`) || !strings.Contains(m[6], `subject="scope \"looms\"\]"`) {
@@ -345,6 +349,14 @@ func TestHovering(t *testing.T) {
 	}
 	if times(6, takeover); fired != 4 {
 		t.Error("a takeover that lasts is not told of")
+	}
+	now = now.Add(2 * hovering)
+	times(clearAfter, nil)
+	fired, cleared = 0, 0
+	times(1, []audit.Finding{{Code: audit.CodeOf("pool-full"), Subject: "scope worse"}})
+	times(10, []audit.Finding{{Code: audit.CodeOf("pool-out"), Subject: "scope worse"}})
+	if fired != 2 || cleared != 0 {
+		t.Errorf("a full pool that is out: fired %d times, cleared %d", fired, cleared)
 	}
 	if look(nil); len(r.begun) > 0 {
 		t.Errorf("%d remain", len(r.begun))

@@ -234,7 +234,7 @@ func (r *Room) webhook(ctx context.Context, t store.Target, u *url.URL, q store.
 		Type: "yarnpost.alert." + q.What,
 		Time: q.At.UTC(), Subject: q.Alert.Key, ContentType: "application/json", Data: data{Server: q.Server, Code: q.Alert.Code,
 			Severity: q.Alert.Severity,
-			Subject:  q.Alert.Subject, Scope: q.Alert.Scope, Text: q.Alert.Text, Mend: q.Alert.Mend, Command: q.Alert.Command,
+			Subject:  q.Alert.Subject, Scope: q.Alert.Scope, Text: said(q), Mend: q.Alert.Mend, Command: q.Alert.Command,
 			Since: q.Alert.Since.UTC()}}
 	if !q.Alert.Ended.IsZero() {
 		end := q.Alert.Ended.UTC()
@@ -285,6 +285,14 @@ const facility = 3
 
 var levels = map[string]int{"trouble": 3, "warning": 4, "note": 5}
 
+// said is what a message says; an alert that cleared tells what is so no more.
+func said(q store.Queued) string {
+	if q.What == "cleared" {
+		return "no longer so: " + q.Alert.Text
+	}
+	return q.Alert.Text
+}
+
 // line is a message of RFC 5424. Its structured data stand under the enterprise
 // number that is set aside for documents (RFC 5612).
 func line(q store.Queued) []byte {
@@ -299,7 +307,7 @@ func line(q store.Queued) []byte {
 	}
 	return fmt.Appendf(nil, "<%d>1 %s %s yarnpost %d %s [alert@32473 what=\"%s\" server=\"%s\" severity=\"%s\" subject=\"%s\"] \xef\xbb\xbf%s: %s", facility*8+level,
 		q.At.UTC().Format("2006-01-02T15:04:05.000000Z"), host, os.Getpid(), q.Alert.Code, q.What, escaped.Replace(q.Server), q.Alert.Severity,
-		escaped.Replace(q.Alert.Subject), q.What, q.Alert.Text)
+		escaped.Replace(q.Alert.Subject), q.What, said(q))
 }
 
 // syslog sends a line: a datagram (RFC 5426), or counted octets in a stream (RFC

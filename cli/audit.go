@@ -6,6 +6,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -127,6 +128,8 @@ func auditCommands() []command {
 	}
 }
 
+// readNeighbours reads a table of neighbours from a file, or standard input for "-", in
+// whatever way programs print it. Lines of IPv6 and of what did not answer are passed over.
 func readNeighbours(name string) ([]api.Neighbour, error) {
 	if name == "" {
 		return nil, nil
@@ -146,19 +149,23 @@ func readNeighbours(name string) ([]api.Neighbour, error) {
 		// An address and a hardware address stand somewhere in the line, as most
 		// programs that show neighbours write it.
 		var a, hw string
-		for _, word := range strings.FieldsFunc(lines.Text(), func(r rune) bool { return strings.ContainsRune(" \t,;()[]", r) }) {
+		other := false // it is of IPv6
+		text := strings.TrimSpace(strings.TrimPrefix(lines.Text(), "\ufeff"))
+		for _, word := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t,;()[]", r) }) {
+			at, err := netip.ParseAddr(word)
 			switch {
+			case err == nil && at.Is6():
+				other = true
 			case hw == "" && looksLikeHardware(word):
 				hw = word
 			case a == "" && strings.Count(word, ".") == 3 && !strings.ContainsAny(word, "/"):
 				a = word
 			}
 		}
-		text := strings.TrimSpace(lines.Text())
 		switch {
 		case a != "" && hw != "":
 			out = append(out, api.Neighbour{Address: a, Hardware: hw, Source: cmp.Or(strings.TrimPrefix(name, "-"), "standard input")})
-		case text == "" || strings.HasPrefix(text, "#") || a == "" && hw == "" || strings.Contains(text, "FAILED") ||
+		case text == "" || other || strings.HasPrefix(text, "#") || a == "" && hw == "" || strings.Contains(text, "FAILED") ||
 			strings.Contains(text, "INCOMPLETE") || strings.Contains(text, "incomplete"):
 		default:
 			return nil, fmt.Errorf("%s, line %d: an address and a hardware address are needed: %q", name, n, text)

@@ -277,12 +277,13 @@ func TestReadNeighbours(t *testing.T) {
 		return readNeighbours(file)
 	}
 	list,
-		err := read("# of the core switch\n\n10.77.0.5 dev eth0 lladdr 02:40:00:00:00:05 REACHABLE\n? (10.77.0.6) at 02-40-00-00-00-06 [ether] on eth0\n" +
+		err := read("\ufeff10.77.0.4 02:40:00:00:00:04\nfe80::40:ff:fe00:5 dev eth0 lladdr 02:40:00:00:00:05 router STALE\n" +
+		"fe80::1234:5678%eth0 dev eth0 FAILED\n2001:db8::9\n# of the core switch\n\n10.77.0.5 dev eth0 lladdr 02:40:00:00:00:05 REACHABLE\n? (10.77.0.6) at 02-40-00-00-00-06 [ether] on eth0\n" +
 		"10.77.0.7,0240.0000.0007\nAddress Hardware\n10.77.0.8 dev eth0 FAILED\n10.77.0.9 (incomplete) on eth0\n02:40:00:00:00:0a\t10.77.0.10/24 10.77.0.10\n")
-	if err != nil || len(list) != 4 {
+	if err != nil || len(list) != 5 {
 		t.Fatalf("%v: %+v", err, list)
 	}
-	for n, want := range []string{"10.77.0.5 02:40:00:00:00:05", "10.77.0.6 02-40-00-00-00-06", "10.77.0.7 0240.0000.0007",
+	for n, want := range []string{"10.77.0.4 02:40:00:00:00:04", "10.77.0.5 02:40:00:00:00:05", "10.77.0.6 02-40-00-00-00-06", "10.77.0.7 0240.0000.0007",
 		"10.77.0.10 02:40:00:00:00:0a"} {
 		if got := list[n].Address + " " + list[n].Hardware; got != want {
 			t.Errorf("neighbour %d is %s, want %s", n, got, want)

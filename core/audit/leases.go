@@ -267,7 +267,8 @@ func (s *Leases) doubles(out *findings) {
 func (s *Leases) neighbours(out *findings, m More) {
 	for _, n := range m.Neighbours {
 		v := s.plan.ScopeAt(n.Address)
-		if v == nil || m.Own != nil && m.Own(n.Address) || slices.Contains(v.Routers, n.Address) || excluded(v, n.Address) || n.Hardware == "" {
+		if v == nil || m.Own != nil && m.Own(n.Address) || slices.Contains(v.Routers, n.Address) ||
+			excluded(v, n.Address) || !ofHost(n.Hardware) {
 			continue
 		}
 		l := m.At(n.Address)
@@ -282,6 +283,12 @@ func (s *Leases) neighbours(out *findings, m More) {
 			out.say("neighbour-other", "address "+n.Address.String(), "%s uses %s, which was given to %s (%s)", n.Hardware, n.Address, l.Hardware, n.Source).in(v.Name)
 		}
 	}
+}
+
+// ofHost reports whether a hardware address can be that of one host: not none, not a
+// group's, and not the zeros that tables have for what does not answer.
+func ofHost(hw addr.Hardware) bool {
+	return len(hw) > 0 && hw[0]&1 == 0 && strings.Trim(string(hw), "\x00") != ""
 }
 
 // reservedFor reports whether the address is reserved for the host that uses it.

@@ -199,6 +199,8 @@ func TestNeighbours(t *testing.T) {
 		{"10.77.0.150", "02:40:00:00:00:02", ""},                  // excluded
 		{"10.77.0.2", "02:40:00:00:00:02", ""},                    // this host's
 		{"10.99.0.2", "02:40:00:00:00:02", ""},                    // in no scope
+		{"10.77.0.30", "00:00:00:00:00:00", ""},                   // nobody answered
+		{"10.77.0.30", "ff:ff:ff:ff:ff:ff", ""},                   // everybody
 		{"10.77.0.31", "", ""},                                    // nobody answered
 	} {
 		m := newMill(t)

@@ -73,6 +73,24 @@ func TestFlagsStandAnywhere(t *testing.T) {
 	}
 }
 
+// Nothing that a client calls itself reaches a spreadsheet as a formula, and a list of
+// nothing is a list.
+func TestListsForPrograms(t *testing.T) {
+	for name, want := range map[string]string{"=cmd|calc": "'=cmd|calc", "＝cmd": "'＝cmd", " @x": "' @x", "loom": ",loom,"} {
+		page := api.Page[api.Lease]{Items: []api.Lease{{Address: "10.0.0.1", Hostname: name}}, Total: 1}
+		f := &fake{answers: map[string]any{"GET /api/leases": page}}
+		if out, errs, _ := f.run(t, "lease", "list", "--csv"); !strings.Contains(out, want) {
+			t.Errorf("%q: %s%s", name, out, errs)
+		}
+	}
+	f := &fake{answers: map[string]any{"GET /api/leases": api.Page[api.Lease]{}, "GET /api/plan/revisions": api.Page[api.Revision]{}}}
+	for _, args := range [][]string{{"lease", "list", "--json"}, {"plan", "history", "--json"}} {
+		if out, errs, code := f.run(t, args...); code != 0 || strings.TrimSpace(out) != "[]" {
+			t.Errorf("%v: exit %d, %q %s", args, code, out, errs)
+		}
+	}
+}
+
 func TestPagesAreFollowed(t *testing.T) {
 	page := 0
 	server := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

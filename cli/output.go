@@ -254,7 +254,7 @@ func writeCSV(w io.Writer, head []string, rows [][]string) error {
 		cells := make([]string, len(head))
 		copy(cells, r)
 		for i, c := range cells {
-			if c != "" && strings.ContainsRune("=+-@\t\r", rune(c[0])) {
+			if first, _ := utf8.DecodeRuneInString(strings.TrimLeft(c, " ")); c != "" && strings.ContainsRune("=+-@\t\r＝＋－＠", first) {
 				cells[i] = "'" + c
 			}
 		}
@@ -264,9 +264,13 @@ func writeCSV(w io.Writer, head []string, rows [][]string) error {
 	return cw.Error()
 }
 
-// csvOf prints all that a list of items has, one item a row.
+// csvOf prints all that a list of items has, one item a row; one item alone is a list
+// of one.
 func csvOf(w io.Writer, v any) error {
 	list := reflect.ValueOf(v)
+	if list.Kind() == reflect.Struct {
+		list = reflect.Append(reflect.MakeSlice(reflect.SliceOf(list.Type()), 0, 1), list)
+	}
 	head := columns(list.Type().Elem(), "")
 	var rows [][]string
 	for i := range list.Len() {
@@ -350,16 +354,26 @@ func cellText(v any) string {
 	return string(b)
 }
 
+// most says that a list goes on where it was cut, if it may.
+func (k *call) most(shown, limit int) {
+	if limit > 0 && shown >= limit {
+		fmt.Fprintf(k.err, "These are the latest %d; --limit shows more.\n", shown)
+	}
+}
+
 // show prints a result as asked for: JSON of the value itself, CSV of all that
 // the items of a list have, or the table. The empty text is printed instead of a
 // table without rows.
 func (k *call) show(v any, t *table, empty string) error {
 	switch {
 	case k.json:
+		if r := reflect.ValueOf(v); r.Kind() == reflect.Slice && r.IsNil() {
+			v = []struct{}{}
+		}
 		e := json.NewEncoder(k.out)
 		e.SetIndent("", "  ")
 		return e.Encode(v)
-	case k.csv && isList(v):
+	case k.csv && (isList(v) || len(t.rows) == 0 && reflect.ValueOf(v).Kind() == reflect.Struct):
 		return csvOf(k.out, v)
 	case k.csv:
 		return t.csv(k.out)

@@ -155,6 +155,7 @@ func pairCommands() []command {
 				for _, e := range list {
 					t.row(k.when(e.At), e.Text)
 				}
+				defer k.most(len(list), *limit)
 				return k.show(list, t, "Nothing has happened to a pair here.")
 			}
 		}},

@@ -24,6 +24,7 @@ func planCommands() []command {
 				for _, r := range list {
 					t.row(strconv.FormatInt(r.Number, 10), k.when(r.At), r.Author, summary(r), r.Reason)
 				}
+				defer k.most(len(list), *limit)
 				return k.show(list, t, "The plan is empty: nothing was ever changed.")
 			}
 		}},

@@ -211,6 +211,10 @@ func TestCapacityPrints(t *testing.T) {
 	f.says(t, "capacity subnet 10.40.64.0/33", ExitUsage)
 	f.says(t, "capacity size --arrivals 900 --stay 40m --lease 30m", 0, "addresses", "renewals", "M/G/")
 	f.says(t, "capacity size --stay soon", ExitUsage, "--stay")
+	f.says(t, "capacity size --seats 9 --stay 1h --lease 0s", ExitUsage, "--lease 0 is no time")
+	f.says(t, "capacity size --seats 9 --stay 1h --lease 1h --pool 0", ExitUsage, "--pool 0 is no pool")
+	f.says(t, "capacity size --arrivals 900 --stay 40m --lease 30m --csv", 0, "pool,lease,", ",30m,")
+	f.says(t, "capacity subnet 10.40.64.0/20 --csv", 0, "subnet,network,", "10.40.64.0/20,10.40.64.0,")
 }
 
 // What an audit found, what of it is known, and what could be swept, as it is printed.

@@ -539,7 +539,8 @@ func historyCommand() command {
 					}
 					t.row(stamp(e.At), e.Address, e.Status, e.Hardware, e.Hostname, stamp(e.Since), until, e.Relay, e.Circuit)
 				}
-				empty := "Nothing is on record since history is kept. (Times are UTC.)"
+				defer k.most(len(list), *limit)
+				empty := "No match: there is no history of " + k.args[0] + "."
 				if *at != "" {
 					empty = "Nobody held " + k.args[0] + " then."
 				}

@@ -35,7 +35,7 @@ func TestConsole(t *testing.T) {
 	do("a mistake is explained", fill("#router", "10.77.0.999"), see("not an IPv4 address"))
 	do("adding it", fill("#router", "10.77.0.1"), func() error {
 		return p.Wait("!document.body.innerText.includes('not an IPv4 address')")
-	}, click("button=Add it"), see("Address map"))
+	}, see("option router: 10.77.0.1"), click("button=Add it"), see("Address map"))
 
 	do("the lease table", open("/leases"), see("Nobody has a lease yet"))
 	r := s.relay("127.77.0.1", "10.77.0.1")

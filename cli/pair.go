@@ -66,6 +66,7 @@ func pairCommands() []command {
 					}
 					fmt.Fprintln(k.out, "yarnpost pair join", i.Code)
 					fmt.Fprintf(k.err, "Run that on the other server. It is good once, until %s.\n", i.Until.Local().Format("15:04"))
+					k.warnOfAutoDown(in)
 					return nil
 				}
 			}},
@@ -136,6 +137,7 @@ func pairCommands() []command {
 						return k.show(p, newTable(), "")
 					}
 					fmt.Fprintf(k.out, "In force on both: %s.\n", pairSettings(p))
+					k.warnOfAutoDown(in)
 					return nil
 				}
 			}},
@@ -180,6 +182,14 @@ func settingFlags(f *flag.FlagSet) func() (api.PairInvite, error) {
 			in.Split = split
 		}
 		return in, nil
+	}
+}
+
+// warnOfAutoDown says what it costs that a partner is taken to be down without a person.
+func (k *call) warnOfAutoDown(in api.PairInvite) {
+	if in.AutoDown != "" && in.AutoDown != "never" {
+		fmt.Fprintf(k.err, "If the wire between the two fails and both live, each takes the other to be down after %s,\n"+
+			"and both may come to hand out the same address. --auto-down never leaves that to a person.\n", in.AutoDown)
 	}
 }
 

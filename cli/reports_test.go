@@ -106,6 +106,9 @@ func TestPairOrders(t *testing.T) {
 		"No client went without. 2 clients were served meanwhile; the longest that one waited was 1.2 s.", "loom-1  10.40.8.9   1 ms",
 		"loom-2  10.40.8.10  asked the other server alone")
 	f.says(t, "pair edit --mode load-sharing", 0, "In force on both: load-sharing 60:40")
+	if _, errs, _ := f.run(t, "pair", "edit", "--auto-down", "10m"); !strings.Contains(errs, "both may come to hand out the same address") {
+		t.Errorf("automatic partner-down without a warning: %q", errs)
+	}
 	f.says(t, "pair invite --at bobbin", 0, "yarnpost pair join yarnpair1-abc", "good once")
 	f.says(t, "pair join yarnpair1-abc", 0, "serves alone")
 	for line, want := range map[string]string{"pair invite": "--at says where", "pair edit": "say what is to change",

@@ -305,7 +305,7 @@ func TestSweep(t *testing.T) {
 func TestAuditReport(t *testing.T) {
 	t.Parallel()
 	s := startService(t, "--unused-after", "1us")
-	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--router", "10.99.0.1", "--pool", "10.77.0.100-10.77.0.199", "--note", "<b>bold</b>", "--serve")
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--router", "10.99.0.1", "--pool", "10.77.0.100-10.77.0.199", "--note", "<b>bold</b>", "--serve", "--reason", "looms come on Monday")
 	s.findings()
 	file := filepath.Join(t.TempDir(), "report.html")
 	s.must("audit", "report", "--out", file)
@@ -314,7 +314,8 @@ func TestAuditReport(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := string(b)
-	for _, want := range []string{"Router outside the subnet", "router 10.99.0.1 is not in the subnet", "Name a router inside", "looms", "What the findings mean"} {
+	for _, want := range []string{"Router outside the subnet", "router 10.99.0.1 is not in the subnet", "Name a router inside", "looms", "What the findings mean",
+		"looms come on Monday", "scope looms: added"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the report does not say %q", want)
 		}

@@ -103,14 +103,17 @@ func (s *Server) htmlReport(ctx context.Context) ([]byte, error) {
 		d.Pair = &v
 	}
 	d.Unserved, _ = s.unserved(ctx, "", "")
-	revisions, err := s.node.Store().Revisions(ctx, 10, 0, 0)
+	revisions, err := s.node.Store().Revisions(ctx, 0, reportChanges, reportLines)
 	if err != nil {
 		return nil, err
 	}
 	for _, x := range revisions {
 		c := reportChange{At: x.At, Number: x.Number, Author: x.Author, Reason: x.Reason}
-		for _, l := range x.Lines[:min(len(x.Lines), 6)] {
+		for _, l := range x.Lines {
 			c.Lines = append(c.Lines, string(l.Kind)+" "+l.Name+": "+l.Text)
+		}
+		if more := x.Length - len(x.Lines); more > 0 {
+			c.Lines = append(c.Lines, fmt.Sprintf("and %d more", more))
 		}
 		d.Changes = append(d.Changes, c)
 	}
@@ -120,6 +123,9 @@ func (s *Server) htmlReport(ctx context.Context) ([]byte, error) {
 	}
 	return b.Bytes(), nil
 }
+
+// A report has so many of the last changes, and so many lines of each.
+const reportChanges, reportLines = 20, 6
 
 // Sizes of a chart, in its own units.
 const (

@@ -142,7 +142,7 @@ IFS=';'; for c in %q; do :; done; unset IFS
 printf '%%s\n' %q | tr ';' '\n' | while read -r line; do printf '\033[1m$ %%s\033[0m\n' "$line"; eval "$line"; echo; done
 sleep 30`, url, token, shown, shown)
 	cmd := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c",
-		`xterm -geometry 183x58+0+0 -fa 'DejaVu Sans Mono' -fs 8.5 -bg '#F7F4EE' -fg '#1F2A44' -e sh -c "$SCRIPT" & sleep 3; import -window root "$FILE"; kill $!`)
+		`xterm -geometry 183x58+0+0 -fa 'DejaVu Sans Mono' -fs 8.5 -bg '#F7F4EE' -fg '#1F2A44' -e sh -c "$SCRIPT" & sleep 3; import -window root "$FILE"; s=$?; kill $!; exit $s`)
 	cmd.Env = append(os.Environ(), "SCRIPT="+script, "FILE="+file)
 	if b, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("picture of %q: %w\n%s", command, err, b)

@@ -6,6 +6,7 @@ import (
 
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 )
 
 // Way is how a message came here. A datagram proves only where it came from, so what
@@ -100,11 +101,8 @@ func (d *v4) recall() {
 	}
 	w := &d.who
 	w.via, w.circuit, w.agent = l.Relay, []byte(l.Circuit), l.Agent
-	w.facts.Via = l.Relay
 	remote, subscriber, classes := agentOf(l.Agent)
-	if _, says := d.msg.Options.Get(userClass); !says {
-		w.facts.Classes = classes
-	}
+	w.facts.Via, w.facts.Classes = l.Relay, classes
 	if w.sure = d.believes(l.Relay); w.sure {
 		d.recalled = dhcp4.Relay{Circuit: w.circuit, Remote: remote, Subscriber: subscriber}
 		w.facts.Relay = &d.recalled
@@ -116,16 +114,13 @@ func (d *v4) recall() {
 	}
 }
 
-// userClass is the sub-code under which option 77 stands in Lease.Agent.
-const userClass = 77
-
 // agentFor is what a lease keeps of a relayed message (Lease.Agent): sub-options 2 and
 // 6 of option 82 (RFC 3046, RFC 3993) and option 77, as code, length and octets.
 func (d *v4) agentFor() string {
 	if d.msg.GIAddr.IsUnspecified() {
 		return d.who.agent
 	}
-	classes, _ := d.msg.Options.Get(userClass)
+	classes, _ := d.msg.Options.Get(option.UserClass)
 	var room [3 * 257]byte
 	b := room[:0]
 	put := func(code uint8, data []byte) {
@@ -135,7 +130,7 @@ func (d *v4) agentFor() string {
 	}
 	put(dhcp4.SubRemote, d.req.Relay.Remote)
 	put(dhcp4.SubSubscriber, d.req.Relay.Subscriber)
-	put(userClass, classes)
+	put(option.UserClass, classes)
 	return string(b)
 }
 
@@ -147,7 +142,7 @@ func agentOf(kept string) (remote, subscriber, classes []byte) {
 			remote = data
 		case dhcp4.SubSubscriber:
 			subscriber = data
-		case userClass:
+		case option.UserClass:
 			classes = data
 		}
 		return true

@@ -23,8 +23,7 @@ import (
 
 // codes are the findings that fire.
 var codes = map[string]bool{"pool-out": true, "pool-runs-out": true, "pool-full": true, "pair-takeover": true, "pair-conflict": true,
-	"pair-plan":     true,
-	"database-down": true, "disk-full": true, "clients-unserved": true, "other-server": true, "relay-silent": true, "trial-failed": true,
+	"pair-plan": true, "database-down": true, "disk-full": true, "clients-unserved": true, "other-server": true, "relay-silent": true, "trial-failed": true,
 	"certificate-ends": true, "clock-stepped": true, "database-set-back": true, "host-claims-addresses": true}
 
 // Fires reports whether findings of a code fire.

@@ -149,20 +149,27 @@ var (
 	record       = recordStatement()
 )
 
-// recordStatement writes a batch in one statement, which is one transaction: the
-// batch's number $2 (only under this process's epoch $1, and only behind the batch
-// that is known to be the last), the newest record of each address, and a line of history at $3 for each entry. From $4 on there is
-// an array for each field, one that says which row is the newest, one that says
-// which is for the record alone, where this server of a pair stands, or null, and the
-// number of the batch before.
-func recordStatement() string {
-	var arrays, updates []string
+// fieldsFrom are the arrays of all fields, as parameters from a number on, and how each
+// field but the key is updated.
+func fieldsFrom(first int) (arrays, updates string) {
+	var from, to []string
 	for i, f := range fields {
-		arrays = append(arrays, fmt.Sprintf("$%d::%s", 4+i, f.kind.array))
+		from = append(from, fmt.Sprintf("$%d::%s", first+i, f.kind.array))
 		if i > 0 {
-			updates = append(updates, f.name+" = excluded."+f.name)
+			to = append(to, f.name+" = excluded."+f.name)
 		}
 	}
+	return strings.Join(from, ", "), strings.Join(to, ", ")
+}
+
+// recordStatement writes a batch in one statement, which is one transaction: the
+// batch's number $2 (only under this process's epoch $1, and only behind the batch
+// that is known to be the last), the newest record of each address, and a line of
+// history at $3 for each entry. From $4 on there is an array for each field, one that
+// says which row is the newest, one that says which is for the record alone, where this
+// server of a pair stands, or null, and the number of the batch before.
+func recordStatement() string {
+	arrays, updates := fieldsFrom(4)
 	return fmt.Sprintf(`with mark as (
 	update server set last_batch = $2 where epoch = $1 and last_batch = $%[9]d returning 1
 ), r as (
@@ -173,23 +180,17 @@ func recordStatement() string {
 	update pair set record = convert_from($%[8]d::bytea, 'UTF8')::jsonb from mark where $%[8]d::bytea is not null
 )
 insert into lease (%[3]s) select %[3]s from r, mark where newest
-on conflict (%[5]s) do update set %[6]s`, strings.Join(arrays, ", "), 4+len(fields), leaseColumns, pastColumns, fields[0].name,
-		strings.Join(updates, ", "), 5+len(fields), 6+len(fields), 7+len(fields))
+on conflict (%[5]s) do update set %[6]s`, arrays, 4+len(fields), leaseColumns, pastColumns, fields[0].name,
+		updates, 5+len(fields), 6+len(fields), 7+len(fields))
 }
 
 // restoreStatement writes records anew that a database lost which was set back. It has
 // the parameters of recordStatement from $4 on, as far as they are fields and which row
 // is the newest.
 func restoreStatement() string {
-	var arrays, updates []string
-	for i, f := range fields {
-		arrays = append(arrays, fmt.Sprintf("$%d::%s", 1+i, f.kind.array))
-		if i > 0 {
-			updates = append(updates, f.name+" = excluded."+f.name)
-		}
-	}
+	arrays, updates := fieldsFrom(1)
 	return fmt.Sprintf(`insert into lease (%[2]s) select %[2]s from unnest(%[1]s, $%[3]d::bool[]) as t(%[2]s, newest) where newest
-on conflict (%[4]s) do update set %[5]s`, strings.Join(arrays, ", "), leaseColumns, 1+len(fields), fields[0].name, strings.Join(updates, ", "))
+on conflict (%[4]s) do update set %[5]s`, arrays, leaseColumns, 1+len(fields), fields[0].name, updates)
 }
 
 // rows are the parameters of record for one batch, in memory that is used again.

@@ -94,7 +94,8 @@ type CapacityDetail struct {
 	Points     []CapacityPoint `json:"points"`
 	Bands      []CapacityBand  `json:"bands"`
 	Marks      []CapacityMark  `json:"marks"`
-	Busy       [][]int         `json:"busy" doc:"The highest use in each hour of the week, Monday first, on the average; -1 where it is not known"`
+	Busy       [][]int         `json:"busy" doc:"The highest use in each hour of the week, Monday first, on the average of four weeks; -1 where it is not known"`
+	Zone       string          `json:"zone" doc:"Time zone of the site, whose days and weeks these are"`
 	Helps      []CapacityHelp  `json:"helps" doc:"What would help most, the most first"`
 	Thresholds Thresholds      `json:"thresholds"`
 }

@@ -46,7 +46,8 @@ func audited(ctx context.Context, s *service, load *generator) error {
 		}
 		beside = append(beside, r.percentile(0.99))
 	}
-	fmt.Printf("\nAn audit of %d scopes, %d reservations and %d leases (%d findings), median of three: %.1f s   (bar 5 s, goal 2 s)\n", manyScopes,
+	fmt.Printf("\nAn audit of %d scopes, %d reservations and %d leases (%d findings), median of three: %.1f s   (bar 5 s, goal 2 s)\n",
+		manyScopes,
 		manyScopes*reservedEach, manyLeases, findings, median(took))
 	fmt.Printf("  p99 of %d exchanges a second beside it ÷ without: %.2f ×   (%.1f ms, %.1f ms; bar 1.5 ×, goal 1.1 ×)\n", auditRate,
 		median(beside)/median(without), median(beside), median(without))
@@ -79,7 +80,8 @@ func sampled(ctx context.Context, s *service) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("\nSamples each minute of %d scopes, alerts and forecasts among them: %.1f %% of one core   (bar 3 %% for samples)\n", manyScopes,
+	fmt.Printf("\nSamples each minute of %d scopes, alerts and forecasts among them: %.1f %% of one core   (bar 3 %% for samples)\n",
+		manyScopes,
 		100*(after-before)/time.Since(begun).Seconds())
 	st, err := store.OpenBeside(ctx, s.dsn())
 	if err != nil {
@@ -99,7 +101,8 @@ func sampled(ctx context.Context, s *service) error {
 			hours := make([]capacity.HourRow, 24)
 			for h := range hours {
 				x := series.Hours[(d*24+h+n%24)%len(series.Hours)]
-				hours[h] = capacity.HourRow{254, uint32(x.Low) % 254, uint32(x.Mean) % 254, uint32(x.Peak) % 254, uint32(x.Peak) % 254, uint32(n % 3),
+				hours[h] = capacity.HourRow{254, uint32(x.Low) % 254, uint32(x.Mean) % 254, uint32(x.Peak) % 254, uint32(x.Peak) % 254,
+					uint32(n % 3),
 					254 - uint32(x.Peak)%254, uint32(h % 3), uint32(h % 7), uint32(h % 8), 60}
 			}
 			all[int32(1_000_000+n)] = hours
@@ -126,7 +129,7 @@ func sampled(ctx context.Context, s *service) error {
 // forecasts prints how good forecasts are: against a straight line and against last
 // week's value, and how often what came was between low and high.
 func forecasts() {
-	fmt.Println("\nForecasts of a week ahead, back-tested; pinball loss in addresses, mean of eight made-up series of eight weeks:")
+	fmt.Println("\nForecasts of each day's peak, a week ahead, back-tested; pinball loss in addresses, mean of eight made-up series of eight weeks:")
 	fmt.Printf("  %-16s %9s %9s %9s   %s\n", "", "own", "line", "last week", "within 80 %")
 	const seeds = 8
 	for _, kind := range append([]string{"demo"}, demo.SeriesKinds...) {
@@ -138,8 +141,20 @@ func forecasts() {
 			} else {
 				r = capacity.BackTest(demo.SeriesOf(kind, seed+1, 8))
 			}
-			sum.Own, sum.Line, sum.Week, sum.Covered = sum.Own+r.Own/seeds, sum.Line+r.Line/seeds, sum.Week+r.Week/seeds, sum.Covered+r.Covered/seeds
+			sum.Own, sum.Line, sum.Week, sum.Covered = sum.Own+r.Own/seeds, sum.Line+r.Line/seeds, sum.Week+r.Week/seeds,
+				sum.Covered+r.Covered/seeds
 		}
 		fmt.Printf("  %-16s %9.2f %9.2f %9.2f   %.0f %%\n", kind, sum.Own, sum.Line, sum.Week, 100*sum.Covered)
+	}
+	fmt.Printf("\nThe date on which a pool runs out, by eight weeks of growth with a strong week, days off (bar 1.0 of those of a line through weekly peaks, goal 0.6):\n")
+	fmt.Printf("  %-16s %7s %9s %9s %7s   %-12s %s\n", "", "in days", "own", "line", "ratio", "within 80 %", "width, of what can be seen")
+	for i, kind := range demo.GrowingKinds {
+		r := demo.ScoreDates(kind, 40)
+		doubt := ""
+		if i < demo.ClearKinds {
+			doubt = "   (bar a third, goal a sixth)"
+		}
+		fmt.Printf("  %-16s %7.0f %9.1f %9.1f %7.2f   %3.0f %%        %.2f%s\n", kind, r.Days, r.Own, r.Line, r.Own/r.Line, 100*r.Covered,
+			r.Width, doubt)
 	}
 }

@@ -152,7 +152,7 @@ func (k *call) silence(until string) error {
 	in := api.Silence{Key: k.args[0], Reason: k.reason}
 	if d, err := option.ParseDuration(until); err == nil {
 		in.Until = time.Now().Add(d)
-	} else if in.Until, err = capacity.ParseTime(until); err != nil {
+	} else if in.Until, err = capacity.ParseTime(until, time.Local); err != nil {
 		return usagef("--until: %q is neither a date such as 2026-12-24 nor a time such as 2h", until)
 	}
 	if k.dryRun {

@@ -301,7 +301,7 @@ func (k *call) acknowledge(until string, withdraw bool) error {
 		}
 		if d, err := option.ParseDuration(until); err == nil {
 			in.Until = time.Now().Add(d)
-		} else if in.Until, err = capacity.ParseTime(until); err != nil {
+		} else if in.Until, err = capacity.ParseTime(until, time.Local); err != nil {
 			return usagef("--until: %q is neither a date such as 2027-03-31 nor a time such as 30d", until)
 		}
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"cmp"
 	"encoding/csv"
 	"errors"
@@ -25,35 +26,50 @@ func capacityCommands() []command {
 				kind := f.String("kind", "", "only `what` is of one kind: scope, pool, link or all")
 				return func(k *call) error { return k.listCapacity(*kind) }
 			}},
-		{name: "capacity show", args: "SCOPE", short: "The use of a scope over time, when it runs out, and what would help; ~all for the whole", least: 1, most: 1,
+		{name: "capacity show", args: "[SCOPE]",
+			short: "The use of a scope, or of all together, over time; when it runs out, and what would help", most: 1,
 			more: "  yarnpost capacity show visitors --since 14d\n  yarnpost capacity show visitors --csv   the hours, for a spreadsheet",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				pool := f.String("pool", "", "only this `range` of its pools")
 				since := f.String("since", "28d", "how far `back`")
-				return func(k *call) error { return k.showCapacity(k.args[0], *pool, *since) }
+				return func(k *call) error { return k.showCapacity(k.scopeOrAll(), *pool, *since) }
 			}},
-		{name: "capacity users", args: "SCOPE", short: "Who uses the addresses of a scope, or of all (~all), and what could be won back", least: 1, most: 1,
+		{name: "capacity users", args: "[SCOPE]", short: "Who uses the addresses of a scope, or of all, and what could be won back",
+			most: 1,
 			flags: func(*flag.FlagSet) func(*call) error {
-				return func(k *call) error { return k.capacityUsers(k.args[0]) }
+				return func(k *call) error { return k.capacityUsers(k.scopeOrAll()) }
 			}},
-		{name: "capacity forecast", args: "[SCOPE]", short: "When the pools of a scope run out, or those of a file of samples, for which no server is asked", most: 1, offline: true,
-			more: "  yarnpost capacity forecast visitors\n  yarnpost capacity forecast --from used.csv --size 500   (columns time and used)",
+		{name: "capacity forecast", args: "[SCOPE]",
+			short: "When the pools of a scope run out, or those of a file of samples, for which no server is asked", most: 1, offline: true,
+			more: "  yarnpost capacity forecast visitors\n  yarnpost capacity forecast --from used.csv --size 500   (columns time and used; between them a comma, a semicolon or a tab)",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				from := f.String("from", "", "`file` of samples (CSV with columns time and used; - for standard input)")
 				size := f.Int("size", 0, "`addresses` in the pool, with --from")
-				return func(k *call) error { return k.forecast(*from, *size) }
+				zone := f.String("time-zone", "",
+					"`name` of the time zone of the file's times, such as Europe/Berlin, with --from (default: this computer's)")
+				return func(k *call) error { return k.forecast(*from, *size, *zone) }
 			}},
-		{name: "capacity size", short: "What a demand needs: pool, lease time, renewals; or what a pool can take. No server is asked", most: 0, offline: true,
+		{name: "capacity size", short: "What a demand needs: pool, lease time, renewals; or what a pool can take. No server is asked",
+			most: 0, offline: true,
 			more: "  yarnpost capacity size --arrivals 900 --stay 40m --lease 30m\n  yarnpost capacity size --seats 60 --arrivals 200 --stay 2h --pool 500\n" +
 				"  yarnpost capacity size --arrivals 900 --stay 40m --at-least 24h --because \"who had what is kept for a day\"",
 			flags: sizeFlags},
-		{name: "capacity subnet", args: "SUBNET", short: "What there is to know about a subnet; no server is asked", least: 1, most: 1, offline: true,
-			more: "  yarnpost capacity subnet 10.40.64.0/20 --split 24\n  yarnpost capacity subnet 2001:db8:40::/48 --split 64",
+		{name: "capacity subnet", args: "SUBNET", short: "What there is to know about a subnet; no server is asked", least: 1, most: 1,
+			offline: true,
+			more:    "  yarnpost capacity subnet 10.40.64.0/20 --split 24\n  yarnpost capacity subnet 2001:db8:40::/48 --split 64",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				split := f.Int("split", 0, "prefix `length` to split it into")
 				return func(k *call) error { return k.subnet(*split) }
 			}},
 	}
+}
+
+// scopeOrAll is the scope that is named, or what the API calls all of them together.
+func (k *call) scopeOrAll() string {
+	if len(k.args) == 0 {
+		return "~all"
+	}
+	return k.args[0]
 }
 
 func share(used, size api.Count) string {
@@ -80,7 +96,8 @@ func (k *call) listCapacity(kind string) error {
 	if err != nil {
 		return err
 	}
-	t := newTable("WHAT", "SIZE", "USED", "SHARE", "LEFT", "PARTNER", "ABANDONED", "LAST 28 DAYS", "RUNS OUT").without("ABANDONED", "PARTNER", "LAST 28 DAYS")
+	t := newTable("WHAT", "SIZE", "USED", "SHARE", "LEFT", "PARTNER", "ABANDONED", "LAST 28 DAYS", "RUNS OUT").without("ABANDONED",
+		"PARTNER", "LAST 28 DAYS")
 	for _, c := range list {
 		when := "not looked at yet"
 		if c.Forecast != nil {
@@ -127,13 +144,14 @@ func (k *call) showCapacity(name, pool, since string) error {
 	if d.Partner > 0 {
 		t.row("", fmt.Sprintf("%d more are the other server's to give", d.Partner))
 	}
-	t.row("of those", fmt.Sprintf("%d active, %d reserved (%d claimed), %d on offer, %d kept, %d abandoned", d.Active, d.Reserved, d.Claimed, d.Offered, d.Kept, d.Abandoned))
+	t.row("of those", fmt.Sprintf("%d active, %d reserved (%d claimed), %d on offer, %d kept, %d abandoned", d.Active, d.Reserved,
+		d.Claimed, d.Offered, d.Kept, d.Abandoned))
 	if d.Excluded > 0 {
 		t.row("excluded", fmt.Sprint(d.Excluded))
 	}
 	if f := d.Forecast; f != nil {
 		t.row("runs out", f.Text)
-		t.row("peak", fmt.Sprintf("%.0f in the last week; %.0f on the average, %+.1f a day", f.Peak, f.Level, f.PerDay))
+		t.row("peak", fmt.Sprintf("%.0f in the last week, %.0f on its average; the peak changes by %+.1f a day", f.Peak, f.Level, f.PerDay))
 		if f.Step != nil {
 			t.row("", "another level since "+f.Step.Format("2 Jan"))
 		}
@@ -142,7 +160,7 @@ func (k *call) showCapacity(name, pool, since string) error {
 		}
 	}
 	t.row("by the day", spark(d.Trend, float64(d.Size)))
-	t.row("busiest", busiest(d.Busy))
+	t.row("busiest", busiest(d.Busy, d.Zone))
 	churn := [3]int64{}
 	for _, p := range d.Points {
 		churn[0], churn[1], churn[2] = churn[0]+p.New, churn[1]+p.Returned, churn[2]+p.Left
@@ -166,7 +184,7 @@ func (k *call) showCapacity(name, pool, since string) error {
 }
 
 // busiest names the hours of the week with the highest use.
-func busiest(week [][]int) string {
+func busiest(week [][]int, zone string) string {
 	most, day, hour := 0, -1, 0
 	for d, hours := range week {
 		for h, n := range hours {
@@ -179,7 +197,7 @@ func busiest(week [][]int) string {
 		return "not known yet"
 	}
 	names := []string{"Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"}
-	return fmt.Sprintf("%s, %d:00 to %d:00 UTC, with %d", names[day], hour, hour+1, most)
+	return fmt.Sprintf("%s, %d:00 to %d:00 (%s), with %d on the average of four weeks", names[day], hour, hour+1, zone, most)
 }
 
 func (k *call) capacityUsers(name string) error {
@@ -190,7 +208,8 @@ func (k *call) capacityUsers(name string) error {
 	if k.json || k.csv {
 		return k.show(u, newTable(), "")
 	}
-	fmt.Fprintf(k.out, "Clients that hold an address: %d, of which %d should have renewed and did not. Clients on record: %d, of which %d came and never renewed.\n\n",
+	fmt.Fprintf(k.out,
+		"Clients that hold an address: %d, of which %d should have renewed and did not. Clients on record: %d, of which %d came and never renewed.\n\n",
 		u.Active, u.Gone, u.Records, u.Once)
 	t := newTable("BY", "WHAT", "CLIENTS")
 	for _, g := range []struct {
@@ -218,7 +237,7 @@ func (k *call) capacityUsers(name string) error {
 	return nil
 }
 
-func (k *call) forecast(from string, size int) error {
+func (k *call) forecast(from string, size int, zone string) error {
 	if (from == "") == (len(k.args) == 0) {
 		return usagef("name a scope, or a file of samples with --from and --size")
 	}
@@ -239,24 +258,29 @@ func (k *call) forecast(from string, size int) error {
 		if size <= 0 {
 			return usagef("--size says how many addresses the pool has")
 		}
-		list, err := readSamples(from)
+		where, err := time.LoadLocation(cmp.Or(zone, "Local"))
+		if err != nil {
+			return usagef("--time-zone: %q is no time zone; write a name such as Europe/Berlin, or UTC", zone)
+		}
+		list, err := readSamples(from, where)
 		if err != nil {
 			return fmt.Errorf("%s: %w", from, err)
 		}
-		f = forecastOf(capacity.Predict(capacity.FromSamples(list), float64(size)))
+		f = forecastOf(capacity.Predict(capacity.FromSamples(list, where), float64(size)))
 	}
 	if k.json || k.csv {
 		return k.show(f, newTable(), "")
 	}
 	t := newTable()
 	t.row("runs out", f.Text)
-	t.row("used", fmt.Sprintf("%.0f on the average, %+.2f a day; the highest of the last week is %.0f of %.0f", f.Level, f.PerDay, f.Peak, f.Size))
+	t.row("used", fmt.Sprintf("%.0f of %.0f at the most in the last week, %.0f on its average; the peak changes by %+.1f a day", f.Peak,
+		f.Size, f.Level, f.PerDay))
 	t.row("rests on", fmt.Sprintf("%d days of history", f.Days))
 	k.print(t)
 	return nil
 }
 
-func readSamples(name string) ([]capacity.Sample, error) {
+func readSamples(name string, zone *time.Location) ([]capacity.Sample, error) {
 	var in io.Reader = os.Stdin
 	if name != "-" {
 		file, err := os.Open(name)
@@ -266,13 +290,25 @@ func readSamples(name string) ([]capacity.Sample, error) {
 		defer file.Close()
 		in = file
 	}
-	r := csv.NewReader(in)
+	buffer := bufio.NewReader(in)
+	head, _ := buffer.Peek(1024) // an error comes again below
+	if bom := "\ufeff"; strings.HasPrefix(string(head), bom) {
+		buffer.Discard(len(bom))
+	}
+	r := csv.NewReader(buffer)
 	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
+	// What stands between the columns is seen by the first line.
+	first, _, _ := strings.Cut(string(head), "\n")
+	for _, c := range ";\t" {
+		if strings.ContainsRune(first, c) {
+			r.Comma = c
+		}
+	}
 	lines, err := r.ReadAll()
 	if err != nil {
 		return nil, err
 	}
-	return capacity.ParseSamples(lines)
+	return capacity.ParseSamples(lines, zone)
 }
 
 func forecastOf(f capacity.Forecast) api.Forecast {
@@ -324,7 +360,8 @@ func sizeFlags(f *flag.FlagSet) func(*call) error {
 		}
 		out := api.Size{Pool: r.Pool, Lease: option.FormatDuration(r.Lease),
 			Hold: option.FormatDuration(r.Hold.Truncate(time.Minute)), Mean: r.Mean,
-			Peak: r.Peak, Refused: r.Refused, Renewals: r.Renewals, Arrivals: r.Most, Fits: r.Fits, Text: r.Text, Model: capacity.SizingModel}
+			Peak: r.Peak, Refused: r.Refused, Renewals: r.Renewals, Arrivals: r.Most, Fits: r.Fits, Text: r.Text,
+			Model: capacity.SizingModel}
 		if k.json || k.csv {
 			return k.show(out, newTable(), "")
 		}

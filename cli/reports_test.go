@@ -168,7 +168,7 @@ func TestCapacityPrints(t *testing.T) {
 	list := []api.Capacity{looms, {Kind: "pool", Name: "looms", Pool: "10.0.0.1-10.0.0.9", Size: 9}, {Kind: "link", Name: "mill"},
 		{Kind: "all", Size: 9}}
 	d := api.CapacityDetail{Capacity: looms, Points: []api.CapacityPoint{{New: 3, Returned: 2, Left: 1}, {New: 4}},
-		Busy:  [][]int{{1, 2}, {0, 9, 3}},
+		Busy: [][]int{{1, 2}, {0, 9, 3}}, Zone: "Europe/Berlin",
 		Marks: []api.CapacityMark{{At: june, Revision: 7, Text: "pool widened"}, {At: later, Revision: 8, Text: "lease 4h"}},
 		Helps: []api.CapacityHelp{{Text: "shorten the lease to 2h", Addresses: 90, Days: 12,
 			Command: "yarnpost scope edit looms --lease 2h"}, {Text: "widen it", Addresses: 50}}}
@@ -182,8 +182,8 @@ func TestCapacityPrints(t *testing.T) {
 		"link mill", "no pool", "all ")
 	f.says(t, "capacity show looms", 0, "400 of 500 (80 %); 60 left here", "40 more are the other server's to give", "390 active",
 		"around 20 June",
-		"380 in the last week; 300 on the average, +10.5 a day", "another level since 1 Jun", "left out: 2 Jun",
-		"Tuesday, 1:00 to 2:00 UTC, with 9",
+		"380 in the last week, 300 on its average; the peak changes by +10.5 a day", "another level since 1 Jun", "left out: 2 Jun",
+		"Tuesday, 1:00 to 2:00 (Europe/Berlin), with 9",
 		"7 new, 2 returned, 1 left since 28d", "revision 7  pool widened", "shorten the lease to 2h (+90 addresses, 12 days)",
 		"yarnpost scope edit looms --lease 2h",
 		"widen it (+50 addresses)")
@@ -290,7 +290,8 @@ func TestReadNeighbours(t *testing.T) {
 	if err != nil || len(list) != 5 {
 		t.Fatalf("%v: %+v", err, list)
 	}
-	for n, want := range []string{"10.77.0.4 02:40:00:00:00:04", "10.77.0.5 02:40:00:00:00:05", "10.77.0.6 02-40-00-00-00-06", "10.77.0.7 0240.0000.0007",
+	for n, want := range []string{"10.77.0.4 02:40:00:00:00:04", "10.77.0.5 02:40:00:00:00:05", "10.77.0.6 02-40-00-00-00-06",
+		"10.77.0.7 0240.0000.0007",
 		"10.77.0.10 02:40:00:00:00:0a"} {
 		if got := list[n].Address + " " + list[n].Hardware; got != want {
 			t.Errorf("neighbour %d is %s, want %s", n, got, want)

@@ -341,6 +341,20 @@ func TestForecastOfAFile(t *testing.T) {
 	if days := f.Date.Sub(begin).Hours()/24 - 28; days < 11 || days > 15 {
 		t.Errorf("it runs out after %.1f days: %s", days, f.Text)
 	}
+	// As a spreadsheet writes it, once a day.
+	daily := "\ufeffTime;Used\r\n"
+	for d := range 42 {
+		daily += fmt.Sprintf("%s;%d\r\n", begin.AddDate(0, 0, d).Format("02.01.2006 15:04"), 200+d*5)
+	}
+	write(daily)
+	if err := json.Unmarshal([]byte(s.must("capacity", "forecast", "--from", file, "--size", "500", "--time-zone", "Europe/Berlin", "--json")),
+		&f); err != nil || f.Date == nil {
+		t.Fatalf("%+v, %v", f, err)
+	}
+	if days := f.Date.Sub(begin).Hours()/24 - 41; days < 17 || days > 21 || !strings.HasPrefix(f.Date.Format(time.TimeOnly), "00:00") {
+		t.Errorf("by daily samples it runs out after %.1f days: %s", days, f.Text)
+	}
+	write(strings.ReplaceAll(daily, ";", "\t"))
 	if out := s.must("capacity", "forecast", "--from", file, "--size", "100000"); !strings.Contains(out, "not before") {
 		t.Errorf("a large pool:\n%s", out)
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	_ "time/tzdata" // hosts without a zone database know every site's time, too
 
 	"yarnpost/cli"
 )

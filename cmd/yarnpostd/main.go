@@ -15,6 +15,7 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	_ "time/tzdata" // hosts without a zone database know every site's time, too
 
 	"yarnpost/core/addr"
 	"yarnpost/core/audit"
@@ -94,6 +95,7 @@ type options struct {
 	interfaces                                                  []string
 	alertsTo                                                    []netip.Prefix
 	unusedAfter                                                 time.Duration
+	timeZone                                                    *time.Location
 }
 
 func parse(name string, args []string, defaults options) (options, error) {
@@ -115,6 +117,12 @@ func parse(name string, args []string, defaults options) (options, error) {
 		return nil
 	})
 	f.DurationVar(&o.unusedAfter, "unused-after", 30*24*time.Hour, "after what `time` an audit finds reservations, rules and scopes that nobody used")
+	f.Func("time-zone", "count days and weeks in the time zone of this `name`, such as Europe/Berlin, where option 101 of a scope names none (default: the host's)", func(v string) (err error) {
+		if o.timeZone, err = time.LoadLocation(v); err != nil {
+			err = errors.New("no such time zone; write a name such as Europe/Berlin, or UTC")
+		}
+		return err
+	})
 	f.Func("alerts-to", "let alerts be sent to addresses of this `subnet`, such as 10.40.0.0/16 (repeatable; default: nowhere)", func(v string) error {
 		p, err := addr.ParsePrefixOf(v)
 		o.alertsTo = append(o.alertsTo, p)
@@ -148,7 +156,7 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 		return nil, nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
 	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces,
-		Partner: o.partner, Name: o.name, AlertsTo: o.alertsTo, UnusedAfter: o.unusedAfter, Log: log})
+		Partner: o.partner, Name: o.name, AlertsTo: o.alertsTo, UnusedAfter: o.unusedAfter, TimeZone: o.timeZone, Log: log})
 	if err != nil {
 		return nil, nil, nil, err
 	}

@@ -50,6 +50,18 @@ func TestForecastsWithKnownAnswers(t *testing.T) {
 		{"four days", made(4, func(int, int) float64 { return 100 }), 200, HistoryThin, 0, 0},
 		{"nothing at all", Series{}, 200, HistoryThin, 0, 0},
 		{"nobody", made(42, func(int, int) float64 { return 0 }), 200, NotBefore, 0, 0},
+		{"known from nine to twelve", made(42, func(d, h int) float64 {
+			if h < 9 || h >= 12 {
+				return math.NaN()
+			}
+			return 200 + 10*float64(d) + n()
+		}), 800, RunsOut, 15, 22},
+		{"known once a day", made(42, func(d, h int) float64 {
+			if h != 17 {
+				return math.NaN()
+			}
+			return 200 + 10*float64(d) + n()
+		}), 800, RunsOut, 15, 22},
 		{"with half a day of outage", made(42, func(d, h int) float64 {
 			if d == 35 && h > 8 {
 				return 0
@@ -76,6 +88,9 @@ func TestForecastsWithKnownAnswers(t *testing.T) {
 		}), 600, NotBefore, 0, 0},
 	} {
 		f := Predict(c.series, c.size)
+		if c.verdict == NotBefore && !f.Early.IsZero() {
+			t.Errorf("%s: %s", c.name, f.Text())
+		}
 		if f.Verdict != c.verdict {
 			t.Errorf("%s: %s (%s)", c.name, f.Verdict, f.Text())
 			continue
@@ -95,6 +110,53 @@ func TestForecastsWithKnownAnswers(t *testing.T) {
 	event := Predict(made(42, func(d, _ int) float64 { return 300 + 200*float64(boolean(d == 20)) + n() }), 600)
 	if len(event.Events) != 1 || !event.Events[0].Equal(monday.AddDate(0, 0, 20)) {
 		t.Errorf("the event is seen at %v", event.Events)
+	}
+}
+
+// A place goes by its own clock: where it is put on by an hour, its busy hours are an
+// hour earlier in UTC, and stay what they were there. The morning of a day says nothing
+// of its peak.
+func TestLocalTime(t *testing.T) {
+	berlin, err := time.LoadLocation("Europe/Berlin")
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin := time.Date(2026, 3, 2, 0, 0, 0, 0, berlin) // a Monday; summer time begins on the 29th
+	s := Series{Start: begin, Hours: make([]Hour, 8*weekHours+10)}
+	for i := range s.Hours {
+		v := 20.0
+		if h := s.At(i).Hour(); h >= 9 && h < 17 {
+			v = 100 + float64(weekday(s.At(i)))
+		}
+		s.Hours[i] = Hour{v, v, v, true}
+	}
+	for d, hours := range s.Busy() {
+		for h, n := range hours {
+			if busy := h >= 9 && h < 17; busy != (n >= 100) || busy && n != 100+d {
+				t.Errorf("day %d, %d:00: %d", d, h, n)
+			}
+		}
+	}
+	m, _ := historyOf(s)
+	if len(m.starts) != 57+1 || m.starts[28]-m.starts[27] != 23 {
+		t.Errorf("%d days; that of the change has %d hours", len(m.starts)-1, m.starts[28]-m.starts[27])
+	}
+	// Ten hours of the last day are known; of the last nine of ten there is no peak yet.
+	if p := m.peak(56); p != 100 {
+		t.Errorf("of a day known until ten: %v", p)
+	}
+	s.Hours = s.Hours[:8*weekHours+8]
+	if m, _ = historyOf(s); !math.IsNaN(m.peak(56)) {
+		t.Errorf("at eight in the morning the peak of the day is %v", m.peak(56))
+	}
+	f := Predict(s, 1000)
+	for i, b := range f.Bands[:14] {
+		if want := begin.AddDate(0, 0, 56+i); !b.Day.Equal(want) || math.Abs(b.Mid-100-float64(weekday(want))) > 2 {
+			t.Errorf("%s: %.1f", b.Day, b.Mid)
+		}
+	}
+	if f.Until.Hour() != 0 || f.Until.Location() != berlin {
+		t.Errorf("until %s", f.Until)
 	}
 }
 
@@ -123,6 +185,11 @@ func FuzzPredict(f *testing.F) {
 		for _, x := range p.Bands {
 			if !(x.Low >= 0 && x.Low <= x.Mid && x.Mid <= x.High) || math.IsInf(x.High, 0) {
 				t.Fatalf("%+v", x)
+			}
+		}
+		for _, v := range []float64{p.Level, p.PerDay, p.Peak} {
+			if math.IsNaN(v) || math.IsInf(v, 0) {
+				t.Fatalf("%+v", p)
 			}
 		}
 		if p.Text() == "" {

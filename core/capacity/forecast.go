@@ -51,45 +51,115 @@ type Forecast struct {
 // Band is what is expected of a day's highest hour.
 type Band struct {
 	Day            time.Time
-	Low, Mid, High float64 // four times out of five between Low and High
+	Low, Mid, High float64    // four times out of five between Low and High
+	reached        [3]float64 // the same of the highest of all days up to this one
 }
 
-// Ahead is the forecast of single hours.
-type Ahead struct{ Low, Mid, High float64 }
+// Which of three quantiles, at 10, 50 and 90 %.
+const (
+	lowest = iota
+	middle
+	highest
+)
+
+// pathsDrawn is how many ways a series may go on are drawn.
+const pathsDrawn = 400
 
 // Predict says when a pool of a size runs out, by the history of its use.
 func Predict(s Series, size float64) Forecast {
-	f := Forecast{Size: size, Until: s.End()}
-	m, ok := fit(s)
-	f.Days, f.Gaps = m.days, m.gaps
+	f := Forecast{Size: size, Until: s.End(), Level: s.lately()}
+	m, ok := historyOf(s)
+	f.Days, f.Gaps, f.Events = m.days, m.gaps, m.events
 	last, peak := recent(s)
 	f.Peak = peak
 	if last >= size && size > 0 {
 		f.Verdict, f.Date, f.Early, f.Late = OutNow, s.End(), s.End(), s.End()
 	}
-	if !ok {
+	p, ok2 := m.peaks()
+	if !ok || !ok2 {
 		if f.Verdict == "" {
 			f.Verdict = HistoryThin
 		}
 		return f
 	}
-	f.Level, f.PerDay, f.Events, f.Step = m.level, m.slope, m.events, m.step
-	days := min(max(m.days*3/2, 14), horizonMost)
-	f.Until = s.End().Add(time.Duration(days) * dayHours * time.Hour)
-	hours := m.ahead(days * dayHours)
-	for d := range days {
-		b := Band{Day: s.End().Add(time.Duration(d*dayHours) * time.Hour)}
-		for _, h := range hours[d*dayHours : (d+1)*dayHours] {
-			b.Low, b.Mid, b.High = max(b.Low, h.Low), max(b.Mid, h.Mid), max(b.High, h.High)
+	if n := len(m.steps); n > 0 {
+		f.Step = s.At(m.day(m.steps[n-1]))
+	}
+	paths := p.follow().paths(pathsDrawn, min(max(m.days*3/2, 14), horizonMost))
+	f.look(m.next(len(p.values)), paths)
+	if f.Verdict != OutNow {
+		f.cross()
+	}
+	return f
+}
+
+// Now corrects the forecast by what is so at this moment: the samples are those of the
+// hour before.
+func (f *Forecast) Now(now time.Time, full bool) {
+	switch {
+	case full:
+		f.Verdict, f.Date, f.Early, f.Late = OutNow, now, now, now
+	case f.Verdict == OutNow: // somebody left since
+		f.Verdict = RunsOut
+	}
+}
+
+// peaks are the highest uses of the days; ok is false if there are too few. A last day
+// whose busy hours are still to come is not among them.
+func (m *history) peaks() (p peaks, ok bool) {
+	if len(m.daily) == 0 {
+		return p, false
+	}
+	p = peaks{first: weekday(m.series.At(0)), steps: m.steps}
+	var known []float64
+	for d := range m.daily {
+		v := m.peak(d)
+		if p.values = append(p.values, v); !math.IsNaN(v) {
+			known = append(known, v)
 		}
+	}
+	if math.IsNaN(p.values[len(p.values)-1]) {
+		p.values = p.values[:len(p.values)-1]
+	}
+	p.scale = max(median(slices.Clone(known)), 1)
+	return p, len(known) >= leastDays
+}
+
+// next is the beginning of a day, counted from the first of the history.
+func (m *history) next(d int) time.Time {
+	at := m.series.At(0)
+	return time.Date(at.Year(), at.Month(), at.Day()+d, 0, 0, 0, 0, at.Location())
+}
+
+// look fills in what is expected of each day.
+func (f *Forecast) look(first time.Time, paths [][]float64) {
+	of, most := make([]float64, len(paths)), make([]float64, len(paths))
+	for d := range paths[0] {
+		for i, p := range paths {
+			of[i], most[i] = p[d], max(most[i], p[d])
+		}
+		b := Band{Day: time.Date(first.Year(), first.Month(), first.Day()+d, 0, 0, 0, 0, first.Location())}
+		b.Low, b.Mid, b.High = quantile(of, 0.1), quantile(of, 0.5), quantile(of, 0.9)
+		so := slices.Clone(most)
+		b.reached = [3]float64{quantile(so, 0.1), quantile(so, 0.5), quantile(so, 0.9)}
 		f.Bands = append(f.Bands, b)
 	}
-	if f.Verdict == OutNow {
-		return f
+	last := f.Bands[len(f.Bands)-1].Day
+	f.Until = time.Date(last.Year(), last.Month(), last.Day()+1, 0, 0, 0, 0, last.Location())
+	week := func(list []Band) (sum float64) {
+		for _, b := range list {
+			sum += b.Mid / 7
+		}
+		return sum
 	}
-	f.Date = crossing(f.Bands, size, func(b Band) float64 { return b.Mid })
-	f.Early = crossing(f.Bands, size, func(b Band) float64 { return b.High })
-	f.Late = crossing(f.Bands, size, func(b Band) float64 { return b.Low })
+	f.PerDay = (week(f.Bands[7:14]) - week(f.Bands[:7])) / 7
+}
+
+// cross says when the size is reached: the first days by which one, five and nine of
+// ten paths did.
+func (f *Forecast) cross() {
+	at := func(of int) time.Time { return crossing(f.Bands, f.Size, of) }
+	f.Early, f.Date, f.Late = at(highest), at(middle), at(lowest)
 	switch {
 	case !f.Date.IsZero():
 		f.Verdict = RunsOut
@@ -98,12 +168,11 @@ func Predict(s Series, size float64) Forecast {
 	default:
 		f.Verdict = NotBefore
 	}
-	return f
 }
 
 // Text is the forecast in words.
 func (f Forecast) Text() string {
-	day := func(t time.Time) string { return t.UTC().Format("2 Jan 2006") }
+	day := func(t time.Time) string { return t.Format("2 Jan 2006") }
 	grows := ""
 	if math.Abs(f.PerDay) >= 0.05 {
 		grows = fmt.Sprintf(", at %+.1f a day", f.PerDay)
@@ -129,11 +198,11 @@ func (f Forecast) Text() string {
 	return text + grows
 }
 
-// Busy is the highest use of each hour of the week, Monday 0:00 UTC first, on the
-// average of the last weeks; -1 where it is not known.
+// Busy is the highest use of each hour of the week, Monday 0:00 first in the local time
+// of the site, on the average of the last four weeks; -1 where it is not known.
 func (s Series) Busy() [][]int {
 	var sums, counts [weekHours]float64
-	for i := max(0, len(s.Hours)-8*weekHours); i < len(s.Hours); i++ {
+	for i := max(0, len(s.Hours)-4*weekHours); i < len(s.Hours); i++ {
 		if h := s.Hours[i]; h.Known {
 			at := hourOfWeek(s.At(i))
 			sums[at] += h.Peak
@@ -169,19 +238,10 @@ func (s Series) Trend(days int) []int {
 	return out
 }
 
-// Hourly forecasts a number of hours behind a series; ok is false if it is too
-// short.
-func Hourly(s Series, hours int) (out []Ahead, ok bool) {
-	m, ok := fit(s)
-	if !ok {
-		return nil, false
-	}
-	return m.ahead(hours), true
-}
-
-// crossing is the first day on which something reaches a size, or zero.
-func crossing(bands []Band, size float64, of func(Band) float64) time.Time {
-	if i := slices.IndexFunc(bands, func(b Band) bool { return of(b) >= size }); i >= 0 {
+// crossing is the first day by which a size was reached, by a quantile of the paths;
+// or zero. Nobody comes in parts.
+func crossing(bands []Band, size float64, of int) time.Time {
+	if i := slices.IndexFunc(bands, func(b Band) bool { return math.Round(b.reached[of]) >= size }); i >= 0 {
 		return bands[i].Day
 	}
 	return time.Time{}
@@ -192,7 +252,7 @@ func recent(s Series) (last, peak float64) {
 	for i := len(s.Hours) - 1; i >= max(0, len(s.Hours)-weekHours); i-- {
 		if h := s.Hours[i]; h.Known {
 			if peak == 0 && last == 0 {
-				last = h.Peak
+				last = h.Low
 			}
 			peak = max(peak, h.Peak)
 		}
@@ -200,317 +260,14 @@ func recent(s Series) (last, peak float64) {
 	return last, peak
 }
 
-// model is what is known of a series: a level that grows, a pattern of the week
-// around it, and by how much it was wrong where it could be tried.
-type model struct {
-	series    Series
-	values    []float64 // the peak of each hour; NaN where it is not known or not like others
-	season    [weekHours]float64
-	patterned bool      // the season is not 1 throughout
-	daily     []float64 // the level of each day, without the pattern; NaN where not known
-	from      int       // the first day of daily that counts: behind the last step
-	days      int
-	gaps      int
-	mix       mix     // how it goes on
-	level     float64 // at the end
-	slope     float64 // a day, over the next week
-	low       [4]float64
-	high      [4]float64 // relative errors at 1, 3, 7 and 14 days
-	unsure    float64    // of the slope, a day
-	events    []time.Time
-	step      time.Time
-}
-
-// hourOfWeek is 0 for Monday, 0:00 UTC.
-func hourOfWeek(at time.Time) int { return (int(at.Weekday())+6)%7*dayHours + at.Hour() }
-
-func fit(s Series) (*model, bool) {
-	m := &model{series: s, values: make([]float64, len(s.Hours))}
-	for i, h := range s.Hours {
-		if m.values[i] = math.NaN(); h.Known {
-			m.values[i] = h.Peak
-		} else {
-			m.gaps++
+// lately is the mean use of the last seven days.
+func (s Series) lately() float64 {
+	sum, n := 0.0, 0.0
+	for _, h := range s.Hours[max(0, len(s.Hours)-weekHours):] {
+		if h.Known {
+			sum += h.Mean
+			n++
 		}
 	}
-	m.days = len(s.Hours) / dayHours
-	if m.days < leastDays || len(s.Hours)-m.gaps < leastDays*dayHours/2 {
-		return m, false
-	}
-	m.learn()
-	m.dropOutages()
-	m.learn()
-	m.dropEvents()
-	m.learn()
-	m.findStep()
-	m.learn()
-	m.choose()
-	m.judge()
-	return m, true
-}
-
-// learn works out the pattern of the week, and the level of each day without it.
-func (m *model) learn() {
-	trend := m.smooth()
-	ratios := make([][]float64, weekHours)
-	for i, v := range m.values {
-		if !math.IsNaN(v) && trend[i] > 0 {
-			h := hourOfWeek(m.series.At(i))
-			ratios[h] = append(ratios[h], v/trend[i])
-		}
-	}
-	sum, off := 0.0, 0.0
-	alike := likeDays(ratios)
-	for h := range m.season {
-		// The same hour of the week says more the more weeks there are; days that
-		// are like it say the rest.
-		var peers []float64
-		for _, d := range alike[h/dayHours] {
-			peers = append(peers, ratios[d*dayHours+h%dayHours]...)
-		}
-		m.season[h] = 1
-		if len(peers) > 0 {
-			m.season[h] = median(peers)
-		}
-		if n := float64(len(ratios[h])); n > 0 {
-			w := n / (n + 2)
-			m.season[h] = w*median(slices.Clone(ratios[h])) + (1-w)*m.season[h]
-		}
-		sum += m.season[h]
-	}
-	for h := range m.season {
-		m.season[h] = max(m.season[h]*weekHours/sum, 0.01)
-		off += math.Abs(m.season[h]-1) / weekHours
-	}
-	if m.patterned = off >= 0.02; !m.patterned { // noise alone
-		for h := range m.season {
-			m.season[h] = 1
-		}
-	}
-	m.daily = make([]float64, m.days)
-	for d := range m.daily {
-		m.daily[d] = m.dayLevel(d)
-	}
-}
-
-// likeDays gives for each day of the week those that are like it, itself among
-// them: as many are there on the average, or there is too little to tell.
-func likeDays(ratios [][]float64) (alike [7][]int) {
-	var mean [7]float64
-	for d := range mean {
-		sum, n := 0.0, 0
-		for _, hour := range ratios[d*dayHours : (d+1)*dayHours] {
-			if len(hour) > 0 {
-				sum += median(slices.Clone(hour))
-				n++
-			}
-		}
-		mean[d] = math.NaN()
-		if n >= dayHours/2 {
-			mean[d] = sum / float64(n)
-		}
-	}
-	for d := range mean {
-		for o := range mean {
-			if d == o || math.IsNaN(mean[d]) || math.Abs(mean[d]-mean[o]) < 0.07 {
-				alike[d] = append(alike[d], o)
-			}
-		}
-	}
-	return alike
-}
-
-// day is where a day's hours begin; the last day ends with the series.
-func (m *model) day(d int) int { return len(m.values) - (m.days-d)*dayHours }
-
-// dayLevel is the level of a day: its hours, each without the pattern.
-func (m *model) dayLevel(d int) float64 {
-	var list []float64
-	for i := m.day(d); i < m.day(d)+dayHours; i++ {
-		if v := m.values[i]; !math.IsNaN(v) {
-			list = append(list, v/m.season[hourOfWeek(m.series.At(i))])
-		}
-	}
-	if len(list) < dayHours/4 {
-		return math.NaN()
-	}
-	return median(list)
-}
-
-// smooth is the level around each hour: the mean of the week around it, or of the
-// part of it that is there, each hour of the day having the same weight. A step
-// is not smoothed over once it is known.
-func (m *model) smooth() []float64 {
-	out := make([]float64, len(m.values))
-	cut := m.day(m.from)
-	if m.from == 0 {
-		cut = 0
-	}
-	sums, counts := make([]float64, len(m.values)+1), make([]int, len(m.values)+1)
-	for i, v := range m.values {
-		sums[i+1], counts[i+1] = sums[i], counts[i]
-		if !math.IsNaN(v) {
-			sums[i+1] += v
-			counts[i+1]++
-		}
-	}
-	for i := range out {
-		lo, hi := i-weekHours/2, i+weekHours/2
-		first, end := 0, len(m.values)
-		if cut > 0 && i >= cut {
-			first = cut
-		} else if cut > 0 {
-			end = cut
-		}
-		if lo < first {
-			lo, hi = first, min(first+weekHours, end)
-		}
-		if hi > end {
-			lo, hi = max(end-weekHours, first), end
-		}
-		if n := counts[hi] - counts[lo]; n > 0 {
-			out[i] = (sums[hi] - sums[lo]) / float64(n)
-			// At an end the week is not around the hour: what the level does from the
-			// week beside it to this one, it goes on doing.
-			from := lo - weekHours/2
-			if off := i - (lo+hi)/2; off < 0 {
-				from = lo + weekHours/2
-			} else if off == 0 {
-				continue
-			}
-			if from < first || from+weekHours > end {
-				continue
-			}
-			if k := counts[from+weekHours] - counts[from]; k > 0 {
-				beside := (sums[from+weekHours] - sums[from]) / float64(k)
-				out[i] += (out[i] - beside) / float64(lo-from) * float64(i-(lo+hi)/2)
-			}
-		}
-	}
-	return out
-}
-
-// dropOutages takes hours out in which next to nobody was there although
-// somebody always is: the samples of an outage, and of the hours after it.
-func (m *model) dropOutages() {
-	trend := m.smooth()
-	for i, v := range m.values {
-		if expect := trend[i] * m.season[hourOfWeek(m.series.At(i))]; !math.IsNaN(v) && expect > 5 && v < expect*0.15 {
-			m.values[i] = math.NaN()
-			m.gaps++
-		}
-	}
-}
-
-// dropEvents takes days out that were not like the days before and behind them: an
-// open day, a holiday.
-func (m *model) dropEvents() {
-	for range 4 {
-		var moves []float64
-		for d := 1; d < m.days; d++ {
-			if v := m.daily[d] - m.daily[d-1]; !math.IsNaN(v) {
-				moves = append(moves, v)
-			}
-		}
-		usual := max(spread(moves), 0.01*m.typical(), 0.7)
-		worst, far := -1, 0.0
-		for d := range m.daily {
-			if off := m.daily[d] - m.beside(d); math.Abs(off) > 5*usual && math.Abs(off) > far {
-				worst, far = d, math.Abs(off)
-			}
-		}
-		if worst < 0 {
-			return
-		}
-		m.events = append(m.events, m.series.At(m.day(worst)))
-		for i := m.day(worst); i < m.day(worst)+dayHours; i++ {
-			m.values[i] = math.NaN()
-		}
-		m.learn()
-	}
-}
-
-func (m *model) typical() float64 {
-	return median(slices.DeleteFunc(slices.Clone(m.daily), math.IsNaN))
-}
-
-// beside is the level of the days around a day, where those before and those
-// behind agree that it is the odd one; or the day's own.
-func (m *model) beside(d int) float64 {
-	before := near(m.daily, d-3, d)
-	behind := near(m.daily, d+1, d+4)
-	if math.IsNaN(before) || math.IsNaN(behind) {
-		return m.daily[d]
-	}
-	if (m.daily[d] > before) != (m.daily[d] > behind) {
-		return m.daily[d]
-	}
-	if a, b := math.Abs(m.daily[d]-before), math.Abs(m.daily[d]-behind); math.Abs(before-behind) > min(a, b)/2 {
-		return m.daily[d]
-	}
-	return (before + behind) / 2
-}
-
-func near(list []float64, from, to int) float64 {
-	return median(slices.DeleteFunc(slices.Clone(list[max(from, 0):max(min(to, len(list)), max(from, 0))]), math.IsNaN))
-}
-
-// findStep looks for a day since which the use is at another level at once, where
-// no straight line tells it as well.
-func (m *model) findStep() {
-	for from := 0; m.days-from >= 8; {
-		best, at := math.Inf(1), -1
-		for d := from + 3; d <= m.days-3; d++ {
-			if err := lines(m.daily[from:d]) + lines(m.daily[d:]); err < best {
-				best, at = err, d
-			}
-		}
-		if at < 0 {
-			return
-		}
-		jump := math.Abs(near(m.daily, at, at+4) - near(m.daily, at-4, at))
-		noise := best / float64(m.days-from)
-		straight := lines(m.daily[from:])
-		if per := straight / float64(m.days-from); per < 0.5 || per < 0.01*m.typical() { // a line tells it all
-			return
-		}
-		if best > 0.55*straight || jump < 5*noise || jump < 0.06*m.typical() {
-			return
-		}
-		m.from, m.step = at, m.series.At(m.day(at))
-		from = at
-	}
-}
-
-// lines is how far a list is from a straight line through it, in all.
-func lines(list []float64) (sum float64) {
-	slope := slopeOf(list)
-	var rest []float64
-	for i, v := range list {
-		if !math.IsNaN(v) {
-			rest = append(rest, v-slope*float64(i))
-		}
-	}
-	mid := median(slices.Clone(rest))
-	for _, v := range rest {
-		sum += math.Abs(v - mid)
-	}
-	return sum
-}
-
-// slopeOf is the median of the slopes between any two values of a list (Theil and
-// Sen's), which a few odd ones do not move.
-func slopeOf(list []float64) float64 {
-	var slopes []float64
-	for i := range list {
-		for j := i + 1; j < len(list); j++ {
-			if v := (list[j] - list[i]) / float64(j-i); !math.IsNaN(v) {
-				slopes = append(slopes, v)
-			}
-		}
-	}
-	if len(slopes) == 0 {
-		return 0
-	}
-	return median(slopes)
+	return sum / max(n, 1)
 }

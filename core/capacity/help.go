@@ -143,8 +143,7 @@ func (f Forecast) Gains(more int) int {
 // lasts is how many days longer the pool lasts with more addresses, and when it
 // runs out then.
 func (f Forecast) lasts(more float64) (days int, until time.Time) {
-	mid := func(b Band) float64 { return b.Mid }
-	then := crossing(f.Bands, f.Size+more, mid)
+	then := crossing(f.Bands, f.Size+more, middle)
 	switch {
 	case f.Verdict == HistoryThin || len(f.Bands) == 0:
 		return 0, time.Time{}

@@ -314,15 +314,15 @@ func UnpackHours(body []byte) (rows []HourRow, err error) {
 	return rows, err
 }
 
-// ParseSamples reads lines of a time and how many addresses were used then, with a
+// ParseSamples reads lines of a time, in a zone where it does not say otherwise, and how many addresses were used then, with a
 // comma between, as CSV files have them; a head is passed over. Times are of RFC
 // 3339, or dates with or without a time of day, in UTC. Errors name the line.
-func ParseSamples(lines [][]string) ([]Sample, error) {
+func ParseSamples(lines [][]string, zone *time.Location) ([]Sample, error) {
 	var out []Sample
 	at, used := 0, 1
 	for i, cells := range lines {
 		if i == 0 && len(cells) > 1 {
-			if _, err := ParseTime(cells[0]); err != nil && !slices.ContainsFunc(cells, isNumber) {
+			if _, err := ParseTime(cells[0], zone); err != nil && !slices.ContainsFunc(cells, isNumber) {
 				at, used = -1, -1
 				for c, name := range cells {
 					switch strings.ToLower(strings.TrimSpace(name)) {
@@ -341,7 +341,7 @@ func ParseSamples(lines [][]string) ([]Sample, error) {
 		if len(cells) <= max(at, used) {
 			return nil, fmt.Errorf("line %d: a time and a number are needed", i+1)
 		}
-		t, err := ParseTime(cells[at])
+		t, err := ParseTime(cells[at], zone)
 		if err != nil {
 			return nil, fmt.Errorf("line %d: %w", i+1, err)
 		}
@@ -369,12 +369,13 @@ func isNumber(cell string) bool {
 
 const spanMost = 10 * 366 * 24 * time.Hour
 
-// ParseTime reads a moment as people and programs write it, in UTC where it does not
-// say otherwise.
-func ParseTime(text string) (time.Time, error) {
+// ParseTime reads a moment as people and programs write it, in a zone where it does
+// not say otherwise.
+func ParseTime(text string, zone *time.Location) (time.Time, error) {
 	text = strings.TrimSpace(text)
-	for _, form := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02 15:04", time.DateOnly} {
-		if t, err := time.Parse(form, text); err == nil {
+	for _, form := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02 15:04", time.DateOnly,
+		"02.01.2006 15:04:05", "02.01.2006 15:04", "02.01.2006"} {
+		if t, err := time.ParseInLocation(form, text, zone); err == nil {
 			return t.UTC(), nil
 		}
 	}

@@ -57,7 +57,7 @@ func TestParseSamples(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, err := ParseSamples(lines)
+		got, err := ParseSamples(lines, time.UTC)
 		if err != nil || len(got) != 2 || !got[0].At.Equal(hour) || got[0].Used != 12 || !got[1].At.Equal(hour.Add(time.Hour)) ||
 			got[1].Used != 13.5 {
 			t.Errorf("%q: %+v, %v", text, got, err)
@@ -87,7 +87,7 @@ func TestParseSamples(t *testing.T) {
 				lines = append(lines, strings.Split(l, ","))
 			}
 		}
-		if got, err := ParseSamples(lines); err == nil || !strings.Contains(err.Error(), want) {
+		if got, err := ParseSamples(lines, time.UTC); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %+v, %v, want %q", text, got, err, want)
 		}
 	}

@@ -4,7 +4,6 @@
 package capacity
 
 import (
-	"cmp"
 	"math"
 	"slices"
 	"time"
@@ -18,7 +17,7 @@ type Hour struct {
 
 // Series is the use of one pool, hour by hour.
 type Series struct {
-	Start time.Time // of the first hour, UTC, a whole hour
+	Start time.Time // of the first hour, a whole hour; days and weeks are those of its location
 	Hours []Hour
 }
 
@@ -34,15 +33,16 @@ type Sample struct {
 	Used float64
 }
 
-// FromSamples gathers samples into hours. They may come in any order and at any
-// distance; what is sampled less than once an hour has hours that are not known.
-func FromSamples(list []Sample) Series {
+// FromSamples gathers samples into hours, whose days and weeks are those of a zone. They
+// may come in any order and at any distance; what is sampled less than once an hour has
+// hours that are not known.
+func FromSamples(list []Sample, zone *time.Location) Series {
 	if len(list) == 0 {
 		return Series{}
 	}
 	list = slices.Clone(list)
 	slices.SortStableFunc(list, func(a, b Sample) int { return a.At.Compare(b.At) })
-	s := Series{Start: list[0].At.UTC().Truncate(time.Hour)}
+	s := Series{Start: list[0].At.UTC().Truncate(time.Hour).In(zone)}
 	n := int(list[len(list)-1].At.Sub(s.Start)/time.Hour) + 1
 	s.Hours = make([]Hour, n)
 	counts := make([]int, n)
@@ -73,7 +73,7 @@ func quantile(list []float64, p float64) float64 {
 	if len(list) == 0 {
 		return math.NaN()
 	}
-	slices.SortFunc(list, cmp.Compare[float64])
+	slices.Sort(list)
 	at := p * float64(len(list)-1)
 	i := int(at)
 	if i+1 >= len(list) {

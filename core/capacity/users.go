@@ -150,7 +150,7 @@ func groups(of map[string]int) []Group {
 // Pattern is what host names have in common: runs of digits are one #.
 func Pattern(name string) string {
 	if name == "" {
-		return "no vendor class"
+		return "no host name"
 	}
 	var b strings.Builder
 	digit := false

@@ -30,6 +30,7 @@ const (
 	Authentication       = 90  // RFC 3118
 	IPv6Only             = 108 // RFC 8925
 	AutoConfig           = 116 // RFC 2563
+	TimeZone             = 101
 	SubnetSelection      = 118
 	ClasslessStaticRoute = 121
 	VIVendorClass        = 124 // RFC 3925
@@ -152,7 +153,7 @@ var Standard4 = NewCodebook("standard v4", []Def{
 	def(98, "User-Auth", one(Text), "user authentication servers (RFC 2485)"),
 	def(99, "GEOCONF_CIVIC", one(Bytes), "civic location (RFC 4776)"),
 	def(100, "PCode", one(Text), "POSIX time zone (RFC 4833)"),
-	def(101, "TCode", one(Text), "time zone by name (RFC 4833)"),
+	def(TimeZone, "TCode", one(Text), "time zone by name (RFC 4833)"),
 	def(108, "IPv6-Only Preferred", one(Duration), "how long to do without IPv4 (RFC 8925)"),
 	def(109, "OPTION_DHCP4O6_S46_SADDR", one(Bytes), "softwire source address (RFC 8539)"),
 	def(112, "Netinfo Address", list(Address), "parent servers (RFC 3679)"),

@@ -64,12 +64,13 @@ func (s *Server) registerCapacity(a huma.API) {
 		})
 }
 
-func moments(list []time.Time) []time.Time {
-	out := []time.Time{}
-	for _, t := range list {
-		out = append(out, t.UTC())
+// dayOf is a day of a site, or nil for none: its zone goes along, or it would be read as
+// the day before.
+func dayOf(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
 	}
-	return out
+	return &t
 }
 
 func capacityView(l samples.Level, outlooks map[capacity.Key]samples.Outlook) api.Capacity {
@@ -99,10 +100,10 @@ func capacityView(l samples.Level, outlooks map[capacity.Key]samples.Outlook) ap
 
 func forecastView(o samples.Outlook) api.Forecast {
 	f := o.Forecast
-	return api.Forecast{Verdict: string(f.Verdict), Text: f.Text(), Date: moment(f.Date), Early: moment(f.Early),
-		Late: moment(f.Late), Until: f.Until.UTC(),
-		Level: f.Level, PerDay: f.PerDay, Peak: f.Peak, Size: f.Size, Days: f.Days, Step: moment(f.Step), Events: moments(f.Events), Gaps: f.Gaps,
-		At: moment(o.At)}
+	return api.Forecast{Verdict: string(f.Verdict), Text: f.Text(), Date: dayOf(f.Date), Early: dayOf(f.Early),
+		Late: dayOf(f.Late), Until: f.Until,
+		Level: f.Level, PerDay: f.PerDay, Peak: f.Peak, Size: f.Size, Days: f.Days, Step: dayOf(f.Step),
+		Events: append([]time.Time{}, f.Events...), Gaps: f.Gaps, At: moment(o.At)}
 }
 
 // byUrgency puts first what runs out first, and then what is fullest.
@@ -169,9 +170,9 @@ func (s *Server) capacityDetail(ctx context.Context, name, pool, since string) (
 		return out, err
 	}
 	out = api.CapacityDetail{Capacity: capacityView(l, map[capacity.Key]samples.Outlook{l.Key: o}), Bands: []api.CapacityBand{},
-		Marks: []api.CapacityMark{}, Busy: o.Busy(), Helps: []api.CapacityHelp{}}
+		Marks: []api.CapacityMark{}, Busy: o.Busy(), Zone: o.Zone(), Helps: []api.CapacityHelp{}}
 	for _, b := range o.Bands {
-		out.Bands = append(out.Bands, api.CapacityBand{Day: b.Day.UTC(), Low: b.Low, Mid: b.Mid, High: b.High})
+		out.Bands = append(out.Bands, api.CapacityBand{Day: b.Day, Low: b.Low, Mid: b.Mid, High: b.High})
 	}
 	from := s.node.Clock().Now().Add(-span)
 	if out.Points, err = s.points(ctx, l, from, span); err != nil {

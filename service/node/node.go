@@ -43,6 +43,7 @@ type Config struct {
 	AlertsTo   []netip.Prefix // addresses that alerts may go to
 	// UnusedAfter is after how long an item of the plan that nobody used is found; 0: 30 days.
 	UnusedAfter time.Duration
+	TimeZone    *time.Location // of the site, where a scope names none; nil for the host's
 	Log         *slog.Logger
 }
 
@@ -135,7 +136,7 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	if err := n.startPair(); err != nil {
 		return nil, err
 	}
-	n.samples = samples.New(n.engine, n.store, n.clock, c.Log)
+	n.samples = samples.New(n.engine, n.store, n.clock, cmp.Or(c.TimeZone, time.Local), c.Log)
 	n.audits.room = auditor.New(facts{n}, n.engine, n.store, n.clock, c.Log)
 	n.alerts = n.newAlerts()
 	n.watch()

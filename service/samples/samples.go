@@ -13,6 +13,7 @@ import (
 
 	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/engine"
 	"yarnpost/service/store"
@@ -23,6 +24,7 @@ type Room struct {
 	engine *engine.Engine
 	store  *store.Store
 	clock  engine.Clock
+	zone   *time.Location // whose days and weeks are those of a scope that names none
 	log    *slog.Logger
 
 	work    sync.Mutex // one sampling, one refresh at a time
@@ -47,9 +49,19 @@ type Outlook struct {
 // Busy is how busy each hour of the week is.
 func (o Outlook) Busy() [][]int { return o.series.Busy() }
 
-// New makes the room.
-func New(e *engine.Engine, s *store.Store, c engine.Clock, log *slog.Logger) *Room {
-	return &Room{engine: e, store: s, clock: c, log: log, numbers: map[string]int32{}, churn: map[plan.ID]lease.Churn{},
+// Zone is the name of the time zone of the site.
+func (o Outlook) Zone() string {
+	if name := o.series.Start.Location().String(); name != "Local" {
+		return name
+	}
+	name, _ := o.At.Zone()
+	return name
+}
+
+// New makes the room. Days and weeks are those of the zone, unless a scope names
+// another.
+func New(e *engine.Engine, s *store.Store, c engine.Clock, zone *time.Location, log *slog.Logger) *Room {
+	return &Room{engine: e, store: s, clock: c, zone: zone, log: log, numbers: map[string]int32{}, churn: map[plan.ID]lease.Churn{},
 		outlooks: map[capacity.Key]Outlook{}}
 }
 
@@ -213,20 +225,36 @@ const historyDays = 84
 
 // Series is the use of something by the hour, as forecasts want it. The hour that
 // is not over is left out.
-func (r *Room) Series(ctx context.Context, key capacity.Key) (capacity.Series, []capacity.HourRow, error) {
+func (r *Room) Series(ctx context.Context, l Level) (capacity.Series, []capacity.HourRow, error) {
 	now := r.clock.Now().UTC()
-	start, rows, err := r.store.Hours(ctx, key.String(), now.AddDate(0, 0, -historyDays))
+	start, rows, err := r.store.Hours(ctx, l.Key.String(), now.AddDate(0, 0, -historyDays))
 	if err != nil {
 		return capacity.Series{}, nil, err
 	}
 	if n := int(now.Truncate(time.Hour).Sub(start) / time.Hour); n >= 0 && n < len(rows) {
 		rows = rows[:n]
 	}
-	s := capacity.Series{Start: start, Hours: make([]capacity.Hour, len(rows))}
+	s := capacity.Series{Start: start.In(r.zoneOf(l)), Hours: make([]capacity.Hour, len(rows))}
 	for i, h := range rows {
 		s.Hours[i] = h.Hour()
 	}
 	return s, rows, nil
+}
+
+// zoneOf is the time zone in which a scope's people live: the one that its clients are
+// told of by option 101 (RFC 4833), or the service's.
+func (r *Room) zoneOf(l Level) *time.Location {
+	if l.Scope == nil {
+		return r.zone
+	}
+	for _, v := range l.Scope.Values {
+		if v.Key == option.Std(option.TimeZone) {
+			if zone, err := time.LoadLocation(string(v.Data)); err == nil && len(v.Data) > 0 {
+				return zone
+			}
+		}
+	}
+	return r.zone
 }
 
 // Refresh works out what is expected of every pool anew, gently.
@@ -256,16 +284,14 @@ func (r *Room) Refresh(ctx context.Context) {
 
 // Outlook works out what is expected of a pool now.
 func (r *Room) Outlook(ctx context.Context, l Level) (Outlook, error) {
-	s, _, err := r.Series(ctx, l.Key)
+	s, _, err := r.Series(ctx, l)
 	if err != nil {
 		return Outlook{}, err
 	}
 	f := capacity.Predict(s, float64(l.Size))
-	if l.Used() >= l.Size && f.Verdict != capacity.OutNow {
-		f.Verdict = capacity.OutNow
-		f.Date, f.Early, f.Late = r.clock.Now(), r.clock.Now(), r.clock.Now()
-	}
-	return Outlook{r.clock.Now(), s.Trend(trendDays), f, s}, nil
+	now := r.clock.Now().In(s.Start.Location())
+	f.Now(now, l.Used() >= l.Size)
+	return Outlook{now, s.Trend(trendDays), f, s}, nil
 }
 
 // Outlooks gives what was last expected of every pool, and when that was.

@@ -5,11 +5,8 @@ import { Link, useParams, useSearchParams } from 'react-router'
 import { get, items, type CapacityDetail, type CapacityGroup, type CapacityUsers, type Scope } from '../api/client'
 import { Empty, Failure, Folding, Mono, plural } from '../parts/bits'
 import { Chart, type Inks } from '../parts/chart'
-import { RunsOut } from '../parts/forecast'
+import { RunsOut, siteDay } from '../parts/forecast'
 import { Rehearse } from '../parts/rehearse'
-
-const short = (at: number | string) =>
-  new Date(at).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', timeZone: 'UTC' })
 
 /** The points of a chart, thinned so that a browser draws them at once. */
 function thinned(d: CapacityDetail) {
@@ -111,12 +108,12 @@ function useOption(d: CapacityDetail, days: number) {
 const week = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun']
 
 /** How busy each hour of the week is. */
-function Busy({ week: hours, size }: { week: number[][]; size: number }) {
+function Busy({ week: hours, size, zone }: { week: number[][]; size: number; zone: string }) {
   const most = Math.max(...hours.flat(), 1)
   if (most <= 1 && hours.flat().every((n) => n < 1)) return <Empty>Known once there is a day of history.</Empty>
   return (
     <Chart
-      label="Use in each hour of the week, in UTC"
+      label={`Use in each hour of the week (${zone})`}
       height={190}
       option={(i) => ({
         grid: { left: 36, right: 10, top: 6, bottom: 24 },
@@ -126,7 +123,7 @@ function Busy({ week: hours, size }: { week: number[][]; size: number }) {
           borderColor: i.line,
           textStyle: { color: i.text, fontSize: 12 },
           formatter: (p: { value: number[] }) =>
-            `${week[p.value[1]]} ${p.value[0]}:00 UTC: ${p.value[2].toLocaleString('en')}${size ? ` of ${size.toLocaleString('en')}` : ''}`,
+            `${week[p.value[1]]} ${p.value[0]}:00 ${zone}: ${p.value[2].toLocaleString('en')}${size ? ` of ${size.toLocaleString('en')}` : ''}`,
         },
         xAxis: {
           type: 'category',
@@ -355,13 +352,13 @@ export default function CapacityScope() {
                 {d.forecast.step && (
                   <>
                     <dt>Level</dt>
-                    <dd>another since {short(d.forecast.step)}</dd>
+                    <dd>another since {siteDay(d.forecast.step)}</dd>
                   </>
                 )}
                 {d.forecast.events.length > 0 && (
                   <>
                     <dt>Left out</dt>
-                    <dd>{d.forecast.events.map(short).join(', ')}: unlike other days</dd>
+                    <dd>{d.forecast.events.map((at) => siteDay(at)).join(', ')}: unlike other days</dd>
                   </>
                 )}
               </>
@@ -400,8 +397,10 @@ export default function CapacityScope() {
         style={{ gridTemplateColumns: 'minmax(0, 1fr) minmax(0, 1fr)', marginTop: 14, alignItems: 'start' }}
       >
         <section className="panel">
-          <h2>Busy hours</h2>
-          <Busy week={d.busy} size={d.size} />
+          <h2>
+            Busy hours <small>{d.zone}</small>
+          </h2>
+          <Busy week={d.busy} size={d.size} zone={d.zone} />
         </section>
         <section className="panel">
           <h2>What would help most</h2>

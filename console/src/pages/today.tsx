@@ -14,7 +14,7 @@ import {
 import { Empty, Failure, Mono, plural, When } from '../parts/bits'
 import { Trend } from '../parts/trend'
 import { Severity } from '../parts/findings'
-import { RunsOut, urgency } from '../parts/forecast'
+import { RunsOut, urgency, siteDay } from '../parts/forecast'
 import { summarise } from '../columns/changes'
 
 type How = 'good' | 'warn' | 'bad'
@@ -126,7 +126,7 @@ function RunningOut() {
         full.length
           ? `${full.map((c) => c.name).join(', ')}: nothing left`
           : first
-            ? `${soon[0].name}, about ${new Date(first).toLocaleDateString('en-GB', { day: 'numeric', month: 'long', timeZone: 'UTC' })}`
+            ? `${soon[0].name}, about ${siteDay(first, 'long')}`
             : 'Nowhere, as far as can be seen'
       }
       to="/capacity"

@@ -1,8 +1,9 @@
 import { Tooltip } from 'antd'
 import type { Capacity } from '../api/client'
 
-const day = (at: string) =>
-  new Date(at).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', timeZone: 'UTC' })
+/** A day of a site, whose time zone the moment bears: the browser's may be another. */
+export const siteDay = (at: string, month: 'short' | 'long' = 'short') =>
+  new Date(at.slice(0, 10)).toLocaleDateString('en-GB', { day: 'numeric', month, timeZone: 'UTC' })
 
 /** How soon something runs out, from 0 (now) to 3 (not in sight). */
 export function urgency(c: Capacity): number {
@@ -25,9 +26,9 @@ export function RunsOut({ of: c }: { of: Capacity }) {
     )
   if (!f) return <span className="quiet">not looked at yet</span>
   const words = {
-    'runs-out': `about ${f.date ? day(f.date) : ''}`,
-    'may-run-out': `perhaps from ${f.early ? day(f.early) : ''}`,
-    'not-before': `not before ${day(f.until)}`,
+    'runs-out': `about ${f.date ? siteDay(f.date) : ''}`,
+    'may-run-out': `perhaps from ${f.early ? siteDay(f.early) : ''}`,
+    'not-before': `not before ${siteDay(f.until)}`,
     'not-enough-history': 'too little history',
     'out-now': 'nothing left',
   }[f.verdict]

@@ -1624,7 +1624,7 @@ export interface components {
             /** Format: int64 */
             active: number;
             bands: components["schemas"]["CapacityBand"][];
-            /** @description The highest use in each hour of the week, Monday first, on the average; -1 where it is not known */
+            /** @description The highest use in each hour of the week, Monday first, on the average of four weeks; -1 where it is not known */
             busy: number[][];
             /**
              * Format: int64
@@ -1687,6 +1687,8 @@ export interface components {
              * @description Of those, what cannot be handed out by anybody
              */
             used: number;
+            /** @description Time zone of the site, whose days and weeks these are */
+            zone: string;
         };
         CapacityGroup: {
             /** Format: int64 */

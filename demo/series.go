@@ -4,6 +4,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"time"
+	_ "time/tzdata"
 
 	"yarnpost/core/capacity"
 )
@@ -78,11 +79,11 @@ const KnownDays = 56
 // GrowingSeries makes up half a year of use of a pool, the same for each seed.
 func GrowingSeries(kind string, seed uint64) capacity.Series {
 	random := rand.New(rand.NewPCG(seed, 77+uint64(len(kind))))
-	zone, start := time.UTC, time.Date(2026, 2, 2, 0, 0, 0, 0, time.UTC)
+	start := time.Date(2026, 2, 2, 0, 0, 0, 0, time.UTC)
 	if kind == "summer time" {
-		var err error
-		if zone, err = time.LoadLocation("Europe/Berlin"); err != nil {
-			zone = time.UTC
+		zone, err := time.LoadLocation("Europe/Berlin")
+		if err != nil {
+			panic(err) // the binary bears the zones
 		}
 		start = time.Date(2026, 2, 2, 0, 0, 0, 0, zone)
 	}

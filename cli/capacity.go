@@ -293,7 +293,7 @@ func readSamples(name string, zone *time.Location) ([]capacity.Sample, error) {
 	buffer := bufio.NewReader(in)
 	head, _ := buffer.Peek(1024) // an error comes again below
 	if bom := "\ufeff"; strings.HasPrefix(string(head), bom) {
-		buffer.Discard(len(bom))
+		_, _ = buffer.Discard(len(bom))
 	}
 	r := csv.NewReader(buffer)
 	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"yarnpost/core/answer"
@@ -148,6 +149,24 @@ func show(l *lease.Lease) string {
 		owed = ", owed"
 	}
 	return fmt.Sprintf("%s %s of %s at %d/%d%s", l.Prefix, l.Status, l.Hardware, l.Version.Primary, l.Version.Secondary, owed)
+}
+
+// compareFindings looks that what one server knows of addresses that two clients had, the
+// other knows, too, once they have worked together for a while.
+func (w *World) compareFindings() {
+	a, b := w.servers[0], w.servers[1]
+	if !a.up || !b.up || w.now-w.calm < 5*minute || a.pair.State() != pair.Normal || b.pair.State() != pair.Normal {
+		return
+	}
+	for _, s := range w.servers {
+		known := s.other().pair.Record().Conflicts
+		for _, c := range s.pair.Record().Conflicts {
+			if !slices.ContainsFunc(known, func(o pair.Conflict) bool { return o.Address == c.Address }) {
+				w.fail("%s knows since %d s that two clients had %s, and %s does not", s.name, s.clock()-c.At, c.Address, s.other().name)
+				return
+			}
+		}
+	}
 }
 
 // compareShares looks that no free address is both servers' to give.

@@ -210,6 +210,7 @@ func (w *World) step() bool {
 	}
 	if w.done%4096 == 0 {
 		w.compareShares()
+		w.compareFindings()
 	}
 	return true
 }

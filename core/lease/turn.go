@@ -112,6 +112,7 @@ func (u *Turn) Shape(n int) (more bool) {
 				u.offers = append(u.offers, k)
 			}
 		}
+		slices.SortFunc(u.offers, netip.Prefix.Compare)
 	}
 	return false
 }

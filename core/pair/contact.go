@@ -98,6 +98,7 @@ func (s *Server) takeIn(m Message, now lease.Time) error {
 		s.debts.promise(m.Transaction)
 	case UpdReqAll:
 		s.debts.promise(m.Transaction)
+		s.rec.told(false) // it lost what it knew
 		s.walks.all = s.table.Snapshot(0)
 	case UpdDone:
 		s.updated = s.asked

@@ -40,6 +40,7 @@ type sent struct {
 	version lease.Version
 	told    lease.Moment
 	anyway  bool // it was asked for, owed or not
+	found   bool // it told that two clients had it
 }
 
 func (d *debts) init() {
@@ -186,7 +187,11 @@ func (s *Server) sendSome(now lease.Time) bool {
 		k := d.queue[0]
 		l := s.table.Get(k)
 		anyway := d.queued[k]
-		if l == nil || !l.Owed && !anyway {
+		var found *Conflict
+		if l != nil && !l.Block() {
+			found = s.rec.untold(l.Address())
+		}
+		if l == nil || !l.Owed && !anyway && found == nil {
 			d.drop(k)
 			continue
 		}
@@ -199,13 +204,16 @@ func (s *Server) sendSome(now lease.Time) bool {
 			break
 		}
 		u := Update{Lease: *l, Lifetime: l.Told.Time()}
+		if found != nil {
+			u.Kept, u.Other = found.Kept, found.Other
+		}
 		o, err := u.Option(now)
 		if err != nil { // no record that the table holds is one that cannot be told
 			d.drop(k)
 			continue
 		}
 		m.Options = append(m.Options, o)
-		f.sent = append(f.sent, sent{k, l.Version, l.Told, anyway})
+		f.sent = append(f.sent, sent{k, l.Version, l.Told, anyway, u.Kept != ""})
 		d.queue = d.queue[1:]
 		delete(d.queued, k)
 		d.airborne[k] = false
@@ -258,6 +266,9 @@ func (s *Server) acknowledged(m Message, now lease.Time) error {
 		if !turnedDown {
 			b, said := answers[i].Get(StatusCode)
 			turnedDown = said && (len(b) < 2 || binary.BigEndian.Uint16(b) != 0)
+		}
+		if one.found && i < len(answers) {
+			s.rec.told(true, one.key.Addr())
 		}
 		if !turnedDown { // else it may give the address yet
 			delete(d.claimed, one.key)

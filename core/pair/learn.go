@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"encoding/binary"
 	"encoding/hex"
+	"net/netip"
+	"slices"
 
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
@@ -15,7 +17,7 @@ func (s *Server) learn(m Message, now lease.Time) error {
 	reply := Message{Type: BndReply, Transaction: m.Transaction}
 	var changes []lease.Change
 	pending := false // what was told before may be known, and not yet on record
-	conflicts := len(s.rec.Conflicts)
+	conflicts := s.stats.Conflicts
 	for _, o := range m.Options {
 		if o.Code != ClientData {
 			continue
@@ -50,12 +52,13 @@ func (s *Server) learn(m Message, now lease.Time) error {
 	}
 	if len(changes) > 0 {
 		s.do(effect.Effect{Do: effect.Record, Changes: changes})
-		if len(s.rec.Conflicts) > conflicts {
-			rec := s.latest()
-			s.do(effect.Effect{Do: effect.Save, Body: rec.Body()})
-		}
 	}
-	if len(changes) > 0 || pending {
+	found := s.stats.Conflicts > conflicts
+	if found {
+		rec := s.latest()
+		s.do(effect.Effect{Do: effect.Save, Body: rec.Body()})
+	}
+	if len(changes) > 0 || pending || found {
 		s.do(effect.Effect{Do: effect.Await})
 	}
 	if !s.Off[3] {
@@ -73,6 +76,9 @@ func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown b
 	before := s.table.Get(u.Lease.Prefix)
 	n := u.Lease
 	n.Owed = false
+	if u.Kept != "" { // it may have been the only one that saw both
+		s.found(Conflict{Address: n.Address(), Kept: u.Kept, Other: u.Other, At: now, Told: true})
+	}
 	if before != nil && before.Version == (lease.Version{}) && before.Status == lease.Free && !before.Client.Known() {
 		before = nil // what was taken back says nothing
 	}
@@ -194,17 +200,45 @@ func prevails(a, b *lease.Lease) bool {
 }
 
 // conflict notes that an address is active for two clients: nothing of it is lost
-// in silence (rule 7).
+// in silence (rule 7). The partner is told with the record.
 func (s *Server) conflict(n *lease.Lease, other lease.Client, now lease.Time) {
-	s.stats.Conflicts++
-	c := Conflict{Address: n.Address(), Kept: hex.EncodeToString(n.Client.Append(nil)), Other: hex.EncodeToString(other.Append(nil)), At: now}
-	for i := range s.rec.Conflicts {
-		if s.rec.Conflicts[i].Address == c.Address {
-			s.rec.Conflicts[i] = c
-			return
-		}
+	s.found(Conflict{Address: n.Address(), Kept: hex.EncodeToString(n.Client.Append(nil)), Other: hex.EncodeToString(other.Append(nil)), At: now})
+}
+
+func (s *Server) found(c Conflict) {
+	i, known := s.rec.conflict(c.Address)
+	switch {
+	case known && s.rec.Conflicts[i].Kept == c.Kept && s.rec.Conflicts[i].Other == c.Other:
+		return
+	case known:
+		s.rec.Conflicts = slices.Clone(s.rec.Conflicts)
+		s.rec.Conflicts[i] = c
+	case len(s.rec.Conflicts) < conflictsMost:
+		s.rec.Conflicts = slices.Insert(slices.Clone(s.rec.Conflicts), i, c)
 	}
-	if len(s.rec.Conflicts) < conflictsMost {
-		s.rec.Conflicts = append(s.rec.Conflicts[:len(s.rec.Conflicts):len(s.rec.Conflicts)], c)
+	s.stats.Conflicts++
+}
+
+// conflict is where an address is, or would be, among the conflicts.
+func (r *Record) conflict(a netip.Addr) (int, bool) {
+	return slices.BinarySearchFunc(r.Conflicts, a, func(c Conflict, a netip.Addr) int { return c.Address.Compare(a) })
+}
+
+// untold is what the partner may not know of an address: that two clients had it.
+func (r *Record) untold(a netip.Addr) *Conflict {
+	if i, ok := r.conflict(a); ok && !r.Conflicts[i].Told {
+		return &r.Conflicts[i]
+	}
+	return nil
+}
+
+// told notes that the partner knows of conflicts, or, with false, that it may have lost
+// what it knew. The record goes to the disk with the next state; told twice is no harm.
+func (r *Record) told(now bool, list ...netip.Addr) {
+	r.Conflicts = slices.Clone(r.Conflicts)
+	for i := range r.Conflicts {
+		if list == nil || slices.Contains(list, r.Conflicts[i].Address) {
+			r.Conflicts[i].Told = now
+		}
 	}
 }

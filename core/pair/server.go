@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"yarnpost/core/answer"
@@ -66,12 +67,14 @@ type Record struct {
 	Conflicts []Conflict `json:"conflicts,omitempty"`
 }
 
-// Conflict is an address that was found to be active for two clients.
+// Conflict is an address that was found to be active for two clients. They are kept by
+// address.
 type Conflict struct {
 	Address netip.Addr `json:"address"`
 	Kept    string     `json:"kept"` // whose it stays, hexadecimal key
 	Other   string     `json:"other"`
 	At      lease.Time `json:"at"`
+	Told    bool       `json:"told,omitempty"` // the partner knows
 }
 
 const conflictsMost = 1000
@@ -99,6 +102,7 @@ func ParseRecord(b []byte) (r Record, err error) {
 	if err := json.Unmarshal(b, &r); err != nil {
 		return r, fmt.Errorf("record of the pair: %w", err)
 	}
+	slices.SortFunc(r.Conflicts, func(a, b Conflict) int { return a.Address.Compare(b.Address) })
 	return r, nil
 }
 

@@ -61,6 +61,64 @@ func TestFindingBesideState(t *testing.T) {
 	}
 }
 
+// An address that both servers gave, of which one saw both clients and the other only
+// what became of it, is a finding at both: it is told with the record.
+func TestFindingsAtBoth(t *testing.T) {
+	const now = lease.Time(1_790_000_000)
+	key := lease.Host(netip.MustParseAddr("10.40.8.17"))
+	one, two := lease.ByIdentifier([]byte{1, 1}), lease.ByIdentifier([]byte{1, 2})
+	of := func(c lease.Client, heard lease.Time, v lease.Version) *lease.Lease {
+		return &lease.Lease{Prefix: key, Status: lease.Active, Client: c, Hardware: "\x02\x40\x00\x00\x00\x01",
+			Heard: heard, Changed: heard, Expires: now + 900, Version: v, Owed: true}
+	}
+	server := func(side lease.Side, l *lease.Lease) *Server {
+		table := lease.New(plan.New(), now)
+		table.Pair(side)
+		table.Put(l)
+		s := New(Settings{Side: side}.Defaults(), table, Record{State: Normal}, now)
+		s.state = Normal
+		s.link = link{open: true, agreed: true, partner: Normal, heard: now, measured: true}
+		return s
+	}
+	// The primary hears of the secondary's client, and of both makes the secondary's.
+	primary := server(lease.Primary, of(one, now-90, lease.Version{Primary: 2}))
+	theirs := of(two, now-9, lease.Version{Secondary: 2})
+	c, _ := primary.decide(&Update{Lease: *theirs}, now)
+	if c.After == nil || c.After.Client != two || len(primary.rec.Conflicts) != 1 {
+		t.Fatalf("%+v, %+v", c.After, primary.rec.Conflicts)
+	}
+	primary.table.Put(c.After)
+	// All that the secondary hears is that record, which knows its own.
+	secondary := server(lease.Secondary, theirs)
+	found := primary.rec.untold(key.Addr())
+	u := Update{Lease: *c.After, Lifetime: now + 900, Kept: found.Kept, Other: found.Other}
+	tell := func() []Record {
+		o, err := u.Option(now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lists, err := secondary.Received(Message{Type: BndUpd, Transaction: 1, Sent: Stamp(now, now), Options: Options{o}}, now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return saved(t, lists)
+	}
+	list := tell()
+	if len(list) != 1 || len(list[0].Conflicts) != 1 || list[0].Conflicts[0].Kept != primary.rec.Conflicts[0].Kept ||
+		list[0].Conflicts[0].Other != primary.rec.Conflicts[0].Other {
+		t.Errorf("the secondary records %+v", list)
+	}
+	if again := tell(); len(again) != 0 {
+		t.Errorf("told once more, it records %+v", again)
+	}
+	if primary.rec.told(true, key.Addr()); primary.rec.untold(key.Addr()) != nil {
+		t.Error("it is told for ever")
+	}
+	if primary.rec.told(false); primary.rec.untold(key.Addr()) == nil {
+		t.Error("a partner that lost all is not told again")
+	}
+}
+
 // A shorter lead time does not shorten what was promised by the longer one.
 func TestShorterLead(t *testing.T) {
 	long := Settings{Side: lease.Secondary, Name: "mill", Lead: 8 * time.Hour}.Defaults()

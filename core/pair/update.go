@@ -2,10 +2,12 @@ package pair
 
 import (
 	"encoding/binary"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"yarnpost/core/addr"
@@ -19,6 +21,8 @@ import (
 type Update struct {
 	Lease    lease.Lease
 	Lifetime lease.Time // until when the partner is asked to let it be held; in a reply, until when it does
+	Kept     string     // hexadecimal key of the client that keeps an address which two had, if the other may not know that
+	Other    string     // and of the one that had it, too
 	Reason   uint16     // status code that the other turns it down with; 0: it does not
 	Text     string     // the same in words
 }
@@ -39,6 +43,10 @@ func statusOf(n uint8) (lease.Status, bool) {
 // ownOption holds what only Yarn Post knows of a binding, beside the options that
 // say the rest; its code is one that no registry gave away.
 const ownOption = 65001
+
+// conflictOption holds the keys of two clients that had an address at the same time, as
+// text with a blank between them; its code, too, is one that no registry gave away.
+const conflictOption = 65003
 
 // ownSize is how long that option is without what it ends with: flags, the length
 // of the prefix, the lease time granted in seconds, the plan's revision, the digest
@@ -106,6 +114,9 @@ func (u *Update) Option(now lease.Time) (Option, error) {
 	about.PutUint32(PartnerLifetime, Stamp(u.Lifetime, now))
 	about.PutUint32(PartnerRawCLTTime, Stamp(l.Heard, now))
 	about.Put(ownOption, u.own())
+	if u.Kept != "" {
+		about.Put(conflictOption, []byte(u.Kept+" "+u.Other))
+	}
 	if u.Reason != 0 {
 		about.Put(StatusCode, append(binary.BigEndian.AppendUint16(nil, u.Reason), u.Text...))
 	}
@@ -235,6 +246,11 @@ func DecodeUpdate(b []byte, ahead int64, now lease.Time) (u Update, err error) {
 	if err := u.readOwn(own); err != nil {
 		return u, fmt.Errorf("binding %w", err)
 	}
+	if found, ok := about.Get(conflictOption); ok {
+		if u.Kept, u.Other, ok = keysOf(string(found)); !ok {
+			return u, fmt.Errorf("binding %s: option %d is malformed", l.Prefix, conflictOption)
+		}
+	}
 	l.Since = l.Changed
 	if l.Granted >= option.Infinite {
 		l.Expires = lease.Never
@@ -243,6 +259,18 @@ func DecodeUpdate(b []byte, ahead int64, now lease.Time) (u Update, err error) {
 		u.Reason, u.Text = binary.BigEndian.Uint16(b), string(b[2:])
 	}
 	return u, nil
+}
+
+// keysOf reads two keys of clients.
+func keysOf(text string) (kept, other string, ok bool) {
+	kept, other, _ = strings.Cut(text, " ")
+	for _, k := range []string{kept, other} {
+		raw, err := hex.DecodeString(k)
+		if _, bad := lease.ParseClient(raw); err != nil || bad != nil {
+			return "", "", false
+		}
+	}
+	return kept, other, true
 }
 
 func (u *Update) readV4(raw []byte) error {

@@ -26,6 +26,7 @@ func Reshaped(old, p *Plan, changes []Change) (ids []ID, subnets bool) {
 			ids, subnets = append(ids, id), true
 		}
 	}
+	slices.Sort(ids) // the same plans are the same work, so that a simulation can be repeated
 	return ids, subnets
 }
 

@@ -26,7 +26,7 @@ const (
 // Opened says that there is a connection: the primary speaks first (RFC 8156
 // section 6.1.1).
 func (s *Server) Opened(now lease.Time) []effect.List {
-	s.link = link{open: true, heard: now, number: s.link.number, ahead: s.link.ahead}
+	s.link = link{open: true, heard: now, number: s.link.number, ahead: s.link.ahead, refused: s.link.refused}
 	s.asked, s.updated = false, false
 	if s.set.Side == lease.Primary {
 		m := Message{Type: Connect}
@@ -127,13 +127,21 @@ func (s *Server) agree(m Message) (status uint16, text string) {
 	split, _ := m.Options.Uint8(ownSplit)
 	switch {
 	case version>>16 != protocolVersion>>16:
-		return ConfigurationConflict, fmt.Sprintf("its protocol is version %d, this server's %d", version>>16, protocolVersion>>16)
+		return ConfigurationConflict, fmt.Sprintf("the %s speaks version %d of the protocol, the %s version %d; they may differ by none",
+			s.set.Side.Other(), version>>16,
+			s.set.Side, protocolVersion>>16)
 	case string(name) != s.set.Name:
-		return ConfigurationConflict, fmt.Sprintf("it is of pair %q, this server of %q", name, s.set.Name)
+		return ConfigurationConflict, fmt.Sprintf("the %s is of pair %q, the %s of %q", s.set.Side.Other(), name, s.set.Side, s.set.Name)
 	case time.Duration(lead)*time.Second != s.set.Lead, int(split) != s.set.Split:
-		return ConfigurationConflict, "its lead time or its split is another"
+		return ConfigurationConflict, "lead time or split of the two differ"
 	case time.Duration(max(s.link.ahead, -s.link.ahead))*time.Second > s.set.MaxSkewed:
-		return ExcessiveTimeSkew, fmt.Sprintf("its clock is %d s ahead", s.link.ahead)
+		first, second, by := s.set.Side.Other(), s.set.Side, time.Duration(s.link.ahead)*time.Second
+		if by < 0 {
+			first, second, by = second, first, -by
+		}
+		return ExcessiveTimeSkew,
+			fmt.Sprintf("the clock of the %s is %s ahead of that of the %s, and %s is the most; set both by a time server", first, by,
+				second, s.set.MaxSkewed)
 	}
 	return 0, ""
 }
@@ -161,7 +169,7 @@ func (s *Server) connectReply(m Message, now lease.Time) error {
 		return fmt.Errorf("both servers are the secondary")
 	}
 	if b, ok := m.Options.Get(StatusCode); ok && len(b) >= 2 && binary.BigEndian.Uint16(b) != 0 {
-		return s.agreed("the partner says: "+string(b[2:]), now)
+		return s.agreed(string(b[2:]), now)
 	}
 	_, text := s.agree(m)
 	return s.agreed(text, now)

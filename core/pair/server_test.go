@@ -119,6 +119,63 @@ func TestFindingsAtBoth(t *testing.T) {
 	}
 }
 
+// Servers whose clocks are ten minutes apart do not work together, and both say why, with
+// the same words, until it is mended.
+func TestClocksApart(t *testing.T) {
+	const now = lease.Time(1_790_000_000)
+	var servers [2]*Server
+	clocks := [2]lease.Time{now, now + 600}
+	for i, side := range []lease.Side{lease.Primary, lease.Secondary} {
+		table := lease.New(plan.New(), clocks[i])
+		table.Pair(side)
+		servers[i] = New(Settings{Side: side, Name: "mill"}.Defaults(), table, Record{State: Normal}, clocks[i])
+	}
+	// Each says its part, the primary first; an error hangs up.
+	meet := func() {
+		says := servers[0].Opened(clocks[0])
+		servers[1].Opened(clocks[1])
+		for from := 0; ; from = 1 - from {
+			var answers []effect.List
+			for _, l := range says {
+				for _, f := range l {
+					if f.Do != effect.Send {
+						continue
+					}
+					body, _, _ := Cut(f.Body)
+					m, err := Decode(body)
+					if err != nil {
+						t.Fatal(err)
+					}
+					list, _ := servers[1-from].Received(m, clocks[1-from])
+					answers = append(answers, list...)
+				}
+			}
+			if says = answers; len(says) == 0 {
+				break
+			}
+		}
+		servers[0].Closed(clocks[0])
+		servers[1].Closed(clocks[1])
+	}
+	for range 3 {
+		meet()
+		const want = "the clock of the secondary is 10m0s ahead of that of the primary, and 1m0s is the most; set both by a time server"
+		for i, s := range servers {
+			if s.Refused() != want {
+				t.Errorf("server %d says %q", i, s.Refused())
+			}
+			servers[0].Opened(clocks[0]) // it tries again, and does not forget why meanwhile
+		}
+	}
+	clocks[1] = now + 1
+	meet()
+	for i, s := range servers {
+		if s.Refused() != "" {
+			t.Errorf("with its clock set right server %d says %q", i, s.Refused())
+		}
+	}
+}
+
 // A shorter lead time does not shorten what was promised by the longer one.
 func TestShorterLead(t *testing.T) {
 	long := Settings{Side: lease.Secondary, Name: "mill", Lead: 8 * time.Hour}.Defaults()

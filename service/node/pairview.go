@@ -138,7 +138,7 @@ func takeover(v *PairView, now time.Time) (out []string) {
 	name := v.Partner.Name
 	switch {
 	case v.Refused != "":
-		no("%s does not agree to be one of a pair with this server: %s", name, v.Refused)
+		no("they cannot work together: %s", v.Refused)
 	case !v.Connected:
 		no("%s is not heard since %s", name, v.Contact.Format("15:04:05"))
 	case v.Partner.State != pair.Normal.String():

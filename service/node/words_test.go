@@ -22,8 +22,8 @@ func TestTakeover(t *testing.T) {
 	}{
 		{"all is well", func(*PairView) {}, ""},
 		{"not heard", func(v *PairView) { v.Connected = false }, "shuttle is not heard since 13:59:00"},
-		{"it does not agree", func(v *PairView) { v.Refused = "its lead time is another" },
-			"does not agree to be one of a pair with this server: its lead time is another"},
+		{"it does not agree", func(v *PairView) { v.Refused = "lead time or split of the two differ" },
+			"they cannot work together: lead time or split of the two differ"},
 		{"it recovers", func(v *PairView) { v.Partner.State = pair.Recover.String() }, "shuttle is in recover"},
 		{"this one recovers", func(v *PairView) { v.Own.State = pair.RecoverWait.String() }, "bobbin is in recover-wait"},
 		{"paused", func(v *PairView) { v.Resting = true }, "shuttle is paused"},

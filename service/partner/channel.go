@@ -307,6 +307,9 @@ func (c *Channel) serve(t *tls.Conn) {
 	c.workers.Go(func() { c.live(n) })
 	c.handler.Opened()
 	err := c.read(n)
+	if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
+		n.finish() // the partner may have been told why
+	}
 	n.close()
 	n.fail(errors.New("the connection to the partner was lost"))
 	c.mu.Lock()
@@ -393,6 +396,7 @@ type conn struct {
 	size   int      // octets of the queue
 	heavy  int      // octets of bulk
 	closed bool
+	last   bool          // what is in the queue is the last
 	over   chan struct{} // closed when nothing of it goes on
 	questions
 }
@@ -438,11 +442,12 @@ func (n *conn) sendBulk(b []byte) {
 func (n *conn) write() {
 	for {
 		n.mu.Lock()
-		for len(n.queue)+len(n.bulk) == 0 && !n.closed {
+		for len(n.queue)+len(n.bulk) == 0 && !n.closed && !n.last {
 			n.wake.Wait()
 		}
-		if n.closed {
+		if n.closed || n.last && len(n.queue) == 0 {
 			n.mu.Unlock()
+			_ = n.tls.CloseWrite() // or it is gone already
 			return
 		}
 		b := bytes.Join(n.queue, nil)
@@ -456,6 +461,18 @@ func (n *conn) write() {
 			n.close()
 			return
 		}
+	}
+}
+
+// finish lets what is in the queue reach the partner before the connection is closed, for
+// a second at the most: one that is closed with something unread takes along what it said.
+func (n *conn) finish() {
+	n.mu.Lock()
+	n.last = true
+	n.wake.Broadcast()
+	n.mu.Unlock()
+	if n.tls.NetConn().SetDeadline(time.Now().Add(time.Second)) == nil {
+		_, _ = io.Copy(io.Discard, n.tls) // until the partner hangs up, too
 	}
 }
 

@@ -294,6 +294,37 @@ func TestNewerConnection(t *testing.T) {
 	}
 }
 
+// What a server says before it hangs up is heard.
+func TestLastWords(t *testing.T) {
+	e := newEnds(t, nil)
+	refuse := func(m pair.Message) error {
+		b, err := pair.Append(nil, &pair.Message{Type: pair.ConnectReply})
+		if err != nil {
+			return err
+		}
+		for range 100 {
+			e.a.Send(b)
+		}
+		return errors.New("no pair with this one")
+	}
+	e.a.handler.Message = refuse
+	heard := 0
+	e.b.handler.Message = func(pair.Message) error { heard++; return nil }
+	e.connect()
+	b, err := pair.Append(nil, &pair.Message{Type: pair.Connect})
+	if err != nil {
+		t.Fatal(err)
+	}
+	e.b.Send(b)
+	for range 20 { // more comes, which nobody reads
+		e.b.Send(b)
+	}
+	e.await("the connection to end", func() bool { return e.closed[1].Load() > 0 })
+	if heard != 100 {
+		t.Errorf("%d of 100 messages were heard", heard)
+	}
+}
+
 // An invitation is read as it was printed, whatever a clipboard made of its case and its
 // blanks; one letter that is wrong or missing is told.
 func TestInvitations(t *testing.T) {

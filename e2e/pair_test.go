@@ -170,6 +170,36 @@ func TestPair(t *testing.T) {
 	}
 }
 
+// A server that alone hears newcomers is lent what it needs, to the last address of the
+// pool.
+func TestLastAddress(t *testing.T) {
+	t.Parallel()
+	for _, mode := range []string{"hot-standby", "load-sharing"} {
+		t.Run(mode, func(t *testing.T) {
+			t.Parallel()
+			w := unpaired(t)
+			w.a.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.11-10.77.0.14", "--serve", "--new-per-minute", "-1")
+			w.a.must("scope", "add", "vats", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.11-10.78.0.14", "--serve", "--new-per-minute", "-1")
+			w.form("--mode", mode)
+			var wg sync.WaitGroup
+			for i, s := range []*service{w.a, w.b} {
+				r := s.relay(fmt.Sprintf("127.77.0.%d", 1+i), fmt.Sprintf("10.%d.0.1", 77+i))
+				wg.Go(func() {
+					for n := range 4 {
+						c := &demo.Client{Relay: r, Hardware: hw(100*i + n), Patience: 40 * time.Second}
+						if err := c.Get(context.Background()); err != nil {
+							t.Errorf("client %d of 4 that %s alone hears: %v", n+1, s.args[3], err)
+							return
+						}
+					}
+				})
+			}
+			wg.Wait()
+			w.agree("with full pools")
+		})
+	}
+}
+
 // Whichever server is killed under load, the other goes on; when it is back, both
 // know the same, and no lease was lost.
 func TestPairKilled(t *testing.T) {

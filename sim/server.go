@@ -185,7 +185,7 @@ func (s *server) hear(req answer.Request, c *client, reply func(heard)) {
 	s.decision = answer.Decide(req, world, s.decision)
 	d := s.decision
 	if d.Why == answer.PartnersShare {
-		s.runAll(s.pair.Hungry(now))
+		s.runAll(s.pair.Hungry(s.table.Plan().OnLink(d.Scope.Link), now))
 	}
 	var say func()
 	if d.Reply != nil {

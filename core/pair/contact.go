@@ -93,7 +93,7 @@ func (s *Server) takeIn(m Message, now lease.Time) error {
 		return s.acknowledged(m, now)
 	case PoolReq:
 		s.send(Message{Type: PoolResp, Transaction: m.Transaction}, now)
-		s.lend(now)
+		s.lend(m, now)
 	case UpdReq:
 		s.debts.promise(m.Transaction)
 	case UpdReqAll:

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
@@ -289,4 +290,51 @@ func TestResting(t *testing.T) {
 	s.link.partner = Normal
 	s.Pause(false, now)
 	expect("in the end", answer.Everybody)
+}
+
+// The last address of a scope goes where a client waits for it, and nowhere else: of two
+// servers that both ask, neither takes what the other's client is about to get.
+func TestLastAddressGoesWhereItIsNeeded(t *testing.T) {
+	const now = lease.Time(1_790_000_000)
+	d := plan.New().Draft()
+	for _, subnet := range []string{"10.77.0.0/24", "10.78.0.0/24"} {
+		at := netip.MustParsePrefix(subnet).Addr().Next()
+		sc := plan.Scope{Name: "s" + at.String(), Subnet: netip.MustParsePrefix(subnet), Mode: plan.Serving, Pools: []addr.Range{{From: at, To: at}}}
+		if err := d.PlaceScope(&sc, "", nil); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.PutScope(sc); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p, _ := d.Finish()
+	table := lease.New(p, now)
+	table.Pair(lease.Primary)
+	s := New(Settings{Side: lease.Primary, Split: 50}.Defaults(), table, Record{State: Normal}, now)
+	s.state = Normal
+	for text, want := range map[string]int{"": 0, "10.78.0.0/24": 1, "10.77.0.0/24 10.78.0.0/24": 2, "10.79.0.0/24": 0} {
+		m := Message{Type: PoolReq}
+		m.Options.Put(dryOption, []byte(text))
+		s.lend(m, now)
+		if got := len(s.take()); min(got, 1) != min(want, 1) {
+			t.Errorf("asked for %q it gives %d times", text, got)
+		}
+	}
+	if s.lend(Message{Type: PoolReq}, now); len(s.take()) == 0 {
+		t.Error("one that names nothing is given nothing")
+	}
+	// Whoever asks names what its clients wait for.
+	secondary := lease.New(p, now)
+	secondary.Pair(lease.Secondary)
+	s = New(Settings{Side: lease.Secondary, Split: 50}.Defaults(), secondary, Record{State: Normal}, now)
+	s.state, s.link.agreed = Normal, true
+	for _, l := range s.Hungry(p.Scopes()[1:], now) {
+		body, _, _ := Cut(l[0].Body)
+		m, err := Decode(body)
+		if dry, _ := m.Options.Get(dryOption); err != nil || string(dry) != "10.78.0.0/24" {
+			t.Errorf("it asks for %q, %v", dry, err)
+		}
+		return
+	}
+	t.Error("it asks for nothing")
 }

@@ -3,6 +3,8 @@ package pair
 import (
 	"fmt"
 	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
 	"yarnpost/core/addr"
@@ -89,9 +91,10 @@ type walks struct {
 	settle walk // nobody's addresses are given to one of the two
 	claim  walk // the partner's are taken, once it is down for long enough
 	all    *lease.Snapshot
-	some   lease.Part // of one of them
-	pools  lease.Time // when shares were looked at last
-	asked  lease.Time // when the partner was asked for more
+	some   lease.Part       // of one of them
+	pools  lease.Time       // when shares were looked at last
+	asked  lease.Time       // when the partner was asked for more
+	dry    map[plan.ID]bool // scopes in which a client waits since
 }
 
 type walk struct {
@@ -115,7 +118,7 @@ func (s *Server) walk(now lease.Time) {
 		if now.Sub(s.walks.pools) >= s.set.Contact {
 			s.walks.pools = now
 			s.balance(now)
-			s.request(now, false)
+			s.request(now)
 		}
 	case PartnerDown:
 		if s.next == nil {
@@ -232,35 +235,44 @@ func (s *Server) unclaimed() (out []netip.Prefix) {
 // balance gives the partner of what this server has, where that has too little.
 func (s *Server) balance(now lease.Time) {
 	if s.state == Normal && s.next == nil {
-		s.change(s.gifts(now, func(has, others uint64) bool { return s.short(s.set.Side.Other(), has, others) }))
+		s.change(s.gifts(now, func(_ *plan.View, has, others uint64) bool { return s.short(s.set.Side.Other(), has, others) }))
 	}
 }
 
-// lend gives the partner of what this server has, where that has nothing left for a
-// client that asks: the last address, if need be.
-func (s *Server) lend(now lease.Time) {
-	if s.state == Normal && s.next == nil {
-		s.change(s.gifts(now, func(has, others uint64) bool { return has == 0 || s.short(s.set.Side.Other(), has, others) }))
+// lend gives the partner of what this server has where that asks for it: to the last
+// address where it says that a client waits and nothing is left. Elsewhere the last stays
+// here, or two servers that both hear newcomers would take each other's to and fro.
+func (s *Server) lend(m Message, now lease.Time) {
+	if s.state != Normal || s.next != nil {
+		return
 	}
+	dry, named := m.Options.Get(dryOption)
+	waits := strings.Fields(string(dry))
+	s.change(s.gifts(now, func(v *plan.View, has, others uint64) bool {
+		return s.short(s.set.Side.Other(), has, others) || has == 0 && (!named || slices.Contains(waits, v.Subnet.String()))
+	}))
 }
 
 // Rebalance gives the partner what it should have, wherever it has less, and asks
-// for the same.
+// for the same. It tells how many addresses it gives.
 func (s *Server) Rebalance(now lease.Time) (lists []effect.List, changed int, err error) {
 	if s.state != Normal || s.next != nil {
 		return nil, 0, fmt.Errorf("the servers do not work together now: this one is in %s", s.state)
 	}
-	gifts := s.gifts(now, func(has, others uint64) bool { return has < s.share(s.set.Side.Other(), has+others) })
+	gifts := s.gifts(now, func(_ *plan.View, has, others uint64) bool { return has < s.share(s.set.Side.Other(), has+others) })
+	for _, c := range gifts {
+		changed += 1 << (c.After.Prefix.Addr().BitLen() - c.After.Prefix.Bits())
+	}
 	s.change(gifts)
 	s.send(Message{Type: PoolReq}, now)
-	return s.take(), len(gifts), nil
+	return s.take(), changed, nil
 }
 
 // gifts are shares that become the partner's, in scopes where it has too little.
-func (s *Server) gifts(now lease.Time, little func(has, others uint64) bool) (changes []lease.Change) {
+func (s *Server) gifts(now lease.Time, little func(v *plan.View, has, others uint64) bool) (changes []lease.Change) {
 	for _, v := range s.table.Plan().Scopes() {
 		n := s.table.Count(v.ID)
-		if n.Headroom > 0 && little(n.Partner, n.Headroom) {
+		if n.Headroom > 0 && little(v, n.Partner, n.Headroom) {
 			changes = append(changes, s.give(v, max(1, s.share(s.set.Side.Other(), n.Headroom+n.Partner))-n.Partner, now)...)
 		}
 	}
@@ -333,26 +345,47 @@ func lastBlock(r addr.Range, want uint64) netip.Prefix {
 	return netip.PrefixFrom(netip.AddrFrom4(b), bits)
 }
 
+// dryOption of a POOLREQ names the subnets, with blanks between them, in which a client
+// waits and the server that asks has nothing left; its code is one that no registry gave
+// away. Without it every scope is meant.
+const dryOption = 65004
+
+const dryMost = 64 // subnets that are named
+
 // request asks the partner for addresses, where this server's share runs low, or is
-// used up by clients that ask (RFC 8156 section 6.3.1).
-func (s *Server) request(now lease.Time, dry bool) {
+// used up by a client that asks (RFC 8156 section 6.3.1).
+func (s *Server) request(now lease.Time) {
 	if s.state != Normal || !s.link.agreed || now.Sub(s.walks.asked) < time.Second {
 		return
 	}
+	low := false
+	var dry []string
 	for _, v := range s.table.Plan().Scopes() {
 		n := s.table.Count(v.ID)
-		if n.Partner > 0 && (dry && n.Headroom == 0 || s.short(s.set.Side, n.Headroom, n.Partner)) {
-			s.walks.asked = now
-			s.send(Message{Type: PoolReq}, now)
-			return
+		low = low || n.Partner > 0 && s.short(s.set.Side, n.Headroom, n.Partner)
+		if n.Partner > 0 && n.Headroom == 0 && s.walks.dry[v.ID] && len(dry) < dryMost {
+			dry = append(dry, v.Subnet.String())
 		}
 	}
+	if !low && dry == nil {
+		return
+	}
+	s.walks.asked, s.walks.dry = now, nil
+	m := Message{Type: PoolReq}
+	m.Options.Put(dryOption, []byte(strings.Join(dry, " ")))
+	s.send(m, now)
 }
 
-// Hungry says that a client goes without since what is left is the partner's: it is
-// asked at once.
-func (s *Server) Hungry(now lease.Time) []effect.List {
-	s.request(now, true)
+// Hungry says that a client goes without since what is left in its scopes is the
+// partner's: it is asked at once, or with the next look.
+func (s *Server) Hungry(scopes []*plan.View, now lease.Time) []effect.List {
+	if s.walks.dry == nil {
+		s.walks.dry = map[plan.ID]bool{}
+	}
+	for _, v := range scopes {
+		s.walks.dry[v.ID] = true
+	}
+	s.request(now)
 	return s.take()
 }
 

@@ -319,7 +319,7 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 	}
 	e.seen.Decided(req, d, at)
 	if d.Why == answer.PartnersShare && e.pairing != nil {
-		e.carry(e.pairing.Server.Hungry(lease.At(at)))
+		e.carry(e.pairing.Server.Hungry(e.table.Plan().OnLink(d.Scope.Link), lease.At(at)))
 	}
 	fate := observe.Silent
 	switch {

@@ -52,7 +52,7 @@ func (s *Server) registerPair(a huma.API) {
 	huma.Register(a, op("rebalance-pair", http.MethodPost, "/api/pair/rebalance", "Split free addresses anew", "pair", needPair),
 		func(context.Context, *struct{}) (*body[api.PairDone], error) {
 			n, err := s.node.Rebalance()
-			return respond(api.PairDone{Done: err == nil, Text: fmt.Sprintf("%d records of free addresses change hands", n)}, wrong(err))
+			return respond(api.PairDone{Done: err == nil, Text: plural(n, "free address goes", "free addresses go") + " to the partner, which was asked for what this server should have"}, wrong(err))
 		})
 	huma.Register(a, op("drill-pair", http.MethodPost, "/api/pair/drill", "Take this server out for a while, watched", "pair", needPair),
 		func(_ context.Context, in *body[api.PairDrillOrder]) (*body[api.PairDrill], error) {

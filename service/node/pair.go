@@ -687,7 +687,8 @@ func (n *Node) takeSettings(ctx context.Context, set pair.Settings) error {
 	})
 }
 
-// Rebalance splits free addresses anew, and gives how many records change hands.
+// Rebalance splits free addresses anew, and tells how many this server gives away; the
+// partner is asked for the same.
 func (n *Node) Rebalance() (changed int, err error) {
 	err = n.withPair(func(s *pair.Server) (lists []effect.List, err error) {
 		lists, changed, err = s.Rebalance(lease.At(n.clock.Now()))

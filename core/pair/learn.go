@@ -202,7 +202,8 @@ func prevails(a, b *lease.Lease) bool {
 // conflict notes that an address is active for two clients: nothing of it is lost
 // in silence (rule 7). The partner is told with the record.
 func (s *Server) conflict(n *lease.Lease, other lease.Client, now lease.Time) {
-	s.found(Conflict{Address: n.Address(), Kept: hex.EncodeToString(n.Client.Append(nil)), Other: hex.EncodeToString(other.Append(nil)), At: now})
+	s.found(Conflict{Address: n.Address(), Kept: hex.EncodeToString(n.Client.Append(nil)), Other: hex.EncodeToString(other.Append(nil)),
+		At: now})
 }
 
 func (s *Server) found(c Conflict) {

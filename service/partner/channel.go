@@ -471,9 +471,9 @@ func (n *conn) finish() {
 	n.last = true
 	n.wake.Broadcast()
 	n.mu.Unlock()
-	if n.tls.NetConn().SetDeadline(time.Now().Add(time.Second)) == nil {
-		_, _ = io.Copy(io.Discard, n.tls) // until the partner hangs up, too
-	}
+	late := time.AfterFunc(time.Second, func() { n.tls.NetConn().Close() })
+	defer late.Stop()
+	_, _ = io.Copy(io.Discard, n.tls) // until the partner hangs up, too
 }
 
 func (n *conn) close() {

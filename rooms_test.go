@@ -16,7 +16,8 @@ var floors = [][]string{
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful", "yarnpost/service/logs"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/trial", "yarnpost/service/preflight",
 		"yarnpost/service/partner"}, {"yarnpost/service/look"},
-	{"yarnpost/service/observe", "yarnpost/service/probe"}, {"yarnpost/service/engine"}, {"yarnpost/service/samples", "yarnpost/service/auditor", "yarnpost/service/alert"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
+	{"yarnpost/service/observe", "yarnpost/service/probe"}, {"yarnpost/service/engine"}, {"yarnpost/service/samples", "yarnpost/service/auditor", "yarnpost/service/alert",
+		"yarnpost/service/trail"}, {"yarnpost/service/node"}, {"yarnpost/service/httpd"},
 	{"yarnpost/cli", "yarnpost/demo"},
 	{"yarnpost/bench", "yarnpost/sim", "yarnpost/e2e", "yarnpost/e2e/browser", "yarnpost/e2e/shots", "yarnpost/cmd/yarnpost", "yarnpost/cmd/yarnpostd"},
 }

@@ -173,6 +173,7 @@ type LeaseEvent struct {
 	Expires    *time.Time `json:"expires"`
 	Relay      string     `json:"relay,omitempty"`
 	Circuit    string     `json:"circuit,omitempty"`
+	By         string     `json:"by,omitempty" doc:"Who ended or cleared it, if a person did"`
 }
 
 // Cell is one part of an address map: one address, or several when binned.
@@ -554,4 +555,20 @@ type OptionAt struct {
 type Vendor struct {
 	Class   string `json:"class"`
 	Clients int    `json:"clients"`
+}
+
+// ReasonHeader is the header of a request that says why something is done, percent-encoded;
+// it is kept in the trail.
+const ReasonHeader = "Yarnpost-Reason"
+
+// Deed is something that a person did.
+type Deed struct {
+	At      time.Time `json:"at"`
+	Who     string    `json:"who"`
+	From    string    `json:"from,omitempty" doc:"Address that it was asked from"`
+	Server  string    `json:"server,omitempty" doc:"Which server of a pair was asked"`
+	Deed    string    `json:"deed" doc:"Such as: ended a lease"`
+	Subject string    `json:"subject,omitempty"`
+	Reason  string    `json:"reason,omitempty"`
+	Detail  string    `json:"detail,omitempty" doc:"What came of it"`
 }

@@ -89,6 +89,7 @@ func commands() []command {
 	all = append(all, understandCommands()...)
 	all = append(all, trialCommands()...)
 	all = append(all, planCommands()...)
+	all = append(all, trailCommands()...)
 	all = append(all, pairCommands()...)
 	all = append(all, capacityCommands()...)
 	all = append(all, auditCommands()...)
@@ -280,6 +281,7 @@ func (c *command) run(ctx context.Context, args []string, stdout, stderr io.Writ
 	}
 	if err == nil {
 		k.client = client.New(server, token)
+		k.client.Reason = k.reason
 		if k.ca != "" {
 			if err := k.client.Trust(k.ca); err != nil {
 				return err

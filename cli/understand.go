@@ -53,12 +53,14 @@ func understandCommands() []command {
 					return k.show(list, t, "No relay was heard, and the plan names none.")
 				}
 			}},
-		{name: "relay accept", args: "ADDRESS", short: "Name a relay in the plan, so that what it says of circuits counts", least: 1, most: 1, write: true,
+		{name: "relay accept", args: "ADDRESS", short: "Name a relay in the plan, so that what it says of circuits counts", least: 1,
+			most: 1, write: true,
 			flags: func(f *flag.FlagSet) func(*call) error {
 				link := f.String("link", "", "`name` of its link; the one whose scope it lies in otherwise")
 				return func(k *call) error { return k.acceptRelay(k.args[0], *link) }
 			}},
-		{name: "relay forget", args: "[ADDRESS]", short: "Forget a relay that was heard, or all that the plan does not name", most: 1, write: true,
+		{name: "relay forget", args: "[ADDRESS]", short: "Forget a relay that was heard, or all that the plan does not name", most: 1,
+			write: true,
 			flags: func(f *flag.FlagSet) func(*call) error {
 				all := f.Bool("all", false, "forget all that the plan does not name")
 				return func(k *call) error {
@@ -151,9 +153,11 @@ func traceCommand() command {
 					return err
 				}
 				if k.json || k.csv {
-					t := newTable("At", "Type", "Hardware", "Host name", "Relay", "Circuit", "Outcome", "Reason", "Address", "Scope", "Fate", "Millis")
+					t := newTable("At", "Type", "Hardware", "Host name", "Relay", "Circuit", "Outcome", "Reason", "Address", "Scope",
+						"Fate", "Millis")
 					for _, x := range list.Items {
-						t.row(x.At.Format(time.RFC3339Nano), x.Type, x.Hardware, x.Hostname, x.Relay, x.Circuit, x.Outcome, x.Reason, x.Address, x.Scope,
+						t.row(x.At.Format(time.RFC3339Nano), x.Type, x.Hardware, x.Hostname, x.Relay, x.Circuit, x.Outcome, x.Reason,
+							x.Address, x.Scope,
 							x.Fate, fmt.Sprintf("%.2f", x.Millis))
 					}
 					if k.csv {
@@ -366,7 +370,8 @@ func listeningCommand() command {
 				if err != nil {
 					return err
 				}
-				t := newTable("Client", "Host name", "Scope", "Took", "From", "Would offer", "Agrees", "Difference").without("From", "Host name")
+				t := newTable("Client", "Host name", "Scope", "Took", "From", "Would offer", "Agrees", "Difference").without("From",
+					"Host name")
 				for _, a := range l.Clients {
 					agrees := "yes"
 					if !a.Agrees {
@@ -388,7 +393,8 @@ func listeningCommand() command {
 					fmt.Fprintln(k.out, "No link is only listened to; every link is answered.")
 				}
 				for _, r := range l.Rivals {
-					fmt.Fprintf(k.out, "Server %s answers on link %s: %s, %d times, last %s.\n", r.Server, r.Link, r.How, r.Count, k.when(r.Last))
+					fmt.Fprintf(k.out, "Server %s answers on link %s: %s, %d times, last %s.\n", r.Server, r.Link, r.How, r.Count,
+						k.when(r.Last))
 				}
 				if l.Learned > 0 {
 					fmt.Fprintf(k.out, "%d addresses were learned and are kept for their clients.\n", l.Learned)
@@ -412,7 +418,8 @@ func listeningCommand() command {
 
 // given prints what the holder of a lease was last given.
 func givenCommand() command {
-	return command{name: "lease options", args: "ADDRESS", short: "Say exactly what a client asked with and was last given", least: 1, most: 1,
+	return command{name: "lease options", args: "ADDRESS", short: "Say exactly what a client asked with and was last given", least: 1,
+		most: 1,
 		flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
 				g, err := k.client.Given(k.ctx, k.args[0])
@@ -426,7 +433,8 @@ func givenCommand() command {
 				for _, o := range g.Given {
 					t.row("given", fmt.Sprint(o.Code), o.Name, o.Value, o.Bytes)
 				}
-				if err := k.show(g, t, "It is not on record what this client was given; it will be with its next renewal."); err != nil || k.json ||
+				if err := k.show(g, t, "It is not on record what this client was given; it will be with its next renewal."); err != nil ||
+					k.json ||
 					k.csv {
 					return err
 				}
@@ -502,9 +510,10 @@ func nudgeCommand() command {
 }
 
 func historyCommand() command {
-	return command{name: "lease history", args: "ADDRESS|HW|HOSTNAME", short: "Say who had an address, or where a client has been", least: 1,
-		most: 1,
-		more: "  yarnpost lease history press-room\n  yarnpost lease history 10.40.8.31 --at \"2026-11-17 14:05\"\n  yarnpost lease history 02:40:18:00:00:07",
+	return command{name: "lease history", args: "ADDRESS|HW|HOSTNAME", short: "Say who had an address, or where a client has been",
+		least: 1,
+		most:  1,
+		more:  "  yarnpost lease history press-room\n  yarnpost lease history 10.40.8.31 --at \"2026-11-17 14:05\"\n  yarnpost lease history 02:40:18:00:00:07",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			limit := f.Int("limit", 50, "at most this `number` of lines")
 			at := f.String("at", "", "who had the address at this `time`: 2026-11-17 14:05, here, or RFC 3339")
@@ -529,15 +538,16 @@ func historyCommand() command {
 				if err != nil {
 					return err
 				}
-				t := newTable("At", "Address", "Status", "Hardware", "Host name", "Since", "Until", "Relay", "Circuit").without("Circuit", "Relay",
-					"Since")
+				t := newTable("At", "Address", "Status", "By", "Hardware", "Host name", "Since", "Until", "Relay",
+					"Circuit").without("Circuit", "Relay",
+					"Since", "By")
 				stamp := func(at time.Time) string { return at.Format("2006-01-02 15:04:05") }
 				for _, e := range list {
 					until := "never"
 					if e.Expires != nil {
 						until = stamp(*e.Expires)
 					}
-					t.row(stamp(e.At), e.Address, e.Status, e.Hardware, e.Hostname, stamp(e.Since), until, e.Relay, e.Circuit)
+					t.row(stamp(e.At), e.Address, e.Status, e.By, e.Hardware, e.Hostname, stamp(e.Since), until, e.Relay, e.Circuit)
 				}
 				defer k.most(len(list), *limit)
 				empty := "No match: there is no history of " + k.args[0] + "."
@@ -602,7 +612,10 @@ func mendCommand() command {
 
 // nameFrom makes a name for an item of what a client calls itself, or "".
 func nameFrom(hostname string) string {
-	parts := strings.FieldsFunc(hostname, func(r rune) bool { return !(r < unicode.MaxASCII && (unicode.IsLetter(r) || unicode.IsDigit(r))) })
+	parts := strings.FieldsFunc(hostname, func(r rune) bool {
+		return !(r < unicode.MaxASCII && (unicode.IsLetter(r) ||
+			unicode.IsDigit(r)))
+	})
 	name := strings.Join(parts, "-")
 	return strings.TrimRight(name[:min(len(name), 60)], "-")
 }
@@ -620,7 +633,8 @@ func mending(u api.Unserved, name string) (*api.Edit, string) {
 				name = "client-" + strings.ReplaceAll(u.Hardware, ":", "")
 			}
 		}
-		return &api.Edit{Op: "add", Kind: "reservation", Name: name, Reservation: &api.ReservationEdit{Scope: &u.Scope, Hardware: &u.Hardware}},
+		return &api.Edit{Op: "add", Kind: "reservation", Name: name, Reservation: &api.ReservationEdit{Scope: &u.Scope,
+				Hardware: &u.Hardware}},
 			"A reserved address mends it."
 	case u.Reason == "no-scope" && u.Guess != "":
 		if name == "" {

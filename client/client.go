@@ -22,6 +22,7 @@ import (
 
 // Client talks to one server. It is safe for concurrent use.
 type Client struct {
+	Reason string // why things are done, kept in the trail
 	base   string
 	token  string
 	http   *http.Client
@@ -77,6 +78,9 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		return fmt.Errorf("%s %s: %w", method, path, err)
 	}
 	r.Header.Set("Authorization", "Bearer "+c.token)
+	if c.Reason != "" && method != http.MethodGet {
+		r.Header.Set(api.ReasonHeader, url.QueryEscape(c.Reason))
+	}
 	if in != nil {
 		r.Header.Set("Content-Type", "application/json")
 	}

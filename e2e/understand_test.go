@@ -45,8 +45,9 @@ func TestUnderstanding(t *testing.T) {
 		"--router", "10.77.0.1", "--serve")
 	relay := s.relay("127.0.0.2", "10.77.0.1")
 	client := func(n int, name string) *demo.Client {
-		return &demo.Client{Relay: relay, Circuit: fmt.Sprintf("sw1/0/%d", n), Hardware: hw(n), ID: append([]byte{1}, hw(n)...), Hostname: name,
-			Vendor: "loomctl/2", Wants: []byte{1, 3, 42, 150}, Patience: 2 * time.Second}
+		return &demo.Client{Relay: relay, Circuit: fmt.Sprintf("sw1/0/%d", n), Hardware: hw(n), ID: append([]byte{1}, hw(n)...),
+			Hostname: name,
+			Vendor:   "loomctl/2", Wants: []byte{1, 3, 42, 150}, Patience: 2 * time.Second}
 	}
 	must := func(err error) {
 		t.Helper()
@@ -95,7 +96,8 @@ func TestUnderstanding(t *testing.T) {
 	s.fails(1, "not clear which link", "explain")
 
 	// What was given, what is stale, what is missing.
-	s.says([]string{"asked", "given", "ap/controller=10.77.0.31", "Asked for and not given: 42 ntp-servers, 150 tftp-server-address"}, "lease",
+	s.says([]string{"asked", "given", "ap/controller=10.77.0.31", "Asked for and not given: 42 ntp-servers, 150 tftp-server-address"},
+		"lease",
 		"options", a.Address.String())
 	s.says([]string{"2        42    ntp-servers"}, "option", "unmet")
 	s.says([]string{"No client holds old options"}, "lease", "stale")
@@ -284,4 +286,65 @@ func TestRush(t *testing.T) {
 	}
 	s.says([]string{"clients that scope looms never saw before came in a rush"}, "status")
 	s.says([]string{"too many clients never seen before"}, "unserved", "list")
+}
+
+// What people do is in one list: who, from where, what, why and what came of it; and
+// nothing is there that was only previewed, refused or asked. Secrets are not.
+func TestTrail(t *testing.T) {
+	t.Parallel()
+	s := startService(t, "--alerts-to", "127.0.0.0/8")
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.139", "--router", "10.77.0.1", "--serve",
+		"--reason", "the new looms")
+	c := demo.Client{Relay: s.relay("127.77.0.1", "10.77.0.1"), Hardware: hw(1), Hostname: "loom-1"}
+	if err := c.Get(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	held := c.Address.String()
+	secret := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(secret, []byte("woolsack\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.must("lease", "end", held, "--dry-run")
+	s.must("scope", "edit", "looms", "--lease", "2h", "--dry-run")
+	s.cli("lease", "end", "10.77.0.200") // nobody has it
+	s.must("explain", c.Hardware.String())
+	s.must("lease", "end", held, "--yes", "--reason", "moved to höfen")
+	s.must("alert", "target", "add", "desk", "--url", "http://127.0.0.1:9/hook", "--secret-file", secret)
+	s.must("alert", "silence", "pool-full*", "--until", "2h", "--reason", "the fair")
+	s.must("token", "add", "robot")
+	s.must("token", "revoke", "robot", "--yes")
+	s.must("alert", "target", "remove", "desk")
+	s.cli("audit", "run") // it ends with 5 where it found something
+	page, err := s.api().Trail(context.Background(), "", time.Time{}, 100)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []string{"ran an audit  ", "removed a target of alerts desk ", "revoked a token robot ", "made a token robot ",
+		"silenced alerts pool-full* the fair", "set a target of alerts desk ", "ended a lease " + held + " moved to höfen",
+		"changed the plan revision 1 the new looms"}
+	if len(page.Items) != len(want) {
+		t.Errorf("%d deeds, want %d: %+v", len(page.Items), len(want), page.Items)
+	}
+	for i, d := range page.Items[:min(len(want), len(page.Items))] {
+		if got := d.Deed + " " + d.Subject + " " + d.Reason; got != want[i] || d.Who == "" || d.From != "127.0.0.1" {
+			t.Errorf("%q by %q from %q, want %q", got, d.Who, d.From, want[i])
+		}
+	}
+	if out := s.must("trail", "desk"); !strings.Contains(out, "http://127.0.0.1:9/hook") {
+		t.Errorf("where the alerts go is not said:\n%s", out)
+	}
+	if out := s.must("trail", "--json"); strings.Contains(out, "woolsack") || strings.Contains(out, "yp_") {
+		t.Errorf("a secret is in the trail:\n%s", out)
+	}
+	if out := s.must("trail", "höfen"); !strings.Contains(out, "ended a lease: "+held) || strings.Contains(out, "robot") {
+		t.Errorf("searched:\n%s", out)
+	}
+	if out := s.must("lease", "history", held); !strings.Contains(out, "admin") {
+		t.Errorf("the history does not say who ended the lease:\n%s", out)
+	}
+	file := filepath.Join(t.TempDir(), "report.html")
+	s.must("audit", "report", "--out", file)
+	if b, err := os.ReadFile(file); err != nil || !strings.Contains(string(b), "moved to höfen") {
+		t.Errorf("the report does not have it: %v", err)
+	}
 }

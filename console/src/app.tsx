@@ -32,6 +32,7 @@ const Sweep = lazy(() => import('./pages/sweep'))
 const Alerts = lazy(() => import('./pages/alerts'))
 const PairPage = lazy(() => import('./pages/pair'))
 const Changes = lazy(() => import('./pages/changes'))
+const Trail = lazy(() => import('./pages/trail'))
 
 const pages = [
   { path: '/today', key: 't', name: 'Today', asks: 'Is all well?' },
@@ -200,6 +201,7 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
               <Route path="/audit/alerts" element={<Alerts />} />
               <Route path="/pair" element={<PairPage />} />
               <Route path="/changes" element={<Changes />} />
+              <Route path="/changes/trail" element={<Trail />} />
               <Route path="*" element={<Navigate to="/today" replace />} />
             </Routes>
           </Suspense>

@@ -36,7 +36,7 @@ func TestFindingBesideState(t *testing.T) {
 	held := func(client byte, v lease.Version) lease.Lease {
 		return lease.Lease{Prefix: key, Status: lease.Active, Client: lease.ByIdentifier([]byte{1, client}),
 			Hardware: "\x02\x40\x00\x00\x00\x01",
-			Heard: now - 9, Changed: now - 9, Expires: now + 900, Version: v, Owed: true}
+			Heard:    now - 9, Changed: now - 9, Expires: now + 900, Version: v, Owed: true}
 	}
 	table := lease.New(plan.New(), now)
 	table.Pair(lease.Primary)

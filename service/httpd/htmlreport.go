@@ -13,6 +13,7 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/service/samples"
+	"yarnpost/service/store"
 )
 
 //go:embed report.html
@@ -35,6 +36,7 @@ type reportData struct {
 	Pair     *api.Pair
 	Unserved []api.Unserved
 	Changes  []reportChange
+	Deeds    []api.Deed // but for changes of the plan
 }
 
 type reportGroup struct {
@@ -117,6 +119,11 @@ func (s *Server) htmlReport(ctx context.Context) ([]byte, error) {
 		}
 		d.Changes = append(d.Changes, c)
 	}
+	deeds, _, err := s.trail(ctx, store.TrailQuery{Limit: reportDeeds, Own: true})
+	if err != nil {
+		return nil, err
+	}
+	d.Deeds = deeds
 	var b bytes.Buffer
 	if err := reportPage.Execute(&b, d); err != nil {
 		return nil, fmt.Errorf("make the report: %w", err)
@@ -126,6 +133,8 @@ func (s *Server) htmlReport(ctx context.Context) ([]byte, error) {
 
 // A report has so many of the last changes, and so many lines of each.
 const reportChanges, reportLines = 20, 6
+
+const reportDeeds = 50 // the last that people did beside them
 
 // Sizes of a chart, in its own units.
 const (

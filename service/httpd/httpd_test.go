@@ -235,6 +235,7 @@ func TestLeasePages(t *testing.T) {
 	var table []*lease.Lease
 	for n := range 200 {
 		table = append(table, &lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 0, 0, byte(n)})), Status: lease.Active,
+			Client:   lease.ByIdentifier([]byte{1, byte(n)}),
 			Hostname: fmt.Sprintf("host-%d", random.IntN(30)), Heard: lease.Time(random.IntN(50))})
 	}
 	for _, sort := range []string{"address", "hostname", "heard"} {
@@ -328,5 +329,36 @@ func BenchmarkLeasePage(b *testing.B) {
 			}
 			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/n, "ns/lease")
 		})
+	}
+}
+
+// Whatever is asked for otherwise than by GET is in the trail, or is known to do nothing.
+func TestEveryDeedHasItsWords(t *testing.T) {
+	known := map[string]bool{}
+	for _, o := range routes(NewAPI(http.NewServeMux(), &Server{}).OpenAPI()) {
+		known[o.id] = true
+		if harm := deeds[o.id] != ""; harm == slices.Contains(harmless, o.id) {
+			t.Errorf("%s (%s %s): in the trail %v, harmless %v", o.id, o.method, o.path, harm, !harm)
+		}
+	}
+	for id := range deeds {
+		if !known[id] {
+			t.Errorf("%s is no operation", id)
+		}
+	}
+	s := &Server{operations: routes(NewAPI(http.NewServeMux(), &Server{}).OpenAPI())}
+	for ask, want := range map[string][2]string{
+		"POST /api/leases/10.40.8.31/end":      {"end-lease", "10.40.8.31"},
+		"POST /api/leases/clear":               {"clear-leases", ""},
+		"DELETE /api/alerts/targets/desk":      {"remove-target", "desk"},
+		"POST /api/plan/revisions/12/revert":   {"revert-revision", "12"},
+		"POST /api/pair/down":                  {"declare-down", ""},
+		"GET /api/leases":                      {"", ""},
+		"POST /api/leases/10.40.8.31/end/more": {"", ""},
+	} {
+		method, path, _ := strings.Cut(ask, " ")
+		if id, subject := s.operation(method, path); id != want[0] || subject != want[1] {
+			t.Errorf("%s is %q of %q, want %q", ask, id, subject, want)
+		}
 	}
 }

@@ -61,7 +61,7 @@ func (g *leasePage) order(a, b row) int {
 }
 
 func (g *leasePage) add(l *lease.Lease) {
-	if !g.match.fits(l) {
+	if !g.match.fits(l) || ofNobody(l) {
 		return
 	}
 	g.total++
@@ -249,3 +249,7 @@ func containsFold(text, lower string) bool {
 	}
 	return false
 }
+
+// ofNobody reports whether a record says no more than whose an address is to give, of the
+// two servers of a pair.
+func ofNobody(l *lease.Lease) bool { return !l.Client.Known() && l.Status != lease.Abandoned }

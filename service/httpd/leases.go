@@ -85,7 +85,8 @@ func (s *Server) registerLeases(a huma.API) {
 				return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.node.Engine().Plan(), x.Lease), Text: text}, nil)
 			})
 	}
-	huma.Register(a, op("clear-leases", http.MethodPost, "/api/leases/clear", "Clear many abandoned addresses; those that still answer stay",
+	huma.Register(a, op("clear-leases", http.MethodPost, "/api/leases/clear",
+		"Clear many abandoned addresses; those that still answer stay",
 		"leases", needClients), func(ctx context.Context, in *body[api.ClearRequest]) (*body[api.Cleared], error) {
 		return respond(s.clearMany(ctx, in.Body))
 	})
@@ -227,15 +228,46 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 	if err != nil {
 		return nil, failure(err)
 	}
+	ended := s.endedBy(ctx, past, events)
 	out := []api.LeaseEvent{}
 	for _, e := range events {
 		l := leaseView(plan.New(), &e.Lease)
 		if !q.At.IsZero() && (e.Status != lease.Active || e.Expires != lease.Never && e.Expires.Std().Before(q.At)) {
 			continue // nobody had it then
 		}
+		if ofNobody(&e.Lease) {
+			continue
+		}
 		out = append(out, api.LeaseEvent{At: e.At.UTC(), Address: l.Address, Vendor: e.Vendor, Status: l.Status, Hardware: l.Hardware,
 			Identifier: l.Identifier, Hostname: l.Hostname,
-			Since: e.Since.Std(), Expires: expiry(e.Expires), Relay: l.Relay, Circuit: l.Circuit})
+			Since: e.Since.Std(), Expires: expiry(e.Expires), Relay: l.Relay, Circuit: l.Circuit, By: ended(&e)})
 	}
 	return listed(s, out)
+}
+
+// endedBy tells of events who ended or cleared a lease, if a person did.
+func (s *Server) endedBy(ctx context.Context, q store.Past, events []store.Event) func(*store.Event) string {
+	var list []store.Deed
+	for _, e := range events {
+		if e.Status == lease.Active || len(list) > 0 && !q.Address.IsValid() {
+			continue
+		}
+		more, err := s.node.Store().Trail(ctx, store.TrailQuery{Subject: e.Address().String(), Before: e.At.Add(time.Minute), Limit: 100,
+			Own: true})
+		if err != nil {
+			break // the events are worth more than who ended one
+		}
+		if list = append(list, more...); q.Address.IsValid() {
+			break
+		}
+	}
+	return func(e *store.Event) string {
+		for _, d := range list {
+			if off := d.At.Sub(e.At); e.Status != lease.Active && d.Subject == e.Address().String() && off > -5*time.Second &&
+				off < 5*time.Second {
+				return d.Who
+			}
+		}
+		return ""
+	}
 }

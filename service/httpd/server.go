@@ -38,17 +38,18 @@ const cookieName = "yarnpost_session"
 
 // Server is the HTTP side of a node.
 type Server struct {
-	lenient map[string]need // operations that need less than others
-	node    *node.Node
-	access  *Access
-	log     *slog.Logger
-	echo    *echo.Echo
-	mux     *http.ServeMux // of the API, behind the guard
-	server  *http.Server
-	addr    net.Addr
-	secure  bool
-	files   [2]string // certificate and key
-	pair    atomic.Pointer[tls.Certificate]
+	lenient    map[string]need // operations that need less than others
+	operations []route         // that may do something
+	node       *node.Node
+	access     *Access
+	log        *slog.Logger
+	echo       *echo.Echo
+	mux        *http.ServeMux // of the API, behind the guard
+	server     *http.Server
+	addr       net.Addr
+	secure     bool
+	files      [2]string // certificate and key
+	pair       atomic.Pointer[tls.Certificate]
 }
 
 // Time limits of a connection: for a request's head and body, for a reply that
@@ -145,7 +146,8 @@ func (s *Server) build() {
 	s.mux = mux
 	s.node.KeepAccess(s.access, s.carryOut)
 	s.node.CertificateEnds(s.certificateEnds)
-	s.lenient = lenient(NewAPI(mux, s).OpenAPI())
+	doc := NewAPI(mux, s).OpenAPI()
+	s.lenient, s.operations = lenient(doc), routes(doc)
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "there is no "+r.Method+" "+r.URL.Path+"; /api/openapi.json lists what there is")
 	})
@@ -190,6 +192,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerAudit(a)
 	s.registerRehearsals(a)
 	s.registerAlerts(a)
+	s.registerTrail(a)
 	return a
 }
 
@@ -259,10 +262,11 @@ func (s *Server) guard(next http.Handler) http.Handler {
 		w.Header().Set("Yarnpost-Revision", strconv.FormatInt(s.node.Engine().Plan().Revision, 10))
 		ctx := context.WithValue(r.Context(), accountKey{}, account)
 		ctx = context.WithValue(ctx, holdsKey{}, func() bool { _, ok := s.access.Who(secret); return ok })
-		if s.forward(w, r, account.Name) {
-			return
-		}
-		next.ServeHTTP(w, r.WithContext(ctx))
+		s.withDeed(w, r.WithContext(ctx), account.Name, func(w http.ResponseWriter, r *http.Request) {
+			if !s.forward(w, r, account.Name) {
+				next.ServeHTTP(w, r)
+			}
+		})
 	})
 }
 

@@ -29,6 +29,7 @@ import (
 	"yarnpost/service/probe"
 	"yarnpost/service/samples"
 	"yarnpost/service/store"
+	"yarnpost/service/trail"
 	"yarnpost/service/wire"
 )
 
@@ -75,6 +76,7 @@ type Node struct {
 	watched watched // of lookForAlerts
 	plays   plays
 	alerts  *alert.Room
+	trail   *trail.Room
 
 	hostMu    sync.Mutex
 	preflight lastPreflight                                    // the last preflight
@@ -136,6 +138,7 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	if err := n.startPair(); err != nil {
 		return nil, err
 	}
+	n.trail = trail.New(n.store, c.Log)
 	n.samples = samples.New(n.engine, n.store, n.clock, cmp.Or(c.TimeZone, time.Local), c.Log)
 	n.audits.room = auditor.New(facts{n}, n.engine, n.store, n.clock, c.Log)
 	n.alerts = n.newAlerts()
@@ -169,6 +172,7 @@ func (n *Node) keepGoing(run context.Context) {
 		keep()
 		n.every(run, time.Hour, keep)
 	})
+	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("the trail", func() { n.trail.Flush(run) })) })
 	n.workers.Go(func() { n.every(run, time.Second, n.guarded("a look at the clock", n.watchClock)) })
 	n.workers.Go(func() { n.every(run, time.Second, n.guarded("a change in doubt", n.settleDoubt)) })
 	n.workers.Go(func() { n.every(run, time.Minute, n.guarded("a sweep", n.engine.SweepSets)) })

@@ -120,6 +120,8 @@ func (n *Node) answerPartner(ctx context.Context, method string, in json.RawMess
 		return asked(in, func(of [][2]int) ([]byte, error) { return n.rowsOf(of), nil })
 	case "records":
 		return asked(in, func(of []netip.Prefix) ([]Known, error) { return n.knownOf(of), nil })
+	case "trail":
+		return asked(in, func(q store.TrailQuery) ([]store.Deed, error) { q.Own = true; return n.store.Trail(ctx, q) })
 	case "pair.settings":
 		return asked(in, func(set pair.Settings) (struct{}, error) {
 			n.pair.mu.Lock()

@@ -5,7 +5,14 @@ import { Mono, StatusMark, When } from '../parts/bits'
 export const eventColumns = (): TableColumnsType<LeaseEvent> => [
   { title: 'At', render: (_, e) => <Mono>{new Date(e.at).toLocaleString('en-GB')}</Mono> },
   { title: 'Address', render: (_, e) => <Mono>{e.address}</Mono> },
-  { title: 'Became', render: (_, e) => <StatusMark status={e.status} /> },
+  {
+    title: 'Became',
+    render: (_, e) => (
+      <>
+        <StatusMark status={e.status} /> {e.by && <span className="quiet">by {e.by}</span>}
+      </>
+    ),
+  },
   {
     title: 'Client',
     render: (_, e) => (

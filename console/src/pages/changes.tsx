@@ -5,6 +5,7 @@ import { useSearchParams } from 'react-router'
 import { get, items, type Revision } from '../api/client'
 import { Empty, Failure, plural } from '../parts/bits'
 import { Confirm } from '../parts/preview'
+import { SubNav } from '../parts/subnav'
 import { revisionColumns } from '../columns/changes'
 
 const perPage = 50
@@ -70,6 +71,7 @@ export default function Changes() {
           </span>
         </div>
       </div>
+      <SubNav of="changes" />
       <Failure error={pages.error} />
       <div className="panel flush">
         <Table<Revision>

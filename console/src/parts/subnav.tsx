@@ -24,6 +24,10 @@ const groups = {
     ['/audit/sweep', 'Sweep'],
     ['/audit/alerts', 'Alerts'],
   ],
+  changes: [
+    ['/changes', 'Of the plan'],
+    ['/changes/trail', 'All that was done'],
+  ],
   unserved: [
     ['/unserved', 'Clients'],
     ['/unserved/conversations', 'Conversations'],

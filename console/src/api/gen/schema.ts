@@ -1254,6 +1254,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people did, on both servers of a pair: each change of the plan and all else, latest first */
+        get: operations["list-trail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials": {
         parameters: {
             query?: never;
@@ -1951,6 +1968,21 @@ export interface components {
             size: number;
             type: string;
         };
+        Deed: {
+            /** Format: date-time */
+            at: string;
+            /** @description Such as: ended a lease */
+            deed: string;
+            /** @description What came of it */
+            detail?: string;
+            /** @description Address that it was asked from */
+            from?: string;
+            reason?: string;
+            /** @description Which server of a pair was asked */
+            server?: string;
+            subject?: string;
+            who: string;
+        };
         Defaults: {
             /** @enum {string} */
             identity: "identifier" | "hardware";
@@ -2319,6 +2351,8 @@ export interface components {
             address: string;
             /** Format: date-time */
             at: string;
+            /** @description Who ended or cleared it, if a person did */
+            by?: string;
             circuit?: string;
             /** Format: date-time */
             expires: string | null;
@@ -2586,6 +2620,23 @@ export interface components {
         };
         PageCodebook: {
             items: components["schemas"]["Codebook"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageDeed: {
+            items: components["schemas"]["Deed"][];
             /** @description Servers that could not be asked, so that what they know is not here */
             missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
@@ -6831,6 +6882,43 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-trail": {
+        parameters: {
+            query?: {
+                /** @description Part of who, from where, what was done, to what, why, or what came of it */
+                search?: string;
+                /** @description Only what was done before this moment: where the page before ended */
+                before?: string;
+                /** @description Only what was done since this moment */
+                since?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageDeed"];
+                };
             };
             /** @description Error */
             default: {

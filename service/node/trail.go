@@ -1,0 +1,29 @@
+package node
+
+import (
+	"context"
+	"fmt"
+
+	"yarnpost/service/store"
+	"yarnpost/service/trail"
+)
+
+// Trail keeps what people did here.
+func (n *Node) Trail() *trail.Room { return n.trail }
+
+// TrailOfPartner asks the other server of a pair what people did there, but for changes of
+// the plan, which both have. The partner is named if there is one; the error wraps
+// ErrAlone if not.
+func (n *Node) TrailOfPartner(ctx context.Context, q store.TrailQuery) (list []store.Deed, name string, err error) {
+	on, c := n.paired()
+	if c == nil || on == nil {
+		return nil, "", ErrAlone
+	}
+	if c.Remote() == "" {
+		return nil, on.Partner.Name, fmt.Errorf("%s cannot be heard", on.Partner.Name)
+	}
+	ctx, cancel := context.WithTimeout(ctx, unservedTime)
+	defer cancel()
+	err = c.Ask(ctx, "trail", q, &list)
+	return list, on.Partner.Name, err
+}

@@ -1,6 +1,7 @@
 package lease
 
 import (
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -167,5 +168,60 @@ func TestReshaped(t *testing.T) {
 	})
 	if table.shards[id] == before || table.shards[id].view != table.Plan().Scope(id) {
 		t.Error("a scope without pools keeps what it had")
+	}
+}
+
+// Reservations count as taken in a plan that comes from the partner, one revision after
+// the other, as in one that is made here.
+func TestPartnersReservationsCount(t *testing.T) {
+	const now = Time(1_790_000_000)
+	p := plan.New()
+	table := New(plan.New(), now)
+	table.Reset(plan.New(), now)
+	table.Pair(Secondary)
+	q := plan.New()
+	carry := func(f func(d *plan.Draft)) {
+		d := p.Draft()
+		f(d)
+		var c []plan.Change
+		p, c = d.Finish()
+		for i := range c {
+			b, err := json.Marshal(c[i].After)
+			if err != nil {
+				t.Fatal(err)
+			}
+			c[i].Before = nil
+			if c[i].After, err = plan.Decode(c[i].Kind, b); err != nil {
+				t.Fatal(err)
+			}
+		}
+		next, err := q.Replay(p.Revision, c)
+		if err != nil {
+			t.Fatal(err)
+		}
+		q = next
+		table.SetPlan(q, c)
+	}
+	carry(func(d *plan.Draft) {
+		r, _ := addr.ParseRange("10.77.0.10-10.77.0.19")
+		sc := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Mode: plan.Serving, Pools: []addr.Range{r}}
+		if err := d.PlaceScope(&sc, "", nil); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.PutScope(sc); err != nil {
+			t.Fatal(err)
+		}
+	})
+	for i := range 3 {
+		carry(func(d *plan.Draft) {
+			r := plan.Reservation{Name: fmt.Sprint("r", i), Scope: p.Scopes()[0].ID,
+				Address: netip.AddrFrom4([4]byte{10, 77, 0, byte(10 + i)}), Hardware: addr.Hardware([]byte{2, 0, 0, 0, 0, byte(i)})}
+			if _, err := d.PutReservation(r); err != nil {
+				t.Fatal(err)
+			}
+		})
+		if n := table.Count(q.Scopes()[0].ID); n.Headroom != 0 || n.Partner != uint64(9-i) {
+			t.Errorf("with %d of 10 addresses reserved %d are the partner's to give", i+1, n.Partner)
+		}
 	}
 }

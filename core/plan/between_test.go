@@ -46,4 +46,13 @@ func TestBetween(t *testing.T) {
 			t.Errorf("%+v is still different", rest)
 		}
 	}
+	// The plan that a revision is put on serves meanwhile, and stays as it is.
+	for a, want := range map[string]bool{"10.77.0.9": true, "10.77.0.10": false} {
+		if r := one.ReservationAt(netip.MustParseAddr(a)); (r != nil) != want {
+			t.Errorf("%s is reserved in the first plan: %v", a, r != nil)
+		}
+	}
+	if none := New(); none.ScopeAt(netip.MustParseAddr("10.77.0.9")) != nil || none.ReservationAt(netip.MustParseAddr("10.77.0.9")) != nil {
+		t.Error("an empty plan has a scope")
+	}
 }

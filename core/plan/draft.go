@@ -37,12 +37,13 @@ type Draft struct {
 	before  *Plan
 	changes map[ID]Change // by item; defaults have 0
 	order   []ID
-	// alone marks a draft that restores what was stored: next shares no table of
-	// prefixes with another plan, and what was allowed once is not refused.
-	alone  bool
-	sieves map[ID]bool  // of scopes: made by this draft, so it may write to them
-	writes int          // to tables of prefixes
-	owned  map[any]bool // tables of prefixes that were copied, so that it may write to them
+	// alone marks a draft whose plan shares no table of prefixes with another one.
+	alone bool
+	// trusted marks a draft that puts in what was allowed once: it is not refused.
+	trusted bool
+	sieves  map[ID]bool  // of scopes: made by this draft, so it may write to them
+	writes  int          // to tables of prefixes
+	owned   map[any]bool // tables of prefixes that were copied, so that it may write to them
 }
 
 // manyWrites is from how many writes on a draft copies a table of prefixes, once,
@@ -118,7 +119,7 @@ func (d *Draft) checkName(kind Kind, id ID, name string) error {
 	if name == "" {
 		return refuse("a %s needs a name", kind)
 	}
-	if !d.alone && !properName(name) {
+	if !d.trusted && !properName(name) {
 		return refuse("%q cannot be a name; use letters, digits, single dots, dashes and underscores, with a letter or digit at both ends, 64 at most", name)
 	}
 	if other := d.next.id(kind, name); other != 0 && other != id {
@@ -183,7 +184,7 @@ func (d *Draft) checkSettings(s *Settings) error {
 		if err != nil {
 			return refuse("option %s: %v", name, err)
 		}
-		if err := checkLength(k, name, len(data), def.Type.Empty()); err != nil && !d.alone {
+		if err := checkLength(k, name, len(data), def.Type.Empty()); err != nil && !d.trusted {
 			return err
 		}
 		if !strings.HasPrefix(text, option.RawPrefix) {
@@ -258,7 +259,7 @@ func (d *Draft) SetDefaults(v Defaults) error {
 // checkRouters refuses routers whose address is reserved for a client.
 func (d *Draft) checkRouters(who string, routers []netip.Addr) error {
 	for _, a := range routers {
-		if r := d.next.ReservationAt(a); r != nil && !d.alone {
+		if r := d.next.ReservationAt(a); r != nil && !d.trusted {
 			return refuse("%s: router %s is reserved for a client by reservation %s; move the reservation first", who, a, r.Name)
 		}
 	}

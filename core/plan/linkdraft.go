@@ -22,7 +22,7 @@ func (d *Draft) PutLink(l Link) (ID, error) {
 		if other := d.next.LinkOfRelay(a); other != 0 && other != l.ID {
 			return 0, refuse("relay %s belongs to link %s; take it away there first", a, d.Label(other))
 		}
-		if r := d.next.ReservationAt(a); r != nil && !d.alone {
+		if r := d.next.ReservationAt(a); r != nil && !d.trusted {
 			return 0, refuse("relay %s is reserved for a client by reservation %s; move the reservation first", a, r.Name)
 		}
 		if s := d.next.ScopeAt(a); s != nil && s.Link != l.ID {

@@ -30,10 +30,10 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 			return 0, refuse("reservation %s: %s is the network or broadcast address of scope %s", r.Name, r.Address, s.Name)
 		}
 	}
-	if what := d.next.NetworkAt(r.Address); what != "" && !d.alone {
+	if what := d.next.NetworkAt(r.Address); what != "" && !d.trusted {
 		return 0, refuse("reservation %s: %s is %s; an address of the network's own is no client's", r.Name, r.Address, what)
 	}
-	if r.Hostname != "" && !HostName(r.Hostname) && !d.alone {
+	if r.Hostname != "" && !HostName(r.Hostname) && !d.trusted {
 		return 0, refuse("reservation %s: %q is no host name; use letters, digits and dashes, with dots between labels", r.Name, r.Hostname)
 	}
 	if other := d.next.ReservationAt(r.Address); other != nil && other.ID != r.ID {

@@ -21,7 +21,7 @@ func (p *Plan) Items() (out []Stored) {
 // Restore builds a plan from stored items, in any order, which keep their ids.
 func Restore(revision int64, items []Stored) (*Plan, error) {
 	d := New().Draft()
-	d.alone = true
+	d.alone, d.trusted = true, true
 	byKind := map[Kind][]Item{}
 	for _, s := range items {
 		byKind[s.Kind] = append(byKind[s.Kind], s.Item)
@@ -51,7 +51,7 @@ func (p *Plan) KeepIDsAbove(last ID) *Plan {
 // here. Items keep their ids.
 func (p *Plan) Replay(revision int64, changes []Change) (*Plan, error) {
 	d := p.Draft()
-	d.alone = true
+	d.trusted = true                       // the plan that it comes from serves meanwhile
 	for i := len(kinds) - 1; i >= 0; i-- { // what refers to others goes first
 		k := kinds[i]
 		for _, c := range changes {

@@ -115,8 +115,11 @@ func Size(d Demand, lease time.Duration, pool int, duty Duty) (Sizing, error) {
 	} else if s.Pool < d.Seats {
 		s.Refused = 1 - float64(s.Pool)/float64(d.Seats)
 	}
-	there := float64(d.Seats) + d.Arrivals/3600*d.Stay.Seconds()*(1-s.Refused)
-	s.Renewals = there / (lease.Seconds() / 2)
+	half := lease.Seconds() / 2
+	s.Renewals = float64(min(d.Seats, s.Pool)) / half
+	if d.Arrivals > 0 { // of those that stay for a time, the more the longer they do
+		s.Renewals += d.Arrivals / 3600 * (1 - s.Refused) / math.Expm1(half/d.Stay.Seconds())
+	}
 	return s, nil
 }
 

@@ -24,7 +24,7 @@ func (e *ends) Pop() any {
 
 // played plays a demand event by event: who comes, renews at half of the lease,
 // and leaves. It counts what is held and who is refused by a pool; 0 is no bound.
-func played(d Demand, lease time.Duration, pool int, arrivals int) (mean, peak, refused float64) {
+func played(d Demand, lease time.Duration, pool int, arrivals int) (mean, peak, refused, renewals float64) {
 	random := rand.New(rand.NewPCG(7, 11))
 	var held ends
 	now, area, lost := 0.0, 0.0, 0
@@ -52,13 +52,16 @@ func played(d Demand, lease time.Duration, pool int, arrivals int) (mean, peak, 
 		}
 		stay := random.ExpFloat64() * d.Stay.Seconds()
 		end := now + stay
+		renewed := math.Floor(stay / (lease.Seconds() / 2))
+		if now > start {
+			renewals += renewed
+		}
 		if random.Float64() >= d.Releases {
-			renewed := math.Floor(stay / (lease.Seconds() / 2))
 			end = now + renewed*lease.Seconds()/2 + lease.Seconds()
 		}
 		heap.Push(&held, end)
 	}
-	return area / (now - start), quantile(seen, 1-chance), float64(lost) / float64(len(seen))
+	return area / (now - start), quantile(seen, 1-chance), float64(lost) / float64(len(seen)), renewals / (now - start)
 }
 
 // The model agrees with a simulation within 5 %.
@@ -76,16 +79,19 @@ func TestSizingAgreesWithSimulation(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		mean, peak, _ := played(c.d, c.lease, 0, 400_000)
+		mean, peak, _, renewals := played(c.d, c.lease, 0, 400_000)
 		if off := s.Mean/mean - 1; math.Abs(off) > 0.05 {
 			t.Errorf("%+v, lease %s: mean %.1f, simulated %.1f", c.d, c.lease, s.Mean, mean)
 		}
 		if off := float64(s.Peak)/peak - 1; math.Abs(off) > 0.05 {
 			t.Errorf("%+v, lease %s: peak %d, simulated %.0f", c.d, c.lease, s.Peak, peak)
 		}
+		if off := s.Renewals - renewals; math.Abs(off) > 0.05*renewals+0.002 {
+			t.Errorf("%+v, lease %s: %.4f renewals a second, simulated %.4f", c.d, c.lease, s.Renewals, renewals)
+		}
 		tight := int(s.Mean)
 		s, _ = Size(c.d, c.lease, tight, Duty{})
-		_, _, refused := played(c.d, c.lease, tight, 400_000)
+		_, _, refused, _ := played(c.d, c.lease, tight, 400_000)
 		if math.Abs(s.Refused-refused) > 0.05*refused+0.002 {
 			t.Errorf("%+v, lease %s, pool %d: %.4f refused, simulated %.4f", c.d, c.lease, tight, s.Refused, refused)
 		}

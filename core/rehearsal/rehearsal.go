@@ -34,7 +34,7 @@ type Stay struct {
 }
 
 // Gone says that one server of a pair dies at the beginning: until the other may
-// take its addresses, half of each pool is out of reach, and no promise goes beyond
+// take its addresses, half of what was free is out of reach, and no promise goes beyond
 // the lead time.
 type Gone struct {
 	Lead time.Duration
@@ -128,6 +128,7 @@ type stage struct {
 	now      lease.Time
 	hours    []int // messages
 	uses     map[plan.ID]*Use
+	theirs   map[netip.Addr]bool // with a server gone: which free addresses are out of reach
 	renewals int
 }
 
@@ -150,6 +151,9 @@ func Play(in Input) Output {
 			at = s.seat(p, i)
 		}
 		s.queue = append(s.queue, event{at, p})
+	}
+	if s.Gone != nil {
+		s.theirs = s.halve()
 	}
 	heap.Init(&s.queue)
 	s.run()
@@ -381,7 +385,7 @@ func (s *stage) decide(p *player, m *dhcp4.Message) *answer.Decision {
 	}
 	w := answer.World{Table: s.table, Now: s.now, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}
 	if s.Gone != nil && s.now < s.From.Add(s.Gone.Wait) {
-		w.Pair = survivor{s.Gone.Lead}
+		w.Pair = survivor{s.Gone.Lead, s.theirs}
 	}
 	s.decision = answer.Decide(req, w, s.decision)
 	d := s.decision
@@ -426,9 +430,34 @@ func (s *stage) result() Output {
 	return s.out
 }
 
-// survivor is what a server may do whose partner just died: of each four addresses
-// two are the other's, and nothing is promised beyond the lead time.
-type survivor struct{ lead time.Duration }
+// survivor is what a server may do whose partner just died: half of what was free is the
+// other's, and nothing is promised beyond the lead time.
+type survivor struct {
+	lead   time.Duration
+	theirs map[netip.Addr]bool
+}
+
+// theirsMost bounds how many free addresses of a scope are looked at one by one; of what
+// lies behind them every other pair of addresses is the other's.
+const theirsMost = 1 << 16
+
+// halve says which of the addresses that are free now are the other server's to give:
+// every other one.
+func (s *stage) halve() map[netip.Addr]bool {
+	out := map[netip.Addr]bool{}
+	for _, v := range s.Plan.Scopes() {
+		free := 0
+		for _, r := range v.Ranges {
+			for a := r.From; free < theirsMost && a.IsValid() && r.Contains(a); a = a.Next() {
+				if s.table.At(a) == nil && s.Plan.ReservationAt(a) == nil {
+					out[a] = free%2 == 1
+					free++
+				}
+			}
+		}
+	}
+	return out
+}
 
 func (survivor) Forgetful() bool                               { return false }
 func (survivor) Serving() answer.Serving                       { return answer.Everybody }
@@ -436,7 +465,12 @@ func (survivor) Responsible(lease.Client, time.Duration) bool  { return true }
 func (survivor) Returns(*lease.Lease) bool                     { return true }
 func (survivor) Reserved(*plan.Reservation, *lease.Lease) bool { return true }
 func (survivor) Changed(_, _ *lease.Lease, _ time.Duration)    {}
-func (survivor) Gives(a netip.Addr, _ *lease.Lease) bool       { return a.As4()[3]&2 == 0 }
+func (v survivor) Gives(a netip.Addr, _ *lease.Lease) bool {
+	if theirs, known := v.theirs[a]; known {
+		return !theirs
+	}
+	return a.As4()[3]&2 == 0
+}
 func (v survivor) Promise(_ lease.Time, _ *lease.Lease, wanted time.Duration) time.Duration {
 	return min(wanted, v.lead)
 }

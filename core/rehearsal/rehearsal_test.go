@@ -106,6 +106,33 @@ func TestServerGone(t *testing.T) {
 	}
 }
 
+// A survivor knows who had an address when its partner died, and half of what was free is
+// its own, wherever that lies.
+func TestSurvivorKnowsItsClients(t *testing.T) {
+	history := NewStays(start, start.Add(2*time.Hour))
+	for i := range 12 { // twelve of sixteen are held, and heard of before the span alone
+		hw := addr.Hardware([]byte{2, 0, 0, 0, 0, byte(i)})
+		history.Add(Line{start.Add(-time.Hour), &lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 77, 0, byte(8 + i)})),
+			Status: lease.Active, Client: lease.ByHardware(1, hw), Hardware: hw, Relay: netip.MustParseAddr("10.77.0.1"),
+			Since: start.Add(-time.Hour), Expires: start.Add(7 * time.Hour)}})
+	}
+	history.Add(Line{start.Add(-9 * time.Hour), &lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.77.0.23")), Status: lease.Active,
+		Client: lease.ByHardware(1, "\x02\x00\x00\x00\x00\x63"), Hardware: "\x02\x00\x00\x00\x00\x63",
+		Since: start.Add(-9 * time.Hour), Expires: start.Add(-time.Hour)}}) // left before
+	stays := history.All()
+	if len(stays) != 12 {
+		t.Fatalf("%d are there at the beginning", len(stays))
+	}
+	for i := range 4 {
+		stays = append(stays, stay(100+i, time.Minute, time.Hour))
+	}
+	out := Play(Input{Plan: mill(t, "10.77.0.8-10.77.0.23", 8*time.Hour), Stays: stays, From: start, To: start.Add(50 * time.Minute),
+		Gone: &Gone{Lead: time.Hour, Wait: time.Hour}})
+	if out.Clients != 16 || out.RefusedCount != 2 || out.Uses[0].Peak < 14 {
+		t.Errorf("%d clients, %d refused, peak %d", out.Clients, out.RefusedCount, out.Uses[0].Peak)
+	}
+}
+
 func TestStaysOfHistory(t *testing.T) {
 	s := NewStays(start, start.Add(24*time.Hour))
 	l := func(n byte, status lease.Status, at, expires time.Duration) {

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"yarnpost/core/lease"
@@ -14,7 +15,8 @@ type Line struct {
 }
 
 // Stays puts lines of history, in the order of time, together to who came and stayed
-// until when. Who is there at the end of the span is there until then.
+// until when. Who is there at the end of the span is there until then. Lines from before
+// the span tell who is there when it begins.
 type Stays struct {
 	from, to lease.Time
 	open     map[key]*Stay
@@ -89,5 +91,5 @@ func (s *Stays) All() []Stay {
 	for k := range s.open {
 		s.close(k)
 	}
-	return s.done
+	return slices.DeleteFunc(s.done, func(x Stay) bool { return x.End < s.from }) // they left before
 }

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/rehearsal"
 	"yarnpost/service/store"
@@ -110,7 +112,13 @@ func (n *Node) play(ctx context.Context, p *Play, next *plan.Plan, items []plan.
 	p.note(0, "reading the history")
 	links, subnets := n.touched(now, next, items)
 	stays := rehearsal.NewStays(lease.At(p.From), lease.At(p.To))
-	if err := n.store.EachPast(ctx, p.From, p.To, subnets, func(e store.Event) {
+	n.EachLease(0, func(l *lease.Lease) { // one that never ends is heard of once
+		if l.Status == lease.Active && l.Expires == lease.Never && l.Since < lease.At(p.From) && concerns(subnets, l.Address()) {
+			stays.Add(rehearsal.Line{At: l.Since, Lease: l.Clone()})
+		}
+	})
+	// Who is there when the span begins was heard within a lease before.
+	if err := n.store.EachPast(ctx, p.From.Add(-longestLease(now)), p.To, subnets, func(e store.Event) {
 		stays.Add(rehearsal.Line{At: lease.At(e.At), Lease: &e.Lease})
 	}); err != nil {
 		return err
@@ -180,4 +188,22 @@ func (n *Node) touched(now, next *plan.Plan, items []plan.Change) (scopes map[pl
 		return nil, nil
 	}
 	return scopes, subnets
+}
+
+// lookBackMost bounds how much history before its span a rehearsal reads.
+const lookBackMost = 30 * 24 * time.Hour
+
+// longestLease is the longest lease time of a plan that ends, within bounds.
+func longestLease(p *plan.Plan) (longest time.Duration) {
+	for _, v := range p.Scopes() {
+		if span := v.LeaseFor(nil); span < option.Infinite {
+			longest = max(longest, span)
+		}
+	}
+	return min(longest, lookBackMost)
+}
+
+// concerns reports whether an address is in one of some subnets, or whether all are meant.
+func concerns(subnets []netip.Prefix, a netip.Addr) bool {
+	return len(subnets) == 0 || slices.ContainsFunc(subnets, func(p netip.Prefix) bool { return p.Contains(a) })
 }

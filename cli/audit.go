@@ -187,7 +187,7 @@ func (k *call) findings(q client.FindingQuery) error {
 	if err != nil {
 		return err
 	}
-	t := newTable("SEVERITY", "SUBJECT", "WHAT", "SINCE", "").without("SINCE")
+	t := newTable("SEVERITY", "FINDING", "WHAT", "SINCE", "").without("SINCE")
 	for _, f := range r.Findings {
 		mark := ""
 		switch {
@@ -196,7 +196,7 @@ func (k *call) findings(q client.FindingQuery) error {
 		case f.New:
 			mark = "new"
 		}
-		t.row(f.Severity, f.Subject, f.Text, k.when(f.First), mark)
+		t.row(f.Severity, f.Key, f.Text, k.when(f.First), mark)
 	}
 	switch {
 	case k.json:
@@ -224,9 +224,9 @@ func (k *call) goneFindings(days int) error {
 	if err != nil {
 		return err
 	}
-	t := newTable("GONE", "SEVERITY", "SUBJECT", "WHAT IT WAS", "SINCE").without("SINCE")
+	t := newTable("GONE", "SEVERITY", "FINDING", "WHAT IT WAS", "SINCE").without("SINCE")
 	for _, f := range list {
-		t.row(k.when(*f.Gone), f.Severity, f.Subject, f.Text, k.when(f.First))
+		t.row(k.when(*f.Gone), f.Severity, f.Key, f.Text, k.when(f.First))
 	}
 	return k.show(list, t, fmt.Sprintf("Nothing went in the last %d days.", days))
 }

@@ -144,6 +144,9 @@ func run(ctx context.Context, args []string, stdout, stderr io.Writer) error {
 				return nil
 			}
 		}
+		if of != "" && !isNoun(commands(), of) {
+			return usagef("there is no command %q; yarnpost help lists all", of)
+		}
 		help(stdout, of)
 		return nil
 	}
@@ -258,7 +261,7 @@ func (c *command) run(ctx context.Context, args []string, stdout, stderr io.Writ
 			c.help(stdout)
 			return err
 		} else if err != nil {
-			return usagef("%v; yarnpost %s -h lists the flags", err, c.name)
+			return usagef("%s; yarnpost %s -h lists the flags", flagFault(err), c.name)
 		}
 		if f.NArg() == 0 {
 			break
@@ -292,6 +295,31 @@ func (c *command) run(ctx context.Context, args []string, stdout, stderr io.Writ
 		}
 	}
 	return do(k)
+}
+
+// flagFault says what is wrong with a flag as one writes it.
+func flagFault(err error) string {
+	text := err.Error()
+	if name, ok := strings.CutPrefix(text, "flag provided but not defined: -"); ok {
+		return "--" + name + " is no flag of this command"
+	}
+	if name, ok := strings.CutPrefix(text, "flag needs an argument: -"); ok {
+		return "--" + name + " needs a value"
+	}
+	for _, kind := range []string{"", "boolean "} {
+		rest, ok := strings.CutPrefix(text, "invalid "+kind+"value ")
+		value, rest, found := strings.Cut(rest, " for flag -")
+		if !found {
+			value, rest, found = strings.Cut(value, " for -")
+		}
+		if name, why, parted := strings.Cut(rest, ": "); ok && found && parted {
+			if why == "parse error" || why == "value out of range" {
+				why = "that is no value for it"
+			}
+			return "--" + name + " " + strings.Trim(value, `"`) + ": " + why
+		}
+	}
+	return text
 }
 
 func env(name, otherwise string) string {
@@ -359,6 +387,6 @@ func help(w io.Writer, noun string) {
 Flags stand before or after arguments; yarnpost NOUN VERB -h lists them.
 --json and --csv print for programs; --dry-run on every write only says what would happen.
 Exit codes: 0 done, 1 refused or failed, 2 wrong command line, 3 previewed (--yes goes ahead),
-4 server not reached or token not valid.
+4 server not reached or token not valid, 5 audit found something, or the pair could not take over.
 `)
 }

@@ -205,3 +205,20 @@ func TestListeningPrints(t *testing.T) {
 		t.Error("--all leaves out clients that agree")
 	}
 }
+
+// What is wrong with a command line is said as one writes it.
+func TestWrongCommandLines(t *testing.T) {
+	f := &fake{}
+	for line, want := range map[string]string{
+		"help nosuch":           `there is no command "nosuch"`,
+		"lease list --nosuch":   "--nosuch is no flag of this command; yarnpost lease list -h",
+		"lease list --limit":    "--limit needs a value",
+		"lease list --limit x":  "--limit x: that is no value for it",
+		"lease list --desc=4":   "--desc 4: that is no value for it",
+		"pair drill --for soon": "--for soon: that is no value for it",
+	} {
+		if out, errs, code := f.run(t, strings.Fields(line)...); code != ExitUsage || !strings.Contains(errs, want) {
+			t.Errorf("%s: exit %d, %s%s, want %q", line, code, out, errs, want)
+		}
+	}
+}

@@ -236,7 +236,7 @@ func TestAuditPrints(t *testing.T) {
 		"GET /api/audit/codes": api.Page[api.FindingCode]{Items: []api.FindingCode{{Code: "pool-out", Area: "plan",
 			Severity: "trouble", Title: "Pool used up", Means: "nobody new gets one"}}},
 		"POST /api/audit/acknowledge": api.Page[api.Finding]{Items: []api.Finding{old, full}}}}
-	f.says(t, "audit list", ExitFindings, "trouble   scope looms  all are used", "new", "known to ada until 2026-06-02",
+	f.says(t, "audit list", ExitFindings, "trouble   pool-out scope looms  all are used", "new", "known to ada until 2026-06-02",
 		"1 trouble, 0 warnings, 0 notes, 1 acknowledged; 1 new and 0 gone")
 	r.Lost = "the database does not answer"
 	f.says(t, "audit run", ExitFindings, "It is not on record: the database does not answer.")

@@ -212,7 +212,6 @@ func TestWrongCommandLines(t *testing.T) {
 	for line, want := range map[string]string{
 		"help nosuch":           `there is no command "nosuch"`,
 		"lease list --nosuch":   "--nosuch is no flag of this command; yarnpost lease list -h",
-		"lease list --limit":    "--limit needs a value",
 		"lease list --limit x":  "--limit x: that is no value for it",
 		"lease list --desc=4":   "--desc 4: that is no value for it",
 		"pair drill --for soon": "--for soon: that is no value for it",

@@ -572,3 +572,8 @@ type Deed struct {
 	Reason  string    `json:"reason,omitempty"`
 	Detail  string    `json:"detail,omitempty" doc:"What came of it"`
 }
+
+// AlertTried is what came of a message that was sent to try a target.
+type AlertTried struct {
+	Text string `json:"text"`
+}

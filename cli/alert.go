@@ -80,10 +80,11 @@ func alertCommands() []command {
 		{name: "alert target try", args: "NAME", short: "Send a message there now, to try it", least: 1, most: 1,
 			flags: func(*flag.FlagSet) func(*call) error {
 				return func(k *call) error {
-					if err := k.client.TryAlertTarget(k.ctx, k.args[0]); err != nil {
+					tried, err := k.client.TryAlertTarget(k.ctx, k.args[0])
+					if err != nil {
 						return err
 					}
-					fmt.Fprintf(k.out, "%s took a message.\n", k.args[0])
+					fmt.Fprintln(k.out, tried.Text+".")
 					return nil
 				}
 			}},
@@ -134,7 +135,7 @@ func (k *call) listAlerts(past bool) error {
 	if err != nil {
 		return err
 	}
-	t := newTable("SEVERITY", "ALERT", "WHAT", "SINCE", "").without("SINCE")
+	t := newTable("SEVERITY", "ALERT", "WHAT", "SINCE", "").without("SINCE").folding("ALERT", "WHAT")
 	for _, a := range list {
 		mark := ""
 		if a.Silenced != nil {

@@ -187,7 +187,7 @@ func (k *call) findings(q client.FindingQuery) error {
 	if err != nil {
 		return err
 	}
-	t := newTable("SEVERITY", "FINDING", "WHAT", "SINCE", "").without("SINCE")
+	t := newTable("SEVERITY", "FINDING", "WHAT", "SINCE", "").without("SINCE").folding("FINDING", "WHAT")
 	for _, f := range r.Findings {
 		mark := ""
 		switch {
@@ -224,7 +224,7 @@ func (k *call) goneFindings(days int) error {
 	if err != nil {
 		return err
 	}
-	t := newTable("GONE", "SEVERITY", "FINDING", "WHAT IT WAS", "SINCE").without("SINCE")
+	t := newTable("GONE", "SEVERITY", "FINDING", "WHAT IT WAS", "SINCE").without("SINCE").folding("FINDING", "WHAT IT WAS")
 	for _, f := range list {
 		t.row(k.when(*f.Gone), f.Severity, f.Key, f.Text, k.when(f.First))
 	}

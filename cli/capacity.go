@@ -97,7 +97,7 @@ func (k *call) listCapacity(kind string) error {
 		return err
 	}
 	t := newTable("WHAT", "SIZE", "USED", "SHARE", "LEFT", "PARTNER", "ABANDONED", "LAST 28 DAYS", "RUNS OUT").without("ABANDONED",
-		"PARTNER", "LAST 28 DAYS")
+		"PARTNER", "LAST 28 DAYS").folding("WHAT", "RUNS OUT")
 	for _, c := range list {
 		when := "not looked at yet"
 		if c.Forecast != nil {
@@ -409,20 +409,22 @@ func (k *call) subnet(split int) error {
 	if k.json || k.csv {
 		return k.show(out, newTable(), "")
 	}
-	t := newTable()
-	for _, row := range [][2]string{{"subnet", out.Subnet}, {"hosts", out.Hosts + ", from " + out.First + " to " + out.Last},
-		{"mask", out.Mask},
-		{"wildcard", out.Wildcard}, {"broadcast", out.Broadcast}, {"half of", out.Around}, {"other half", out.Other}} {
-		if row[1] != "" {
-			t.row(row[0], row[1])
+	fmt.Fprintf(k.out, "%s has room for %s hosts, from %s to %s.\n", out.Subnet, out.Hosts, out.First, out.Last)
+	if out.Mask != "" {
+		fmt.Fprintf(k.out, "Hosts are told the mask %s; access lists write %s %s.\n", out.Mask, out.Network, out.Wildcard)
+	}
+	if out.Broadcast != "" {
+		fmt.Fprintf(k.out, "Broadcasts go to %s.\n", out.Broadcast)
+	}
+	if out.Around != "" {
+		fmt.Fprintf(k.out, "Together with %s it is %s.\n", out.Other, out.Around)
+	}
+	if len(out.Parts) > 0 {
+		fmt.Fprintf(k.out, "It is made of %s of /%d", out.PartCount, split)
+		if fmt.Sprint(len(out.Parts)) != out.PartCount {
+			fmt.Fprintf(k.out, "; the first %d are", len(out.Parts))
 		}
+		fmt.Fprintf(k.out, ":\n  %s\n", strings.Join(out.Parts, "\n  "))
 	}
-	for i, p := range out.Parts {
-		t.row([]string{"splits into", ""}[min(i, 1)], p)
-	}
-	if len(out.Parts) == 64 {
-		t.row("", "… "+out.PartCount+" in all")
-	}
-	k.print(t)
 	return nil
 }

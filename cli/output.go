@@ -24,6 +24,7 @@ type table struct {
 	head  []string
 	rows  [][]string
 	spare []string // columns that go first, in this order, where there is no room
+	folds []string // columns that are folded where there is no room, before others are cut
 }
 
 func newTable(head ...string) *table { return &table{head: head} }
@@ -34,8 +35,12 @@ func (t *table) row(cells ...string) { t.rows = append(t.rows, cells) }
 // is empty from top to bottom always is.
 func (t *table) without(spare ...string) *table { t.spare = spare; return t }
 
+// folding names columns of sentences, which are folded and never cut.
+func (t *table) folding(columns ...string) *table { t.folds = columns; return t }
+
 // Widths of tables, in characters.
 const (
+	foldLeast  = 28  // a column that is named for it is folded to no less
 	usualWidth = 100 // where nothing tells how wide the terminal is
 	gap        = 2   // between columns
 	cellLeast  = 8   // a cell is not cut below that
@@ -101,8 +106,12 @@ func (t *table) write(w io.Writer, width int) (left []string, cut bool) {
 		return n - gap
 	}
 	shown = slices.DeleteFunc(shown, func(i int) bool { return t.blank(i) && slices.Contains(t.spare, t.head[i]) })
-	folds := len(widths) <= wrapsMost
-	if width > 0 && !folds {
+	folds := make([]bool, len(widths))
+	all := len(widths) <= wrapsMost
+	for i := range folds {
+		folds[i] = all || i < len(t.head) && slices.Contains(t.folds, t.head[i])
+	}
+	if width > 0 && !all {
 		for _, name := range t.spare {
 			i := slices.Index(t.head, name)
 			if at := slices.Index(shown, i); at >= 0 && total() > width {
@@ -111,9 +120,14 @@ func (t *table) write(w io.Writer, width int) (left []string, cut bool) {
 		}
 	}
 	for width > 0 && total() > width {
-		widest := -1
+		widest, cuts := -1, true
+		for _, i := range shown { // sentences first, since nothing of them is lost
+			if !all && folds[i] && widths[i] > foldLeast && (widest < 0 || widths[i] > widths[widest]) {
+				widest, cuts = i, false
+			}
+		}
 		for _, i := range shown {
-			if (widest < 0 || widths[i] > widths[widest]) && widths[i] > cellLeast && !t.solid(i) {
+			if cuts && (widest < 0 || widths[i] > widths[widest]) && widths[i] > cellLeast && !t.solid(i) {
 				widest = i
 			}
 		}
@@ -121,7 +135,7 @@ func (t *table) write(w io.Writer, width int) (left []string, cut bool) {
 			break
 		}
 		widths[widest]--
-		cut = !folds
+		cut = cut || !folds[widest]
 	}
 	for _, line := range lines {
 		writeLine(w, line, shown, widths, folds)
@@ -159,7 +173,7 @@ func measure(lines [][]string) (widths []int) {
 
 // writeLine prints a row: cells that do not fit are folded below themselves, or
 // cut.
-func writeLine(w io.Writer, line []string, shown, widths []int, folds bool) {
+func writeLine(w io.Writer, line []string, shown, widths []int, folds []bool) {
 	height := 1
 	parts := make([][]string, len(shown))
 	for n, i := range shown {
@@ -167,7 +181,7 @@ func writeLine(w io.Writer, line []string, shown, widths []int, folds bool) {
 		if i < len(line) {
 			cell = line[i]
 		}
-		if parts[n] = []string{clip(cell, widths[i])}; folds {
+		if parts[n] = []string{clip(cell, widths[i])}; folds[i] {
 			parts[n] = fold(cell, widths[i])
 			height = max(height, len(parts[n]))
 		}

@@ -97,6 +97,6 @@ func (c *Client) RemoveAlertTarget(ctx context.Context, name string) error {
 }
 
 // TryAlertTarget sends a message to a target now.
-func (c *Client) TryAlertTarget(ctx context.Context, name string) error {
-	return c.call(ctx, http.MethodPost, "/api/alerts/targets/"+url.PathEscape(name)+"/try", nil, nil, nil)
+func (c *Client) TryAlertTarget(ctx context.Context, name string) (api.AlertTried, error) {
+	return post[api.AlertTried](ctx, c, "/api/alerts/targets/"+url.PathEscape(name)+"/try", nil)
 }

@@ -367,7 +367,7 @@ func TestForecastOfAFile(t *testing.T) {
 			t.Errorf("%q is answered by %q", text, out+errs)
 		}
 	}
-	if out := s.must("capacity", "subnet", "2001:db8:40::/48", "--split", "64"); !strings.Contains(out, "65536 in all") {
+	if out := s.must("capacity", "subnet", "2001:db8:40::/48", "--split", "64"); !strings.Contains(out, "made of 65536 of /64; the first 64 are") {
 		t.Errorf("subnet:\n%s", out)
 	}
 	if out := s.must("capacity", "size", "--seats", "50", "--at-least", "1d", "--because", "of the records", "--lease",

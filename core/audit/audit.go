@@ -95,7 +95,7 @@ func (l *findings) say(id, subject, format string, args ...any) *Finding {
 	if l.counts[c]++; l.counts[c] > Most {
 		r := l.rest[c]
 		if r == nil {
-			r = &Finding{Code: c, Severity: c.Severity, Subject: "~more of them", Mend: c.Do}
+			r = &Finding{Code: c, Severity: c.Severity, Subject: "more of them", Mend: c.Do}
 			l.rest[c] = r
 		}
 		if r.Count++; len(r.Examples) < examplesMost {

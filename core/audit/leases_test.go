@@ -238,7 +238,7 @@ func TestManyOfAKind(t *testing.T) {
 	}
 	list, _ := m.look()
 	rest := list[len(list)-1]
-	if len(list) != Most+1 || rest.Count != Most+1 || len(rest.Examples) != examplesMost || rest.Subject != "~more of them" ||
+	if len(list) != Most+1 || rest.Count != Most+1 || len(rest.Examples) != examplesMost || rest.Subject != "more of them" ||
 		!strings.Contains(rest.Text, "201 more") {
 		t.Errorf("%d findings, the last of %d: %s (%q)", len(list), rest.Count, rest.Text, rest.Examples)
 	}

@@ -173,6 +173,12 @@ func (f *Forecast) cross() {
 // Text is the forecast in words.
 func (f Forecast) Text() string {
 	day := func(t time.Time) string { return t.Format("2 Jan 2006") }
+	near := func(t time.Time) string { // beside the date itself
+		if t.Year() == f.Date.Year() {
+			return t.Format("2 Jan")
+		}
+		return day(t)
+	}
 	grows := ""
 	if math.Abs(f.PerDay) >= 0.05 {
 		grows = fmt.Sprintf(", at %+.1f a day", f.PerDay)
@@ -188,12 +194,12 @@ func (f Forecast) Text() string {
 		return fmt.Sprintf("at worst from %s; probably not before %s%s", day(f.Early), day(f.Until), grows)
 	}
 	text := "about " + day(f.Date)
-	switch late := day(f.Late); {
+	switch {
 	case f.Late.IsZero():
-		text += ", from " + day(f.Early) + " on"
+		text += ", from " + near(f.Early) + " on"
 	case f.Early.Equal(f.Late):
 	default:
-		text += fmt.Sprintf(", between %s and %s", day(f.Early), late)
+		text += fmt.Sprintf(", between %s and %s", near(f.Early), near(f.Late))
 	}
 	return text + grows
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -71,7 +72,7 @@ func (s *Server) registerAlerts(a huma.API) {
 			return nil, failure(err)
 		})
 	huma.Register(a, op("try-target", http.MethodPost, "/api/alerts/targets/{name}/try", "Send a message there now, to try it", "alerts", needAlerts),
-		func(ctx context.Context, in *named) (*struct{}, error) { return nil, s.tryTarget(ctx, in.Name) })
+		func(ctx context.Context, in *named) (*body[api.AlertTried], error) { return respond(s.tryTarget(ctx, in.Name)) })
 }
 
 // wrongAlert is an error of alerts that the caller can do something about.
@@ -115,10 +116,10 @@ func (s *Server) targets(ctx context.Context, _ *struct{}) (*body[api.Page[api.A
 	return listed(s, out)
 }
 
-func (s *Server) tryTarget(ctx context.Context, name string) error {
+func (s *Server) tryTarget(ctx context.Context, name string) (out api.AlertTried, err error) {
 	list, err := s.node.Store().Targets(ctx)
 	if err != nil {
-		return failure(err)
+		return out, failure(err)
 	}
 	for _, t := range list {
 		if t.Name != name {
@@ -128,9 +129,13 @@ func (s *Server) tryTarget(ctx context.Context, name string) error {
 		q := store.Queued{At: now, What: "test", Server: s.node.Name(), Alert: store.Alert{Key: "test", Since: now,
 			AlertBody: store.AlertBody{Code: "test", Severity: "note", Subject: "test", Text: "a message to try target " + name, Mend: "nothing"}}}
 		if err := s.node.Alerts().Send(ctx, t, q); err != nil {
-			return huma.Error502BadGateway("it could not be sent: " + err.Error())
+			return out, huma.Error502BadGateway("it could not be sent: " + err.Error())
 		}
-		return nil
+		out.Text = name + " took a message"
+		if strings.HasPrefix(t.URL, "syslog+udp:") {
+			out.Text = "a message is sent to " + name + "; UDP cannot confirm that it arrived"
+		}
+		return out, nil
 	}
-	return huma.Error404NotFound("no target is called " + name)
+	return out, huma.Error404NotFound("no target is called " + name)
 }

@@ -92,6 +92,7 @@ func capacityView(l samples.Level, outlooks map[capacity.Key]samples.Outlook) ap
 		out.Link, out.Mode = l.Scope.LinkName, string(l.Scope.Mode)
 	}
 	if o, ok := outlooks[l.Key]; ok {
+		o.Now(o.At, l.Used() >= l.Size) // it may have filled since
 		f := forecastView(o)
 		out.Forecast, out.Trend = &f, o.Trend
 	}

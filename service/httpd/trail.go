@@ -191,7 +191,11 @@ func wishes(asked []byte) string {
 	for _, k := range slices.Sorted(maps.Keys(in)) {
 		switch v := in[k].(type) {
 		case string, float64, bool:
-			if text := fmt.Sprint(v); text != "" && !slices.Contains(untold, strings.ToLower(k)) {
+			switch text := fmt.Sprint(v); {
+			case text == "" || text == "false" || slices.Contains(untold, strings.ToLower(k)):
+			case k == "gone":
+				out = append(out, "with one server gone")
+			default:
 				out = append(out, k+" "+text)
 			}
 		}

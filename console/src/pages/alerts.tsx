@@ -41,10 +41,10 @@ export default function Alerts() {
       queries.invalidateQueries({ queryKey: ['alerts'] })
     },
   })
-  const act = async (what: () => Promise<unknown>, done: string) => {
+  const act = async (what: () => Promise<unknown>, done?: string) => {
     try {
-      await what()
-      message.success(done)
+      const out = (await what()) as { text?: string } | undefined
+      message.success(done ?? `${out?.text}.`)
     } catch (e) {
       message.error((e as Error).message)
     }
@@ -90,7 +90,7 @@ export default function Alerts() {
                 <Button
                   type="link"
                   size="small"
-                  onClick={() => act(() => call('POST', `/alerts/targets/${t.name}/try`), `${t.name} took a message.`)}
+                  onClick={() => act(() => call('POST', `/alerts/targets/${t.name}/try`))}
                 >
                   Try it
                 </Button>

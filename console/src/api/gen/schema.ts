@@ -1457,6 +1457,9 @@ export interface components {
              */
             waiting?: number;
         };
+        AlertTried: {
+            text: string;
+        };
         Ask: {
             /** @description Address it asks for, or has */
             address?: string;
@@ -4413,12 +4416,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["AlertTried"];
+                };
             };
             /** @description Error */
             default: {

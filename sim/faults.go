@@ -216,6 +216,7 @@ func (w *World) maybeDown(s *server, long tick) {
 	if !w.chance(3) {
 		return
 	}
+	back := w.now + long // when the other one is back
 	w.in(w.between(10*second, long+20*second), func() {
 		if !s.up || w.healed {
 			return
@@ -231,5 +232,12 @@ func (w *World) maybeDown(s *server, long tick) {
 		w.counts.downs++
 		w.note("somebody says that %s is down, and it is (%v)", s.other().name, !wrong)
 		s.runAll(list)
+		if !wrong && w.chance(2) { // the survivor dies, too, just as the other comes back: what it knew of itself is on disk, or lost
+			w.at(back-w.between(0, 5*second), func() {
+				if !w.healed {
+					w.crash(s, w.between(second, 10*second))
+				}
+			})
+		}
 	})
 }

@@ -89,8 +89,8 @@ func (w *World) refused(c *client, h heard) {
 // checkReply looks at what a server is about to say: it is on record, and the
 // partner could know it soon enough.
 func (w *World) checkReply(s *server, c *client, h heard, state pair.State) {
-	if h.kind == dhcp4.Nak && h.xid>>10 != c.xid {
-		return // it asks for something else by now
+	if h.xid>>10 < c.first || h.kind == dhcp4.Nak && h.xid>>10 != c.xid {
+		return // it asks for something else by now, or another device does
 	}
 	if h.kind == dhcp4.Nak {
 		w.refused(c, h)

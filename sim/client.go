@@ -47,6 +47,8 @@ type client struct {
 	w        *World
 	n        int
 	hardware addr.Hardware
+	made     byte   // how many devices were there before it
+	first    uint32 // its first transaction
 	id       []byte
 	scope    int
 	relay    netip.Addr
@@ -244,6 +246,19 @@ func (c *client) askAgain() {
 		c.say(m, -1)
 	}
 	c.later(max(5*second, min(60*second, (c.until-now)/4)), c.askAgain)
+}
+
+// replaced puts another device in the place of a client: it had nothing before.
+func (c *client) replaced() {
+	c.w.gone(c)
+	c.made, c.first = c.made+1, c.xid+1
+	c.hardware = addr.Hardware([]byte{2, 0x40, byte(c.scope), c.made, byte(c.n >> 8), byte(c.n)})
+	if c.id != nil {
+		c.id = append([]byte{1}, c.hardware...)
+	}
+	c.address = netip.Addr{}
+	c.become(off)
+	c.switchOn()
 }
 
 // lapse is the end of a lease that nobody prolonged.

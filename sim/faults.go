@@ -185,10 +185,27 @@ func (w *World) crash(s *server, long tick) {
 		if !s.up && s.life == life {
 			s.start()
 			w.wires.connect(w)
+			w.newcomers()
 		}
 	})
 	if o := s.other(); o.up {
 		w.maybeDown(o, long)
+	}
+}
+
+// newcomers has devices that nobody knows come in the very seconds in which a server is
+// back, and has not heard yet what the other did.
+func (w *World) newcomers() {
+	if !w.chance(3) {
+		return
+	}
+	for range 15 {
+		c := w.clients[w.random.IntN(len(w.clients))]
+		w.in(w.between(0, 15*second), func() {
+			if !w.healed {
+				c.replaced()
+			}
+		})
 	}
 }
 

@@ -13,7 +13,8 @@ type wires struct {
 	held    [2][]func()
 	clients [2]bool // no client reaches this server, nor it them
 	trying  bool
-	lossy   int // of so many messages of clients one is lost; 0: none
+	far     tick // how long everything takes from one end to the other, at the least
+	lossy   int  // of so many messages of clients one is lost; 0: none
 }
 
 // connect has the primary try to reach the other.
@@ -32,6 +33,7 @@ func (x *wires) connect(w *World) {
 			return
 		}
 		x.number++
+		x.far = []tick{0, 0, 20, 200, 1000}[w.random.IntN(5)]
 		x.open = [2]bool{true, true}
 		x.last = [2]tick{w.now, w.now}
 		x.held = [2][]func(){}
@@ -92,7 +94,7 @@ func (x *wires) carry(s *server, do func()) {
 		x.held[i] = append(x.held[i], deliver)
 		return
 	}
-	delay := w.between(1, 8)
+	delay := x.far + w.between(1, 8)
 	if w.chance(200) {
 		delay = w.between(20, 1500)
 	}

@@ -33,7 +33,7 @@ func (x *wires) connect(w *World) {
 			return
 		}
 		x.number++
-		x.far = []tick{0, 0, 20, 200, 1000}[w.random.IntN(5)]
+		x.far = []tick{0, 0, 20, 200, 500}[w.random.IntN(5)]
 		x.open = [2]bool{true, true}
 		x.last = [2]tick{w.now, w.now}
 		x.held = [2][]func(){}

@@ -95,11 +95,10 @@ func newCodes(before, after map[string]api.Finding) string {
 	return strings.Join(codes, " ")
 }
 
-// Each fault of a plan is found by an audit, and nothing else with it; and is gone
-// once it is undone.
-func TestAuditOfThePlan(t *testing.T) {
-	t.Parallel()
-	s := startService(t, "--unused-after", "1us")
+// served has a scope looms in which 24 clients are served.
+func served(t *testing.T, flags ...string) *service {
+	t.Helper()
+	s := startService(t, flags...)
 	ctx := context.Background()
 	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--router", "10.77.0.1", "--serve")
 	r := s.relay("127.77.0.1", "10.77.0.1")
@@ -110,12 +109,17 @@ func TestAuditOfThePlan(t *testing.T) {
 		}
 	}
 	s.calm()
-	do := func(args ...string) func() { return func() { s.must(args...) } }
+	return s
+}
+
+// planFaults are faults of a plan with a scope looms in which 24 clients are served. They
+// are planted and undone by running commands.
+func planFaults(run func(args ...string)) (list []planted) {
+	do := func(args ...string) func() { return func() { run(args...) } }
 	scope := func(more ...string) (plant, undo func()) {
 		return do(append([]string{"scope", "add", "odd", "--subnet", "10.78.0.0/24", "--router", "10.78.0.1", "--pool", "10.78.0.10-10.78.0.19"},
 			more...)...), do("scope", "remove", "odd", "--yes")
 	}
-	var list []planted
 	add := func(name, want string, plant, undo func()) {
 		list = append(list, planted{name: name, want: want, plant: plant, undo: undo})
 	}
@@ -146,9 +150,9 @@ func TestAuditOfThePlan(t *testing.T) {
 	add("a rule that fits nobody", "rule-never-fits", do("rule", "add", "never", "--when", `hw == "02:99:99:99:99:99"`, "--lease", "1h"),
 		do("rule", "remove", "never", "--yes"))
 	add("a rule behind a refusal", "rule-shadowed", func() {
-		s.must("rule", "add", "first", "--when", `hostname == "loom-3"`, "--refuse", "--yes")
-		s.must("rule", "add", "second", "--when", `hostname  ==  "loom-3"`, "--lease", "1h")
-	}, func() { s.must("rule", "remove", "second", "--yes"); s.must("rule", "remove", "first", "--yes") })
+		run("rule", "add", "first", "--when", `hostname == "loom-3"`, "--refuse", "--yes")
+		run("rule", "add", "second", "--when", `hostname  ==  "loom-3"`, "--lease", "1h")
+	}, func() { run("rule", "remove", "second", "--yes"); run("rule", "remove", "first", "--yes") })
 	add("a reservation for nobody", "reservation-unclaimed", do("reservation", "add", "ghost", "--scope", "looms", "--hw", "02:88:00:00:00:01",
 		"--address", "10.77.0.9"), do("reservation", "remove", "ghost", "--yes"))
 	add("a reservation of what another holds", "reservation-contested", do("reservation", "add", "late", "--scope", "looms", "--hw",
@@ -158,28 +162,102 @@ func TestAuditOfThePlan(t *testing.T) {
 	add("a circuit that no relay of the link vouches for", "circuit-not-believed reservation-unclaimed", do("reservation", "add", "plug", "--scope",
 		"looms", "--circuit", "sw1/0/7", "--address", "10.77.0.9"), do("reservation", "remove", "plug", "--yes"))
 	add("one name for two", "reservation-name reservation-unclaimed", func() {
-		s.must("reservation", "add", "one", "--scope", "looms", "--hw", "02:88:00:00:00:01", "--address", "10.77.0.8", "--hostname", "dobby")
-		s.must("reservation", "add", "two", "--scope", "looms", "--hw", "02:88:00:00:00:02", "--address", "10.77.0.9", "--hostname", "Dobby")
+		run("reservation", "add", "one", "--scope", "looms", "--hw", "02:88:00:00:00:01", "--address", "10.77.0.8", "--hostname", "dobby")
+		run("reservation", "add", "two", "--scope", "looms", "--hw", "02:88:00:00:00:02", "--address", "10.77.0.9", "--hostname", "Dobby")
 	}, func() {
-		s.must("reservation", "remove", "one", "--yes")
-		s.must("reservation", "remove", "two", "--yes")
+		run("reservation", "remove", "one", "--yes")
+		run("reservation", "remove", "two", "--yes")
 	})
 	add("one client twice on a link", "reservation-twice reservation-unclaimed", func() {
-		s.must("scope", "add", "odd", "--subnet", "10.78.0.0/24", "--router", "10.78.0.1", "--pool", "10.78.0.10", "--link", "looms")
-		s.must("reservation", "add", "one", "--scope", "looms", "--hw", "02:88:00:00:00:01", "--address", "10.77.0.8")
-		s.must("reservation", "add", "two", "--scope", "odd", "--hw", "02:88:00:00:00:01", "--address", "10.78.0.8")
-	}, func() { s.must("reservation", "remove", "one", "--yes"); s.must("scope", "remove", "odd", "--yes") })
+		run("scope", "add", "odd", "--subnet", "10.78.0.0/24", "--router", "10.78.0.1", "--pool", "10.78.0.10", "--link", "looms")
+		run("reservation", "add", "one", "--scope", "looms", "--hw", "02:88:00:00:00:01", "--address", "10.77.0.8")
+		run("reservation", "add", "two", "--scope", "odd", "--hw", "02:88:00:00:00:01", "--address", "10.78.0.8")
+	}, func() { run("reservation", "remove", "one", "--yes"); run("scope", "remove", "odd", "--yes") })
 	add("a change of options", "options-old", do("option", "set", "ntp-servers=10.77.0.5", "--scope", "looms"),
 		do("option", "unset", "ntp-servers", "--scope", "looms"))
 	add("a pool past its threshold", "pool-full", do("scope", "edit", "looms", "--warn-used", "20"), do("scope", "edit", "looms", "--warn-used", "0"))
 	add("a pool below its threshold", "pool-full", do("scope", "edit", "looms", "--warn-headroom", "90"),
 		do("scope", "edit", "looms", "--warn-headroom", "0"))
-	s.hold(list)
+	return list
+}
+
+// Each fault of a plan is found by an audit, and nothing else with it; and is gone
+// once it is undone.
+func TestAuditOfThePlan(t *testing.T) {
+	t.Parallel()
+	s := served(t, "--unused-after", "1us")
+	s.hold(planFaults(func(args ...string) { s.must(args...) }))
 	// What is found is advised at the moment of the change, too.
 	if out := s.must("scope", "edit", "looms", "--dns", "127.0.0.98", "--dry-run"); !strings.Contains(out, "DNS server 127.0.0.98") ||
 		!strings.Contains(out, "does not answer") {
 		t.Errorf("a DNS server that does not answer is set without a word:\n%s", out)
 	}
+}
+
+// What is printed to mend a finding, run as it is printed, takes away that finding and
+// brings no other; where it only previews, --yes has it done.
+func TestMendsAsPrinted(t *testing.T) {
+	t.Parallel()
+	s := served(t)
+	undoing, mended := false, 0
+	for _, p := range planFaults(func(args ...string) {
+		if undoing { // the mend may have done it
+			s.cli(args...)
+			return
+		}
+		s.must(args...)
+	}) {
+		undoing = false
+		before := s.findings()
+		p.plant()
+		planted := s.findings()
+		for key, f := range planted {
+			line, ours := strings.CutPrefix(f.Command, "yarnpost ")
+			if _, was := before[key]; was || !ours || shows(line) {
+				continue
+			}
+			if strings.ContainsAny(line, "…<>|") || strings.Contains(line, "NAME") {
+				t.Errorf("%s is to be mended by %q, which cannot be run", key, f.Command)
+				continue
+			}
+			args := words(t, line)
+			out, errs, code := s.cli(args...)
+			if code == 3 {
+				out, errs, code = s.cli(append(args, "--yes")...)
+			}
+			if code != 0 {
+				t.Errorf("%s: %s ends with %d: %s%s", key, f.Command, code, out, errs)
+				continue
+			}
+			mended++
+			after := s.findings()
+			if _, there := after[key]; there {
+				t.Errorf("%s is still there after %s", key, f.Command)
+			}
+			for other, x := range after {
+				if _, was := planted[other]; !was {
+					t.Errorf("%s is mended by %s, and then there is %s: %s", key, f.Command, other, x.Text)
+				}
+			}
+			for other := range before {
+				if _, there := after[other]; !there {
+					t.Errorf("%s is mended by %s, and %s is gone as well", key, f.Command, other)
+				}
+			}
+			break
+		}
+		undoing = true
+		p.undo()
+	}
+	if mended < 5 {
+		t.Errorf("%d findings had a command", mended)
+	}
+}
+
+// shows reports whether a command only shows something.
+func shows(line string) bool {
+	verb := strings.Fields(line)
+	return len(verb) > 1 && (verb[1] == "list" || verb[1] == "show" || verb[1] == "status" || verb[1] == "stale") || len(verb) == 1
 }
 
 // Each fault of a lease table is found, and nothing else with it.

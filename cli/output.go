@@ -40,7 +40,7 @@ func (t *table) folding(columns ...string) *table { t.folds = columns; return t 
 
 // Widths of tables, in characters.
 const (
-	foldLeast  = 28  // a column that is named for it is folded to no less
+	foldLeast  = 22  // a column that is named for it is folded to no less
 	usualWidth = 100 // where nothing tells how wide the terminal is
 	gap        = 2   // between columns
 	cellLeast  = 8   // a cell is not cut below that

@@ -29,7 +29,7 @@ func trailCommands() []command {
 				if err != nil {
 					return err
 				}
-				t := newTable("When", "Who", "Asked", "Did", "Why", "What came of it").without("Asked", "Why").folding("Did", "Why", "What came of it")
+				t := newTable("When", "Who", "Asked", "Did", "Why", "What came of it").without("Asked").folding("Did", "Why", "What came of it")
 				for _, d := range page.Items {
 					did := d.Deed
 					if d.Subject != "" {

@@ -235,7 +235,8 @@ var reasonWords = map[Reason]string{
 }
 
 // Step is one line of a decision's trail. "{a}" and "{t}" in Text stand for
-// Addr and Name; formatting waits until somebody reads it.
+// Addr and Name, "{c}" for Name as a circuit is shown; formatting waits until somebody
+// reads it.
 type Step struct {
 	Text string
 	Addr netip.Addr
@@ -243,7 +244,7 @@ type Step struct {
 }
 
 func (s Step) String() string {
-	return strings.NewReplacer("{a}", s.Addr.String(), "{t}", s.Name).Replace(s.Text)
+	return strings.NewReplacer("{a}", s.Addr.String(), "{t}", s.Name, "{c}", dhcp4.Show([]byte(s.Name))).Replace(s.Text)
 }
 
 // Destination says where a reply goes (RFC 2131 section 4.1).

@@ -108,7 +108,7 @@ func (d *v4) recall() {
 		w.facts.Relay = &d.recalled
 	}
 	if l.Circuit != "" {
-		d.step("it was last heard through relay {a}, circuit {t}", l.Relay, dhcp4.Show(w.circuit))
+		d.step("it was last heard through relay {a}, circuit {c}", l.Relay, l.Circuit)
 	} else {
 		d.step("it was last heard through relay {a}", l.Relay, "")
 	}

@@ -124,6 +124,9 @@ func pages(p *browser.Page, out, only string) error {
 		func() error { return p.Go("/changes?open=18") },
 		func() error { return p.See("sold in spring") },
 		func() error { return shot("changes") },
+		func() error { return p.Go("/changes/trail") },
+		func() error { return p.See("sold in spring") },
+		func() error { return shot("trail") },
 		func() error { return theme("light") },
 	}
 	for i, s := range steps {

@@ -185,7 +185,7 @@ func (n *Node) keepGoing(run context.Context) {
 	n.workers.Go(func() { n.every(run, 30*time.Second, n.guarded("a look for other servers", n.lookForRivals)) })
 	n.workers.Go(func() {
 		n.guarded("a look at the host", func() { n.Preflight(run) })()
-		n.every(run, 5*time.Second, n.guarded("a look at the host", func() { n.repeatPreflight(run) }))
+		n.every(run, time.Second, n.guarded("a look at the host", func() { n.repeatPreflight(run) }))
 	})
 }
 

@@ -72,7 +72,9 @@ func (s *Server) registerAlerts(a huma.API) {
 			return nil, failure(err)
 		})
 	huma.Register(a, op("try-target", http.MethodPost, "/api/alerts/targets/{name}/try", "Send a message there now, to try it", "alerts", needAlerts),
-		func(ctx context.Context, in *named) (*body[api.AlertTried], error) { return respond(s.tryTarget(ctx, in.Name)) })
+		func(ctx context.Context, in *named) (*body[api.AlertTried], error) {
+			return respond(s.tryTarget(ctx, in.Name))
+		})
 }
 
 // wrongAlert is an error of alerts that the caller can do something about.

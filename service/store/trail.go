@@ -56,9 +56,10 @@ func (s *Store) Trail(ctx context.Context, q TrailQuery) ([]Deed, error) {
 			union all
 			select r.at, r.author, coalesce((select t.source from trail t where t.deed = $6 and t.subject = 'revision ' || r.revision
 					order by t.id limit 1), ''), $6, 'revision ' || r.revision, r.reason,
-				coalesce((select string_agg((l->>'Kind') || ' ' || (l->>'Name') || ': ' || (l->>'Text'), '; ') from (
-					select l from plan_change c, jsonb_array_elements(c.lines) with ordinality x(l, o)
-					where c.revision = r.revision order by c.seq, o limit 6) y), '')
+				coalesce((select string_agg((l->>'Kind') || ' ' || (l->>'Name') || ': ' || (l->>'Text'), '; ') || case when max(n) > 3 then
+						'; and ' || max(n) - 3 || ' more' else '' end from (
+					select l, count(*) over () as n from plan_change c, jsonb_array_elements(c.lines) with ordinality x(l, o)
+					where c.revision = r.revision order by c.seq, o limit 3) y), '')
 			from plan_revision r where not $5
 		) all_of_it
 		where at < $1 and at >= $2 and ($3 = '' or who || ' ' || source || ' ' || deed || ' ' || subject || ' ' || reason || ' ' ||

@@ -55,7 +55,7 @@ export const findingColumns = (acknowledge: (f: Finding[]) => void): TableColumn
     render: (_, f) => (
       <span style={{ display: 'flex', flexDirection: 'column', gap: 2, alignItems: 'flex-end' }}>
         <Mend of={f} />
-        <Button type="link" size="small" onClick={() => acknowledge([f])}>
+        <Button type="link" size="small" style={{ paddingInline: 0 }} onClick={() => acknowledge([f])}>
           {f.known ? 'Known' : 'Acknowledge'}
         </Button>
       </span>

@@ -29,7 +29,6 @@ var longFunctions = map[string]string{
 	"demo/mill.go: plan":                                     "the mill's plan, in order",
 	"demo/run.go: misbehave":                                 "a list of troubles",
 	"e2e/capacity_test.go: TestAlertsGoWhereTheyMay":         "one story",
-	"e2e/audit_test.go: TestAuditOfThePlan":                  "a list of faults",
 	"e2e/capacity_test.go: TestPoolRunsOut":                  "one story",
 	"service/store/samples_test.go: TestSamplesAreKept":      "one story",
 	"cli/reservation.go: reservationCommands":                "a list of commands",

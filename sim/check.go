@@ -82,7 +82,8 @@ func (w *World) refused(c *client, h heard) {
 	}
 	switch h.why {
 	case answer.NoRecord, answer.HeldByAnother, answer.PartnersShare, answer.NotOffered:
-		w.found("client %d holds %s for another %d s, and %s refused it: %s", c.n, c.address, (o.until-w.now)/second, w.servers[h.from].name, h.why)
+		w.found("client %d holds %s for another %d s, and %s refused it: %s", c.n, c.address, (o.until-w.now)/second,
+			w.servers[h.from].name, h.why)
 	}
 }
 
@@ -121,7 +122,8 @@ func (w *World) checkReply(s *server, c *client, h heard, state pair.State) {
 			now+lease.Time(h.lease/second)-most)
 	}
 	// Once all is well for long, and all is told, a renewal is for the full time again.
-	if w.now-w.calm > 45*minute && s.pair.Owed() < 20 && state == pair.Normal && c.state == renewing && w.now-c.since > 20*minute && h.lease < 20*minute-second {
+	if w.now-w.calm > 45*minute && s.pair.Owed() < 20 && state == pair.Normal && c.state == renewing && w.now-c.since > 20*minute &&
+		h.lease < 20*minute-second {
 		w.fail("all is well for long, and %s prolongs the lease of client %d for %d s only", s.name, c.n, h.lease/second)
 	}
 }
@@ -249,7 +251,8 @@ func (w *World) heal() {
 	w.silent = true
 	for end := w.now + 2*minute; w.now < end && w.wrong == "" && w.step(); {
 	}
-	for end := w.now + 2*minute; w.now < end && a.pair.Owed()+b.pair.Owed()+len(a.pending)+len(b.pending) > 0 && w.wrong == "" && w.step(); {
+	for end := w.now + 2*minute; w.now < end && a.pair.Owed()+b.pair.Owed()+len(a.pending)+len(b.pending) > 0 && w.wrong == "" &&
+		w.step(); {
 	}
 	w.compareTables()
 }
@@ -330,7 +333,8 @@ func (w *World) lookAtHolders() {
 		if l != nil && l.Hardware == c.hardware && (l.Status == lease.Active || l.Kept()) {
 			continue
 		}
-		w.fail("client %d holds %s for another %d s, which %s acknowledged, and which is %s there", c.n, c.address, (o.until-w.now)/second, s.name, show(l))
+		w.fail("client %d holds %s for another %d s, which %s acknowledged, and which is %s there", c.n, c.address,
+			(o.until-w.now)/second, s.name, show(l))
 		return
 	}
 }

@@ -310,6 +310,7 @@ func TestTrail(t *testing.T) {
 	s.must("explain", c.Hardware.String())
 	s.must("lease", "end", held, "--yes", "--reason", "moved to höfen")
 	s.must("alert", "target", "add", "desk", "--url", "http://127.0.0.1:9/hook", "--secret-file", secret)
+	s.must("alert", "target", "add", "desk", "--url", "http://127.0.0.1:9/other", "--secret-file", secret)
 	s.must("alert", "silence", "pool-full*", "--until", "2h", "--reason", "the fair")
 	s.must("token", "add", "robot")
 	s.must("token", "revoke", "robot", "--yes")
@@ -320,7 +321,8 @@ func TestTrail(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := []string{"ran an audit  ", "removed a target of alerts desk ", "revoked a token robot ", "made a token robot ",
-		"silenced alerts pool-full* the fair", "set a target of alerts desk ", "ended a lease " + held + " moved to höfen",
+		"silenced alerts pool-full* the fair", "set a target of alerts desk ", "set a target of alerts desk ",
+			"ended a lease " + held + " moved to höfen",
 		"changed the plan revision 1 the new looms"}
 	if len(page.Items) != len(want) {
 		t.Errorf("%d deeds, want %d: %+v", len(page.Items), len(want), page.Items)
@@ -330,7 +332,7 @@ func TestTrail(t *testing.T) {
 			t.Errorf("%q by %q from %q, want %q", got, d.Who, d.From, want[i])
 		}
 	}
-	if out := s.must("trail", "desk"); !strings.Contains(out, "http://127.0.0.1:9/hook") {
+	if out := s.must("trail", "desk", "--wide"); !strings.Contains(out, "http://127.0.0.1:9/hook → http://127.0.0.1:9/other") {
 		t.Errorf("where the alerts go is not said:\n%s", out)
 	}
 	if out := s.must("trail", "--json"); strings.Contains(out, "woolsack") || strings.Contains(out, "yp_") {

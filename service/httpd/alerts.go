@@ -55,9 +55,14 @@ func (s *Server) registerAlerts(a huma.API) {
 			if err := s.node.Alerts().Check(ctx, t); err != nil {
 				return nil, wrongAlert(err)
 			}
+			was, err := s.targetNamed(ctx, t.Name)
+			if err != nil {
+				return nil, failure(err)
+			}
 			if err := s.node.Store().SaveTarget(ctx, t, s.node.Clock().Now()); err != nil {
 				return nil, failure(err)
 			}
+			tell(ctx, [3]string{"url", was.URL, t.URL}, [3]string{"severity", was.Severity, t.Severity})
 			s.log.Info("alerts go to another target", "target", t.Name, "by", who(ctx).Name)
 			s.node.ShareAlerts(ctx)
 			return respond(api.AlertTarget{Name: t.Name, URL: t.URL, Severity: t.Severity, CA: t.CA, Signed: len(t.Secret) > 0}, nil)
@@ -140,4 +145,15 @@ func (s *Server) tryTarget(ctx context.Context, name string) (out api.AlertTried
 		return out, nil
 	}
 	return out, huma.Error404NotFound("no target is called " + name)
+}
+
+// targetNamed is the target of a name, or an empty one.
+func (s *Server) targetNamed(ctx context.Context, name string) (store.Target, error) {
+	list, err := s.node.Store().Targets(ctx)
+	for _, t := range list {
+		if t.Name == name {
+			return t, err
+		}
+	}
+	return store.Target{}, err
 }

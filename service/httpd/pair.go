@@ -64,7 +64,11 @@ func (s *Server) registerPair(a huma.API) {
 		needPair), func(ctx context.Context, in *body[api.PairInvite]) (*body[api.Pair], error) {
 		var bad error
 		err := s.node.EditPair(ctx, func(set *pair.Settings) {
+			was := *set
 			*set, bad = settingsOf(*set, in.Body.Mode, in.Body.Split, in.Body.Lead, in.Body.AutoDown)
+			tell(ctx, [3]string{"split", fmt.Sprint(was.Split), fmt.Sprint(set.Split)},
+				[3]string{"lead time", option.FormatDuration(was.Lead), option.FormatDuration(set.Lead)},
+				[3]string{"automatic partner-down", option.FormatDuration(was.AutoDown), option.FormatDuration(set.AutoDown)})
 		})
 		return respond(s.pairView(), wrong(errors.Join(bad, err)))
 	})

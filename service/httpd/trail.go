@@ -2,6 +2,7 @@ package httpd
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -58,6 +59,8 @@ func (s *Server) withDeed(w http.ResponseWriter, r *http.Request, account string
 		io.Closer
 	}{io.TeeReader(r.Body, &atMost{asked, changeOctets}), r.Body}
 	reply := &held{ResponseWriter: w, captured: captured{header: w.Header(), status: http.StatusOK}}
+	var told string
+	r = r.WithContext(context.WithValue(r.Context(), toldKey{}, &told))
 	do(reply, r)
 	if done, detail, revision := outcome(reply.body.Bytes()); reply.status < 300 && done && !wantsPreview(r, asked.Bytes()) {
 		named, reason := of(asked.Bytes())
@@ -67,7 +70,9 @@ func (s *Server) withDeed(w http.ResponseWriter, r *http.Request, account string
 		if subject == "" {
 			subject = named
 		}
-		if detail == "" {
+		if told != "" {
+			detail = clipped(told)
+		} else if detail == "" {
 			detail = wishes(asked.Bytes())
 		}
 		if h, err := url.QueryUnescape(r.Header.Get(api.ReasonHeader)); reason == "" && err == nil {
@@ -78,6 +83,28 @@ func (s *Server) withDeed(w http.ResponseWriter, r *http.Request, account string
 	}
 	w.WriteHeader(reply.status)
 	_, _ = w.Write(reply.body.Bytes()) // the client may be gone
+}
+
+type toldKey struct{}
+
+// tell has the trail say what became of something: each part as it was and as it is, the
+// parts that are the same left out.
+func tell(ctx context.Context, parts ...[3]string) {
+	told, ok := ctx.Value(toldKey{}).(*string)
+	if !ok {
+		return
+	}
+	var out []string
+	for _, p := range parts {
+		switch name, before, after := p[0], p[1], p[2]; {
+		case before == after:
+		case before == "":
+			out = append(out, name+" "+after)
+		default:
+			out = append(out, fmt.Sprintf("%s: %s → %s", name, before, cmp.Or(after, "none")))
+		}
+	}
+	*told = strings.Join(out, ", ")
 }
 
 // held is a reply that waits for its deed to be on record.

@@ -130,16 +130,24 @@ func rows(b []byte) map[netip.Prefix]uint64 {
 	return out
 }
 
-// knownOf tells all that is known of some keys.
+// How many keys are looked up while the table is held, and asked of the partner at once.
+const (
+	lookedUp   = 256
+	askedAbout = 5000
+)
+
+// knownOf tells all that is known of some keys, and holds up nobody for it.
 func (n *Node) knownOf(keys []netip.Prefix) (out []Known) {
-	n.engine.With(func(t *lease.Table) {
-		for _, k := range keys {
-			if l := t.Get(k); l != nil && pair.Digest(l) != 0 {
-				out = append(out, Known{l.Prefix, l.Status.String(), hex.EncodeToString(l.Client.Append(nil)), l.Hardware.String(), int64(l.Expires),
-					int64(l.Changed), l.Version.Primary, l.Version.Secondary, l.Owed})
+	for some := range slices.Chunk(keys, lookedUp) {
+		n.engine.With(func(t *lease.Table) {
+			for _, k := range some {
+				if l := t.Get(k); l != nil && pair.Digest(l) != 0 {
+					out = append(out, Known{l.Prefix, l.Status.String(), hex.EncodeToString(l.Client.Append(nil)), l.Hardware.String(),
+						int64(l.Expires), int64(l.Changed), l.Version.Primary, l.Version.Secondary, l.Owed})
+				}
 			}
-		}
-	})
+		})
+	}
 	return out
 }
 
@@ -190,8 +198,12 @@ func (n *Node) Compare(ctx context.Context) (out Comparison, err error) {
 		}
 	}
 	var records []Known
-	if err := ask("records", keys, &records); err != nil {
-		return out, err
+	for some := range slices.Chunk(keys, askedAbout) { // of a table that is empty here it is all of theirs
+		var more []Known
+		if err := ask("records", some, &more); err != nil {
+			return out, err
+		}
+		records = append(records, more...)
 	}
 	out.Differences = differences(n.knownOf(keys), records, n.clock.Now())
 	return out, nil

@@ -52,7 +52,7 @@ type UnservedList struct {
 }
 
 func newUnserved() *UnservedList {
-	return &UnservedList{clients: forgetful.New[unservedKey, *Unserved](unservedMost), direct: map[string]bool{}}
+	return &UnservedList{clients: forgetful.Proved[unservedKey](unservedMost, (*Unserved).insists), direct: map[string]bool{}}
 }
 
 func keyOf(req *answer.Request, d *answer.Decision) unservedKey {
@@ -115,6 +115,10 @@ func (u *UnservedList) NoteExchange(x *Exchange, why answer.Reason, now lease.Ti
 	}
 	u.tell(k, c, why, now)
 }
+
+// insists reports whether a client asks again and again, as real ones do: a flood of
+// made-up ones, each heard once, pushes it off no list.
+func (c *Unserved) insists() bool { return c.Count >= 3 && c.Last.Sub(c.First) >= 10*time.Second }
 
 func (u *UnservedList) tell(k unservedKey, c Unserved, why answer.Reason, now lease.Time) {
 	c.Reason, c.First, c.Last, c.Count = why, now, now, 1

@@ -34,9 +34,16 @@ func TestUnservedList(t *testing.T) {
 	if len(u.All()) != 1 {
 		t.Error("an offer not taken twice is not listed")
 	}
-	for n := range unservedMost + 500 { // a flood of clients does not grow it without end
+	real, given := asked(unservedMost * 2)
+	for n := range 4 {
+		u.Note(real, given, answer.NoScope, lease.Time(250+4*n))
+	}
+	for n := range unservedMost + 500 { // a flood of clients does not grow it without end, and pushes off nobody who asks again and again
 		req, d := asked(n)
 		u.Note(req, d, answer.NoScope, lease.Time(300+n))
+	}
+	if u.clients.Get(keyOf(real, given)) == nil {
+		t.Error("a flood pushes off one that asks again and again")
 	}
 	if n := u.clients.Size(); n > unservedMost {
 		t.Errorf("%d clients are kept", n)

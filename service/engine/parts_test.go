@@ -106,6 +106,11 @@ func TestGivenSets(t *testing.T) {
 	if _, ok := e.Given(2); ok {
 		t.Error("a set that went is known")
 	}
+	// A server that joins a pair begins with an empty database: what was known is recorded again.
+	e.Emptied()
+	if l, set := give(1, nil, now); l.Given != 1 || set == nil {
+		t.Errorf("in an emptied database set %d is taken to be recorded: %q", l.Given, set)
+	}
 }
 
 func asked(n int) (*answer.Request, *answer.Decision) {

@@ -52,6 +52,14 @@ func (e *Engine) newSet(req *answer.Request, d *answer.Decision, before *lease.L
 	return body
 }
 
+// Emptied says that the database has no set any more: each is recorded again with the
+// next lease that has it.
+func (e *Engine) Emptied() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.sets = newGivenSets(nil, lease.At(e.clock.Now()))
+}
+
 func (g *givenSets) use(digest uint64, now lease.Time) bool {
 	s := g.known[digest]
 	if s != nil {

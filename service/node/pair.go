@@ -424,6 +424,8 @@ func (n *Node) Join(ctx context.Context, code string, giveUp bool) error {
 		p.channel = nil
 	}
 	n.engine.With(func(t *lease.Table) { t.Reset(plan.New(), now) })
+	n.engine.Emptied()
+	n.samples.Emptied()
 	n.changed = nil
 	if err := n.bePair(false); err != nil {
 		return err

@@ -119,6 +119,18 @@ func (r *Room) Levels(room []Level) []Level {
 	return append(out, all)
 }
 
+// Emptied says that the database has no series any more: what was numbered and foretold
+// is of before.
+func (r *Room) Emptied() {
+	r.work.Lock()
+	defer r.work.Unlock()
+	clear(r.numbers)
+	clear(r.churn)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.outlooks, r.refresh = map[capacity.Key]Outlook{}, time.Time{}
+}
+
 // Sample counts everything and records it.
 func (r *Room) Sample(ctx context.Context) {
 	r.work.Lock()

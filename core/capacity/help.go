@@ -51,6 +51,9 @@ func Helps(s Scene) []Help {
 	add := func(h Help) {
 		if h.Addresses > 0 {
 			h.Days, h.Until = f.lasts(float64(h.Addresses))
+			if h.Kind == "widen" && !f.Date.IsZero() && len(f.Bands) > 0 { // that is what it is worked out for
+				h.Days = max(comfortDays-int(f.Date.Sub(f.Bands[0].Day)/(24*time.Hour)), 0)
+			}
 			out = append(out, h)
 		}
 	}

@@ -73,6 +73,9 @@ func (s *service) hold(list []planted) {
 		if p.undo != nil {
 			p.undo()
 			after = s.findings()
+			for wait := time.Now().Add(5 * time.Second); newCodes(before, after) != "" && time.Now().Before(wait); after = s.findings() {
+				time.Sleep(time.Second) // the host is looked at a moment later
+			}
 			for key := range after {
 				if _, was := before[key]; !was {
 					s.t.Errorf("%s is undone, and is still found: %s", p.name, key)
@@ -117,7 +120,8 @@ func served(t *testing.T, flags ...string) *service {
 func planFaults(run func(args ...string)) (list []planted) {
 	do := func(args ...string) func() { return func() { run(args...) } }
 	scope := func(more ...string) (plant, undo func()) {
-		return do(append([]string{"scope", "add", "odd", "--subnet", "10.78.0.0/24", "--router", "10.78.0.1", "--pool", "10.78.0.10-10.78.0.19"},
+		return do(append([]string{"scope", "add", "odd", "--subnet", "10.78.0.0/24", "--router", "10.78.0.1", "--pool",
+			"10.78.0.10-10.78.0.19"},
 			more...)...), do("scope", "remove", "odd", "--yes")
 	}
 	add := func(name, want string, plant, undo func()) {
@@ -138,13 +142,17 @@ func planFaults(run func(args ...string)) (list []planted) {
 	list[len(list)-1].want = "scope-unused silent-server"
 	add("no router", "no-router", do("scope", "add", "odd", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.10-10.78.0.19"),
 		do("scope", "remove", "odd", "--yes"))
-	add("no pool", "no-pool", do("scope", "add", "odd", "--subnet", "10.78.0.0/24", "--router", "10.78.0.1"), do("scope", "remove", "odd", "--yes"))
-	add("a public range", "public-range", do("scope", "add", "odd", "--subnet", "11.0.0.0/24", "--router", "11.0.0.1", "--pool", "11.0.0.9"),
+	add("no pool", "no-pool", do("scope", "add", "odd", "--subnet", "10.78.0.0/24", "--router", "10.78.0.1"), do("scope", "remove", "odd",
+		"--yes"))
+	add("a public range", "public-range", do("scope", "add", "odd", "--subnet", "11.0.0.0/24", "--router", "11.0.0.1", "--pool",
+		"11.0.0.9"),
 		do("scope", "remove", "odd", "--yes"))
-	add("a short lease", "short-lease", do("scope", "add", "odd", "--subnet", "10.80.0.0/16", "--router", "10.80.0.1", "--pool", "all", "--lease", "1m"),
+	add("a short lease", "short-lease", do("scope", "add", "odd", "--subnet", "10.80.0.0/16", "--router", "10.80.0.1", "--pool", "all",
+		"--lease", "1m"),
 		do("scope", "remove", "odd", "--yes"))
 	add("two scopes of a link that differ", "link-mixed scope-unused", do("scope", "add", "odd", "--subnet", "10.78.0.0/24", "--pool",
-		"10.78.0.10-10.78.0.19", "--router", "10.78.0.1", "--dns", "127.0.0.1", "--link", "looms", "--serve"), do("scope", "remove", "odd", "--yes"))
+		"10.78.0.10-10.78.0.19", "--router", "10.78.0.1", "--dns", "127.0.0.1", "--link", "looms", "--serve"), do("scope", "remove",
+			"odd", "--yes"))
 	list[len(list)-1].want = "link-mixed scope-unused silent-server"
 	add("a list", "list-unused", do("list", "add", "lost", "--entry", "02:00:00:00:00:77"), do("list", "remove", "lost", "--yes"))
 	add("a rule that fits nobody", "rule-never-fits", do("rule", "add", "never", "--when", `hw == "02:99:99:99:99:99"`, "--lease", "1h"),
@@ -153,13 +161,16 @@ func planFaults(run func(args ...string)) (list []planted) {
 		run("rule", "add", "first", "--when", `hostname == "loom-3"`, "--refuse", "--yes")
 		run("rule", "add", "second", "--when", `hostname  ==  "loom-3"`, "--lease", "1h")
 	}, func() { run("rule", "remove", "second", "--yes"); run("rule", "remove", "first", "--yes") })
-	add("a reservation for nobody", "reservation-unclaimed", do("reservation", "add", "ghost", "--scope", "looms", "--hw", "02:88:00:00:00:01",
+	add("a reservation for nobody", "reservation-unclaimed", do("reservation", "add", "ghost", "--scope", "looms", "--hw",
+		"02:88:00:00:00:01",
 		"--address", "10.77.0.9"), do("reservation", "remove", "ghost", "--yes"))
 	add("a reservation of what another holds", "reservation-contested", do("reservation", "add", "late", "--scope", "looms", "--hw",
 		"02:88:00:00:00:01", "--address", "10.77.0.100"), do("reservation", "remove", "late", "--yes"))
-	add("a reservation for one that has another address", "reserved-elsewhere", do("reservation", "add", "moves", "--scope", "looms", "--hw",
+	add("a reservation for one that has another address", "reserved-elsewhere", do("reservation", "add", "moves", "--scope", "looms",
+		"--hw",
 		hw(3).String(), "--address", "10.77.0.8"), do("reservation", "remove", "moves", "--yes"))
-	add("a circuit that no relay of the link vouches for", "circuit-not-believed reservation-unclaimed", do("reservation", "add", "plug", "--scope",
+	add("a circuit that no relay of the link vouches for", "circuit-not-believed reservation-unclaimed", do("reservation", "add", "plug",
+		"--scope",
 		"looms", "--circuit", "sw1/0/7", "--address", "10.77.0.9"), do("reservation", "remove", "plug", "--yes"))
 	add("one name for two", "reservation-name reservation-unclaimed", func() {
 		run("reservation", "add", "one", "--scope", "looms", "--hw", "02:88:00:00:00:01", "--address", "10.77.0.8", "--hostname", "dobby")
@@ -175,7 +186,8 @@ func planFaults(run func(args ...string)) (list []planted) {
 	}, func() { run("reservation", "remove", "one", "--yes"); run("scope", "remove", "odd", "--yes") })
 	add("a change of options", "options-old", do("option", "set", "ntp-servers=10.77.0.5", "--scope", "looms"),
 		do("option", "unset", "ntp-servers", "--scope", "looms"))
-	add("a pool past its threshold", "pool-full", do("scope", "edit", "looms", "--warn-used", "20"), do("scope", "edit", "looms", "--warn-used", "0"))
+	add("a pool past its threshold", "pool-full", do("scope", "edit", "looms", "--warn-used", "20"), do("scope", "edit", "looms",
+		"--warn-used", "0"))
 	add("a pool below its threshold", "pool-full", do("scope", "edit", "looms", "--warn-headroom", "90"),
 		do("scope", "edit", "looms", "--warn-headroom", "0"))
 	return list
@@ -301,7 +313,8 @@ func TestAuditOfLeases(t *testing.T) {
 		}},
 		{name: "a declined address", want: "abandoned", plant: func() {
 			get(&demo.Client{Hardware: hw(11), Hostname: "picky"}).Decline()
-			s.await(func() bool { return strings.Contains(s.must("lease", "list", "--status", "abandoned"), "10.77.0.") }, "the declined address")
+			s.await(func() bool { return strings.Contains(s.must("lease", "list", "--status", "abandoned"), "10.77.0.") },
+				"the declined address")
 		}},
 		{name: "a host without a lease", want: "neighbour-unknown", with: []string{"--neighbours", file},
 			plant: neighbours("# as programs write it\n10.77.0.33 dev eth0 lladdr 02:44:00:00:00:01 REACHABLE\n10.77.0.34 dev eth0 FAILED\n10.77.0.1 at 02:44:00:00:00:02\n"),
@@ -354,9 +367,11 @@ func TestSweep(t *testing.T) {
 		c.Decline()
 	}
 	for n := range 3 {
-		s.must("reservation", "add", fmt.Sprint("ghost-", n), "--scope", "looms", "--hw", hw(50+n).String(), "--address", fmt.Sprint("10.77.0.", 10+n))
+		s.must("reservation", "add", fmt.Sprint("ghost-", n), "--scope", "looms", "--hw", hw(50+n).String(), "--address",
+			fmt.Sprint("10.77.0.", 10+n))
 	}
-	s.await(func() bool { return strings.Count(s.must("lease", "list", "--status", "abandoned"), "abandoned") >= 3 }, "three declined addresses")
+	s.await(func() bool { return strings.Count(s.must("lease", "list", "--status", "abandoned"), "abandoned") >= 3 },
+		"three declined addresses")
 	if out, _, code := s.cli("sweep", "run", "--kind", "abandoned"); code != 3 || !strings.Contains(out, "3 items would be cleared") {
 		t.Errorf("a preview: exit %d\n%s", code, out)
 	}
@@ -383,7 +398,8 @@ func TestSweep(t *testing.T) {
 func TestAuditReport(t *testing.T) {
 	t.Parallel()
 	s := startService(t, "--unused-after", "1us")
-	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--router", "10.99.0.1", "--pool", "10.77.0.100-10.77.0.199", "--note", "<b>bold</b>", "--serve", "--reason", "looms come on Monday")
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--router", "10.99.0.1", "--pool", "10.77.0.100-10.77.0.199", "--note",
+		"<b>bold</b>", "--serve", "--reason", "looms come on Monday")
 	s.findings()
 	file := filepath.Join(t.TempDir(), "report.html")
 	s.must("audit", "report", "--out", file)
@@ -392,7 +408,8 @@ func TestAuditReport(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := string(b)
-	for _, want := range []string{"Router outside the subnet", "router 10.99.0.1 is not in the subnet", "Name a router inside", "looms", "What the findings mean",
+	for _, want := range []string{"Router outside the subnet", "router 10.99.0.1 is not in the subnet", "Name a router inside", "looms",
+		"What the findings mean",
 		"looms come on Monday", "scope looms: added"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the report does not say %q", want)
@@ -459,12 +476,15 @@ func TestAuditOfAPair(t *testing.T) {
 	// What is swept on one is cleared on both, and counted once.
 	clients[3].Decline()
 	for _, side := range []*service{w.a, w.b} { // whichever it was told
-		side.await(func() bool { return strings.Contains(side.must("lease", "list", "--status", "abandoned"), "abandoned") }, "the declined address")
+		side.await(func() bool { return strings.Contains(side.must("lease", "list", "--status", "abandoned"), "abandoned") },
+			"the declined address")
 	}
-	if out := w.a.must("sweep", "run", "--kind", "abandoned", "--yes"); !strings.Contains(out, "1 item is cleared, each counted once though both servers know of it") {
+	if out := w.a.must("sweep", "run", "--kind", "abandoned", "--yes"); !strings.Contains(out,
+		"1 item is cleared, each counted once though both servers know of it") {
 		t.Errorf("swept:\n%s", out)
 	}
-	w.b.await(func() bool { return !strings.Contains(w.b.must("lease", "list", "--status", "abandoned"), "abandoned") }, "the sweep to reach the other")
+	w.b.await(func() bool { return !strings.Contains(w.b.must("lease", "list", "--status", "abandoned"), "abandoned") },
+		"the sweep to reach the other")
 	w.cable.Cut()
 	w.a.await(func() bool { return !pairSeen(w.a).Takeover }, "the cut to be noticed")
 	if _, ok := w.a.findings()["pair-takeover server shuttle"]; !ok {

@@ -86,7 +86,8 @@ func TestAuditOfTheService(t *testing.T) {
 		}},
 		{name: "two hosts with one identifier", want: "clients-unserved identifier-twice", plant: func() {
 			for n := range 6 { // they take turns, as hosts do that renew
-				s.must("scope", "edit", "looms", "--note", fmt.Sprint("turn ", n)) // by another revision, nothing is answered from the record
+				s.must("scope", "edit", "looms", "--note", fmt.Sprint("turn ",
+					n)) // by another revision, nothing is answered from the record
 				get(&demo.Client{Hardware: hw(40 + n%2), ID: []byte("\x00clone"), Hostname: "clone"})
 			}
 		}},
@@ -260,13 +261,16 @@ func TestAuditOnTheWire(t *testing.T) {
 	w.await(func() bool { return !strings.Contains(w.must("status"), "in no scope") }, "the look at the host to follow the plan")
 	sh(t, "ip", "-n", w.netns, "addr", "add", "10.77.0.3/24", "dev", "br0")
 	w.hold([]planted{
-		{name: "the server's own address in a pool", want: "own-address", plant: func() { w.must("scope", "edit", "looms", "--pool", "10.77.0.3-10.77.0.150") },
+		{name: "the server's own address in a pool", want: "host own-address", plant: func() { w.must("scope", "edit", "looms", "--pool",
+			"10.77.0.3-10.77.0.150") },
 			undo: func() { w.must("scope", "edit", "looms", "--pool", "10.77.0.100-10.77.0.150") }},
 		{name: "another server", want: "other-server", plant: func() {
-			b := &service{t: t, netns: other.ns, dir: dataDir(t), http: "127.0.0.1:8067", dhcp4: w.dhcp4, args: []string{"--interface", "eth0"}}
+			b := &service{t: t, netns: other.ns, dir: dataDir(t), http: "127.0.0.1:8067", dhcp4: w.dhcp4, args: []string{"--interface",
+				"eth0"}}
 			b.start()
 			t.Cleanup(b.stop)
-			b.must("scope", "add", "rogue", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.200-10.77.0.210", "--router", "10.77.0.2", "--serve")
+			b.must("scope", "add", "rogue", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.200-10.77.0.210", "--router", "10.77.0.2",
+				"--serve")
 			h := w.host("02:00:00:00:00:01")
 			h.dhcp("-B")
 			h.event("bound")

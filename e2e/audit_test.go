@@ -152,7 +152,7 @@ func planFaults(run func(args ...string)) (list []planted) {
 		do("scope", "remove", "odd", "--yes"))
 	add("two scopes of a link that differ", "link-mixed scope-unused", do("scope", "add", "odd", "--subnet", "10.78.0.0/24", "--pool",
 		"10.78.0.10-10.78.0.19", "--router", "10.78.0.1", "--dns", "127.0.0.1", "--link", "looms", "--serve"), do("scope", "remove",
-			"odd", "--yes"))
+		"odd", "--yes"))
 	list[len(list)-1].want = "link-mixed scope-unused silent-server"
 	add("a list", "list-unused", do("list", "add", "lost", "--entry", "02:00:00:00:00:77"), do("list", "remove", "lost", "--yes"))
 	add("a rule that fits nobody", "rule-never-fits", do("rule", "add", "never", "--when", `hw == "02:99:99:99:99:99"`, "--lease", "1h"),

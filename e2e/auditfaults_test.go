@@ -261,8 +261,10 @@ func TestAuditOnTheWire(t *testing.T) {
 	w.await(func() bool { return !strings.Contains(w.must("status"), "in no scope") }, "the look at the host to follow the plan")
 	sh(t, "ip", "-n", w.netns, "addr", "add", "10.77.0.3/24", "dev", "br0")
 	w.hold([]planted{
-		{name: "the server's own address in a pool", want: "host own-address", plant: func() { w.must("scope", "edit", "looms", "--pool",
-			"10.77.0.3-10.77.0.150") },
+		{name: "the server's own address in a pool", want: "host own-address", plant: func() {
+			w.must("scope", "edit", "looms", "--pool",
+				"10.77.0.3-10.77.0.150")
+		},
 			undo: func() { w.must("scope", "edit", "looms", "--pool", "10.77.0.100-10.77.0.150") }},
 		{name: "another server", want: "other-server", plant: func() {
 			b := &service{t: t, netns: other.ns, dir: dataDir(t), http: "127.0.0.1:8067", dhcp4: w.dhcp4, args: []string{"--interface",

@@ -322,7 +322,7 @@ func TestTrail(t *testing.T) {
 	}
 	want := []string{"ran an audit  ", "removed a target of alerts desk ", "revoked a token robot ", "made a token robot ",
 		"silenced alerts pool-full* the fair", "set a target of alerts desk ", "set a target of alerts desk ",
-			"ended a lease " + held + " moved to höfen",
+		"ended a lease " + held + " moved to höfen",
 		"changed the plan revision 1 the new looms"}
 	if len(page.Items) != len(want) {
 		t.Errorf("%d deeds, want %d: %+v", len(page.Items), len(want), page.Items)

@@ -78,7 +78,8 @@ func (s *Server) registerAlerts(a huma.API) {
 		})
 	huma.Register(a, op("try-target", http.MethodPost, "/api/alerts/targets/{name}/try", "Send a message there now, to try it", "alerts", needAlerts),
 		func(ctx context.Context, in *named) (*body[api.AlertTried], error) {
-			return respond(s.tryTarget(ctx, in.Name))
+			out, err := s.tryTarget(ctx, in.Name)
+			return &body[api.AlertTried]{out}, err
 		})
 }
 

@@ -9,19 +9,18 @@ import (
 // history is what is known of a series: a level that changes, a pattern of the week
 // around it, and what is not like the rest.
 type history struct {
-	series    Series
-	values    []float64 // the peak of each hour; NaN where it is not known or not like others
-	season    [weekHours]float64
-	known     [weekHours]bool // hours of the week of which something is known
-	patterned bool            // the season is not 1 throughout
-	starts    []int           // where each day of the site begins, and the end of the last
-	usual     int             // hours that are known of a day, as a rule
-	daily     []float64       // the level of each day, without the pattern; NaN where not known
-	from      int             // the first day behind the last step
-	steps     []int           // days since which the level is another at once
-	days      int             // days of which something is known
-	gaps      int             // hours that are not known
-	events    []time.Time
+	series Series
+	values []float64 // the peak of each hour; NaN where it is not known or not like others
+	season [weekHours]float64
+	known  [weekHours]bool // hours of the week of which something is known
+	starts []int           // where each day of the site begins, and the end of the last
+	usual  int             // hours that are known of a day, as a rule
+	daily  []float64       // the level of each day, without the pattern; NaN where not known
+	from   int             // the first day behind the last step
+	steps  []int           // days since which the level is another at once
+	days   int             // days of which something is known
+	gaps   int             // hours that are not known
+	events []time.Time
 }
 
 // hourOfWeek is 0 for Monday, 0:00 in the local time of the site.
@@ -92,7 +91,7 @@ func (m *history) learn() {
 		m.season[h] = max(m.season[h]*weekHours/sum, 0.01)
 		off += math.Abs(m.season[h]-1) / weekHours
 	}
-	if m.patterned = off >= 0.02; !m.patterned { // noise alone
+	if off < 0.02 { // noise alone
 		for h := range m.season {
 			m.season[h] = 1
 		}

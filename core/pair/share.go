@@ -379,13 +379,19 @@ func (s *Server) request(now lease.Time) {
 // Hungry says that a client goes without since what is left in its scopes is the
 // partner's: it is asked at once, or with the next look.
 func (s *Server) Hungry(scopes []*plan.View, now lease.Time) []effect.List {
-	if s.walks.dry == nil {
-		s.walks.dry = map[plan.ID]bool{}
-	}
+	dry := false
 	for _, v := range scopes {
-		s.walks.dry[v.ID] = true
+		if n := s.table.Count(v.ID); n.Headroom > 0 || n.Partner == 0 {
+			continue // it can be given, or nobody has it
+		}
+		if s.walks.dry == nil {
+			s.walks.dry = map[plan.ID]bool{}
+		}
+		s.walks.dry[v.ID], dry = true, true
 	}
-	s.request(now)
+	if dry { // looking through all scopes is too much for each packet
+		s.request(now)
+	}
 	return s.take()
 }
 

@@ -228,7 +228,7 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 	if err != nil {
 		return nil, failure(err)
 	}
-	ended := s.endedBy(ctx, past, events)
+	ended := s.endedBy(ctx, events)
 	out := []api.LeaseEvent{}
 	for _, e := range events {
 		l := leaseView(plan.New(), &e.Lease)
@@ -245,26 +245,23 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 	return listed(s, out)
 }
 
-// endedBy tells of events who ended or cleared a lease, if a person did.
-func (s *Server) endedBy(ctx context.Context, q store.Past, events []store.Event) func(*store.Event) string {
-	var list []store.Deed
+// endedBy tells of events, the latest first, who ended or cleared a lease, if a person did.
+func (s *Server) endedBy(ctx context.Context, events []store.Event) func(*store.Event) string {
+	deeds := map[netip.Addr][]store.Deed{}
 	for _, e := range events {
-		if e.Status == lease.Active || len(list) > 0 && !q.Address.IsValid() {
+		a := e.Address()
+		if _, asked := deeds[a]; asked || e.Status == lease.Active {
 			continue
 		}
-		more, err := s.node.Store().Trail(ctx, store.TrailQuery{Subject: e.Address().String(), Before: e.At.Add(time.Minute), Limit: 100,
-			Own: true})
+		list, err := s.node.Store().Trail(ctx, store.TrailQuery{Subject: a.String(), Before: e.At.Add(time.Minute), Limit: 100, Own: true})
 		if err != nil {
 			break // the events are worth more than who ended one
 		}
-		if list = append(list, more...); q.Address.IsValid() {
-			break
-		}
+		deeds[a] = list
 	}
 	return func(e *store.Event) string {
-		for _, d := range list {
-			if off := d.At.Sub(e.At); e.Status != lease.Active && d.Subject == e.Address().String() && off > -5*time.Second &&
-				off < 5*time.Second {
+		for _, d := range deeds[e.Address()] {
+			if off := d.At.Sub(e.At); e.Status != lease.Active && off > -5*time.Second && off < 5*time.Second {
 				return d.Who
 			}
 		}

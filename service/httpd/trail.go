@@ -62,24 +62,24 @@ func (s *Server) withDeed(w http.ResponseWriter, r *http.Request, account string
 	var told string
 	r = r.WithContext(context.WithValue(r.Context(), toldKey{}, &told))
 	do(reply, r)
-	if done, detail, revision := outcome(reply.body.Bytes()); reply.status < 300 && done && !wantsPreview(r, asked.Bytes()) {
-		named, reason := of(asked.Bytes())
+	var q request
+	_ = json.Unmarshal(asked.Bytes(), &q) // none of ours has anything else there
+	preview := q.DryRun || r.URL.Query().Get("dryRun") == "true"
+	if done, detail, revision := outcome(reply.body.Bytes()); reply.status < 300 && done && !preview {
 		if revision != "" {
 			subject = "revision " + revision
-		}
-		if subject == "" {
-			subject = named
 		}
 		if told != "" {
 			detail = clipped(told)
 		} else if detail == "" {
 			detail = wishes(asked.Bytes())
 		}
+		reason := q.Reason
 		if h, err := url.QueryUnescape(r.Header.Get(api.ReasonHeader)); reason == "" && err == nil {
 			reason = clipped(h)
 		}
 		s.node.Trail().Add(r.Context(), store.Deed{At: s.node.Clock().Now(), Who: account, Source: source(r.Context()), Deed: what,
-			Subject: subject, Reason: reason, Detail: detail})
+			Subject: cmp.Or(subject, q.subject()), Reason: reason, Detail: detail})
 	}
 	w.WriteHeader(reply.status)
 	_, _ = w.Write(reply.body.Bytes()) // the client may be gone
@@ -177,32 +177,18 @@ func routes(doc *huma.OpenAPI) (out []route) {
 	return out
 }
 
-// wantsPreview reports whether a request asked to be shown what would happen.
-func wantsPreview(r *http.Request, asked []byte) bool {
-	var in struct {
-		DryRun bool `json:"dryRun"`
-		Yes    *bool
-	}
-	_ = json.Unmarshal(asked, &in) // none of ours has anything else there
-	return in.DryRun || r.URL.Query().Get("dryRun") == "true"
+// request is what the trail reads of one: whether it is a preview, what it is about, and
+// why. What it has not is not said.
+type request struct {
+	DryRun                                         bool
+	Name, Key, Address, Account, Scope, Kind, Keep string
+	Keys, Addresses                                []string
+	Reason                                         string
 }
 
-// of reads from a request what it is about, and why.
-func of(asked []byte) (subject, reason string) {
-	var in struct {
-		Name, Key, Address, Account, Scope, Kind, Keep string
-		Keys, Addresses                                []string
-		Reason                                         string
-	}
-	_ = json.Unmarshal(asked, &in) // what it has not is not said
-	for _, text := range []string{in.Name, in.Key, in.Address, strings.Join(in.Keys, ", "), strings.Join(in.Addresses, ", "), in.Account,
-		in.Scope,
-		in.Kind, in.Keep} {
-		if text != "" {
-			return clipped(text), in.Reason
-		}
-	}
-	return "", in.Reason
+func (q *request) subject() string {
+	return clipped(cmp.Or(q.Name, q.Key, q.Address, strings.Join(q.Keys, ", "), strings.Join(q.Addresses, ", "), q.Account, q.Scope,
+		q.Kind, q.Keep))
 }
 
 // untold are the parts of requests that the trail has elsewhere, or must not have.

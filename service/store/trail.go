@@ -60,7 +60,8 @@ func (s *Store) Trail(ctx context.Context, q TrailQuery) ([]Deed, error) {
 						'; and ' || max(n) - 3 || ' more' else '' end from (
 					select l, count(*) over () as n from plan_change c, jsonb_array_elements(c.lines) with ordinality x(l, o)
 					where c.revision = r.revision order by c.seq, o limit 3) y), '')
-			from plan_revision r where not $5
+			from (select * from plan_revision where not $5 and at < $1 and at >= $2 order by revision desc
+				limit case when $3 = '' and $7 = '' then $4::bigint end) r
 		) all_of_it
 		where at < $1 and at >= $2 and ($3 = '' or who || ' ' || source || ' ' || deed || ' ' || subject || ' ' || reason || ' ' ||
 			detail ilike '%' || $3 || '%')

@@ -15,10 +15,11 @@ import (
 	"strings"
 	"syscall"
 	"time"
-	_ "time/tzdata" // hosts without a zone database know every site's time, too
+	_ "time/tzdata"
 
 	"yarnpost/core/addr"
 	"yarnpost/core/audit"
+	"yarnpost/service/accounts"
 	"yarnpost/service/httpd"
 	"yarnpost/service/logs"
 	"yarnpost/service/node"
@@ -150,28 +151,36 @@ func parse(name string, args []string, defaults options) (options, error) {
 }
 
 // start brings up a node and its HTTP side.
-func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd.Access, *httpd.Server, error) {
+func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd.Server, error) {
 	at, err := netip.ParseAddrPort(o.dhcp4)
 	if err != nil {
-		return nil, nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
+		return nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
 	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces,
 		Partner: o.partner, Name: o.name, AlertsTo: o.alertsTo, UnusedAfter: o.unusedAfter, TimeZone: o.timeZone, Log: log})
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
-	access, err := httpd.OpenAccess(ctx, n.Store(), o.data, n.Clock().Now, n.CountSignIn, log)
+	access, err := accounts.Open(ctx, n.Store, o.data, n.Clock.Now, n.CountSignIn, log)
 	if err != nil {
 		n.Stop()
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
-	web, err := httpd.Listen(o.http, o.cert, o.key, n, access, log)
+	web, err := httpd.Listen(o.http, o.cert, o.key, parts(n, access), log)
 	if err != nil {
 		n.Stop()
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	log.Info("console ready", "url", web.URL())
-	return n, access, web, nil
+	return n, web, nil
+}
+
+// parts hands the parts of a node to its HTTP side.
+func parts(n *node.Node, access *accounts.Keeper) httpd.Parts {
+	return httpd.Parts{Service: n, Engine: n.Engine, Store: n.Store, Plans: n.Plans, Leases: n.Leases, Pair: n.Pair, Compare: n.Compare,
+		Drills: n.Drills, Host: n.Host, Trials: n.Trials, Samples: n.Samples, Audits: n.Audits, Facts: n.Facts, Alerts: n.Alerts,
+		Rehearsals: n.Rehearsals, Trail: n.Trail, Access: access, Events: n.Events, Registry: n.Metrics.Registry, Clock: n.Clock,
+		Started: n.Started}
 }
 
 // splitList splits at commas and leaves out what is empty.
@@ -197,7 +206,7 @@ func serve(ctx context.Context, args []string) error {
 	if err := dropRoot(o, log); err != nil {
 		return err
 	}
-	n, _, web, err := start(ctx, o, log)
+	n, web, err := start(ctx, o, log)
 	if err != nil {
 		return err
 	}

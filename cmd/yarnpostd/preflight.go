@@ -10,9 +10,9 @@ import (
 	"time"
 
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
 	"yarnpost/service/preflight"
 	"yarnpost/service/store"
+	"yarnpost/service/trial"
 )
 
 // look says whether this host can serve, before it does.
@@ -35,7 +35,7 @@ func look(ctx context.Context, args []string) error {
 		in.Plan = p
 	}
 	in.Servers = func(ctx context.Context, name string) ([]netip.Addr, error) {
-		return node.CallAlone(ctx, name, logger())
+		return trial.Servers(ctx, name, logger())
 	}
 	w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
 	trouble := false

@@ -11,7 +11,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/option"
-	"yarnpost/service/node"
+	"yarnpost/service/trial"
 )
 
 const trialUsage = `yarnpostd trial sits down on a link as a client, on any host but the server's
@@ -53,7 +53,7 @@ func sit(ctx context.Context, args []string) error {
 	if *name == "" || f.NArg() > 0 {
 		return errors.New("yarnpostd trial needs --interface and no other words; yarnpostd trial -h lists the flags")
 	}
-	seen, err := node.SitDown(ctx, *name, hw, *vendor, wants, logger())
+	seen, err := trial.SitDown(ctx, *name, hw, *vendor, wants, logger())
 	w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)
 	for _, o := range seen.Offers {
 		fmt.Fprintf(w, "offer\t%s from server %s\t%s\n", o.Address, o.Server, o.Took.Round(100*time.Microsecond))

@@ -204,3 +204,14 @@ func (d *decider) twin(l *lease.Lease) {
 func (d *decider) ofNetwork(a netip.Addr, allocatable bool) bool {
 	return d.world.Ours(a) || a == d.who.via || !allocatable && d.plan.NetworkAt(a) != "" || d.world.Network != nil && d.world.Network(a)
 }
+
+// Holds reports whether a lease is of the client that a reservation is for.
+func Holds(r *plan.Reservation, l *lease.Lease) bool {
+	switch {
+	case r.Identifier != "":
+		return l.Client.Identifier() == string(r.Identifier)
+	case r.Circuit != "":
+		return dhcp4.Show([]byte(l.Circuit)) == r.Circuit
+	}
+	return l.Hardware == r.Hardware
+}

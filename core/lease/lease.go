@@ -74,6 +74,14 @@ func (t Time) Std() time.Time {
 	return time.Unix(int64(t), 0).UTC()
 }
 
+// Until says in words when a promise ends.
+func (t Time) Until() string {
+	if t == Never {
+		return "for ever"
+	}
+	return "until " + t.Std().Format("2006-01-02 15:04:05") + " UTC at the latest"
+}
+
 // Lease is the record of one address, or of one prefix: a binding (RFC 8156
 // section 2).
 type Lease struct {

@@ -18,12 +18,14 @@ import (
 
 	"yarnpost/core/audit"
 	"yarnpost/service/engine"
+	"yarnpost/service/partner"
 	"yarnpost/service/store"
 )
 
 // codes are the findings that fire.
 var codes = map[string]bool{"pool-out": true, "pool-runs-out": true, "pool-full": true, "pair-takeover": true, "pair-conflict": true,
-	"pair-plan": true, "database-down": true, "disk-full": true, "clients-unserved": true, "other-server": true, "relay-silent": true, "trial-failed": true,
+	"pair-plan": true, "database-down": true, "disk-full": true, "clients-unserved": true, "other-server": true, "relay-silent": true,
+	"trial-failed":     true,
 	"certificate-ends": true, "clock-stepped": true, "database-set-back": true, "host-claims-addresses": true}
 
 // Fires reports whether findings of a code fire.
@@ -64,6 +66,7 @@ type Room struct {
 	clock   engine.Clock
 	log     *slog.Logger
 	allowed []netip.Prefix
+	tell    func(context.Context, store.AlertSettings) error
 
 	mu       sync.Mutex
 	standing map[string]*Alert
@@ -80,12 +83,15 @@ type Config struct {
 	Server  func() string
 	Sends   func(audit.Area) bool // whether this server of a pair sends them
 	Allowed []netip.Prefix        // addresses that targets may have
+	// Tell tells the other server of a pair, if there is one, where alerts go.
+	Tell func(context.Context, store.AlertSettings) error
 }
 
 // New makes the room.
 func New(c Config, s *store.Store, clock engine.Clock, log *slog.Logger) *Room {
-	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, store: s, clock: clock, log: log, standing: map[string]*Alert{},
-		begun: map[string]time.Time{}, ended: map[string]time.Time{},
+	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, tell: c.Tell, store: s, clock: clock, log: log,
+		standing: map[string]*Alert{},
+		begun:    map[string]time.Time{}, ended: map[string]time.Time{},
 		wake: make(chan struct{}, 1)}
 }
 
@@ -147,7 +153,7 @@ func (r *Room) Look(ctx context.Context, list []audit.Finding, unknown func(code
 		}
 	}
 	for _, a := range append(fired, cleared...) {
-		r.tell(ctx, a)
+		r.enqueue(ctx, a)
 	}
 }
 
@@ -214,7 +220,7 @@ func outgrown(a *Alert, seen map[string]bool) bool {
 // tell records an alert that fired or cleared, with what is to be sent of it, in one
 // piece. While the database is away it is sent at once, and once: that it is away is
 // what somebody has to hear of.
-func (r *Room) tell(ctx context.Context, a *Alert) {
+func (r *Room) enqueue(ctx context.Context, a *Alert) {
 	what := "fired"
 	if !a.Ended.IsZero() {
 		what = "cleared"
@@ -327,6 +333,32 @@ func (r *Room) Reload(ctx context.Context) error {
 	defer r.mu.Unlock()
 	r.targets, r.silences = targets, silences
 	return nil
+}
+
+// Share tells the partner where alerts go and what is silenced, now; what it misses it asks
+// for at its next audit.
+func (r *Room) Share(ctx context.Context) {
+	all, err := r.store.AlertSettings(ctx)
+	if err == nil {
+		err = r.tell(ctx, all)
+	}
+	if err != nil {
+		r.log.Warn("the partner does not know yet where alerts go", "err", err)
+	}
+}
+
+// Take takes in what the partner knows of where alerts go.
+func (r *Room) Take(ctx context.Context, in store.AlertSettings) error {
+	taken, err := r.store.TakeAlertSettings(ctx, in)
+	if err == nil && taken {
+		err = r.Reload(ctx)
+	}
+	return err
+}
+
+// Answers answer the questions of a partner that sends alerts, too.
+func (r *Room) Answers() map[string]partner.Answer {
+	return map[string]partner.Answer{"alerts.take": partner.Takes(r.Take), "alerts": partner.Gives(r.store.AlertSettings)}
 }
 
 // ErrAlert is wrapped when something about alerts is refused.

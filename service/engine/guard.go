@@ -14,6 +14,9 @@ func (e *Engine) Guard(what string, about []byte) {
 	}
 }
 
+// Caught notes a panic that was caught in work beside the engine.
+func (e *Engine) Caught(what string, fault any) { e.panicked(what, nil, fault) }
+
 // guarded runs f; a panic ends f alone.
 func (e *Engine) guarded(what string, f func()) {
 	defer e.Guard(what, nil)

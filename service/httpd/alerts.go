@@ -18,10 +18,10 @@ func (s *Server) registerAlerts(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Past bool `query:"past" doc:"Those that ended in the last 90 days"`
 		}) (*body[api.Page[api.Alert]], error) {
-			list := s.node.Alerts().Standing()
+			list := s.Alerts.Standing()
 			if in.Past {
 				var err error
-				if list, err = s.node.Alerts().Past(ctx); err != nil {
+				if list, err = s.Alerts.Past(ctx); err != nil {
 					return nil, failure(err)
 				}
 			}
@@ -34,7 +34,7 @@ func (s *Server) registerAlerts(a huma.API) {
 	huma.Register(a, op("list-silences", http.MethodGet, "/api/alerts/silences", "What is silenced, and until when", "alerts", needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.Silence]], error) {
 			out := []api.Silence{}
-			for _, x := range s.node.Alerts().Silences() {
+			for _, x := range s.Alerts.Silences() {
 				out = append(out, api.Silence{Key: x.Key, Until: x.Until.UTC(), By: x.By, Reason: x.Reason})
 			}
 			return listed(s, out)
@@ -42,38 +42,38 @@ func (s *Server) registerAlerts(a huma.API) {
 	huma.Register(a, op("silence-alerts", http.MethodPost, "/api/alerts/silences", "Keep alerts from being sent until a moment", "alerts", needAudit),
 		func(ctx context.Context, in *body[api.Silence]) (*body[api.Silence], error) {
 			x := store.Silence{Key: in.Body.Key, Until: in.Body.Until.UTC(), By: who(ctx).Name, Reason: in.Body.Reason}
-			if err := s.node.Alerts().Silence(ctx, x); err != nil {
+			if err := s.Alerts.Silence(ctx, x); err != nil {
 				return nil, wrongAlert(err)
 			}
-			s.node.ShareAlerts(ctx)
+			s.Alerts.Share(ctx)
 			return respond(api.Silence{Key: x.Key, Until: x.Until, By: x.By, Reason: x.Reason}, nil)
 		})
 	huma.Register(a, op("list-targets", http.MethodGet, "/api/alerts/targets", "Where alerts go", "alerts", needSee), s.targets)
 	huma.Register(a, op("put-target", http.MethodPost, "/api/alerts/targets", "Have alerts go somewhere, or change that", "alerts", needAlerts),
 		func(ctx context.Context, in *body[api.AlertTarget]) (*body[api.AlertTarget], error) {
 			t := store.Target{Name: in.Body.Name, URL: in.Body.URL, Severity: in.Body.Severity, CA: in.Body.CA, Secret: []byte(in.Body.Secret)}
-			if err := s.node.Alerts().Check(ctx, t); err != nil {
+			if err := s.Alerts.Check(ctx, t); err != nil {
 				return nil, wrongAlert(err)
 			}
 			was, err := s.targetNamed(ctx, t.Name)
 			if err != nil {
 				return nil, failure(err)
 			}
-			if err := s.node.Store().SaveTarget(ctx, t, s.node.Clock().Now()); err != nil {
+			if err := s.Store.SaveTarget(ctx, t, s.Clock.Now()); err != nil {
 				return nil, failure(err)
 			}
 			tell(ctx, [3]string{"url", was.URL, t.URL}, [3]string{"severity", was.Severity, t.Severity})
 			s.log.Info("alerts go to another target", "target", t.Name, "by", who(ctx).Name)
-			s.node.ShareAlerts(ctx)
+			s.Alerts.Share(ctx)
 			return respond(api.AlertTarget{Name: t.Name, URL: t.URL, Severity: t.Severity, CA: t.CA, Signed: len(t.Secret) > 0}, nil)
 		})
 	huma.Register(a, op("remove-target", http.MethodDelete, "/api/alerts/targets/{name}", "Have alerts go there no more", "alerts", needAlerts),
 		func(ctx context.Context, in *named) (*struct{}, error) {
-			ok, err := s.node.Store().RemoveTarget(ctx, in.Name, s.node.Clock().Now())
+			ok, err := s.Store.RemoveTarget(ctx, in.Name, s.Clock.Now())
 			if err == nil && !ok {
 				return nil, huma.Error404NotFound("no target is called " + in.Name)
 			}
-			s.node.ShareAlerts(ctx)
+			s.Alerts.Share(ctx)
 			return nil, failure(err)
 		})
 	huma.Register(a, op("try-target", http.MethodPost, "/api/alerts/targets/{name}/try", "Send a message there now, to try it", "alerts", needAlerts),
@@ -102,11 +102,11 @@ func alertView(x alert.Alert) api.Alert {
 }
 
 func (s *Server) targets(ctx context.Context, _ *struct{}) (*body[api.Page[api.AlertTarget]], error) {
-	list, err := s.node.Store().Targets(ctx)
+	list, err := s.Store.Targets(ctx)
 	if err != nil {
 		return nil, failure(err)
 	}
-	queue, err := s.node.Store().QueuedAlerts(ctx)
+	queue, err := s.Store.QueuedAlerts(ctx)
 	if err != nil {
 		return nil, failure(err)
 	}
@@ -125,7 +125,7 @@ func (s *Server) targets(ctx context.Context, _ *struct{}) (*body[api.Page[api.A
 }
 
 func (s *Server) tryTarget(ctx context.Context, name string) (out api.AlertTried, err error) {
-	list, err := s.node.Store().Targets(ctx)
+	list, err := s.Store.Targets(ctx)
 	if err != nil {
 		return out, failure(err)
 	}
@@ -133,10 +133,10 @@ func (s *Server) tryTarget(ctx context.Context, name string) (out api.AlertTried
 		if t.Name != name {
 			continue
 		}
-		now := s.node.Clock().Now()
-		q := store.Queued{At: now, What: "test", Server: s.node.Name(), Alert: store.Alert{Key: "test", Since: now,
+		now := s.Clock.Now()
+		q := store.Queued{At: now, What: "test", Server: s.Pair.Name(), Alert: store.Alert{Key: "test", Since: now,
 			AlertBody: store.AlertBody{Code: "test", Severity: "note", Subject: "test", Text: "a message to try target " + name, Mend: "nothing"}}}
-		if err := s.node.Alerts().Send(ctx, t, q); err != nil {
+		if err := s.Alerts.Send(ctx, t, q); err != nil {
 			return out, huma.Error502BadGateway("it could not be sent: " + err.Error())
 		}
 		out.Text = name + " took a message"
@@ -150,7 +150,7 @@ func (s *Server) tryTarget(ctx context.Context, name string) (out api.AlertTried
 
 // targetNamed is the target of a name, or an empty one.
 func (s *Server) targetNamed(ctx context.Context, name string) (store.Target, error) {
-	list, err := s.node.Store().Targets(ctx)
+	list, err := s.Store.Targets(ctx)
 	for _, t := range list {
 		if t.Name == name {
 			return t, err

@@ -21,7 +21,8 @@ func (s *Server) registerAudit(a huma.API) {
 			if err != nil {
 				return nil, failure(err)
 			}
-			r, err := s.node.AuditWith(ctx, "a request by "+who(ctx).Name, list)
+			defer s.Facts.Name(list)()
+			r, err := s.Audits.Run(ctx, "a request by "+who(ctx).Name, true)
 			return respond(s.reportView(r), err)
 		})
 	huma.Register(a, op("show-audit", http.MethodGet, "/api/audit", "What the last audit found; the worst first", "audit", needSee),
@@ -33,7 +34,7 @@ func (s *Server) registerAudit(a huma.API) {
 			Search   string `query:"search" doc:"Part of code, subject or text"`
 			Known    bool   `query:"known" default:"true" doc:"With those that are acknowledged"`
 		}) (*body[api.AuditReport], error) {
-			r, ok := s.node.Audits().Last(ctx)
+			r, ok := s.Audits.Last(ctx)
 			if !ok {
 				return nil, huma.Error404NotFound("no audit was made since the start; yarnpost audit run makes one")
 			}
@@ -58,7 +59,7 @@ func (s *Server) registerAudit(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Days int `query:"days" default:"30" minimum:"1" maximum:"90"`
 		}) (*body[api.Page[api.Finding]], error) {
-			list, err := s.node.Audits().Past(ctx, s.node.Clock().Now().AddDate(0, 0, -in.Days))
+			list, err := s.Audits.Past(ctx, s.Clock.Now().AddDate(0, 0, -in.Days))
 			if err != nil {
 				return nil, failure(err)
 			}
@@ -68,7 +69,7 @@ func (s *Server) registerAudit(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Limit int `query:"limit" default:"50" minimum:"1" maximum:"1000"`
 		}) (*body[api.Page[api.AuditRun]], error) {
-			list, err := s.node.Store().AuditRuns(ctx, in.Limit)
+			list, err := s.Store.AuditRuns(ctx, in.Limit)
 			if err != nil {
 				return nil, failure(err)
 			}
@@ -95,7 +96,7 @@ func (s *Server) registerFindings(a huma.API) {
 		})
 	huma.Register(a, op("acknowledge-findings", http.MethodPost, "/api/audit/acknowledge", "Say that findings are known and may stay, until a date", "audit", needAudit),
 		func(ctx context.Context, in *body[api.Acknowledge]) (*body[api.Page[api.Finding]], error) {
-			list, err := s.node.Audits().Acknowledge(ctx, in.Body.Keys, who(ctx).Name, in.Body.Reason, in.Body.Until)
+			list, err := s.Audits.Acknowledge(ctx, in.Body.Keys, who(ctx).Name, in.Body.Reason, in.Body.Until)
 			if errors.Is(err, auditor.ErrUnknown) {
 				return nil, huma.Error404NotFound(err.Error())
 			} else if err != nil {
@@ -163,9 +164,9 @@ func findingViews(list []auditor.Entry) []api.Finding {
 }
 
 func (s *Server) reportView(r auditor.Report) api.AuditReport {
-	v, paired := s.node.Pair()
+	v, paired := s.Pair.View()
 	out := api.AuditReport{ID: r.ID, Server: v.Own.Name, At: r.At.UTC(), Why: r.Why, Took: r.Took.Seconds(), Leases: r.Leases,
-		Revision: s.node.Engine().Plan().Revision, Findings: findingViews(r.Entries), Gone: findingViews(r.Gone)}
+		Revision: s.Engine.Plan().Revision, Findings: findingViews(r.Entries), Gone: findingViews(r.Gone)}
 	if paired {
 		out.Partner = v.Partner.Name
 	}
@@ -192,7 +193,7 @@ func (s *Server) reportView(r auditor.Report) api.AuditReport {
 
 // certificateEnds is when the certificate in use ends, or zero.
 func (s *Server) certificateEnds() time.Time {
-	if c := s.pair.Load(); c != nil && c.Leaf != nil {
+	if c := s.certificate.Load(); c != nil && c.Leaf != nil {
 		return c.Leaf.NotAfter
 	}
 	return time.Time{}

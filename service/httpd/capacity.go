@@ -30,8 +30,8 @@ func (s *Server) registerCapacity(a huma.API) {
 			Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
 		}) (*body[api.Page[api.Capacity]], error) {
 			out := []api.Capacity{}
-			outlooks, _ := s.node.Samples().Outlooks()
-			for _, l := range s.node.Samples().Levels(nil) {
+			outlooks, _ := s.Samples.Outlooks()
+			for _, l := range s.Samples.Levels(nil) {
 				if v := capacityView(l, outlooks); (in.Kind == "" || v.Kind == in.Kind) && fits(in.Search, v.Name, v.Pool) {
 					out = append(out, v)
 				}
@@ -133,7 +133,7 @@ func urgency(c api.Capacity) int64 {
 func (s *Server) level(name, pool string) (samples.Level, error) {
 	var want capacity.Key
 	if name != "~all" {
-		v := s.node.Engine().Plan().ScopeNamed(name)
+		v := s.Engine.Plan().ScopeNamed(name)
 		if v == nil {
 			return samples.Level{}, unknown("scope", name)
 		}
@@ -148,7 +148,7 @@ func (s *Server) level(name, pool string) (samples.Level, error) {
 			}
 		}
 	}
-	for _, l := range s.node.Samples().Levels(nil) {
+	for _, l := range s.Samples.Levels(nil) {
 		if l.Key == want {
 			return l, nil
 		}
@@ -165,7 +165,7 @@ func (s *Server) capacityDetail(ctx context.Context, name, pool, since string) (
 	if err != nil {
 		return out, err
 	}
-	room := s.node.Samples()
+	room := s.Samples
 	o, err := room.Outlook(ctx, l)
 	if err != nil {
 		return out, err
@@ -175,7 +175,7 @@ func (s *Server) capacityDetail(ctx context.Context, name, pool, since string) (
 	for _, b := range o.Bands {
 		out.Bands = append(out.Bands, api.CapacityBand{Day: b.Day, Low: b.Low, Mid: b.Mid, High: b.High})
 	}
-	from := s.node.Clock().Now().Add(-span)
+	from := s.Clock.Now().Add(-span)
 	if out.Points, err = s.points(ctx, l, from, span); err != nil {
 		return out, err
 	}
@@ -189,10 +189,10 @@ func (s *Server) capacityDetail(ctx context.Context, name, pool, since string) (
 	}
 	users, unused, _ := s.users(l.Scope)
 	scene := capacity.Scene{View: l.Scope, Count: l.Count, Forecast: o.Forecast, Users: users, Unused: unused}
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	for _, v := range p.OnLink(l.Scope.Link) {
 		if v.ID != l.Scope.ID && v.Mode == plan.Serving {
-			n := s.node.Engine().Count(v.ID)
+			n := s.Engine.Count(v.ID)
 			scene.Beside = append(scene.Beside, capacity.Level{Name: v.Name, Count: capacity.Count{Headroom: n.Headroom}})
 		}
 	}
@@ -211,10 +211,10 @@ func (s *Server) capacityDetail(ctx context.Context, name, pool, since string) (
 // hour.
 func (s *Server) points(ctx context.Context, l samples.Level, from time.Time, span time.Duration) ([]api.CapacityPoint, error) {
 	out := []api.CapacityPoint{}
-	begins := s.node.Clock().Now()
+	begins := s.Clock.Now()
 	var fine []api.CapacityPoint
 	if span <= 2*24*time.Hour {
-		list, err := s.node.Store().Minutes(ctx, l.Key.String(), from)
+		list, err := s.Store.Minutes(ctx, l.Key.String(), from)
 		if err != nil {
 			return nil, err
 		}
@@ -229,7 +229,7 @@ func (s *Server) points(ctx context.Context, l samples.Level, from time.Time, sp
 			begins = fine[0].At
 		}
 	}
-	start, hours, err := s.node.Store().Hours(ctx, l.Key.String(), from)
+	start, hours, err := s.Store.Hours(ctx, l.Key.String(), from)
 	if err != nil {
 		return nil, err
 	}
@@ -251,7 +251,7 @@ const marksMost = 50
 // marks are the moments at which the plan of a scope changed.
 func (s *Server) marks(ctx context.Context, v *plan.View, from time.Time) ([]api.CapacityMark, error) {
 	out := []api.CapacityMark{}
-	list, err := s.node.Store().ChangesOf(ctx, v.ID, from, marksMost)
+	list, err := s.Store.ChangesOf(ctx, v.ID, from, marksMost)
 	if err != nil {
 		return nil, err
 	}
@@ -263,22 +263,22 @@ func (s *Server) marks(ctx context.Context, v *plan.View, from time.Time) ([]api
 
 // users looks at who uses a scope, or all for nil.
 func (s *Server) users(v *plan.View) (*capacity.Users, capacity.Winnable, []api.CapacityGroup) {
-	now := lease.At(s.node.Clock().Now())
+	now := lease.At(s.Clock.Now())
 	u := capacity.NewUsers(now)
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	id := plan.ID(0)
 	if v != nil {
 		id = v.ID
 	}
 	var abandoned []netip.Addr
-	s.node.EachLease(id, func(l *lease.Lease) {
+	s.Engine.EachLease(id, func(l *lease.Lease) {
 		u.Add(l)
 		if l.Status == lease.Abandoned {
 			abandoned = append(abandoned, l.Address())
 		}
 	})
 	at := func(a netip.Addr) (l *lease.Lease) {
-		s.node.Engine().With(func(t *lease.Table) { l = t.At(a) })
+		s.Engine.With(func(t *lease.Table) { l = t.At(a) })
 		return l
 	}
 	var w capacity.Winnable
@@ -297,7 +297,7 @@ func (s *Server) byRule(p *plan.Plan, v *plan.View) []api.CapacityGroup {
 		if r.Off || v != nil && r.Scope != 0 && r.Scope != v.ID {
 			continue
 		}
-		n, _, _ := s.node.Engine().TryRule(p, func(ask *rule.Request, at *plan.View) bool {
+		n, _, _ := s.Engine.TryRule(p, func(ask *rule.Request, at *plan.View) bool {
 			if v != nil && at.ID != v.ID || r.Scope != 0 && at.ID != r.Scope {
 				return false
 			}
@@ -338,7 +338,7 @@ func (s *Server) capacityUsers(ctx context.Context, name string) (out api.Capaci
 	for _, r := range w.Unclaimed {
 		out.WinBack.Unclaimed = append(out.WinBack.Unclaimed, r.Name)
 	}
-	if o, err := s.node.Samples().Outlook(ctx, l); err == nil {
+	if o, err := s.Samples.Outlook(ctx, l); err == nil {
 		out.WinBack.Days = o.Gains(w.Total())
 	}
 	return out, nil
@@ -384,7 +384,7 @@ func (s *Server) subnetInfo(text string, split int) (out api.SubnetInfo, err err
 	if n.Around.IsValid() {
 		out.Around, out.Other = n.Around.String(), n.Neighbor.String()
 	}
-	for _, v := range s.node.Engine().Plan().Scopes() {
+	for _, v := range s.Engine.Plan().Scopes() {
 		if v.Subnet.Overlaps(n.Prefix) {
 			out.Scopes = append(out.Scopes, v.Name)
 		}

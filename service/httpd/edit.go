@@ -36,19 +36,19 @@ type editor struct {
 
 // now is the service's time.
 func (ed *editor) now() time.Time {
-	if ed.node == nil {
+	if ed.Engine == nil {
 		return time.Time{}
 	}
-	return ed.node.Clock().Now()
+	return ed.Clock.Now()
 }
 
 // networkAt says what of the network an address is, as far as the service knows
 // and the plan does not.
 func (ed *editor) networkAt(a netip.Addr) string {
-	if ed.node == nil {
+	if ed.Engine == nil {
 		return ""
 	}
-	return ed.node.Engine().NetworkAt(a)
+	return ed.Engine.NetworkAt(a)
 }
 
 // apply makes one edit.
@@ -293,7 +293,7 @@ func (ed *editor) editScope(d *plan.Draft, e api.Edit) error {
 		var link string
 		var host []plan.Interface
 		if set(&link, in.Link); link == "" {
-			host = ed.node.PlanInterfaces()
+			host = ed.Host.PlanInterfaces()
 		}
 		if err := d.PlaceScope(&v, link, host); err != nil {
 			return err
@@ -390,9 +390,9 @@ func (ed *editor) editReservation(d *plan.Draft, e api.Edit) error {
 		if scope == nil {
 			return refused("reservation %s needs a scope or an address", r.Name)
 		}
-		a, ok := ed.node.HeldBy(scope.ID, &r)
+		a, ok := ed.Leases.HeldBy(scope.ID, &r)
 		if !ok || d.Plan().ReservationAt(a) != nil {
-			if a, ok = ed.node.Engine().Propose(d.Plan(), scope); !ok {
+			if a, ok = ed.Engine.Propose(d.Plan(), scope); !ok {
 				return refused("scope %s has no free address; end a lease or widen the subnet", scope.Name)
 			}
 		}

@@ -73,8 +73,8 @@ func (s *Server) exchanges(q *exchangeQuery) (*body[api.Page[api.Exchange]], err
 	if err != nil {
 		return nil, failure(err)
 	}
-	list, last := s.node.Engine().Talk().Since(q.After, q.Limit, keep)
-	p := s.node.Engine().Plan()
+	list, last := s.Engine.Talk().Since(q.After, q.Limit, keep)
+	p := s.Engine.Plan()
 	out := api.Page[api.Exchange]{Items: []api.Exchange{}, Total: len(list), Next: strconv.FormatUint(last, 10), Revision: p.Revision}
 	for i := range list {
 		out.Items = append(out.Items, exchangeView(p, &list[i]))
@@ -119,7 +119,7 @@ func (s *Server) capture(q *exchangeQuery) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, _ := s.node.Engine().Talk().Since(q.After, q.Limit, keep)
+	list, _ := s.Engine.Talk().Since(q.After, q.Limit, keep)
 	var b bytes.Buffer
 	w := pcapgo.NewWriter(&b)
 	if err := w.WriteFileHeader(65535, layers.LinkTypeEthernet); err != nil {

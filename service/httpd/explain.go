@@ -36,12 +36,12 @@ func typed(word string) (dhcp4.Type, error) {
 }
 
 func (s *Server) explain(in api.Ask) (api.Explanation, error) {
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	req, hw, err := s.asked(p, in)
 	if err != nil {
 		return api.Explanation{}, err
 	}
-	x, err := s.node.Engine().Explain(req)
+	x, err := s.Engine.Explain(req)
 	if err != nil {
 		return api.Explanation{}, err
 	}
@@ -234,12 +234,12 @@ func (q *question) options(in api.Ask) error {
 // recollect adds what is on record of the client.
 func (s *Server) recollect(q *question, in api.Ask) {
 	m, p := q.message, q.plan
-	l, asked := s.node.Engine().Known(string(m.CHAddr))
+	l, asked := s.Engine.Known(string(m.CHAddr))
 	if q.at.IsValid() && m.CHAddr == "" {
-		s.node.Engine().With(func(table *lease.Table) { l = table.At(q.at) })
+		s.Engine.With(func(table *lease.Table) { l = table.At(q.at) })
 		if l != nil {
 			m.CHAddr = l.Hardware
-			if set, ok := s.node.Engine().Given(l.Given); ok {
+			if set, ok := s.Engine.Given(l.Given); ok {
 				asked = set.Asked
 			}
 		} else if r := p.ReservationAt(q.at); r != nil {
@@ -301,7 +301,7 @@ func (s *Server) direct(q *question, in api.Ask) error {
 	switch {
 	case in.Interface != "":
 		q.request.Interface = in.Interface
-		for _, i := range s.node.PlanInterfaces() {
+		for _, i := range s.Host.PlanInterfaces() {
 			if i.Name == in.Interface {
 				q.request.Prefixes = i.Prefixes
 				if len(i.Prefixes) > 0 {
@@ -321,7 +321,7 @@ func (s *Server) direct(q *question, in api.Ask) error {
 				m.GIAddr = q.relayed
 			}
 		}
-		q.request.Server = s.node.Facing(m.GIAddr)
+		q.request.Server = s.Host.Facing(m.GIAddr)
 	default:
 		return refused("it is not clear which link the client is on; name a scope, a relay or an interface, " +
 			"or a hardware address that has a lease or a reservation")

@@ -25,13 +25,13 @@ func (s *Server) given(address string) (api.GivenOptions, error) {
 		return api.GivenOptions{}, refused("%v", err)
 	}
 	var l *lease.Lease
-	s.node.Engine().With(func(t *lease.Table) { l = t.At(at) })
+	s.Engine.With(func(t *lease.Table) { l = t.At(at) })
 	if l == nil {
 		return api.GivenOptions{}, fmt.Errorf("%w: %s has no lease on record", plan.ErrNotFound, at)
 	}
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	out := api.GivenOptions{Asked: []api.Setting{}, Given: []api.Setting{}, Unmet: []string{}}
-	set, ok := s.node.Engine().Given(l.Given)
+	set, ok := s.Engine.Given(l.Given)
 	if !ok {
 		return out, nil
 	}
@@ -65,9 +65,9 @@ func most(counts map[string]int) []string {
 }
 
 func (s *Server) unmet() []api.UnmetOption {
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	out := []api.UnmetOption{}
-	for _, u := range s.node.Engine().Unmet() {
+	for _, u := range s.Engine.Unmet() {
 		out = append(out, api.UnmetOption{Code: uint16(u.Code), Name: p.Codes().ByCode(uint16(u.Code)).Name(), Clients: u.Clients,
 			Scopes: most(u.Scopes), Vendors: most(u.Vendors)})
 	}
@@ -75,7 +75,7 @@ func (s *Server) unmet() []api.UnmetOption {
 }
 
 func (s *Server) staleOf(scope string) (list []engine.Stale, active int, err error) {
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	var id plan.ID
 	if scope != "" {
 		v := p.ScopeNamed(scope)
@@ -84,12 +84,12 @@ func (s *Server) staleOf(scope string) (list []engine.Stale, active int, err err
 		}
 		id = v.ID
 	}
-	s.node.EachLease(id, func(l *lease.Lease) {
+	s.Engine.EachLease(id, func(l *lease.Lease) {
 		if l.Status == lease.Active {
 			active++
 		}
 	})
-	list = s.node.Engine().Stale(id)
+	list = s.Engine.Stale(id)
 	slices.SortFunc(list, func(a, b engine.Stale) int {
 		return cmp.Or(a.Renews.Compare(b.Renews), a.Lease.Address().Compare(b.Lease.Address()))
 	})
@@ -101,7 +101,7 @@ func (s *Server) stale(scope string) (api.StaleLeases, error) {
 	if err != nil {
 		return api.StaleLeases{}, err
 	}
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	out := api.StaleLeases{Page: api.Page[api.StaleLease]{Items: []api.StaleLease{}, Total: len(list), Revision: p.Revision}, Active: active}
 	for i, x := range list {
 		if x.Nudge {
@@ -124,15 +124,15 @@ func (s *Server) nudge(ctx context.Context, in api.NudgeRequest) (api.Nudged, er
 			return api.Nudged{}, refused("%v", err)
 		}
 		var l *lease.Lease
-		s.node.Engine().With(func(t *lease.Table) { l = t.At(at) })
+		s.Engine.With(func(t *lease.Table) { l = t.At(at) })
 		if l == nil || l.Status != lease.Active {
 			return api.Nudged{}, fmt.Errorf("%w: %s has no active lease", plan.ErrNotFound, at)
 		}
-		if err := s.node.MayNudge(l); err != nil {
+		if err := s.Leases.MayNudge(l); err != nil {
 			return api.Nudged{}, refused("%v", err)
 		}
 		if !in.DryRun {
-			if err := s.node.Nudge(l); err != nil {
+			if err := s.Leases.Nudge(l); err != nil {
 				return api.Nudged{}, err
 			}
 		}
@@ -144,7 +144,7 @@ func (s *Server) nudge(ctx context.Context, in api.NudgeRequest) (api.Nudged, er
 	}
 	out := api.Nudged{Applied: !in.DryRun}
 	for _, x := range list {
-		if x.Nudge && s.node.MayNudge(x.Lease) == nil {
+		if x.Nudge && s.Leases.MayNudge(x.Lease) == nil {
 			out.Sent++
 		} else {
 			out.Cannot++
@@ -152,7 +152,7 @@ func (s *Server) nudge(ctx context.Context, in api.NudgeRequest) (api.Nudged, er
 	}
 	if !in.DryRun {
 		s.log.Info("nudging clients with stale options", "clients", out.Sent, "by", who(ctx).Name)
-		s.node.NudgeAll(context.WithoutCancel(ctx), list)
+		s.Leases.NudgeAll(list)
 	}
 	out.Text = nudgeText(in.DryRun, out.Sent, out.Cannot)
 	return out, nil

@@ -63,10 +63,10 @@ const chartDays = 42
 // htmlReport is the last audit with what its reader has to know, in one file that
 // asks nothing of any other place.
 func (s *Server) htmlReport(ctx context.Context) ([]byte, error) {
-	r, ok := s.node.Audits().Last(ctx)
+	r, ok := s.Audits.Last(ctx)
 	if !ok {
 		var err error
-		if r, err = s.node.Audits().Run(ctx, "a report", false); err != nil {
+		if r, err = s.Audits.Run(ctx, "a report", false); err != nil {
 			return nil, err
 		}
 	}
@@ -89,8 +89,8 @@ func (s *Server) htmlReport(ctx context.Context) ([]byte, error) {
 			d.Meanings = append(d.Meanings, api.FindingCode{Code: e.ID, Title: e.Title, Means: e.Means, Comes: e.Comes, Do: e.Do})
 		}
 	}
-	outlooks, _ := s.node.Samples().Outlooks()
-	for _, l := range s.node.Samples().Levels(nil) {
+	outlooks, _ := s.Samples.Outlooks()
+	for _, l := range s.Samples.Levels(nil) {
 		if l.Key.Scope == 0 || l.Key.Pool.Valid() || l.Size == 0 {
 			continue
 		}
@@ -105,7 +105,7 @@ func (s *Server) htmlReport(ctx context.Context) ([]byte, error) {
 		d.Pair = &v
 	}
 	d.Unserved, _ = s.unserved(ctx, "", "")
-	revisions, err := s.node.Store().Revisions(ctx, 0, reportChanges, reportLines)
+	revisions, err := s.Store.Revisions(ctx, 0, reportChanges, reportLines)
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +144,7 @@ const (
 
 // poolChart draws the daily use of a pool, its size and what is expected.
 func (s *Server) poolChart(ctx context.Context, l samples.Level) (template.HTML, error) {
-	o, err := s.node.Samples().Outlook(ctx, l)
+	o, err := s.Samples.Outlook(ctx, l)
 	if err != nil {
 		return "", err
 	}

@@ -87,7 +87,7 @@ const walkers = 2
 
 // leases finds one page of the lease table.
 func (s *Server) leases(q *leaseQuery) (api.Page[api.Lease], error) {
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	var scope plan.ID
 	if q.Scope != "" {
 		v := p.ScopeNamed(q.Scope)
@@ -111,7 +111,7 @@ func (s *Server) leases(q *leaseQuery) (api.Page[api.Lease], error) {
 		parts[i] = leasePage{plan: p, query: q, match: newSearch(q), after: after}
 		adds = append(adds, parts[i].add)
 	}
-	s.node.EachLease(scope, adds...)
+	s.Engine.EachLease(scope, adds...)
 	all := &parts[0]
 	for _, g := range parts[1:] {
 		all.best, all.total = append(all.best, g.best...), all.total+g.total

@@ -17,7 +17,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/leaseadmin"
 	"yarnpost/service/store"
 )
 
@@ -47,19 +47,21 @@ func (s *Server) registerLeases(a huma.API) {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
 			var l *lease.Lease
-			s.node.Engine().With(func(t *lease.Table) { l = t.At(at) })
+			s.Engine.With(func(t *lease.Table) { l = t.At(at) })
 			if l == nil || l.Status == lease.Free {
 				return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", at))
 			}
-			return respond(leaseView(s.node.Engine().Plan(), l), nil)
+			return respond(leaseView(s.Engine.Plan(), l), nil)
 		})
+	type end = func(context.Context, netip.Addr, bool) (leaseadmin.Ending, error)
 	endings := []struct {
 		id, path, summary, done, would string
-		do                             func(context.Context, netip.Addr, bool) (node.Ending, error)
+		do                             func() end
 	}{
-		{"end-lease", "end", "End a lease; its client finds out when it next renews", "is ended", "would be ended", s.node.EndLease},
+		{"end-lease", "end", "End a lease; its client finds out when it next renews", "is ended", "would be ended",
+			func() end { return s.Leases.End }},
 		{"clear-lease", "clear", "Clear an abandoned or kept address, so that it can be handed out again", "is cleared", "would be cleared",
-			s.node.ClearAddress},
+			func() end { return s.Leases.Clear }},
 	}
 	for _, e := range endings {
 		huma.Register(a, op(e.id, http.MethodPost, "/api/leases/{address}/"+e.path, e.summary, "leases", needClients),
@@ -71,7 +73,7 @@ func (s *Server) registerLeases(a huma.API) {
 				if err != nil {
 					return nil, huma.Error422UnprocessableEntity(err.Error())
 				}
-				x, err := e.do(ctx, at, in.DryRun)
+				x, err := e.do()(ctx, at, in.DryRun)
 				if err != nil {
 					return nil, failure(err)
 				}
@@ -82,7 +84,7 @@ func (s *Server) registerLeases(a huma.API) {
 					s.log.Info("lease "+e.path, "address", at, "by", who(ctx).Name)
 				}
 				text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", at, x.Lease.Hardware, x.Lease.Hostname)) + " " + verb + ": " + x.Text
-				return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.node.Engine().Plan(), x.Lease), Text: text}, nil)
+				return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.Engine.Plan(), x.Lease), Text: text}, nil)
 			})
 	}
 	huma.Register(a, op("clear-leases", http.MethodPost, "/api/leases/clear",
@@ -115,13 +117,13 @@ func (s *Server) clearMany(ctx context.Context, in api.ClearRequest) (api.Cleare
 	}
 	var mu sync.Mutex
 	sideBySide(len(list), func(i int) {
-		x, err := s.node.ClearAddress(ctx, list[i], in.DryRun)
+		x, err := s.Leases.Clear(ctx, list[i], in.DryRun)
 		mu.Lock()
 		defer mu.Unlock()
 		if err != nil {
 			out.Kept = append(out.Kept, err.Error())
 		} else {
-			out.Cleared = append(out.Cleared, leaseView(s.node.Engine().Plan(), x.Lease))
+			out.Cleared = append(out.Cleared, leaseView(s.Engine.Plan(), x.Lease))
 		}
 	})
 	slices.SortFunc(out.Cleared, func(a, b api.Lease) int {
@@ -155,13 +157,13 @@ func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
 	}
 	var scope plan.ID
 	if in.Scope != "" {
-		v := s.node.Engine().Plan().ScopeNamed(in.Scope)
+		v := s.Engine.Plan().ScopeNamed(in.Scope)
 		if v == nil {
 			return nil, unknown("scope", in.Scope)
 		}
 		scope = v.ID
 	}
-	s.node.EachLease(scope, func(l *lease.Lease) {
+	s.Engine.EachLease(scope, func(l *lease.Lease) {
 		if l.Status == lease.Abandoned && len(list) < clearMost {
 			list = append(list, l.Address())
 		}
@@ -173,7 +175,7 @@ func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
 // one if it cannot be asked.
 func (s *Server) unserved(ctx context.Context, search, reason string) (out []api.Unserved, silent string) {
 	out = []api.Unserved{}
-	list, silent := s.node.Unserved(ctx)
+	list, silent := s.Pair.Unserved(ctx)
 	for _, u := range list {
 		v := unservedView(u.Unserved)
 		v.Servers = u.Servers
@@ -222,9 +224,9 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 	case !q.At.IsZero():
 		past.Before, past.Limit = q.At.Add(time.Nanosecond), 1
 	case past.Before.IsZero():
-		past.Before = s.node.Clock().Now().Add(time.Minute)
+		past.Before = s.Clock.Now().Add(time.Minute)
 	}
-	events, err := s.node.Store().History(ctx, past, s.node.Clock().Now())
+	events, err := s.Store.History(ctx, past, s.Clock.Now())
 	if err != nil {
 		return nil, failure(err)
 	}
@@ -253,7 +255,7 @@ func (s *Server) endedBy(ctx context.Context, events []store.Event) func(*store.
 		if _, asked := deeds[a]; asked || e.Status == lease.Active {
 			continue
 		}
-		list, err := s.node.Store().Trail(ctx, store.TrailQuery{Subject: a.String(), Before: e.At.Add(time.Minute), Limit: 100, Own: true})
+		list, err := s.Store.Trail(ctx, store.TrailQuery{Subject: a.String(), Before: e.At.Add(time.Minute), Limit: 100, Own: true})
 		if err != nil {
 			break // the events are worth more than who ended one
 		}

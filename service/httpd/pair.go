@@ -18,7 +18,10 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/change"
+	"yarnpost/service/compare"
+	"yarnpost/service/drill"
+	"yarnpost/service/failover"
 	"yarnpost/service/store"
 )
 
@@ -31,39 +34,39 @@ func (s *Server) registerPair(a huma.API) {
 			if err != nil {
 				return nil, failure(err)
 			}
-			i, err := s.node.Invite(in.Body.At, set)
+			i, err := s.Pair.Invite(in.Body.At, set)
 			return respond(api.PairInvitation{Code: i.Code, Until: i.Until.UTC()}, wrong(err))
 		})
 	huma.Register(a, op("join-pair", http.MethodPost, "/api/pair/join", "Join the server that an invitation is to", "pair", needPair),
 		func(ctx context.Context, in *body[api.PairJoin]) (*body[api.PairDone], error) {
-			err := s.node.Join(ctx, in.Body.Code, in.Body.Confirm)
+			err := s.Pair.Join(ctx, in.Body.Code, in.Body.Confirm)
 			return respond(api.PairDone{Done: err == nil, Text: "this server is the second of a pair, and takes over the other's plan and leases"}, wrong(err))
 		})
 	huma.Register(a, op("declare-down", http.MethodPost, "/api/pair/down", "Say that the partner is down", "pair", needPair), s.pairDown)
 	huma.Register(a, op("pause-server", http.MethodPost, "/api/pair/pause", "Leave all clients to the partner, or share them again", "pair", needPair),
 		func(_ context.Context, in *body[api.PairPause]) (*body[api.PairDone], error) {
-			err := s.node.PairPause(in.Body.On)
-			text := s.node.Name() + " serves again"
+			err := s.Pair.Pause(in.Body.On)
+			text := s.Pair.Name() + " serves again"
 			if in.Body.On {
-				text = s.node.Name() + " answers nobody; the partner does"
+				text = s.Pair.Name() + " answers nobody; the partner does"
 			}
 			return respond(api.PairDone{Done: err == nil, Text: text}, wrong(err))
 		})
 	huma.Register(a, op("rebalance-pair", http.MethodPost, "/api/pair/rebalance", "Split free addresses anew", "pair", needPair),
 		func(context.Context, *struct{}) (*body[api.PairDone], error) {
-			n, err := s.node.Rebalance()
+			n, err := s.Pair.Rebalance()
 			return respond(api.PairDone{Done: err == nil, Text: plural(n, "free address goes", "free addresses go") + " to the partner, which was asked for what this server should have"}, wrong(err))
 		})
 	huma.Register(a, op("drill-pair", http.MethodPost, "/api/pair/drill", "Take this server out for a while, watched", "pair", needPair),
 		func(_ context.Context, in *body[api.PairDrillOrder]) (*body[api.PairDrill], error) {
-			d, err := s.node.StartDrill(time.Duration(in.Body.Seconds) * time.Second)
+			d, err := s.Drills.Start(time.Duration(in.Body.Seconds) * time.Second)
 			return respond(*drillView(&d), wrong(err))
 		})
 	huma.Register(a, op("leave-pair", http.MethodPost, "/api/pair/leave", "Take this server out of its pair", "pair", needPair), s.pairLeave)
 	huma.Register(a, op("edit-pair", http.MethodPost, "/api/pair/edit", "Change mode, split, lead time or automatic partner-down on both servers", "pair",
 		needPair), func(ctx context.Context, in *body[api.PairInvite]) (*body[api.Pair], error) {
 		var bad error
-		err := s.node.EditPair(ctx, func(set *pair.Settings) {
+		err := s.Pair.Edit(ctx, func(set *pair.Settings) {
 			was := *set
 			*set, bad = settingsOf(*set, in.Body.Mode, in.Body.Split, in.Body.Lead, in.Body.AutoDown)
 			tell(ctx, [3]string{"split", fmt.Sprint(was.Split), fmt.Sprint(set.Split)},
@@ -79,7 +82,7 @@ func (s *Server) registerPair(a huma.API) {
 func (s *Server) registerPairTables(a huma.API) {
 	huma.Register(a, op("compare-pair", http.MethodGet, "/api/pair/compare", "Every address of which both servers know different things", "pair", needSee),
 		func(ctx context.Context, _ *struct{}) (*body[api.PairComparison], error) {
-			c, err := s.node.Compare(ctx)
+			c, err := s.Compare.Compare(ctx)
 			return respond(comparisonView(c), wrong(err))
 		})
 	huma.Register(a, op("mend-pair", http.MethodPost, "/api/pair/mend", "Tell the partner again what this server knows of addresses", "pair", needPair),
@@ -93,16 +96,16 @@ func (s *Server) registerPairTables(a huma.API) {
 				list = append(list, netip.PrefixFrom(a, a.BitLen()))
 			}
 			if !in.Body.Confirm {
-				return respond(api.PairDone{Text: fmt.Sprintf("what %s knows of %d addresses would be told again, and the partner takes it", s.node.Name(), len(list))}, nil)
+				return respond(api.PairDone{Text: fmt.Sprintf("what %s knows of %d addresses would be told again, and the partner takes it", s.Pair.Name(), len(list))}, nil)
 			}
-			err := s.node.MendDifferences(ctx, list)
+			err := s.Pair.TellAgain(list)
 			return respond(api.PairDone{Done: err == nil, Text: fmt.Sprintf("%d addresses are told of again", len(list))}, wrong(err))
 		})
 	huma.Register(a, op("pair-history", http.MethodGet, "/api/pair/history", "What happened to the pair, newest first", "pair", needSee),
 		func(ctx context.Context, in *struct {
 			Limit int `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 		}) (*body[api.Page[api.PairEvent]], error) {
-			list, err := s.node.PairHistory(ctx, in.Limit)
+			list, err := s.Pair.History(ctx, in.Limit)
 			if err != nil {
 				return nil, failure(err)
 			}
@@ -121,14 +124,14 @@ func (s *Server) registerPairTables(a huma.API) {
 			if !in.Body.Confirm {
 				return respond(api.PairDone{Text: "the plan of " + in.Body.Keep + " would be in force on both; the other's revisions are kept aside"}, nil)
 			}
-			err := s.node.Settle(ctx, in.Body.Keep)
+			err := s.Pair.Settle(ctx, in.Body.Keep)
 			return respond(api.PairDone{Done: err == nil, Text: "the plan of " + in.Body.Keep + " is in force on both"}, wrong(err))
 		})
 }
 
 // wrong is an error of the pair that the caller can do something about.
 func wrong(err error) error {
-	if err == nil || errors.Is(err, node.ErrConfirm) {
+	if err == nil || errors.Is(err, change.ErrConfirm) {
 		return err
 	}
 	var already huma.StatusError
@@ -183,7 +186,7 @@ func moment(t time.Time) *time.Time {
 }
 
 func (s *Server) pairView() api.Pair {
-	v, ok := s.node.Pair()
+	v, ok := s.Pair.View()
 	out := api.Pair{Formed: ok, Own: serverView(v.Own), Reasons: []string{}, Scopes: []api.PairScope{}, Relays: []api.PairRelay{},
 		Conflicts: []api.PairConflict{}, Invited: moment(v.Invited)}
 	if !ok {
@@ -228,16 +231,16 @@ func (s *Server) pairView() api.Pair {
 	out.Exposed, out.Strangers = v.Exposed, v.Strangers
 	out.Updates = api.PairUpdates{Sent: v.Stats.Sent, Acknowledged: v.Stats.Acknowledged, Rejected: v.Stats.Rejected, Learned: v.Stats.Learned,
 		Merged: v.Stats.Merged}
-	out.Drill = drillView(s.node.DrillReport())
+	out.Drill = drillView(s.Drills.Report())
 	return out
 }
 
-func serverView(v node.ServerView) api.PairServer {
+func serverView(v failover.ServerView) api.PairServer {
 	return api.PairServer{Name: v.Name, Role: v.Role, State: v.State, Since: moment(v.Since), Owed: v.Owed, Revision: v.Revision,
 		Trouble: v.Trouble}
 }
 
-func drillView(d *node.Drill) *api.PairDrill {
+func drillView(d *drill.Report) *api.PairDrill {
 	if d == nil {
 		return nil
 	}
@@ -254,12 +257,12 @@ func drillView(d *node.Drill) *api.PairDrill {
 }
 
 func (s *Server) pairDown(_ context.Context, in *body[api.PairOrder]) (*body[api.PairDone], error) {
-	v, ok := s.node.Pair()
+	v, ok := s.Pair.View()
 	if !ok {
-		return nil, failure(wrong(node.ErrAlone))
+		return nil, failure(wrong(failover.ErrAlone))
 	}
 	name := v.Partner.Name
-	free := s.node.Clock().Now().Add(v.Settings.Wait() + time.Minute)
+	free := s.Clock.Now().Add(v.Settings.Wait() + time.Minute)
 	text := fmt.Sprintf("%s serves alone. Addresses that are %s's to give stay untouched until %s; leases that it gave stay their clients'. "+
 		"If %s is not down but only cannot be heard, both may give one address to two clients: make sure that it is off, or cut from its clients",
 		v.Own.Name, name, free.Local().Format("15:04:05"), name)
@@ -269,14 +272,14 @@ func (s *Server) pairDown(_ context.Context, in *body[api.PairOrder]) (*body[api
 		}
 		return respond(api.PairDone{Text: text}, nil)
 	}
-	err := s.node.PartnerDown()
+	err := s.Pair.Down()
 	return respond(api.PairDone{Done: err == nil, Text: text}, wrong(err))
 }
 
 func (s *Server) pairLeave(ctx context.Context, in *body[api.PairOrder]) (*body[api.PairDone], error) {
-	v, ok := s.node.Pair()
+	v, ok := s.Pair.View()
 	if !ok {
-		return nil, failure(wrong(node.ErrAlone))
+		return nil, failure(wrong(failover.ErrAlone))
 	}
 	own, other := v.Own.Name, v.Partner.Name
 	text := fmt.Sprintf("%s is in no pair any more and listens: it answers nobody until \"yarnpost defaults edit --listening=false\"; %s serves on, with all addresses",
@@ -288,13 +291,13 @@ func (s *Server) pairLeave(ctx context.Context, in *body[api.PairOrder]) (*body[
 	if !in.Body.Confirm {
 		return respond(api.PairDone{Text: text}, nil)
 	}
-	err := s.node.Leave(ctx)
+	err := s.Pair.Leave(ctx)
 	return respond(api.PairDone{Done: err == nil, Text: text}, wrong(err))
 }
 
-func comparisonView(c node.Comparison) api.PairComparison {
+func comparisonView(c compare.Comparison) api.PairComparison {
 	out := api.PairComparison{Leases: c.Leases, Seconds: c.Took.Seconds(), Octets: c.Octets, Differences: []api.PairDifference{}}
-	known := func(k *node.Known) *api.PairKnown {
+	known := func(k *compare.Known) *api.PairKnown {
 		if k == nil {
 			return nil
 		}
@@ -315,19 +318,19 @@ func comparisonView(c node.Comparison) api.PairComparison {
 func (s *Server) pairStates(ctx context.Context, in *struct {
 	Hours int `query:"hours" default:"24" minimum:"1" maximum:"720" doc:"How far back"`
 }) (*body[api.PairStates], error) {
-	v, ok := s.node.Pair()
+	v, ok := s.Pair.View()
 	if !ok {
-		return nil, failure(wrong(node.ErrAlone))
+		return nil, failure(wrong(failover.ErrAlone))
 	}
-	out := api.PairStates{To: s.node.Clock().Now().UTC()}
+	out := api.PairStates{To: s.Clock.Now().UTC()}
 	out.From = out.To.Add(-time.Duration(in.Hours) * time.Hour)
-	own, theirs, err := s.node.PairStates(ctx, out.From)
+	own, theirs, err := s.Pair.States(ctx, out.From)
 	if err != nil {
 		return nil, failure(wrong(err))
 	}
 	for _, of := range []struct {
 		name string
-		list []node.StateSpan
+		list []failover.StateSpan
 	}{{v.Own.Name, own}, {v.Partner.Name, theirs}} {
 		spans := api.PairServerSpans{Name: of.name, Known: len(of.list) > 0, Spans: []api.PairSpan{}}
 		for _, span := range of.list {
@@ -349,20 +352,20 @@ func (s *Server) pairStates(ctx context.Context, in *struct {
 }
 
 func (s *Server) pairLines(ctx context.Context, _ *struct{}) (*body[api.PairLines], error) {
-	v, ok := s.node.Pair()
+	v, ok := s.Pair.View()
 	if !ok {
-		return nil, failure(wrong(node.ErrAlone))
+		return nil, failure(wrong(failover.ErrAlone))
 	}
 	out := api.PairLines{Parted: v.Compared && v.Standing == pair.Parted, Own: []api.PairRevision{}, Partner: []api.PairRevision{},
 		Aside: []api.PairRevision{}}
 	if out.Parted {
-		lines, err := s.node.PartedLines(ctx)
+		lines, err := s.Pair.PartedLines(ctx)
 		if err != nil {
 			return nil, failure(wrong(err))
 		}
 		out.Own, out.Partner = revisionsOf(lines.Own), revisionsOf(lines.Partner)
 	}
-	aside, err := s.node.Aside(ctx)
+	aside, err := s.Pair.Aside(ctx)
 	for _, a := range aside {
 		r := revisionsOf([]store.Carried{a.Carried})[0]
 		r.Key = a.Key
@@ -377,8 +380,8 @@ func (s *Server) again(ctx context.Context, in *struct {
 	Body api.Revert
 }) (*body[api.ChangeResult], error) {
 	r := in.Body
-	c, err := s.node.Again(ctx, in.Key,
-		node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm})
+	c, err := s.Pair.Again(ctx, in.Key,
+		change.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm})
 	if err != nil {
 		return nil, failure(err)
 	}
@@ -420,8 +423,8 @@ func (s *Server) forward(w http.ResponseWriter, r *http.Request, account string)
 	if err != nil || len(octets) > changeOctets {
 		return false // whoever carries it out says what is wrong
 	}
-	reply, forwarded, err := s.node.Forward(r.Context(),
-		node.Forwarded{Method: r.Method, Path: r.URL.RequestURI(), Account: account, Body: octets})
+	reply, forwarded, err := s.Pair.Forward(r.Context(),
+		failover.Forwarded{Method: r.Method, Path: r.URL.RequestURI(), Account: account, Body: octets})
 	switch {
 	case !forwarded:
 		return false
@@ -438,17 +441,17 @@ func (s *Server) forward(w http.ResponseWriter, r *http.Request, account string)
 }
 
 // carryOut does what the partner passed on.
-func (s *Server) carryOut(ctx context.Context, f node.Forwarded) node.ForwardedReply {
+func (s *Server) carryOut(ctx context.Context, f failover.Forwarded) failover.ForwardedReply {
 	ctx = context.WithValue(context.WithValue(ctx, accountKey{}, store.Account{Name: f.Account}), sourceKey{}, f.From)
 	r, err := http.NewRequestWithContext(ctx, f.Method, f.Path, bytes.NewReader(f.Body))
 	if err != nil {
-		return node.ForwardedReply{Status: http.StatusBadRequest, Body: []byte(err.Error())}
+		return failover.ForwardedReply{Status: http.StatusBadRequest, Body: []byte(err.Error())}
 	}
 	r.RequestURI = f.Path
 	r.Header.Set("Content-Type", "application/json")
 	w := &captured{header: http.Header{}, status: http.StatusOK}
 	s.mux.ServeHTTP(w, r)
-	return node.ForwardedReply{Status: w.status, Type: w.header.Get("Content-Type"), Body: w.body.Bytes()}
+	return failover.ForwardedReply{Status: w.status, Type: w.header.Get("Content-Type"), Body: w.body.Bytes()}
 }
 
 // captured is a reply that travels on.
@@ -463,7 +466,7 @@ func (c *captured) WriteHeader(status int)      { c.status = status }
 func (c *captured) Write(b []byte) (int, error) { return c.body.Write(b) }
 
 // pairWarnings says what of the pair a person should look at.
-func pairWarnings(v node.PairView, say func(code, subject, mend, format string, args ...any)) {
+func pairWarnings(v failover.View, say func(code, subject, mend, format string, args ...any)) {
 	if len(v.Reasons) > 0 {
 		say("pair", "pair", "yarnpost pair status says more", "if %s died now, %s would not carry on: %s", v.Own.Name, v.Partner.Name,
 			strings.Join(v.Reasons, "; "))

@@ -17,7 +17,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/change"
 )
 
 // changeOctets is how long a change may be: ten thousand edits with what they
@@ -25,13 +25,13 @@ import (
 const changeOctets = 16 << 20
 
 func (s *Server) registerPlan(a huma.API) {
-	change := op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan",
+	o := op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan",
 		needPlan)
-	change.MaxBodyBytes = changeOctets
-	huma.Register(a, change, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
+	o.MaxBodyBytes = changeOctets
+	huma.Register(a, o, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
 		ed := &editor{Server: s, ctx: ctx}
-		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm,
+		c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm,
 			Alone: r.Alone},
 			func(d *plan.Draft) error {
 				ed.resolved = nil
@@ -86,7 +86,7 @@ func (s *Server) registerPlan(a huma.API) {
 		Body   api.Revert
 	}) (*body[api.ChangeResult], error) {
 		r := in.Body
-		undo, err := s.node.Store().Changes(ctx, in.Number)
+		undo, err := s.Store.Changes(ctx, in.Number)
 		if err == nil && len(undo) == 0 {
 			err = fmt.Errorf("%w: there is no revision %d; yarnpost plan history lists all", plan.ErrNotFound, in.Number)
 		}
@@ -94,7 +94,7 @@ func (s *Server) registerPlan(a huma.API) {
 			return nil, failure(err)
 		}
 		reason := cmp.Or(r.Reason, fmt.Sprintf("undoes revision %d", in.Number))
-		c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm},
+		c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm},
 			func(d *plan.Draft) error { return d.Revert(undo) })
 		if err != nil {
 			return nil, failure(err)
@@ -112,16 +112,16 @@ func (s *Server) registerPlan(a huma.API) {
 		})
 	huma.Register(a, op("show-scope", http.MethodGet, "/api/scopes/{name}", "One scope", "plan", needSee),
 		func(_ context.Context, in *named) (*body[api.Scope], error) {
-			p := s.node.Engine().Plan()
+			p := s.Engine.Plan()
 			v := p.ScopeNamed(in.Name)
 			if v == nil {
 				return nil, failure(unknown("scope", in.Name))
 			}
-			return respond(scopeView(p, v, s.node.Engine().Count(v.ID)), nil)
+			return respond(scopeView(p, v, s.Engine.Count(v.ID)), nil)
 		})
 	huma.Register(a, op("show-map", http.MethodGet, "/api/scopes/{name}/map", "Address map of a scope", "plan", needSee),
 		func(_ context.Context, in *named) (*body[api.Page[api.Cell]], error) {
-			p := s.node.Engine().Plan()
+			p := s.Engine.Plan()
 			v := p.ScopeNamed(in.Name)
 			if v == nil {
 				return nil, failure(unknown("scope", in.Name))
@@ -130,7 +130,7 @@ func (s *Server) registerPlan(a huma.API) {
 		})
 	huma.Register(a, op("list-links", http.MethodGet, "/api/links", "Links with their scopes", "plan", needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.Link]], error) {
-			p := s.node.Engine().Plan()
+			p := s.Engine.Plan()
 			out := []api.Link{}
 			for _, l := range p.Links() {
 				out = append(out, linkView(p, l))
@@ -148,7 +148,7 @@ func (s *Server) registerPlan(a huma.API) {
 		})
 	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan", needSee),
 		func(context.Context, *struct{}) (*body[api.Defaults], error) {
-			p := s.node.Engine().Plan()
+			p := s.Engine.Plan()
 			d := p.Defaults
 			l := cmp.Or(d.Lease, plan.Duration(plan.DefaultLease))
 			return respond(api.Defaults{Lease: l.String(), Options: settingsView(p, d.Options),
@@ -177,7 +177,7 @@ type named struct {
 const listedLines = 30
 
 func (s *Server) revisions(ctx context.Context, before int64, limit, lines int) ([]api.Revision, error) {
-	list, err := s.node.Store().Revisions(ctx, before, limit, lines)
+	list, err := s.Store.Revisions(ctx, before, limit, lines)
 	if err != nil {
 		return nil, failure(err)
 	}
@@ -191,13 +191,13 @@ func (s *Server) revisions(ctx context.Context, before int64, limit, lines int) 
 
 // listed answers with a whole list.
 func listed[T any](s *Server, items []T) (*body[api.Page[T]], error) {
-	return &body[api.Page[T]]{api.Page[T]{Items: items, Total: len(items), Revision: s.node.Engine().Plan().Revision}}, nil
+	return &body[api.Page[T]]{api.Page[T]{Items: items, Total: len(items), Revision: s.Engine.Plan().Revision}}, nil
 }
 
 // cut answers with one page of a list: from where the page before ended.
 func cut[T any](s *Server, list []T, after string, limit int) (*body[api.Page[T]], error) {
 	p, err := pageOf(list, after, limit)
-	p.Revision = s.node.Engine().Plan().Revision
+	p.Revision = s.Engine.Plan().Revision
 	return respond(p, err)
 }
 
@@ -224,7 +224,7 @@ func fits(part string, texts ...string) bool {
 }
 
 func (s *Server) scopes(search, order, after string, limit int) (*body[api.Page[api.Scope]], error) {
-	e := s.node.Engine()
+	e := s.Engine
 	p := e.Plan()
 	out := []api.Scope{}
 	for _, v := range p.Scopes() {
@@ -252,7 +252,7 @@ func fullness(s api.Scope) float64 {
 }
 
 func (s *Server) reservations(scope, search, after string, limit int) (*body[api.Page[api.Reservation]], error) {
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	var id plan.ID
 	if scope != "" {
 		v := p.ScopeNamed(scope)
@@ -267,13 +267,13 @@ func (s *Server) reservations(scope, search, after string, limit int) (*body[api
 			list = append(list, r)
 		}
 	}
-	now := lease.At(s.node.Clock().Now())
+	now := lease.At(s.Clock.Now())
 	out := []api.Reservation{}
 	part, err := cut(s, list, after, limit)
 	if err != nil {
 		return nil, err
 	}
-	s.node.Engine().With(func(t *lease.Table) {
+	s.Engine.With(func(t *lease.Table) {
 		for _, r := range part.Body.Items {
 			out = append(out, reservationView(p, r, t.At(r.Address), now))
 		}
@@ -283,7 +283,7 @@ func (s *Server) reservations(scope, search, after string, limit int) (*body[api
 }
 
 func (s *Server) options(scope string) []api.OptionAt {
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	out := []api.OptionAt{}
 	add := func(level, item string, set plan.Settings) {
 		for _, v := range settingsView(p, set.Options) {
@@ -312,7 +312,7 @@ func (s *Server) options(scope string) []api.OptionAt {
 
 // codes searches the standard codebook and the administrator's own.
 func (s *Server) codes(search string) []api.Code {
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	used := map[option.Key]int{}
 	for _, o := range s.options("") {
 		used[option.Key{Book: o.Setting.Book, Code: o.Setting.Code}]++
@@ -424,8 +424,8 @@ func (s *Server) cells(p *plan.Plan, v *plan.View) []api.Cell {
 	for _, r := range p.Reservations(v.ID) {
 		mark(r.Address, "reserved", r.Hardware.String(), r.Hostname)
 	}
-	s.node.EachLease(v.ID, func(l *lease.Lease) { mark(l.Address(), l.Status.String(), l.Hardware.String(), l.Hostname) })
-	s.node.Engine().With(func(t *lease.Table) {
+	s.Engine.EachLease(v.ID, func(l *lease.Lease) { mark(l.Address(), l.Status.String(), l.Hardware.String(), l.Hostname) })
+	s.Engine.With(func(t *lease.Table) {
 		for _, o := range t.Offers(v.ID) {
 			mark(o.Address(), "offered", "", "")
 		}
@@ -440,7 +440,7 @@ func (s *Server) forgetReserved(edits []api.Edit) {
 			continue
 		}
 		if hw, err := addr.ParseHardware(*e.Reservation.Hardware); err == nil {
-			s.node.Engine().ForgetUnserved(hw)
+			s.Engine.ForgetUnserved(hw)
 		}
 	}
 }

@@ -14,14 +14,14 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/rehearsal"
-	"yarnpost/service/node"
+	"yarnpost/service/rehearse"
 )
 
 func (s *Server) registerRehearsals(a huma.API) {
 	huma.Register(a, op("rehearse", http.MethodPost, "/api/rehearsals", "Begin to play what happened against a changed plan", "capacity", needPlay),
 		func(ctx context.Context, in *body[api.RehearsalOrder]) (*body[api.Rehearsal], error) {
 			p, err := s.rehearse(ctx, in.Body)
-			if errors.Is(err, node.ErrBusy) {
+			if errors.Is(err, rehearse.ErrBusy) {
 				return nil, huma.Error409Conflict(err.Error())
 			}
 			if err != nil {
@@ -32,8 +32,8 @@ func (s *Server) registerRehearsals(a huma.API) {
 	type numbered struct {
 		ID int64 `path:"id"`
 	}
-	find := func(id int64) (*node.Play, error) {
-		if p := s.node.PlayNumber(id); p != nil {
+	find := func(id int64) (*rehearse.Play, error) {
+		if p := s.Rehearsals.Number(id); p != nil {
 			return p, nil
 		}
 		return nil, huma.Error404NotFound("no such rehearsal is remembered; begin it again")
@@ -60,12 +60,12 @@ func (s *Server) registerRehearsals(a huma.API) {
 // spanMost is how far back a rehearsal reaches.
 const spanMost = 60 * 24 * time.Hour
 
-func (s *Server) rehearse(ctx context.Context, in api.RehearsalOrder) (*node.Play, error) {
+func (s *Server) rehearse(ctx context.Context, in api.RehearsalOrder) (*rehearse.Play, error) {
 	span, err := option.ParseDuration(in.Since)
 	if err != nil || span < time.Hour || span > spanMost {
 		return nil, refused("%q is no span to rehearse; write 7d, an hour at the least and 60 days at the most", in.Since)
 	}
-	d := s.node.Engine().Plan().Draft()
+	d := s.Engine.Plan().Draft()
 	ed := &editor{Server: s, ctx: ctx}
 	for _, e := range in.Edits {
 		if err := ed.apply(d, e); err != nil {
@@ -76,10 +76,10 @@ func (s *Server) rehearse(ctx context.Context, in api.RehearsalOrder) (*node.Pla
 	if len(items) == 0 && !in.Gone {
 		return nil, refused("nothing would change; say what is to be rehearsed")
 	}
-	return s.node.Rehearse(span, next, items, plan.Diff(items, d.Label), in.Gone)
+	return s.Rehearsals.Start(span, next, items, plan.Diff(items, d.Label), in.Gone)
 }
 
-func (s *Server) rehearsalView(ctx context.Context, p *node.Play) api.Rehearsal {
+func (s *Server) rehearsalView(ctx context.Context, p *rehearse.Play) api.Rehearsal {
 	done, step, over, err := p.Progress()
 	out := api.Rehearsal{ID: p.ID, From: p.From.UTC(), To: p.To.UTC(), Diff: linesView(p.Lines), Gone: p.Gone, Done: done,
 		Step: step, Over: over,
@@ -94,11 +94,11 @@ func (s *Server) rehearsalView(ctx context.Context, p *node.Play) api.Rehearsal 
 	as, with := rehearsedView(p.As), rehearsedView(p.With)
 	out.As, out.With = &as, &with
 	for _, u := range p.With.Uses {
-		v := s.node.Engine().Plan().ScopeNamed(u.Scope)
+		v := s.Engine.Plan().ScopeNamed(u.Scope)
 		if v == nil || len(p.With.Uses) > reallyMost {
 			continue
 		}
-		start, hours, err := s.node.Store().Hours(ctx, capacity.Key{Scope: v.ID}.String(), p.From)
+		start, hours, err := s.Store.Hours(ctx, capacity.Key{Scope: v.ID}.String(), p.From)
 		if err != nil {
 			continue
 		}

@@ -18,7 +18,7 @@ func (s *Server) registerRules(a huma.API) {
 		"rules", needSee), func(_ context.Context, in *struct {
 		Scope string `query:"scope" doc:"Only rules of this scope"`
 	}) (*body[api.Page[api.Rule]], error) {
-		p := s.node.Engine().Plan()
+		p := s.Engine.Plan()
 		out := []api.Rule{}
 		for _, r := range p.Rules() {
 			if v := s.ruleView(p, r); in.Scope == "" || v.Scope == in.Scope {
@@ -41,7 +41,7 @@ func (s *Server) registerRules(a huma.API) {
 		})
 	huma.Register(a, op("list-lists", http.MethodGet, "/api/lists", "Named sets of hardware addresses and identifiers", "rules", needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.List]], error) {
-			p := s.node.Engine().Plan()
+			p := s.Engine.Plan()
 			out := []api.List{}
 			for _, l := range p.Lists() {
 				v := api.List{ID: int64(l.ID), Name: l.Name, Entries: texts(l.Entries), Rules: []string{}, Note: l.Note}
@@ -56,9 +56,9 @@ func (s *Server) registerRules(a huma.API) {
 		})
 	huma.Register(a, op("list-codebooks", http.MethodGet, "/api/codebooks", "Own codebooks and those of vendors", "options", needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.Codebook]], error) {
-			p := s.node.Engine().Plan()
+			p := s.Engine.Plan()
 			classes := map[string]int{}
-			s.node.EachLease(0, func(l *lease.Lease) { classes[l.Vendor]++ })
+			s.Engine.EachLease(0, func(l *lease.Lease) { classes[l.Vendor]++ })
 			out := []api.Codebook{}
 			for _, c := range p.Codebooks() {
 				v := api.Codebook{ID: int64(c.ID), Name: c.Name, Place: string(c.Place), Classes: append([]string{}, c.Classes...),
@@ -78,7 +78,7 @@ func (s *Server) registerRules(a huma.API) {
 	huma.Register(a, op("list-vendors", http.MethodGet, "/api/vendors", "Vendor classes seen on the network, with how many clients have each",
 		"options", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Vendor]], error) {
 		classes := map[string]int{}
-		s.node.EachLease(0, func(l *lease.Lease) {
+		s.Engine.EachLease(0, func(l *lease.Lease) {
 			if l.Vendor != "" {
 				classes[l.Vendor]++
 			}
@@ -107,7 +107,7 @@ func (s *Server) ruleView(p *plan.Plan, r *plan.CompiledRule) api.Rule {
 	if r.Pool.Valid() {
 		out.Pool = r.Pool.String()
 	}
-	if f := s.node.Engine().FitsOf(r.ID); f.Count > 0 {
+	if f := s.Engine.FitsOf(r.ID); f.Count > 0 {
 		at := f.Last.Std()
 		out.Fitted, out.Last = f.Count, &at
 	}
@@ -120,7 +120,7 @@ func (s *Server) tryRule(in api.RuleTry) (api.RuleTried, error) {
 	if err != nil {
 		return api.RuleTried{}, refused("%v", err)
 	}
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	for _, name := range program.Lists {
 		if l := p.ListNamed(name); l == nil || l.Name != name {
 			return api.RuleTried{}, refused("there is no list %q; yarnpost list add %s makes it", name, name)
@@ -129,7 +129,7 @@ func (s *Server) tryRule(in api.RuleTry) (api.RuleTried, error) {
 	if in.Scope != "" && p.ScopeNamed(in.Scope) == nil {
 		return api.RuleTried{}, unknown("scope", in.Scope)
 	}
-	matching, all, examples := s.node.Engine().TryRule(p, func(ask *rule.Request, v *plan.View) bool {
+	matching, all, examples := s.Engine.TryRule(p, func(ask *rule.Request, v *plan.View) bool {
 		if in.Scope != "" && v.ID != p.ScopeNamed(in.Scope).ID {
 			return false
 		}

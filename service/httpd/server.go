@@ -1,5 +1,5 @@
 // Package httpd is the room of the HTTP API and the console: requests come in,
-// the node and the core answer, and every refusal says what to do (RFC 9457).
+// the service and the core answer, and every refusal says what to do (RFC 9457).
 package httpd
 
 import (
@@ -26,7 +26,6 @@ import (
 
 	"yarnpost/console"
 	"yarnpost/service/clock"
-	"yarnpost/service/node"
 	"yarnpost/service/store"
 )
 
@@ -36,20 +35,19 @@ const Version = "0.1.0"
 // cookieName is the session's cookie.
 const cookieName = "yarnpost_session"
 
-// Server is the HTTP side of a node.
+// Server is the HTTP side of a service.
 type Server struct {
-	lenient    map[string]need // operations that need less than others
-	operations []route         // that may do something
-	node       *node.Node
-	access     *Access
-	log        *slog.Logger
-	echo       *echo.Echo
-	mux        *http.ServeMux // of the API, behind the guard
-	server     *http.Server
-	addr       net.Addr
-	secure     bool
-	files      [2]string // certificate and key
-	pair       atomic.Pointer[tls.Certificate]
+	Parts
+	lenient     map[string]need // operations that need less than others
+	operations  []route         // that may do something
+	log         *slog.Logger
+	echo        *echo.Echo
+	mux         *http.ServeMux // of the API, behind the guard
+	server      *http.Server
+	addr        net.Addr
+	secure      bool
+	files       [2]string // certificate and key
+	certificate atomic.Pointer[tls.Certificate]
 }
 
 // Time limits of a connection: for a request's head and body, for a reply that
@@ -63,11 +61,11 @@ const (
 
 // Listen opens the HTTP side. Without a certificate only loopback addresses
 // are allowed.
-func Listen(addr, cert, key string, n *node.Node, access *Access, log *slog.Logger) (*Server, error) {
+func Listen(addr, cert, key string, parts Parts, log *slog.Logger) (*Server, error) {
 	if (cert == "") != (key == "") {
 		return nil, fmt.Errorf("listen for HTTPS on %s: --tls-cert and --tls-key belong together; give both or none", addr)
 	}
-	s := &Server{node: n, access: access, log: log, secure: cert != "", files: [2]string{cert, key}}
+	s := &Server{Parts: parts, log: log, secure: cert != "", files: [2]string{cert, key}}
 	l, err := net.Listen("tcp", addr)
 	if err != nil {
 		return nil, fmt.Errorf("listen for HTTP on %s: %w", addr, err)
@@ -82,7 +80,7 @@ func Listen(addr, cert, key string, n *node.Node, access *Access, log *slog.Logg
 			return nil, fmt.Errorf("listen for HTTPS on %s: %w", addr, err)
 		}
 		l = tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
-			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.pair.Load(), nil }})
+			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil }})
 	}
 	s.addr = l.Addr()
 	s.build()
@@ -102,11 +100,11 @@ func (s *Server) Reload() error {
 	if !s.secure {
 		return nil
 	}
-	pair, err := tls.LoadX509KeyPair(s.files[0], s.files[1])
+	certificate, err := tls.LoadX509KeyPair(s.files[0], s.files[1])
 	if err != nil {
 		return fmt.Errorf("read the certificate: %w", err)
 	}
-	s.pair.Store(&pair)
+	s.certificate.Store(&certificate)
 	return nil
 }
 
@@ -144,15 +142,15 @@ func (s *Server) build() {
 	e.Use(middleware.Gzip())
 	mux := http.NewServeMux()
 	s.mux = mux
-	s.node.KeepAccess(s.access, s.carryOut)
-	s.node.CertificateEnds(s.certificateEnds)
+	s.Pair.KeepAccess(s.Access, s.carryOut)
+	s.Facts.CertificateEnds(s.certificateEnds)
 	doc := NewAPI(mux, s).OpenAPI()
 	s.lenient, s.operations = lenient(doc), routes(doc)
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "there is no "+r.Method+" "+r.URL.Path+"; /api/openapi.json lists what there is")
 	})
 	e.Any("/api/*", echo.WrapHandler(limited(s.guard(mux))))
-	metrics := promhttp.HandlerFor(s.node.Registry(), promhttp.HandlerOpts{EnableOpenMetrics: true, DisableCompression: true})
+	metrics := promhttp.HandlerFor(s.Registry, promhttp.HandlerOpts{EnableOpenMetrics: true, DisableCompression: true})
 	e.GET("/metrics", echo.WrapHandler(s.local(metrics)))
 	e.GET("/healthz", echo.WrapHandler(s.local(http.HandlerFunc(s.healthz))))
 	e.GET("/*", echo.WrapHandler(consoleFiles()))
@@ -250,7 +248,7 @@ func (s *Server) guard(next http.Handler) http.Handler {
 			}
 			secret = c.Value
 		}
-		account, ok := s.access.Who(secret)
+		account, ok := s.Access.Who(secret)
 		if !ok {
 			problem(w, http.StatusUnauthorized, "the session has ended or the token is not valid; sign in again, or use another token")
 			return
@@ -259,9 +257,9 @@ func (s *Server) guard(next http.Handler) http.Handler {
 			problem(w, http.StatusForbidden, "the one-time password has to be replaced first, at the console or with POST /api/password")
 			return
 		}
-		w.Header().Set("Yarnpost-Revision", strconv.FormatInt(s.node.Engine().Plan().Revision, 10))
+		w.Header().Set("Yarnpost-Revision", strconv.FormatInt(s.Engine.Plan().Revision, 10))
 		ctx := context.WithValue(r.Context(), accountKey{}, account)
-		ctx = context.WithValue(ctx, holdsKey{}, func() bool { _, ok := s.access.Who(secret); return ok })
+		ctx = context.WithValue(ctx, holdsKey{}, func() bool { _, ok := s.Access.Who(secret); return ok })
 		s.withDeed(w, r.WithContext(ctx), account.Name, func(w http.ResponseWriter, r *http.Request) {
 			if !s.forward(w, r, account.Name) {
 				next.ServeHTTP(w, r)
@@ -328,7 +326,7 @@ func (b *untilRead) Read(p []byte) (int, error) {
 }
 
 func (s *Server) healthz(w http.ResponseWriter, _ *http.Request) {
-	if err := s.node.Health(); err != nil {
+	if err := s.Service.Health(); err != nil {
 		problem(w, http.StatusServiceUnavailable, err.Error())
 		return
 	}

@@ -16,9 +16,10 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/failover"
 	"yarnpost/service/observe"
 	"yarnpost/service/preflight"
+	"yarnpost/service/trials"
 )
 
 // This file is about what is around the server: other servers, relays, the host,
@@ -44,7 +45,7 @@ func (s *Server) registerServers(a huma.API) {
 				return respond(api.Forgotten{}, refused("%q is no address", in.Address))
 			}
 		}
-		n := s.node.Engine().ForgetRelays(at)
+		n := s.Engine.ForgetRelays(at)
 		if at.IsValid() && n == 0 {
 			return respond(api.Forgotten{}, unknown("relay", in.Address))
 		}
@@ -52,20 +53,20 @@ func (s *Server) registerServers(a huma.API) {
 	})
 	huma.Register(a, op("show-preflight", http.MethodGet, "/api/preflight", "What the last look at the host found", "service", needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.Check]], error) {
-			return listed(s, checksView(s.node.LastPreflight()))
+			return listed(s, checksView(s.Host.LastPreflight()))
 		})
 	huma.Register(a, op("run-preflight", http.MethodPost, "/api/preflight", "Look at the host again", "service", needTrials),
 		func(ctx context.Context, _ *struct{}) (*body[api.Page[api.Check]], error) {
-			return listed(s, checksView(s.node.Preflight(ctx)))
+			return listed(s, checksView(s.Host.Preflight(ctx)))
 		})
 	huma.Register(a, op("list-trials", http.MethodGet, "/api/trials", "Trials with their last results", "trials", needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.Trial]], error) {
-			p := s.node.Engine().Plan()
+			p := s.Engine.Plan()
 			out := []api.Trial{}
 			for _, t := range p.Trials() {
 				v := api.Trial{ID: int64(t.ID), Name: t.Name, Scope: p.Label(t.Scope), Hardware: t.Hardware.String(), Vendor: t.Vendor,
 					Circuit: t.Circuit, Every: leaseText(t.Every), Note: t.Note}
-				if list := s.node.TrialResults(t.Name); len(list) > 0 {
+				if list := s.Trials.Results(t.Name); len(list) > 0 {
 					r := trialView(list[len(list)-1])
 					v.Last = &r
 				}
@@ -75,12 +76,12 @@ func (s *Server) registerServers(a huma.API) {
 		})
 	huma.Register(a, op("list-trial-results", http.MethodGet, "/api/trials/{name}/results", "The last results of a trial, newest first",
 		"trials", needSee), func(_ context.Context, in *named) (*body[api.Page[api.TrialResult]], error) {
-		t := s.node.Engine().Plan().TrialNamed(in.Name)
+		t := s.Engine.Plan().TrialNamed(in.Name)
 		if t == nil {
 			return nil, failure(unknown("trial", in.Name))
 		}
 		out := []api.TrialResult{}
-		for _, r := range s.node.TrialResults(t.Name) {
+		for _, r := range s.Trials.Results(t.Name) {
 			out = append(out, trialView(r))
 		}
 		slices.Reverse(out)
@@ -92,12 +93,12 @@ func (s *Server) registerServers(a huma.API) {
 		if err != nil {
 			return nil, failure(err)
 		}
-		r, err := s.node.RunTrial(ctx, t)
+		r, err := s.Trials.Run(ctx, t)
 		return respond(trialView(r), err)
 	})
 }
 
-func trialView(r node.TrialResult) api.TrialResult {
+func trialView(r trials.Result) api.TrialResult {
 	out := api.TrialResult{Name: r.Trial.Name, Scope: r.Scope, At: r.At.UTC(), Good: r.Good, Address: addrText(r.Address),
 		Steps: []api.TrialStep{}}
 	for _, st := range r.Steps {
@@ -108,7 +109,7 @@ func trialView(r node.TrialResult) api.TrialResult {
 
 // trial is the planned trial that is asked for, or one made up now.
 func (s *Server) trial(in api.TrialRun) (plan.Trial, error) {
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	if in.Name != "" {
 		t := p.TrialNamed(in.Name)
 		if t == nil {
@@ -159,7 +160,7 @@ func checksView(list []preflight.Check) []api.Check {
 
 func (s *Server) relays() []api.Relay {
 	out := []api.Relay{}
-	for _, r := range s.node.Engine().Relays() {
+	for _, r := range s.Engine.Relays() {
 		v := api.Relay{Address: r.Address.String(), Link: r.Link, Count: r.Count, Gap: r.Gap, Silent: r.Silent, Named: r.Named, Found: r.Found}
 		if r.Count > 0 {
 			at := r.Last.Std()
@@ -175,7 +176,7 @@ func rivalView(r observe.Rival) api.Rival {
 }
 
 func (s *Server) listening() api.Listening {
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	out := api.Listening{Whole: p.Defaults.Listening, Links: []string{}, Scopes: []api.ScopeAgreement{}, Clients: []api.Agreement{},
 		Rivals: []api.Rival{}}
 	for _, l := range p.Links() {
@@ -183,16 +184,16 @@ func (s *Server) listening() api.Listening {
 			out.Links = append(out.Links, l.Name)
 		}
 	}
-	for _, r := range s.node.Engine().Rivals() {
+	for _, r := range s.Engine.Rivals() {
 		out.Rivals = append(out.Rivals, rivalView(r))
 	}
-	now := lease.At(s.node.Clock().Now())
-	s.node.EachLease(0, func(l *lease.Lease) {
+	now := lease.At(s.Clock.Now())
+	s.Engine.EachLease(0, func(l *lease.Lease) {
 		if l.HeldAt(now) && l.Revision == 0 {
 			out.Learned++
 		}
 	})
-	for _, a := range s.node.Engine().Agreements() {
+	for _, a := range s.Engine.Agreements() {
 		i := slices.IndexFunc(out.Scopes, func(x api.ScopeAgreement) bool { return x.Scope == a.Scope && x.Link == a.Link })
 		if i < 0 {
 			i = len(out.Scopes)
@@ -232,12 +233,12 @@ func plural(n int, one, many string) string {
 }
 
 // warnings is what a person should look at today.
-func (s *Server) warnings(v node.PairView, paired bool) []api.Warning {
+func (s *Server) warnings(v failover.View, paired bool) []api.Warning {
 	out := []api.Warning{}
 	say := func(code, subject, mend, format string, args ...any) {
 		out = append(out, api.Warning{Code: code, Subject: subject, Text: fmt.Sprintf(format, args...), Mend: mend})
 	}
-	for _, f := range s.node.StandingFindings() {
+	for _, f := range s.Facts.Standing() {
 		mend := f.Mend
 		if f.Command != "" && !strings.Contains(mend, f.Command) {
 			mend += " " + f.Command
@@ -248,7 +249,7 @@ func (s *Server) warnings(v node.PairView, paired bool) []api.Warning {
 		pairWarnings(v, say)
 	}
 	crowds, empty := map[string]int{}, map[string]int{}
-	for _, u := range s.node.Engine().Unserved() {
+	for _, u := range s.Engine.Unserved() {
 		switch u.Reason {
 		case answer.TooMany:
 			crowds[u.Scope]++
@@ -269,9 +270,9 @@ func (s *Server) warnings(v node.PairView, paired bool) []api.Warning {
 				"%d clients that scope %s never saw before came in a rush and were kept out", n, scope)
 		}
 	}
-	p := s.node.Engine().Plan()
+	p := s.Engine.Plan()
 	for _, v := range p.Scopes() {
-		if n := s.node.Engine().Count(v.ID).Abandoned; n >= abandonedWorth && uint64(n) >= v.Size/20 {
+		if n := s.Engine.Count(v.ID).Abandoned; n >= abandonedWorth && uint64(n) >= v.Size/20 {
 			say("abandoned", "scope "+v.Name,
 				"yarnpost lease list --status abandoned --scope "+v.Name+" shows who answers there; yarnpost lease clear --scope "+v.Name+
 					" clears the silent ones",

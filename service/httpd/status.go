@@ -13,7 +13,10 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/accounts"
+	"yarnpost/service/change"
+	"yarnpost/service/failover"
+	"yarnpost/service/leaseadmin"
 	"yarnpost/service/store"
 )
 
@@ -22,19 +25,19 @@ func failure(err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, plan.ErrNotFound), errors.Is(err, node.ErrNoLease):
+	case errors.Is(err, plan.ErrNotFound), errors.Is(err, leaseadmin.ErrNoLease):
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, plan.ErrRefused):
 		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.Is(err, node.ErrApart), errors.Is(err, node.ErrParted), errors.Is(err, errPair):
+	case errors.Is(err, failover.ErrApart), errors.Is(err, failover.ErrParted), errors.Is(err, errPair):
 		return huma.Error409Conflict(strings.TrimPrefix(err.Error(), errPair.Error()+": "))
-	case errors.Is(err, store.ErrStale), errors.Is(err, node.ErrConfirm), errors.Is(err, node.ErrInUse):
+	case errors.Is(err, store.ErrStale), errors.Is(err, change.ErrConfirm), errors.Is(err, leaseadmin.ErrInUse):
 		return huma.Error409Conflict(err.Error())
-	case errors.Is(err, ErrWeak), errors.Is(err, ErrToken):
+	case errors.Is(err, accounts.ErrWeak), errors.Is(err, accounts.ErrToken):
 		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.Is(err, ErrTooMany):
+	case errors.Is(err, accounts.ErrTooMany):
 		return huma.Error429TooManyRequests(err.Error())
-	case errors.Is(err, ErrSignIn):
+	case errors.Is(err, accounts.ErrSignIn):
 		return huma.Error401Unauthorized(err.Error())
 	}
 	if errors.Is(err, context.Canceled) { // given up, if whoever asks is still there
@@ -71,12 +74,12 @@ func (s *Server) cookie(value string, age time.Duration) http.Cookie {
 func (s *Server) registerSession(a huma.API) {
 	huma.Register(a, op("sign-in", http.MethodPost, "/api/session", "Sign in", "access", needNothing),
 		func(ctx context.Context, in *body[api.SignIn]) (*cookieOut, error) {
-			secret, err := s.access.SignIn(ctx, source(ctx), in.Body.Account, in.Body.Password)
+			secret, err := s.Access.SignIn(ctx, source(ctx), in.Body.Account, in.Body.Password)
 			if err != nil {
 				return nil, failure(err)
 			}
-			account, _ := s.access.Who(secret)
-			return &cookieOut{s.cookie(secret, sessionTime), api.Session{Account: account.Name, MustChange: account.MustChange}}, nil
+			account, _ := s.Access.Who(secret)
+			return &cookieOut{s.cookie(secret, accounts.SessionTime), api.Session{Account: account.Name, MustChange: account.MustChange}}, nil
 		})
 	huma.Register(a, op("show-session", http.MethodGet, "/api/session", "Who is signed in", "access", needSelf),
 		func(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
@@ -87,7 +90,7 @@ func (s *Server) registerSession(a huma.API) {
 		Session string `cookie:"yarnpost_session"`
 	}) (*cookieOut, error) {
 		if in.Session != "" {
-			if err := s.access.SignOut(ctx, in.Session); err != nil {
+			if err := s.Access.SignOut(ctx, in.Session); err != nil {
 				return nil, failure(err)
 			}
 		}
@@ -95,7 +98,7 @@ func (s *Server) registerSession(a huma.API) {
 	})
 	huma.Register(a, op("change-password", http.MethodPost, "/api/password", "Replace one's own password; sign in again afterwards", "access",
 		needSelf), func(ctx context.Context, in *body[api.NewPassword]) (*struct{}, error) {
-		return nil, failure(s.access.ChangePassword(ctx, source(ctx), who(ctx).Name, in.Body.Old, in.Body.New))
+		return nil, failure(s.Access.ChangePassword(ctx, source(ctx), who(ctx).Name, in.Body.Old, in.Body.New))
 	})
 }
 
@@ -103,22 +106,22 @@ func (s *Server) registerTokens(a huma.API) {
 	huma.Register(a, op("list-tokens", http.MethodGet, "/api/tokens", "API tokens, without their secrets", "access", needAccess),
 		func(context.Context, *struct{}) (*body[api.Page[api.Token]], error) {
 			out := []api.Token{}
-			for _, g := range s.access.Tokens() {
+			for _, g := range s.Access.Tokens() {
 				out = append(out, api.Token{Name: g.Name, Account: g.Account, Made: g.Made.UTC()})
 			}
 			return listed(s, out)
 		})
 	huma.Register(a, op("add-token", http.MethodPost, "/api/tokens", "Make an API token; its secret is shown this once", "access", needAccess),
 		func(ctx context.Context, in *body[api.NewToken]) (*body[api.Token], error) {
-			secret, err := s.access.AddToken(ctx, who(ctx).Name, in.Body.Name)
+			secret, err := s.Access.AddToken(ctx, who(ctx).Name, in.Body.Name)
 			if err == nil {
 				s.log.Info("API token added", "name", in.Body.Name, "account", who(ctx).Name, "from", source(ctx))
 			}
-			return respond(api.Token{Name: in.Body.Name, Account: who(ctx).Name, Made: s.node.Clock().Now().UTC(), Secret: secret}, err)
+			return respond(api.Token{Name: in.Body.Name, Account: who(ctx).Name, Made: s.Clock.Now().UTC(), Secret: secret}, err)
 		})
 	huma.Register(a, op("revoke-token", http.MethodDelete, "/api/tokens/{name}", "End an API token at once", "access", needAccess),
 		func(ctx context.Context, in *named) (*struct{}, error) {
-			err := s.access.RevokeToken(ctx, who(ctx).Name, in.Name)
+			err := s.Access.RevokeToken(ctx, who(ctx).Name, in.Name)
 			if err == nil {
 				s.log.Info("API token revoked", "name", in.Name, "account", who(ctx).Name, "from", source(ctx))
 			}
@@ -134,16 +137,16 @@ func (s *Server) registerStatus(a huma.API) {
 	sse.Register(a, op("listen", http.MethodGet, "/api/events", "What happens, as it happens", "service", needSee),
 		map[string]any{"lease": api.LiveLease{}, "pair": api.LivePair{}, "plan": api.LiveRevision{}, "beat": api.LiveBeat{}},
 		func(ctx context.Context, _ *struct{}, send sse.Sender) {
-			sub := s.node.Events().Subscribe()
-			defer s.node.Events().Cancel(sub)
+			sub := s.Events.Subscribe()
+			defer s.Events.Cancel(sub)
 			beat := time.NewTicker(5 * time.Second)
 			defer beat.Stop()
-			if send.Data(api.LiveBeat{Now: s.node.Clock().Now().UTC()}) != nil {
+			if send.Data(api.LiveBeat{Now: s.Clock.Now().UTC()}) != nil {
 				return
 			}
 			for {
 				var err error
-				ended := s.access.Changed()
+				ended := s.Access.Changed()
 				if !holds(ctx) {
 					return
 				}
@@ -153,12 +156,12 @@ func (s *Server) registerStatus(a huma.API) {
 				case <-ended: // perhaps its own session
 					continue
 				case <-beat.C:
-					err = send.Data(api.LiveBeat{Now: s.node.Clock().Now().UTC(), Missed: sub.Missed.Swap(0)})
+					err = send.Data(api.LiveBeat{Now: s.Clock.Now().UTC(), Missed: sub.Missed.Swap(0)})
 				case e := <-sub.C:
 					if e.Lease != nil {
-						err = send.Data(api.LiveLease{Lease: leaseView(s.node.Engine().Plan(), e.Lease)})
+						err = send.Data(api.LiveLease{Lease: leaseView(s.Engine.Plan(), e.Lease)})
 					} else if e.Pair {
-						err = send.Data(api.LivePair{Now: s.node.Clock().Now().UTC()})
+						err = send.Data(api.LivePair{Now: s.Clock.Now().UTC()})
 					} else {
 						err = send.Data(api.LiveRevision{Revision: e.Revision})
 					}
@@ -171,22 +174,22 @@ func (s *Server) registerStatus(a huma.API) {
 }
 
 func (s *Server) status() api.Status {
-	e := s.node.Engine()
+	e := s.Engine
 	p := e.Plan()
-	v, paired := s.node.Pair()
-	recorded, commits := s.node.Recorded()
-	st := api.Status{Version: Version, Started: s.node.Started.UTC(), Now: s.node.Clock().Now().UTC(), Revision: p.Revision, Healthy: true,
-		DHCP4: s.node.DHCP4().String(), Wires: []api.Wire{}, Unserved: e.UnservedCount(), Served5m: s.node.Served(5 * time.Minute),
-		Served24h: s.node.Served(24 * time.Hour), Recorded: recorded, Commits: commits, Warnings: s.warnings(v, paired)}
+	v, paired := s.Pair.View()
+	recorded, commits := s.Service.Recorded()
+	st := api.Status{Version: Version, Started: s.Started.UTC(), Now: s.Clock.Now().UTC(), Revision: p.Revision, Healthy: true,
+		DHCP4: s.Service.DHCP4().String(), Wires: []api.Wire{}, Unserved: e.UnservedCount(), Served5m: s.Engine.Served(5 * time.Minute),
+		Served24h: s.Engine.Served(24 * time.Hour), Recorded: recorded, Commits: commits, Warnings: s.warnings(v, paired)}
 	st.Name = v.Own.Name
 	if paired {
 		st.Pair, st.Partner, st.Takeover = v.Own.State, v.Partner.Name, len(v.Reasons) == 0
 	}
-	if err := s.node.Health(); err != nil {
+	if err := s.Service.Health(); err != nil {
 		st.Healthy = false
 		st.Problem = err.Error() + "; new clients get nothing until the database is back, and leases are not prolonged"
 	}
-	for _, i := range s.node.PlanInterfaces() {
+	for _, i := range s.Host.PlanInterfaces() {
 		w := api.Wire{Name: i.Name, Addresses: []string{}}
 		id := p.LinkOnInterface(i.Name)
 		for _, a := range i.Prefixes {

@@ -14,7 +14,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/change"
 )
 
 // staleAfter is how long a record that ended is kept before it counts as stale.
@@ -28,7 +28,7 @@ func (s *Server) sweep(ctx context.Context, in api.SweepOrder) (out api.Swept, e
 		return out, err
 	}
 	servers := 1
-	if _, paired := s.node.Pair(); paired {
+	if _, paired := s.Pair.View(); paired {
 		servers = 2
 	}
 	switch in.Kind {
@@ -74,7 +74,7 @@ type sought struct {
 
 func (s *Server) wanted(in api.SweepOrder) (w sought, err error) {
 	if in.Scope != "" {
-		v := s.node.Engine().Plan().ScopeNamed(in.Scope)
+		v := s.Engine.Plan().ScopeNamed(in.Scope)
 		if v == nil {
 			return w, unknown("scope", in.Scope)
 		}
@@ -105,10 +105,10 @@ const sweepMost = 10000
 
 func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought, out *api.Swept,
 	is func(*lease.Lease, lease.Time) (string, bool)) error {
-	now := lease.At(s.node.Clock().Now())
-	p := s.node.Engine().Plan()
+	now := lease.At(s.Clock.Now())
+	p := s.Engine.Plan()
 	var list []*lease.Lease
-	s.node.EachLease(w.scope, func(l *lease.Lease) {
+	s.Engine.EachLease(w.scope, func(l *lease.Lease) {
 		if _, ok := is(l, now); ok && w.has(l.Address()) && now.Sub(l.Changed) >= w.older && len(list) < sweepMost &&
 			fits(in.Search, l.Hardware.String(), l.Hostname, l.Address().String()) {
 			list = append(list, l.Clone())
@@ -118,7 +118,7 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 	failed := make([]error, len(list))
 	if in.Confirm {
 		sideBySide(len(list), func(i int) {
-			clear := s.node.ForgetRecord
+			clear := s.Leases.Forget
 			if list[i].Status == lease.Abandoned {
 				clear = s.clearOne
 			}
@@ -159,19 +159,19 @@ func sideBySide(n int, work func(i int)) {
 }
 
 func (s *Server) clearOne(ctx context.Context, a netip.Addr) error {
-	_, err := s.node.ClearAddress(ctx, a, false)
+	_, err := s.Leases.Clear(ctx, a, false)
 	return err
 }
 
 func (s *Server) sweepReservations(ctx context.Context, in api.SweepOrder, w sought, out *api.Swept) error {
-	now := lease.At(s.node.Clock().Now())
-	p := s.node.Engine().Plan()
+	now := lease.At(s.Clock.Now())
+	p := s.Engine.Plan()
 	var ids []plan.ID
 	var idle []*plan.Reservation
 	used := map[plan.ID]lease.Time{} // when it was last, of those that ever were
 	for _, r := range p.Reservations(w.scope) {
 		var l *lease.Lease
-		s.node.Engine().With(func(t *lease.Table) { l = t.At(r.Address) })
+		s.Engine.With(func(t *lease.Table) { l = t.At(r.Address) })
 		if capacity.Claimed(r, l, now) || !w.has(r.Address) || !fits(in.Search, r.Name, r.Client(), r.Hostname,
 			r.Address.String()) || len(ids) == sweepMost {
 			continue
@@ -181,7 +181,7 @@ func (s *Server) sweepReservations(ctx context.Context, in api.SweepOrder, w sou
 			used[r.ID] = l.Heard
 		}
 	}
-	changed, err := s.node.Store().Changed(ctx, plan.KindReservation, ids)
+	changed, err := s.Store.Changed(ctx, plan.KindReservation, ids)
 	if err != nil {
 		return err
 	}
@@ -204,7 +204,7 @@ func (s *Server) sweepReservations(ctx context.Context, in api.SweepOrder, w sou
 	if !in.Confirm || len(names) == 0 {
 		return nil
 	}
-	c, err := s.node.ChangePlan(ctx, node.Order{Author: who(ctx).Name, Reason: "reservations that nobody claimed", Confirm: true},
+	c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: "reservations that nobody claimed", Confirm: true},
 		func(d *plan.Draft) error {
 			for _, name := range names {
 				if err := d.Remove(plan.KindReservation, name); err != nil {

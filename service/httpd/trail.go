@@ -18,7 +18,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yarnpost/api"
-	"yarnpost/service/node"
+	"yarnpost/service/failover"
 	"yarnpost/service/store"
 )
 
@@ -78,7 +78,7 @@ func (s *Server) withDeed(w http.ResponseWriter, r *http.Request, account string
 		if h, err := url.QueryUnescape(r.Header.Get(api.ReasonHeader)); reason == "" && err == nil {
 			reason = clipped(h)
 		}
-		s.node.Trail().Add(r.Context(), store.Deed{At: s.node.Clock().Now(), Who: account, Source: source(r.Context()), Deed: what,
+		s.Trail.Add(r.Context(), store.Deed{At: s.Clock.Now(), Who: account, Source: source(r.Context()), Deed: what,
 			Subject: cmp.Or(subject, q.subject()), Reason: reason, Detail: detail})
 	}
 	w.WriteHeader(reply.status)
@@ -274,9 +274,9 @@ func (s *Server) registerTrail(a huma.API) {
 // that could not be asked.
 func (s *Server) trail(ctx context.Context, q store.TrailQuery) (out []api.Deed, silent string, err error) {
 	if q.Before.IsZero() {
-		q.Before = s.node.Clock().Now().Add(time.Minute)
+		q.Before = s.Clock.Now().Add(time.Minute)
 	}
-	own, err := s.node.Store().Trail(ctx, q)
+	own, err := s.Store.Trail(ctx, q)
 	if err != nil {
 		return nil, "", err
 	}
@@ -289,11 +289,11 @@ func (s *Server) trail(ctx context.Context, q store.TrailQuery) (out []api.Deed,
 		}
 	}
 	name := ""
-	theirs, partner, err := s.node.TrailOfPartner(ctx, q)
+	theirs, partner, err := s.Pair.TrailOfPartner(ctx, q)
 	if partner != "" {
-		name = s.node.Name()
+		name = s.Pair.Name()
 	}
-	if add(name, own); err != nil && !errors.Is(err, node.ErrAlone) {
+	if add(name, own); err != nil && !errors.Is(err, failover.ErrAlone) {
 		silent = partner
 	}
 	add(partner, theirs)

@@ -16,7 +16,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/node"
+	"yarnpost/service/change"
 	"yarnpost/service/observe"
 )
 
@@ -278,7 +278,7 @@ func linesView(lines []plan.Line) []api.DiffLine {
 	return out
 }
 
-func (s *Server) changeView(c *node.Change) api.ChangeResult {
+func (s *Server) changeView(c *change.Change) api.ChangeResult {
 	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{},
 		Effects: []api.Effect{}, Scopes: []api.Scope{}, Resolved: []string{}}
 	for _, a := range c.Advice {
@@ -288,7 +288,7 @@ func (s *Server) changeView(c *node.Change) api.ChangeResult {
 		out.Effects = append(out.Effects, api.Effect(e))
 	}
 	for _, v := range c.Scopes {
-		out.Scopes = append(out.Scopes, scopeView(c.Plan, v, s.node.Engine().Count(v.ID)))
+		out.Scopes = append(out.Scopes, scopeView(c.Plan, v, s.Engine.Count(v.ID)))
 	}
 	return out
 }

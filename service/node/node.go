@@ -1,6 +1,5 @@
-// Package node is the room where the rooms are wired together: it starts the
-// store, the sockets and the engine in order, keeps their clocks, and stops them
-// so that nothing is lost.
+// Package node wires the packages of the service together: it starts store, sockets and
+// engine in order, keeps them going, and stops them so that nothing is lost.
 package node
 
 import (
@@ -11,26 +10,34 @@ import (
 	"log/slog"
 	"net/netip"
 	"os"
-	"path/filepath"
 	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
-
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/alert"
 	"yarnpost/service/auditor"
+	"yarnpost/service/change"
 	"yarnpost/service/clock"
+	"yarnpost/service/compare"
+	"yarnpost/service/drill"
 	"yarnpost/service/engine"
-	"yarnpost/service/forgetful"
+	"yarnpost/service/facts"
+	"yarnpost/service/failover"
+	"yarnpost/service/host"
+	"yarnpost/service/leaseadmin"
+	"yarnpost/service/metrics"
 	"yarnpost/service/probe"
+	"yarnpost/service/rehearse"
 	"yarnpost/service/samples"
+	"yarnpost/service/setback"
 	"yarnpost/service/store"
 	"yarnpost/service/trail"
+	"yarnpost/service/trials"
 	"yarnpost/service/wire"
+	"yarnpost/service/work"
 )
 
 // Config says what to serve and where.
@@ -48,52 +55,44 @@ type Config struct {
 	Log         *slog.Logger
 }
 
-// Node is a running service without its HTTP side.
+// Node is a running service without its HTTP side. Its parts are for whoever wires that.
 type Node struct {
-	Started time.Time
+	Started    time.Time
+	Clock      *clock.Clock
+	Store      *store.Store
+	Engine     *engine.Engine
+	Events     *engine.Events
+	Metrics    *engine.Metrics
+	Plans      *change.Planner
+	Pair       *failover.Pair
+	Compare    *compare.Comparer
+	Drills     *drill.Drills
+	Host       *host.Host
+	Trials     *trials.Runner
+	Leases     *leaseadmin.Admin
+	Samples    *samples.Room
+	Facts      *facts.Gatherer
+	Audits     *auditor.Room
+	Alerts     *alert.Room
+	Rehearsals *rehearse.Rehearsals
+	Trail      *trail.Room
+	SetBack    *setback.Keeper
 
 	log     *slog.Logger
-	clock   *clock.Clock
+	config  Config
 	cluster *store.Cluster
-	store   *store.Store
 	journal *store.Journal
 	wire    *wire.Server
-	engine  *engine.Engine
-	events  *engine.Events
-	metrics *engine.Metrics
-	theirs  theirList
-	beat    beat
-	setBack atomic.Pointer[store.SetBack] // what is known of a database that was set back, or nil
-	planMu  sync.Mutex                    // one change of the plan at a time
-	doubted *doubted                      // a change of the plan that may be on record; under planMu
-	changed changes                       // the last changes of the plan; under planMu
 	pinger  *wire.Pinger
-	trials  trials
-	config  Config
-	pair    pairing
-	samples *samples.Room
-	audits  auditing
-	watched watched // of lookForAlerts
-	plays   plays
-	alerts  *alert.Room
-	trail   *trail.Room
-
-	hostMu    sync.Mutex
-	preflight lastPreflight                                    // the last preflight
-	servers   map[string]*forgetful.Map[netip.Addr, time.Time] // DHCP servers heard, by interface
-
-	running context.Context // ends when the node stops
-	stop    context.CancelFunc
-	workers sync.WaitGroup
+	beat    beat
+	work    *work.Group
 }
 
 // Start brings the service up. It answers once Start returns.
 func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	at := clock.New()
-	n := &Node{log: c.Log, clock: at, Started: at.Now(), events: &engine.Events{}, metrics: engine.NewMetrics(), config: c,
-		trials:  trials{results: map[string][]TrialResult{}},
-		servers: map[string]*forgetful.Map[netip.Addr, time.Time]{}}
-	n.running, n.stop = context.WithCancel(context.Background())
+	n := &Node{log: c.Log, Clock: at, Started: at.Now(), Events: &engine.Events{}, Metrics: engine.NewMetrics(), config: c}
+	n.work = work.New(func(what string, fault any) { n.Engine.Caught(what, fault) })
 	ok := false
 	defer func() {
 		if !ok {
@@ -106,51 +105,18 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	if err := n.openStore(ctx, c); err != nil {
 		return nil, err
 	}
-	if n.pair.on, err = n.store.LoadPairing(ctx); err != nil {
-		return nil, err
-	}
-	table, err := n.loadTable(ctx)
+	on, err := n.Store.LoadPairing(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := n.lookBack(ctx, c, table); err != nil {
-		return nil, err
-	}
-	if n.wire, err = wire.Listen(c.DHCP4, c.Interfaces, c.Log); err != nil {
-		return nil, err
-	}
-	sets, err := n.store.LoadSets(ctx)
+	table, err := n.loadTable(ctx, on)
 	if err != nil {
 		return nil, err
 	}
-	n.engine = engine.New(engine.Parts{Table: table, Sets: sets, Events: n.events, Metrics: n.metrics, Send: n.wire.Send, Clock: n.clock,
-		Log: c.Log})
-	n.wire.Unsent = n.engine.Unsent
-	n.noteInterfaces()
-	if n.journal, err = n.store.NewJournal(ctx, c.Log, n.engine, n.clock.Now); err != nil {
+	if err := n.serve(ctx, table, on); err != nil {
 		return nil, err
 	}
-	n.engine.RecordTo(n.journal)
-	n.engine.OnLost(n.wasSetBack, n.recordsLost)
-	if err := n.loadRecall(ctx); err != nil {
-		return nil, err
-	}
-	if err := n.startPair(); err != nil {
-		return nil, err
-	}
-	n.trail = trail.New(n.store, c.Log)
-	n.samples = samples.New(n.engine, n.store, n.clock, cmp.Or(c.TimeZone, time.Local), c.Log)
-	n.audits.room = auditor.New(facts{n}, n.engine, n.store, n.clock, c.Log)
-	n.alerts = n.newAlerts()
-	n.watch()
-	run := n.running
-	n.openProbes()
-	n.workers.Go(func() {
-		if err := n.wire.Serve(n.engine.Handle); err != nil {
-			c.Log.Error("the DHCPv4 socket failed", "err", err)
-		}
-	})
-	n.keepGoing(run)
+	n.keepGoing()
 	for _, name := range c.Interfaces {
 		c.Log.Info("serving broadcast clients", "interface", name)
 	}
@@ -159,40 +125,125 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	return n, nil
 }
 
+// serve opens the sockets, makes the parts, and begins to answer.
+func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing) (err error) {
+	c := n.config
+	n.SetBack = setback.New(setback.Parts{Store: n.Store, Work: n.work, Clock: n.Clock, Log: c.Log})
+	empty, err := n.SetBack.Look(ctx, c.Data, table, on != nil)
+	if err != nil {
+		return err
+	}
+	if empty {
+		on.Record.Empty = true
+	}
+	if n.wire, err = wire.Listen(c.DHCP4, c.Interfaces, c.Log); err != nil {
+		return err
+	}
+	sets, err := n.Store.LoadSets(ctx)
+	if err != nil {
+		return err
+	}
+	n.Engine = engine.New(engine.Parts{Table: table, Sets: sets, Events: n.Events, Metrics: n.Metrics, Send: n.wire.Send, Clock: n.Clock,
+		Log: c.Log})
+	n.wire.Unsent = n.Engine.Unsent
+	n.Host = host.New(host.Parts{Engine: n.Engine, Wire: n.wire, Interfaces: c.Interfaces, Health: n.Health, Clock: n.Clock, Log: c.Log})
+	n.Host.NoteInterfaces()
+	if n.journal, err = n.Store.NewJournal(ctx, c.Log, n.Engine, n.Clock.Now); err != nil {
+		return err
+	}
+	n.Engine.RecordTo(n.journal)
+	n.Engine.OnLost(n.SetBack.Happened, n.SetBack.Lost)
+	n.wirePair(on)
+	n.wireAudits()
+	if err := n.loadRecall(ctx); err != nil {
+		return err
+	}
+	if err := n.Pair.Start(); err != nil {
+		return err
+	}
+	metrics.Register(n.Metrics.Registry, metrics.Sources{Engine: n.Engine, Journal: n.journal, SendErrors: n.wire.SendErrors.Load,
+		Drops: n.wire.Drops, Clock: n.Clock, Pair: n.Pair, Alerts: n.Alerts})
+	n.openProbes()
+	n.work.Go("the DHCPv4 socket", func(context.Context) {
+		if err := n.wire.Serve(n.Engine.Handle); err != nil {
+			c.Log.Error("the DHCPv4 socket failed", "err", err)
+		}
+	})
+	return nil
+}
+
+// wirePair makes what changes the plan, and the pair, which has a say in that.
+func (n *Node) wirePair(on *store.Pairing) {
+	c := n.config
+	n.Samples = samples.New(n.Engine, n.Store, n.Clock, cmp.Or(c.TimeZone, time.Local), c.Log)
+	n.Plans = change.New(change.Parts{Engine: n.Engine, Store: n.Store, Host: n.Host, Clock: n.Clock, Log: c.Log,
+		Adopted: func(revision int64) { n.Events.Publish(engine.Event{Revision: revision}) }})
+	n.Pair = failover.New(failover.Parts{Engine: n.Engine, Store: n.Store, Plans: n.Plans, Work: n.work, Clock: n.Clock, Log: c.Log,
+		Started: n.Started, Named: c.Name, Listen: c.Partner, Server: n.wire.Addr(), Health: n.Health,
+		Alive: func() bool { return n.idle() < beatLate }, Emptied: n.Samples.Emptied,
+		Changed: func() { n.Events.Publish(engine.Event{Pair: true}) }}, on)
+	n.Plans.Partner = n.Pair
+	n.SetBack.Plans, n.SetBack.Again = n.Plans, n.Pair.RecordedAgain
+	n.Compare = &compare.Comparer{Engine: n.Engine, Partner: n.Pair, Clock: n.Clock}
+	n.Drills = drill.New(drill.Parts{Pair: n.Pair, Engine: n.Engine, Work: n.work, Clock: n.Clock, Log: c.Log})
+	n.Rehearsals = rehearse.New(rehearse.Parts{Engine: n.Engine, Store: n.Store, Lead: n.Pair.Lead, Work: n.work, Clock: n.Clock})
+	n.Pair.AnswerWith(n.Compare.Answers())
+}
+
+// wireAudits makes what looks whether all is well, and what a person does about it.
+func (n *Node) wireAudits() {
+	c := n.config
+	n.Trail = trail.New(n.Store, c.Log)
+	n.Trials = trials.New(trials.Parts{Engine: n.Engine, Wire: n.wire, Clock: n.Clock, Log: c.Log})
+	n.Leases = leaseadmin.New(leaseadmin.Parts{Engine: n.Engine, Host: n.Host, Send: n.wire.Send, Nudged: n.Metrics.Nudges.Inc,
+		Work: n.work, Clock: n.Clock, Log: c.Log})
+	n.Alerts = alert.New(alert.Config{Server: n.Pair.Name, Sends: n.Pair.Sends, Allowed: c.AlertsTo, Tell: n.Pair.TellAlerts}, n.Store,
+		n.Clock, c.Log)
+	n.Facts = facts.New(facts.Parts{Engine: n.Engine, Host: n.Host, Pair: n.Pair, Store: n.Store, Compare: n.Compare, Samples: n.Samples,
+		Trials: n.Trials, Journal: n.journal, Alerts: n.Alerts, Drops: n.wire.Drops, Health: n.Health, SetBack: n.SetBack.Text, Data: c.Data,
+		UnusedAfter: c.UnusedAfter, Started: n.Started, Clock: n.Clock, Log: c.Log})
+	n.Audits = auditor.New(n.Facts, n.Engine, n.Store, n.Clock, c.Log)
+	n.Pair.AnswerWith(n.Alerts.Answers())
+	n.Pair.AnswerWith(n.Facts.Answers())
+}
+
+// How often it is looked whether an alert fires or clears.
+const alertPause = 5 * time.Second
+
 // keepGoing starts what is done now and then.
-func (n *Node) keepGoing(run context.Context) {
-	n.workers.Go(func() { n.every(run, 100*time.Millisecond, n.engine.Tick) })
+func (n *Node) keepGoing() {
+	alone := func(f func()) func(context.Context) { return func(context.Context) { f() } }
+	w := n.work
+	w.Every(100*time.Millisecond, "a tick", alone(n.Engine.Tick))
 	n.takeBeat()
-	n.workers.Go(func() { n.every(run, 500*time.Millisecond, n.guarded("a look whether it goes on", n.takeBeat)) })
-	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("a look at the interfaces", n.noteInterfaces)) })
+	w.Every(500*time.Millisecond, "a look whether it goes on", alone(n.takeBeat))
+	w.Every(5*time.Second, "a look at the interfaces", alone(n.Host.NoteInterfaces))
 	tuneMemory()
-	n.workers.Go(func() { n.every(run, 5*time.Second, tuneMemory) })
-	n.workers.Go(func() {
-		keep := n.guarded("the keeping of history", n.keepHistory)
-		keep()
-		n.every(run, time.Hour, keep)
+	w.Every(5*time.Second, "the pace of collections", alone(tuneMemory))
+	w.Go("the keeping of history", n.keepHistory)
+	w.Every(time.Hour, "the keeping of history", n.keepHistory)
+	w.Every(5*time.Second, "the trail", n.Trail.Flush)
+	w.Every(time.Second, "a look at the clock", alone(n.watchClock))
+	w.Every(time.Second, "a change in doubt", n.Plans.Settle)
+	w.Every(time.Minute, "a sweep", alone(n.Engine.SweepSets))
+	w.Every(recallPause, "what is remembered", n.keepRecall)
+	w.Every(5*time.Second, "trials", n.Trials.RunDue)
+	w.Go("samples of use", func(ctx context.Context) { n.Samples.Keep(ctx, w) })
+	w.Go("audits", func(ctx context.Context) { n.Audits.Keep(ctx, w, n.Events) })
+	w.Go("alerts", n.Alerts.Deliver)
+	w.Every(alertPause, "a look for alerts", func(ctx context.Context) {
+		list, unknown := n.Facts.ForAlerts()
+		n.Alerts.Look(ctx, list, unknown)
 	})
-	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("the trail", func() { n.trail.Flush(run) })) })
-	n.workers.Go(func() { n.every(run, time.Second, n.guarded("a look at the clock", n.watchClock)) })
-	n.workers.Go(func() { n.every(run, time.Second, n.guarded("a change in doubt", n.settleDoubt)) })
-	n.workers.Go(func() { n.every(run, time.Minute, n.guarded("a sweep", n.engine.SweepSets)) })
-	n.workers.Go(func() { n.every(run, recallPause, n.guarded("what is remembered", func() { n.keepRecall(run) })) })
-	n.workers.Go(func() { n.every(run, 5*time.Second, n.guarded("trials", n.runDue)) })
-	n.workers.Go(func() { n.keepSamples(run) })
-	n.workers.Go(func() { n.keepAudits(run) })
-	n.workers.Go(func() { n.alerts.Deliver(run) })
-	n.workers.Go(func() { n.every(run, alertPause, n.guarded("a look for alerts", func() { n.lookForAlerts(run) })) })
-	n.workers.Go(func() { n.every(run, 30*time.Second, n.guarded("a look for other servers", n.lookForRivals)) })
-	n.workers.Go(func() {
-		n.guarded("a look at the host", func() { n.Preflight(run) })()
-		n.every(run, time.Second, n.guarded("a look at the host", func() { n.repeatPreflight(run) }))
-	})
+	w.Every(30*time.Second, "a look for other servers", alone(n.Host.LookForOthers))
+	w.Go("a look at the host", func(ctx context.Context) { n.Host.Preflight(ctx) })
+	w.Every(time.Second, "a look at the host", n.Host.RepeatPreflight)
 }
 
 // openProbes opens what probing and overhearing need. Where raw sockets are not
 // permitted the service goes without, and says so.
 func (n *Node) openProbes() {
-	e := n.engine
+	e := n.Engine
 	local := func(v *plan.View) *wire.Interface {
 		for _, i := range n.wire.Interfaces() {
 			for _, at := range i.Prefixes {
@@ -205,7 +256,7 @@ func (n *Node) openProbes() {
 	}
 	err := n.wire.Overhear(func(o wire.Overheard) {
 		if o.Data != nil {
-			n.noteServer(o)
+			n.Host.NoteServer(o)
 			e.Overheard(o.Interface, o.From, o.Data)
 			return
 		}
@@ -244,31 +295,31 @@ func (n *Node) openStore(ctx context.Context, c Config) (err error) {
 		}
 		dsn = n.cluster.DSN
 	}
-	if n.store, err = store.Open(ctx, dsn); err != nil {
+	if n.Store, err = store.Open(ctx, dsn); err != nil {
 		return err
 	}
-	if err := n.store.OpenHistory(ctx, n.clock.Now()); err != nil {
+	if err := n.Store.OpenHistory(ctx, n.Clock.Now()); err != nil {
 		n.log.Error("history could not be kept in order; it is tried again within the hour", "err", err)
 	}
 	return n.adoptClock(ctx)
 }
 
-func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
+func (n *Node) loadTable(ctx context.Context, on *store.Pairing) (*lease.Table, error) {
 	tuneMemory()
-	begin, total := n.clock.Now(), 0
+	begin, total := n.Clock.Now(), 0
 	table := sync.OnceValues(func() (*lease.Table, error) {
-		p, err := n.store.LoadPlan(ctx)
+		p, err := n.Store.LoadPlan(ctx)
 		if err != nil {
 			return nil, err
 		}
 		t := lease.New(p, lease.At(begin))
-		if n.pair.on != nil {
-			t.Pair(n.pair.on.Settings.Side)
+		if on != nil {
+			t.Pair(on.Settings.Side)
 		}
 		return t, nil
 	})
 	go func() { _, _ = table() }() // beside the reading of leases
-	err := n.store.LoadLeases(ctx, func(l *lease.Lease) {
+	err := n.Store.LoadLeases(ctx, func(l *lease.Lease) {
 		if t, err := table(); err == nil {
 			t.Put(sane(l, lease.At(begin)))
 			total++
@@ -283,38 +334,8 @@ func (n *Node) loadTable(ctx context.Context) (*lease.Table, error) {
 	}
 	t.Settle()
 	runtime.GC() // what reading left behind, before there are clients to wait for it
-	n.log.Info("lease table ready", "leases", total, "took", n.clock.Since(begin).Round(time.Millisecond))
+	n.log.Info("lease table ready", "leases", total, "took", n.Clock.Since(begin).Round(time.Millisecond))
 	return t, nil
-}
-
-func (n *Node) every(ctx context.Context, d time.Duration, f func()) {
-	t := time.NewTicker(d)
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-t.C:
-			f()
-		}
-	}
-}
-
-func (n *Node) noteInterfaces() {
-	if err := n.wire.Refresh(); err != nil {
-		n.log.Warn("cannot look at the interfaces", "err", err)
-		return
-	}
-	own := map[netip.Addr]bool{}
-	for _, i := range n.wire.Interfaces() {
-		for _, p := range i.Prefixes {
-			own[p.Addr()] = true
-		}
-	}
-	if at := n.wire.Addr().Addr(); !at.IsUnspecified() {
-		own[at] = true // one of loopback's many, perhaps
-	}
-	n.engine.SetOwn(own)
 }
 
 func (n *Node) keepRecall(ctx context.Context) {
@@ -325,70 +346,20 @@ func (n *Node) keepRecall(ctx context.Context) {
 	}
 }
 
-// sampleAgain is how long after a sample could not be recorded it is tried again.
-const sampleAgain = 5 * time.Second
-
-// keepSamples counts each minute, on the minute, and looks ahead each hour.
-func (n *Node) keepSamples(ctx context.Context) {
-	sample := n.guarded("a sample of use", func() { n.samples.Sample(ctx) })
-	look := n.guarded("a forecast", func() { n.samples.Refresh(ctx) })
-	sample()
-	n.workers.Go(func() {
-		n.pause(ctx, 10*time.Second)
-		look()
-		n.every(ctx, time.Hour, look)
-	})
-	for ctx.Err() == nil {
-		wait := time.Minute - time.Duration(n.clock.Now().UnixNano())%time.Minute
-		if n.samples.Failed() != nil {
-			wait = min(wait, sampleAgain)
-		}
-		n.pause(ctx, wait)
-		sample()
-	}
-}
-
-// pause waits, or until the context ends.
-func (n *Node) pause(ctx context.Context, d time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(d):
-	}
-}
-
-// Samples gives use over time.
-func (n *Node) Samples() *samples.Room { return n.samples }
-
-func (n *Node) keepHistory() {
-	ctx, cancel := context.WithTimeout(n.running, 30*time.Minute)
+func (n *Node) keepHistory(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Minute)
 	defer cancel()
-	if err := n.store.KeepHistory(ctx, n.clock.Now()); err != nil && n.running.Err() == nil {
+	if err := n.Store.KeepHistory(ctx, n.Clock.Now()); err != nil && !n.work.Stopping() {
 		n.log.Error("history could not be kept in order", "err", err)
 	}
 }
 
-// PlanInterfaces are the host's interfaces as a plan sees them: those that
-// broadcast clients are served on.
-func (n *Node) PlanInterfaces() []plan.Interface {
-	var out []plan.Interface
-	for _, i := range n.wire.Interfaces() {
-		if i.Served {
-			out = append(out, plan.Interface{Name: i.Name, Prefixes: i.Prefixes})
-		}
-	}
-	return out
-}
-
-// Stop ends the service in good order: no new requests, what was decided is
-// recorded and answered, and then the database goes.
+// Stop ends the service in good order: no new requests, what was decided is recorded and
+// answered, and then the database goes.
 func (n *Node) Stop() {
-	n.stop()
-	n.pair.mu.Lock()
-	channel := n.pair.channel
-	n.pair.mu.Unlock()
-	if channel != nil {
-		channel.Stop()
-		n.noteStopped()
+	n.work.Stop()
+	if n.Pair != nil {
+		n.Pair.Stop()
 	}
 	if n.journal != nil {
 		n.journal.Close() // while the socket still sends the last replies
@@ -399,13 +370,13 @@ func (n *Node) Stop() {
 	if n.pinger != nil {
 		n.pinger.Close()
 	}
-	n.workers.Wait()
-	if n.journal != nil {
+	n.work.Wait()
+	if n.Trials != nil {
 		n.keepRecall(context.Background())
 		n.keepClock()
 	}
-	if n.store != nil {
-		n.store.Close()
+	if n.Store != nil {
+		n.Store.Close()
 	}
 	if n.cluster != nil {
 		n.cluster.Stop()
@@ -417,79 +388,35 @@ func (n *Node) Health() error {
 	if err := n.journal.Down(); err != nil {
 		return fmt.Errorf("leases cannot be recorded: %w", err)
 	}
-	if idle := n.clock.Now().Sub(n.beat.at()); idle > beatLate {
+	if idle := n.idle(); idle > beatLate {
 		return fmt.Errorf("the service has decided nothing for %s; restart it, and report it with its log", idle.Round(time.Second))
 	}
 	return nil
 }
 
-// beat is when the lock that orders decisions was last had, so that a service that hangs
-// does not say that it serves.
-type beat struct{ nanos atomic.Int64 }
+// beat is when the lock that orders decisions was last had, in nanoseconds, so that a
+// service that hangs does not say that it serves.
+type beat struct{ atomic.Int64 }
 
 const beatLate = 5 * time.Second
 
-func (b *beat) at() time.Time { return time.Unix(0, b.nanos.Load()) }
+// idle is for how long nothing was decided.
+func (n *Node) idle() time.Duration { return n.Clock.Now().Sub(time.Unix(0, n.beat.Load())) }
 
 func (n *Node) takeBeat() {
-	n.engine.With(func(*lease.Table) {})
-	n.beat.take(n.clock.Now())
+	n.Engine.With(func(*lease.Table) {})
+	n.beat.Store(n.Clock.Now().UnixNano())
 }
 
-func (b *beat) take(at time.Time) { b.nanos.Store(at.UnixNano()) }
-
-// Store gives the records, for accounts, revisions and history.
-func (n *Node) Store() *store.Store { return n.store }
-
-// Engine gives the lease table.
-func (n *Node) Engine() *engine.Engine { return n.engine }
-
-// Events gives what happens as it happens.
-func (n *Node) Events() *engine.Events { return n.events }
-
-// Clock gives the service's time.
-func (n *Node) Clock() *clock.Clock { return n.clock }
-
 // CountSignIn counts an attempt to sign in.
-func (n *Node) CountSignIn(result string) { n.metrics.SignIns.WithLabelValues(result).Inc() }
-
-// Registry gives the metrics.
-func (n *Node) Registry() *prometheus.Registry { return n.metrics.Registry }
+func (n *Node) CountSignIn(result string) { n.Metrics.SignIns.WithLabelValues(result).Inc() }
 
 // DHCP4 is where the service hears relays.
 func (n *Node) DHCP4() netip.AddrPort { return n.wire.Addr() }
 
-// Served counts acknowledgements over the last span, up to a day.
-func (n *Node) Served(span time.Duration) int { return n.engine.Served(span) }
-
-// WriteSecret writes a file that only its owner can read.
-func WriteSecret(dir, name, text string) error {
-	path := filepath.Join(dir, name)
-	if info, err := os.Stat(path); err == nil && info.Size() == 0 && info.Mode().Perm()&0o007 == 0 {
-		if err := os.WriteFile(path, []byte(text+"\n"), 0o600); err == nil { // it was made for this
-			return nil
-		}
-	}
-	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return fmt.Errorf("write %s: %w", path, err)
-	}
-	if err := os.WriteFile(path, []byte(text+"\n"), 0o600); err != nil {
-		return fmt.Errorf("write %s: %w", path, err)
-	}
-	return nil
-}
-
-// Recorded counts what was made durable since the start: entries, and the
-// commits they took.
+// Recorded counts what was made durable since the start: entries, and the commits they
+// took.
 func (n *Node) Recorded() (entries, commits uint64) {
 	s, _ := n.journal.Snapshot()
 	return s.Entries, s.Batches
-}
-
-// guarded wraps work that runs by itself.
-func (n *Node) guarded(what string, f func()) func() {
-	return func() {
-		defer n.engine.Guard(what, nil)
-		f()
-	}
 }

@@ -9,13 +9,14 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/service/observe"
+	"yarnpost/service/trials"
 )
 
 // recalled is what a restart does not make the service forget. Leases are not of
 // it: they are in the journal.
 type recalled struct {
 	Seen   observe.Memory
-	Trials map[string][]TrialResult
+	Trials map[string][]trials.Result
 }
 
 // recallPause is the time between two savings of what is remembered; a clean stop
@@ -24,23 +25,18 @@ const recallPause = 5 * time.Minute
 
 // saveRecall keeps what is remembered.
 func (n *Node) saveRecall(ctx context.Context) error {
-	r := recalled{Seen: n.engine.Memory(), Trials: map[string][]TrialResult{}}
-	n.trials.mu.Lock()
-	for name, list := range n.trials.results {
-		r.Trials[name] = append([]TrialResult(nil), list...)
-	}
-	n.trials.mu.Unlock()
+	r := recalled{Seen: n.Engine.Memory(), Trials: n.Trials.All()}
 	var b bytes.Buffer
 	if err := gob.NewEncoder(&b).Encode(r); err != nil {
 		return fmt.Errorf("keep what is remembered: %w", err)
 	}
-	return n.store.SaveRecall(ctx, n.clock.Now(), b.Bytes())
+	return n.Store.SaveRecall(ctx, n.Clock.Now(), b.Bytes())
 }
 
 // loadRecall brings back what is remembered. What cannot be read is forgotten:
 // nothing depends on it.
 func (n *Node) loadRecall(ctx context.Context) error {
-	body, at, err := n.store.LoadRecall(ctx)
+	body, at, err := n.Store.LoadRecall(ctx)
 	if err != nil || body == nil {
 		return err
 	}
@@ -49,12 +45,7 @@ func (n *Node) loadRecall(ctx context.Context) error {
 		n.log.Warn("what was remembered of unserved clients, relays and trials cannot be read and is forgotten", "err", err)
 		return nil
 	}
-	n.engine.Recall(r.Seen, lease.Time(n.clock.Since(at)/time.Second))
-	n.trials.mu.Lock()
-	n.trials.results = r.Trials
-	if n.trials.results == nil {
-		n.trials.results = map[string][]TrialResult{}
-	}
-	n.trials.mu.Unlock()
+	n.Engine.Recall(r.Seen, lease.Time(n.Clock.Since(at)/time.Second))
+	n.Trials.Restore(r.Trials)
 	return nil
 }

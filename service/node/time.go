@@ -12,25 +12,25 @@ import (
 // adoptClock sees whether the host's clock was set while the service was away: if
 // so, the leases move along, so that each lasts as long as its client believes.
 func (n *Node) adoptClock(ctx context.Context) error {
-	m, err := n.store.LoadClock(ctx)
+	m, err := n.Store.LoadClock(ctx)
 	if err != nil {
 		return err
 	}
 	now := n.mark()
-	by := n.clock.Shift(clock.Mark(m))
+	by := n.Clock.Shift(clock.Mark(m))
 	if by == 0 {
-		return n.store.SaveClock(ctx, now)
+		return n.Store.SaveClock(ctx, now)
 	}
 	n.log.Warn("the host's clock was set; the leases move along", "by", by.Round(time.Second))
-	return n.store.ShiftLeases(ctx, by, now)
+	return n.Store.ShiftLeases(ctx, by, now)
 }
 
-func (n *Node) mark() store.ClockMark { return store.ClockMark(n.clock.Mark()) }
+func (n *Node) mark() store.ClockMark { return store.ClockMark(n.Clock.Mark()) }
 
 func (n *Node) keepClock() {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	if err := n.store.SaveClock(ctx, n.mark()); err != nil {
+	if err := n.Store.SaveClock(ctx, n.mark()); err != nil {
 		n.log.Warn("the clock's mark could not be kept", "err", err)
 	}
 }
@@ -38,7 +38,7 @@ func (n *Node) keepClock() {
 // watchClock notices steps of the host's clock. Leases go by the time that
 // passes; a restart goes by the host's clock again.
 func (n *Node) watchClock() {
-	if step, stepped := n.clock.Watch(); stepped {
+	if step, stepped := n.Clock.Watch(); stepped {
 		n.log.Error("the host's clock stepped; leases go by the time that really passes", "by", step.By.Round(time.Millisecond))
 		n.keepClock()
 	}

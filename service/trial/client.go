@@ -12,9 +12,10 @@ import (
 	"yarnpost/core/option"
 )
 
-// Client is a simulated DHCPv4 client behind a relay.
+// Client is a simulated DHCPv4 client behind a relay, or on a link itself.
 type Client struct {
 	Relay    *Relay
+	Seat     *Seat // its place on a link, if it is behind no relay
 	Circuit  string
 	Hardware addr.Hardware
 	ID       []byte // client identifier; nil to be known by hardware
@@ -30,6 +31,22 @@ type Client struct {
 	Server  netip.Addr
 	Lease   time.Duration
 	Last    *dhcp4.Message // the last reply
+}
+
+// path is how a client reaches servers.
+type path interface {
+	// Send sends a message without waiting for a reply.
+	Send(m dhcp4.Message, circuit string) error
+	// Exchange sends a message and gives the reply to its transaction, decoded and as it
+	// came; the error is ErrSilence if there was none in time.
+	Exchange(ctx context.Context, m dhcp4.Message, circuit string, patience time.Duration) (*dhcp4.Message, []byte, error)
+}
+
+func (c *Client) path() path {
+	if c.Seat != nil {
+		return c.Seat
+	}
+	return c.Relay
 }
 
 // Refusal is a NAK, as an error.
@@ -87,7 +104,7 @@ func (c *Client) Do(ctx context.Context, m dhcp4.Message) (*dhcp4.Message, error
 	if patience == 0 {
 		patience = 3 * time.Second
 	}
-	reply, _, err := c.Relay.Exchange(ctx, m, c.Circuit, patience)
+	reply, _, err := c.path().Exchange(ctx, m, c.Circuit, patience)
 	c.Last = reply
 	return reply, err
 }
@@ -154,14 +171,14 @@ func (c *Client) Release() error {
 	m := c.Message(dhcp4.Release, AddrOption(option.ServerID, c.Server))
 	m.CIAddr = c.Address
 	c.Address = netip.Addr{}
-	return c.Relay.Send(m, c.Circuit)
+	return c.path().Send(m, c.Circuit)
 }
 
 // Decline says that the address is in use already.
 func (c *Client) Decline() error {
 	m := c.Message(dhcp4.Decline, AddrOption(option.AddressRequest, c.Address), AddrOption(option.ServerID, c.Server))
 	c.Address = netip.Addr{}
-	return c.Relay.Send(m, c.Circuit)
+	return c.path().Send(m, c.Circuit)
 }
 
 // Inform asks for options alone, with an address of its own.

@@ -1,0 +1,127 @@
+package change
+
+import (
+	"log/slog"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+	"yarnpost/service/clock"
+	"yarnpost/service/engine"
+)
+
+// Where the clients of a draining scope go.
+func TestDrainText(t *testing.T) {
+	d := plan.New().Draft()
+	link := ""
+	put := func(name, subnet string, mode plan.Mode, end time.Time) {
+		t.Helper()
+		s := plan.Scope{Name: name, Subnet: netip.MustParsePrefix(subnet), Mode: mode, DrainUntil: end}
+		if err := d.PlaceScope(&s, link, nil); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.PutScope(s); err != nil {
+			t.Fatal(err)
+		}
+	}
+	end := time.Date(2026, 6, 1, 14, 0, 0, 0, time.UTC)
+	put("old", "10.77.0.0/24", plan.Draining, time.Time{})
+	p, _ := d.Finish()
+	v := p.ScopeNamed("old")
+	link = v.LinkName
+	says := func(v *plan.View, active int, nowhere bool, parts ...string) {
+		t.Helper()
+		got, no := drainText(v, p, active)
+		for _, part := range parts {
+			if no != nowhere || !strings.Contains(got, part) {
+				t.Errorf("%q (%v), wanted %q", got, no, part)
+			}
+		}
+	}
+	says(v, 3, true, "newcomers go without", "nowhere to move for 3 clients of scope old", "no end is set")
+	says(v, 0, true, "newcomers go without")
+	d = p.Draft()
+	s := v.Scope
+	s.DrainUntil = end
+	if _, err := d.PutScope(s); err != nil {
+		t.Fatal(err)
+	}
+	put("held", "10.78.0.0/24", plan.Held, time.Time{})
+	p, _ = d.Finish()
+	says(p.ScopeNamed("old"), 1, true, "nowhere to move for 1 client of scope old",
+		"until 2026-06-01 14:00 UTC, and then whoever has one goes without")
+	d = p.Draft()
+	put("new", "10.79.0.0/24", plan.Serving, time.Time{})
+	p, _ = d.Finish()
+	says(p.ScopeNamed("old"), 2, false, "2 clients of scope old will move to other scopes of link "+link+" as they renew")
+}
+
+// effects tells what a change does to clients before it is made.
+func TestEffects(t *testing.T) {
+	d := plan.New().Draft()
+	r, _ := addr.ParseRange("10.77.0.10-10.77.0.20")
+	v := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.77.0.0/24"), Pools: []addr.Range{r}, Mode: plan.Serving}
+	if err := d.PlaceScope(&v, "", nil); err != nil {
+		t.Fatal(err)
+	}
+	id, err := d.PutScope(v)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := d.Finish()
+	table := lease.New(p, 1000)
+	for i := range 3 {
+		hw := addr.Hardware([]byte{2, 0, 0, 0, 0, byte(i)})
+		table.Put(&lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 77, 0, byte(10 + i)})), Status: lease.Active,
+			Client: lease.ByHardware(1, hw), Hardware: hw, Expires: 5000})
+	}
+	n := New(Parts{Engine: engine.New(engine.Parts{Table: table, Events: &engine.Events{}, Metrics: engine.NewMetrics(), Clock: clock.New(),
+		Log: slog.New(slog.DiscardHandler)})})
+	for name, c := range map[string]struct {
+		edit    func(*plan.Draft) error
+		clients int
+		strands bool
+	}{
+		"remove": {func(d *plan.Draft) error { return d.RemoveScope("looms") }, 3, true},
+		"hold":   {changed(id, func(s *plan.Scope) { s.Mode = plan.Held }), 3, true},
+		"drain":  {changed(id, func(s *plan.Scope) { s.Mode = plan.Draining }), 3, true},
+		"shrink": {changed(id, func(s *plan.Scope) { s.Pools[0].From = netip.MustParseAddr("10.77.0.12") }), 2, false},
+		"lease":  {changed(id, func(s *plan.Scope) { s.Lease = plan.Duration(time.Hour) }), 3, false},
+		"note":   {changed(id, func(s *plan.Scope) { s.Note = "x" }), 0, false},
+		"reserve a held address": {func(d *plan.Draft) error {
+			_, err := d.PutReservation(plan.Reservation{Name: "r", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x09",
+				Address: netip.MustParseAddr("10.77.0.11")})
+			return err
+		}, 1, false},
+	} {
+		d := p.Draft()
+		if err := c.edit(d); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		next, changes := d.Finish()
+		got := n.effects(p, next, changes, 2000)
+		if c.clients == 0 {
+			if len(got) != 0 {
+				t.Errorf("%s: %+v", name, got)
+			}
+			continue
+		}
+		if len(got) != 1 || got[0].Clients != c.clients || got[0].Strands != c.strands {
+			t.Errorf("%s: %+v, want %d clients, stranded %v", name, got, c.clients, c.strands)
+		}
+	}
+}
+
+func changed(id plan.ID, f func(*plan.Scope)) func(*plan.Draft) error {
+	return func(d *plan.Draft) error {
+		s := d.Plan().Scope(id).Scope
+		s.Pools = append([]addr.Range(nil), s.Pools...)
+		f(&s)
+		_, err := d.PutScope(s)
+		return err
+	}
+}

@@ -1,0 +1,200 @@
+// Package host watches the machine that the service runs on, and what is around it: its
+// interfaces and addresses, whether it can serve, other DHCP servers, and whether the routers
+// and servers that clients are told of answer.
+package host
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+	"yarnpost/service/forgetful"
+	"yarnpost/service/preflight"
+	"yarnpost/service/trial"
+	"yarnpost/service/wire"
+)
+
+// Engine serves by the plan.
+type Engine interface {
+	Plan() *plan.Plan
+	IsOurs(netip.Addr) bool
+	SetOwn(map[netip.Addr]bool)
+}
+
+// Wire is the host's network.
+type Wire interface {
+	Addr() netip.AddrPort
+	Interfaces() map[int]*wire.Interface
+	Refresh() error
+	SendBroadcast(i *wire.Interface, to net.HardwareAddr, data []byte) error
+}
+
+// Clock tells the time.
+type Clock interface{ Now() time.Time }
+
+// Parts are what a Host needs.
+type Parts struct {
+	Engine     Engine
+	Wire       Wire
+	Interfaces []string     // on which broadcast clients are served
+	Health     func() error // why nothing can be recorded, if so
+	Clock      Clock
+	Log        *slog.Logger
+}
+
+// Host is the machine, as it was last looked at.
+type Host struct {
+	Parts
+	mu        sync.Mutex
+	preflight lastPreflight
+	servers   map[string]*forgetful.Map[netip.Addr, time.Time] // DHCP servers heard, by interface
+	silent    map[netip.Addr]bool                              // routers and servers that did not answer
+}
+
+// New makes a Host that has not looked at anything yet.
+func New(p Parts) *Host {
+	return &Host{Parts: p, servers: map[string]*forgetful.Map[netip.Addr, time.Time]{}}
+}
+
+// lastPreflight is what a preflight found, when, and for which revision of the plan.
+type lastPreflight struct {
+	checks   []preflight.Check
+	at       time.Time
+	revision int64
+}
+
+// Preflight looks whether this host can serve, and remembers what it found.
+// What was not found before is logged.
+func (h *Host) Preflight(ctx context.Context) []preflight.Check {
+	p := h.Engine.Plan()
+	checks := preflight.Run(ctx, preflight.Input{DHCP4: h.Wire.Addr(), Interfaces: h.Interfaces, Plan: p, Now: h.Clock.Now(),
+		Database: func(context.Context) error { return h.Health() }, Servers: h.OtherServers})
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, c := range checks {
+		if (c.Status == preflight.Trouble || c.Status == preflight.Warning) && !slices.Contains(h.preflight.checks, c) {
+			h.Log.Warn("preflight: "+c.Name, "found", c.Text, "mend", c.Mend)
+		}
+	}
+	h.preflight = lastPreflight{checks, h.Clock.Now(), p.Revision}
+	return checks
+}
+
+// RepeatPreflight repeats the preflight after a change of the plan, and now and then.
+func (h *Host) RepeatPreflight(ctx context.Context) {
+	h.mu.Lock()
+	last := h.preflight
+	h.mu.Unlock()
+	if last.revision != h.Engine.Plan().Revision || h.Clock.Now().Sub(last.at) > time.Hour {
+		h.Preflight(ctx)
+	}
+}
+
+// LastPreflight is what the last preflight found.
+func (h *Host) LastPreflight() []preflight.Check {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.preflight.checks
+}
+
+// NoteServer remembers who sends replies to clients on an interface.
+func (h *Host) NoteServer(o wire.Overheard) {
+	var m dhcp4.Message
+	if dhcp4.Decode(&m, o.Data) != nil || m.Op != dhcp4.BootReply {
+		return
+	}
+	server, ok := m.Options.Addr(option.ServerID)
+	if !ok {
+		server = o.From
+	}
+	if h.Engine.IsOurs(server) {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	of := h.servers[o.Interface.Name]
+	if of == nil {
+		of = forgetful.New[netip.Addr, time.Time](100)
+		h.servers[o.Interface.Name] = of
+	}
+	of.Put(server, h.Clock.Now())
+}
+
+// OtherServers broadcasts a DISCOVER on an interface, as a client would, and
+// lists the servers that answer. It takes nothing.
+func (h *Host) OtherServers(ctx context.Context, name string) ([]netip.Addr, error) {
+	begun := h.Clock.Now()
+	if err := h.callServers(name); err != nil {
+		return nil, err
+	}
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-time.After(trial.OfferTime):
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	out := []netip.Addr{}
+	if of := h.servers[name]; of != nil {
+		for a, at := range of.All() {
+			if at.After(begun) {
+				out = append(out, a)
+			}
+		}
+	}
+	return out, nil
+}
+
+func (h *Host) callServers(name string) error {
+	for _, i := range h.Wire.Interfaces() {
+		if i.Name == name {
+			if len(i.Hardware) != 6 {
+				return fmt.Errorf("interface %s has no Ethernet address", name)
+			}
+			data, _, err := dhcp4.Append(nil, discover(addr.Hardware(i.Hardware)), 0)
+			if err != nil {
+				return err
+			}
+			return h.Wire.SendBroadcast(i, i.Hardware, data)
+		}
+	}
+	return fmt.Errorf("there is no interface %s", name)
+}
+
+// LookForOthers calls for other servers on links that stand aside for them.
+func (h *Host) LookForOthers() {
+	p := h.Engine.Plan()
+	for _, i := range h.Wire.Interfaces() {
+		if !i.Served {
+			continue
+		}
+		id := p.LinkOnInterface(i.Name)
+		for _, at := range i.Prefixes {
+			if v := p.ScopeAt(at.Addr()); id == 0 && v != nil {
+				id = v.Link
+			}
+		}
+		if l := p.Link(id); l != nil && l.StandAside {
+			if err := h.callServers(i.Name); err != nil {
+				h.Log.Warn("cannot look for other servers", "interface", i.Name, "err", err)
+			}
+		}
+	}
+}
+
+// discover is the DISCOVER of a client that takes nothing.
+func discover(hw addr.Hardware) *dhcp4.Message {
+	c := trial.Client{Hardware: hw, Hostname: trial.Name}
+	m := c.Message(dhcp4.Discover)
+	m.Flags = dhcp4.BroadcastFlag
+	return &m
+}

@@ -1,0 +1,70 @@
+package host
+
+import (
+	"net/netip"
+
+	"yarnpost/core/plan"
+	"yarnpost/service/wire"
+)
+
+// NoteInterfaces looks at the interfaces, and at the addresses that are the host's own.
+func (h *Host) NoteInterfaces() {
+	if err := h.Wire.Refresh(); err != nil {
+		h.Log.Warn("cannot look at the interfaces", "err", err)
+		return
+	}
+	own := map[netip.Addr]bool{}
+	for _, i := range h.Wire.Interfaces() {
+		for _, p := range i.Prefixes {
+			own[p.Addr()] = true
+		}
+	}
+	if at := h.Wire.Addr().Addr(); !at.IsUnspecified() {
+		own[at] = true // one of loopback's many, perhaps
+	}
+	h.Engine.SetOwn(own)
+}
+
+// PlanInterfaces are the host's interfaces as a plan sees them: those that
+// broadcast clients are served on.
+func (h *Host) PlanInterfaces() []plan.Interface {
+	var out []plan.Interface
+	for _, i := range h.Wire.Interfaces() {
+		if i.Served {
+			out = append(out, plan.Interface{Name: i.Name, Prefixes: i.Prefixes})
+		}
+	}
+	return out
+}
+
+// From is the address by which clients of an address know this server: that
+// of the interface in its subnet, or any that is not loopback.
+func (h *Host) From(a netip.Addr) (netip.Addr, *wire.Interface) {
+	var other netip.Addr
+	for _, i := range h.Wire.Interfaces() {
+		for _, p := range i.Prefixes {
+			if p.Contains(a) {
+				return p.Addr(), i
+			}
+			if !p.Addr().IsLoopback() && !other.IsValid() {
+				other = p.Addr()
+			}
+		}
+	}
+	if at := h.Wire.Addr().Addr(); !at.IsUnspecified() {
+		other = at
+	}
+	return other, nil
+}
+
+// Facing is how this server names itself to clients behind a relay.
+func (h *Host) Facing(relay netip.Addr) netip.Addr {
+	if relay.IsLoopback() {
+		return netip.AddrFrom4([4]byte{127, 0, 0, 1})
+	}
+	at, _ := h.From(relay)
+	if !at.IsValid() {
+		return netip.AddrFrom4([4]byte{127, 0, 0, 1})
+	}
+	return at
+}

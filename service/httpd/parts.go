@@ -1,0 +1,245 @@
+package httpd
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/answer"
+	"yarnpost/core/audit"
+	"yarnpost/core/capacity"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
+	"yarnpost/core/pair"
+	"yarnpost/core/plan"
+	"yarnpost/core/rule"
+	"yarnpost/service/alert"
+	"yarnpost/service/auditor"
+	"yarnpost/service/change"
+	"yarnpost/service/compare"
+	"yarnpost/service/drill"
+	"yarnpost/service/engine"
+	"yarnpost/service/failover"
+	"yarnpost/service/leaseadmin"
+	"yarnpost/service/observe"
+	"yarnpost/service/preflight"
+	"yarnpost/service/rehearse"
+	"yarnpost/service/samples"
+	"yarnpost/service/store"
+	"yarnpost/service/trials"
+)
+
+// Parts are what the HTTP side talks to.
+type Parts struct {
+	Service    Service
+	Engine     Engine
+	Store      Store
+	Plans      Plans
+	Leases     Leases
+	Pair       Pair
+	Compare    Comparer
+	Drills     Drills
+	Host       Host
+	Trials     Trials
+	Samples    Samples
+	Audits     Audits
+	Facts      Facts
+	Alerts     Alerts
+	Rehearsals Rehearsals
+	Trail      Trail
+	Access     Access
+	Events     Events
+	Registry   *prometheus.Registry
+	Clock      interface{ Now() time.Time }
+	Started    time.Time // when the service was
+}
+
+// Service is the running service.
+type Service interface {
+	// Health is what stands between the service and its work, or nil.
+	Health() error
+	DHCP4() netip.AddrPort
+	Recorded() (entries, commits uint64)
+}
+
+// Engine serves by the plan, and knows what was asked.
+type Engine interface {
+	Plan() *plan.Plan
+	With(func(*lease.Table))
+	EachLease(scope plan.ID, share ...func(*lease.Lease))
+	Count(scope plan.ID) lease.Counts
+	NetworkAt(netip.Addr) string // what of the network an address is, or ""
+	Propose(*plan.Plan, *plan.View) (netip.Addr, bool)
+	Served(span time.Duration) int
+	Talk() *observe.Conversations
+	Unserved() []observe.Unserved
+	UnservedCount() int
+	ForgetUnserved(addr.Hardware)
+	Relays() []observe.Relay
+	ForgetRelays(netip.Addr) int
+	Rivals() []observe.Rival
+	Agreements() []observe.Agreement
+	FitsOf(rule plan.ID) observe.Fits
+	TryRule(p *plan.Plan, fits func(*rule.Request, *plan.View) bool) (matching, all int, examples []*lease.Lease)
+	Explain(answer.Request) (engine.Explained, error)
+	Known(hardware string) (*lease.Lease, dhcp4.Options)
+	Given(digest uint64) (answer.Set, bool)
+	Stale(scope plan.ID) []engine.Stale
+	Unmet() []engine.Unmet
+}
+
+// Store has what is on record.
+type Store interface {
+	Revisions(ctx context.Context, before int64, limit, lines int) ([]store.Revision, error)
+	Changes(ctx context.Context, revision int64) ([]plan.Change, error)
+	ChangesOf(ctx context.Context, scope plan.ID, since time.Time, limit int) ([]store.PlanChange, error)
+	Changed(ctx context.Context, kind plan.Kind, ids []plan.ID) (map[plan.ID]time.Time, error)
+	History(ctx context.Context, q store.Past, now time.Time) ([]store.Event, error)
+	Minutes(ctx context.Context, key string, from time.Time) ([]store.Sampled, error)
+	Hours(ctx context.Context, key string, from time.Time) (start time.Time, hours []capacity.HourRow, err error)
+	AuditRuns(ctx context.Context, limit int) ([]store.AuditRun, error)
+	Trail(context.Context, store.TrailQuery) ([]store.Deed, error)
+	Targets(context.Context) ([]store.Target, error)
+	SaveTarget(ctx context.Context, t store.Target, said time.Time) error
+	RemoveTarget(ctx context.Context, name string, said time.Time) (bool, error)
+	QueuedAlerts(context.Context) ([]store.Queued, error)
+}
+
+// Plans changes the plan.
+type Plans interface {
+	Change(context.Context, change.Order, func(*plan.Draft) error) (*change.Change, error)
+}
+
+// Leases does what a person does to leases.
+type Leases interface {
+	End(ctx context.Context, a netip.Addr, preview bool) (leaseadmin.Ending, error)
+	Clear(ctx context.Context, a netip.Addr, preview bool) (leaseadmin.Ending, error)
+	Forget(context.Context, netip.Addr) error
+	HeldBy(scope plan.ID, r *plan.Reservation) (netip.Addr, bool)
+	Nudge(*lease.Lease) error
+	MayNudge(*lease.Lease) error
+	NudgeAll([]engine.Stale)
+}
+
+// Pair is the pair that this server may be in.
+type Pair interface {
+	Name() string
+	View() (v failover.View, paired bool)
+	History(ctx context.Context, limit int) ([]store.PairEvent, error)
+	States(ctx context.Context, since time.Time) (own, theirs []failover.StateSpan, err error)
+	Unserved(context.Context) (list []failover.Unserved, silent string)
+	TrailOfPartner(context.Context, store.TrailQuery) (list []store.Deed, name string, err error)
+
+	Invite(at string, set pair.Settings) (failover.Invitation, error)
+	Join(ctx context.Context, code string, giveUp bool) error
+	Leave(context.Context) error
+	Edit(context.Context, func(*pair.Settings)) error
+	Pause(on bool) error
+	Down() error
+	Rebalance() (changed int, err error)
+	TellAgain([]netip.Prefix) error
+
+	PartedLines(context.Context) (failover.Lines, error)
+	Settle(ctx context.Context, keep string) error
+	Aside(context.Context) ([]failover.Aside, error)
+	Again(ctx context.Context, key string, o change.Order) (*change.Change, error)
+
+	// Forward passes a request on to the primary; ok is false if it is to be carried out here.
+	Forward(context.Context, failover.Forwarded) (reply failover.ForwardedReply, ok bool, err error)
+	// KeepAccess names who keeps accounts, and who carries out what the partner passes on.
+	KeepAccess(failover.AccessKeeper, failover.Forwarder)
+}
+
+// Comparer compares both tables of a pair.
+type Comparer interface {
+	Compare(context.Context) (compare.Comparison, error)
+}
+
+// Drills rehearse this server's death.
+type Drills interface {
+	Start(span time.Duration) (drill.Report, error)
+	Report() *drill.Report
+}
+
+// Host is the machine and what is around it.
+type Host interface {
+	PlanInterfaces() []plan.Interface
+	Facing(relay netip.Addr) netip.Addr
+	Preflight(context.Context) []preflight.Check
+	LastPreflight() []preflight.Check
+}
+
+// Trials makes real exchanges.
+type Trials interface {
+	Run(context.Context, plan.Trial) (trials.Result, error)
+	Results(name string) []trials.Result
+}
+
+// Samples knows use over time.
+type Samples interface {
+	Levels(room []samples.Level) []samples.Level
+	Outlook(context.Context, samples.Level) (samples.Outlook, error)
+	Outlooks() (map[capacity.Key]samples.Outlook, time.Time)
+}
+
+// Audits makes audits.
+type Audits interface {
+	Run(ctx context.Context, why string, slow bool) (auditor.Report, error)
+	Last(context.Context) (auditor.Report, bool)
+	Past(ctx context.Context, since time.Time) ([]auditor.Entry, error)
+	Acknowledge(ctx context.Context, keys []string, by, reason string, until time.Time) ([]auditor.Entry, error)
+}
+
+// Facts are what audits are about.
+type Facts interface {
+	Standing() []audit.Finding
+	// Name gives neighbours beside those that the host knows, until forget is called.
+	Name([]audit.Neighbour) (forget func())
+	CertificateEnds(func() time.Time)
+}
+
+// Alerts fire and clear.
+type Alerts interface {
+	Standing() []alert.Alert
+	Past(context.Context) ([]alert.Alert, error)
+	Silences() []store.Silence
+	Silence(context.Context, store.Silence) error
+	Check(context.Context, store.Target) error
+	Send(context.Context, store.Target, store.Queued) error
+	// Share tells the partner where alerts go.
+	Share(context.Context)
+}
+
+// Rehearsals play the past against a changed plan.
+type Rehearsals interface {
+	Start(span time.Duration, next *plan.Plan, items []plan.Change, lines []plan.Line, gone bool) (*rehearse.Play, error)
+	Number(id int64) *rehearse.Play
+}
+
+// Trail keeps what people did.
+type Trail interface {
+	Add(context.Context, store.Deed)
+	Waiting() []store.Deed
+}
+
+// Access knows who may sign in.
+type Access interface {
+	failover.AccessKeeper
+	Who(secret string) (store.Account, bool)
+	SignIn(ctx context.Context, source, account, password string) (cookie string, err error)
+	SignOut(ctx context.Context, cookie string) error
+	ChangePassword(ctx context.Context, source, account, old, password string) error
+	Tokens() []store.Grant
+	AddToken(ctx context.Context, account, name string) (string, error)
+	RevokeToken(ctx context.Context, account, name string) error
+	Changed() <-chan struct{}
+}
+
+// Events tells what happens as it happens.
+type Events interface {
+	Subscribe() *engine.Subscription
+	Cancel(*engine.Subscription)
+}

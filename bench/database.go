@@ -17,6 +17,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
+	"yarnpost/service/journal"
 	"yarnpost/service/store"
 )
 
@@ -140,15 +141,19 @@ func syncing(dir string, span time.Duration, rate float64, octets int) ([]time.D
 const bareUpsert = `with r as (
 	select * from unnest($1::inet[], $2::smallint[], $3::bool[], $4::bytea[], $5::bytea[], $6::text[], $7::text[], $8::bytea[],
 		$9::inet[], $10::bigint[], $11::bigint[], $12::bigint[], $13::bigint[], $14::bigint[], $15::bigint[], $16::bigint[], $17::bytea[])
-	as t(address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision, given, nudge)
+	as t(address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, changed, expires, heard, granted, revision,
+		given, nudge)
 ), h as (
 	insert into lease_history (at, address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given)
 	select now(), address, status, client, hardware, hostname, vendor, circuit, relay, since, expires, given from r
 )
 insert into lease select * from r
-on conflict (address) do update set status = excluded.status, reserved = excluded.reserved, client = excluded.client, hardware = excluded.hardware,
-	hostname = excluded.hostname, vendor = excluded.vendor, circuit = excluded.circuit, relay = excluded.relay, since = excluded.since, changed = excluded.changed,
-	expires = excluded.expires, heard = excluded.heard, granted = excluded.granted, revision = excluded.revision, given = excluded.given, nudge = excluded.nudge`
+on conflict (address) do update set status = excluded.status, reserved = excluded.reserved, client = excluded.client,
+	hardware = excluded.hardware,
+	hostname = excluded.hostname, vendor = excluded.vendor, circuit = excluded.circuit, relay = excluded.relay, since = excluded.since,
+		changed = excluded.changed,
+	expires = excluded.expires, heard = excluded.heard, granted = excluded.granted, revision = excluded.revision, given = excluded.given,
+		nudge = excluded.nudge`
 
 // bareLoop is a connection that does nothing but such batches.
 type bareLoop struct {
@@ -174,7 +179,8 @@ func (b *bareLoop) run(ctx context.Context, span time.Duration, size int) (lease
 				append([]byte{'i', 1}, hw...)
 			hostname[i] = fmt.Sprintf("bench-%08x", n)
 		}
-		if _, err := b.conn.Exec(ctx, bareUpsert, address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since, since,
+		if _, err := b.conn.Exec(ctx, bareUpsert, address, status, reserved, client, hardware, hostname, vendor, circuit, relay, since,
+			since,
 			expires, since, granted, one, one, none); err != nil {
 			return 0, err
 		}
@@ -226,7 +232,8 @@ func (s *service) databaseWork(load *generator, span time.Duration) error {
 		}
 		t3, _ := s.databaseTime()
 		ratios = append(ratios, (t1-t0)/float64(leases)/((t3-t2)/float64(bare)))
-		fmt.Printf("  the database: %d leases of the service %.0f ticks, %d of a bare loop with the same %d a commit %.0f ticks\n", leases, t1-t0,
+		fmt.Printf("  the database: %d leases of the service %.0f ticks, %d of a bare loop with the same %d a commit %.0f ticks\n",
+			leases, t1-t0,
 			bare, size, t3-t2)
 	}
 	fmt.Printf("  processor time of the database a lease, service ÷ bare loop, median  %.2f   (bar 1.3, goal 1.1)\n", median(ratios))
@@ -235,12 +242,12 @@ func (s *service) databaseWork(load *generator, span time.Duration) error {
 
 // each waits for one entry to be recorded before the next is added.
 type each struct {
-	store.Owner // what it is not asked for
-	done        chan struct{}
+	journal.Owner // what it is not asked for
+	done          chan struct{}
 }
 
-func (e each) Recorded([]store.Entry)         { e.done <- struct{}{} }
-func (e each) Undo(take func() []store.Entry) { take(); close(e.done) }
+func (e each) Recorded([]journal.Entry)         { e.done <- struct{}{} }
+func (e each) Undo(take func() []journal.Entry) { take(); close(e.done) }
 
 // oneByOne commits leases one at a time through the same journal, in a
 // database of its own, and gives leases a second.
@@ -252,7 +259,7 @@ func (s *service) oneByOne(span time.Duration) (float64, error) {
 	}
 	defer records.Close()
 	owner := each{done: make(chan struct{}, 1)}
-	j, err := records.NewJournal(ctx, slog.New(slog.DiscardHandler), owner, time.Now)
+	j, err := records.StartJournal(ctx, slog.New(slog.DiscardHandler), owner, time.Now)
 	if err != nil {
 		return 0, err
 	}
@@ -266,7 +273,7 @@ func (s *service) oneByOne(span time.Duration) (float64, error) {
 			Hostname: "bench-00000000", Vendor: "bench",
 			Circuit: "sw1/0/1", Relay: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Since: now, Changed: now, Heard: now, Granted: 8 * time.Hour,
 			Expires: now.Add(8 * time.Hour), Revision: 1}
-		if !j.Add(store.Entry{After: l}) {
+		if !j.Add(journal.Entry{After: l}) {
 			return 0, fmt.Errorf("one by one: %w", j.Down())
 		}
 		<-owner.done

@@ -16,9 +16,9 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/service/journal"
 	"yarnpost/service/observe"
 	"yarnpost/service/probe"
-	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
 
@@ -26,12 +26,12 @@ import (
 type Recorder interface {
 	// Add queues entries that belong together and reports whether they were
 	// taken.
-	Add(...store.Entry) bool
+	Add(...journal.Entry) bool
 	// Pending reports whether a key has a record that is not yet durable.
 	Pending(netip.Prefix) bool
 	// Down is why nothing can be recorded now, or nil.
 	Down() error
-	Snapshot() (store.Stats, int)
+	Snapshot() (journal.Stats, int)
 	Forget([]uint64)
 }
 
@@ -173,7 +173,8 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 		return wire.Reply{}, false
 	}
 	own := *e.own.Load()
-	req := answer.Request{Message: m, Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To, From: p.From.Addr(), Trial: e.trials.has(p.From)}
+	req := answer.Request{Message: m, Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To, From: p.From.Addr(),
+		Trial: e.trials.has(p.From)}
 	if b, ok := m.Options.Get(option.RelayAgent); ok {
 		req.Relay = dhcp4.ParseRelay(b)
 	}
@@ -221,7 +222,8 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 // world is what decisions are based on now. The caller holds the lock.
 func (e *Engine) world(at time.Time) answer.World {
 	now, down := lease.At(at), e.journal.Down()
-	w := answer.World{Table: e.table, Now: now, Ours: e.IsOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down, store.ErrFenced),
+	w := answer.World{Table: e.table, Now: now, Ours: e.IsOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down,
+		journal.ErrFenced),
 		Nonce:   nonce,
 		Network: e.isRelay, Pending: e.journal.Pending, Rival: func(link plan.ID) bool { return e.seen.Shadow.Rival(link, now) }}
 	if e.pairing != nil {
@@ -391,7 +393,7 @@ func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, 
 			waits.kept = true
 		case effect.Await:
 			if !waits.kept { // it joins what is on its way
-				e.journal.Add(store.Entry{Note: waits, On: lease.Host(d.Address)})
+				e.journal.Add(journal.Entry{Note: waits, On: lease.Host(d.Address)})
 			}
 			return false
 		case effect.Reply:
@@ -423,9 +425,9 @@ func portOf(req *answer.Request) lease.Port {
 // The caller holds the lock.
 func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease.Change, waits waiting, now lease.Time) bool {
 	set := e.newSet(req, d, changes[0].Before, now)
-	entries := make([]store.Entry, len(changes))
+	entries := make([]journal.Entry, len(changes))
 	for i, c := range changes {
-		entries[i] = store.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After, quiet: c.Quiet}}
+		entries[i] = journal.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After, quiet: c.Quiet}}
 	}
 	waits.lease, waits.quiet = changes[0].After, changes[0].Quiet
 	entries[0].Set, entries[0].Note = set, waits
@@ -444,7 +446,7 @@ func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease
 // commit puts leases into the table and hands them to the journal, all or none.
 // The table comes first: whatever goes wrong there, nobody is told of a lease
 // that it does not have. The caller holds the lock.
-func (e *Engine) commit(entries ...store.Entry) bool {
+func (e *Engine) commit(entries ...journal.Entry) bool {
 	e.together(entries, func() {
 		for _, n := range entries {
 			if n.After != nil {
@@ -472,7 +474,7 @@ func (e *Engine) commit(entries ...store.Entry) bool {
 
 // together makes several changes of the table; blocks of a pair among them are counted
 // once for all. The caller holds the lock.
-func (e *Engine) together(entries []store.Entry, changes func()) {
+func (e *Engine) together(entries []journal.Entry, changes func()) {
 	for _, n := range entries {
 		if n.After != nil && n.After.Block() {
 			e.table.Together(changes)
@@ -494,7 +496,7 @@ func (e *Engine) become(before, after *lease.Lease) bool {
 const lateReply = 2
 
 // Recorded lets the replies of durable entries go (store.Owner).
-func (e *Engine) Recorded(entries []store.Entry) {
+func (e *Engine) Recorded(entries []journal.Entry) {
 	replies := e.recorded[:0]
 	now := lease.At(e.clock.Now())
 	for _, n := range entries { // one that panics costs nothing of the others
@@ -525,7 +527,7 @@ func (e *Engine) Recorded(entries []store.Entry) {
 }
 
 // Undo puts back what could not be recorded (store.Owner).
-func (e *Engine) Undo(take func() []store.Entry) {
+func (e *Engine) Undo(take func() []journal.Entry) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	entries := take()

@@ -18,23 +18,23 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/clock"
+	"yarnpost/service/journal"
 	"yarnpost/service/observe"
 	"yarnpost/service/probe"
-	"yarnpost/service/store"
 	"yarnpost/service/wire"
 )
 
 // paper is a recorder that a test makes fail, wait, or lose what it wrote.
 type paper struct {
 	lock    sync.Mutex
-	owner   store.Owner
+	owner   journal.Owner
 	down    error
-	queue   []store.Entry
+	queue   []journal.Entry
 	durable map[netip.Addr]*lease.Lease // what is durable
 	broken  string                      // which rule of a recorder it breaks, on purpose
 }
 
-func (p *paper) Add(entries ...store.Entry) bool {
+func (p *paper) Add(entries ...journal.Entry) bool {
 	p.lock.Lock()
 	defer p.lock.Unlock()
 	if p.down != nil || len(p.queue)+len(entries) > 16384 {
@@ -45,15 +45,15 @@ func (p *paper) Add(entries ...store.Entry) bool {
 		for _, e := range entries {
 			early := waiting{reply: e.Note.(waiting).reply, at: e.Note.(waiting).at}
 			early.reply.Data = append([]byte(nil), early.reply.Data...)
-			p.owner.Recorded([]store.Entry{{Note: early}})
+			p.owner.Recorded([]journal.Entry{{Note: early}})
 		}
 	}
 	return true
 }
 
-func (p *paper) Down() error                  { return p.down }
-func (p *paper) Snapshot() (store.Stats, int) { return store.Stats{}, len(p.queue) }
-func (p *paper) Forget([]uint64)              {}
+func (p *paper) Down() error                    { return p.down }
+func (p *paper) Snapshot() (journal.Stats, int) { return journal.Stats{}, len(p.queue) }
+func (p *paper) Forget([]uint64)                {}
 func (p *paper) Pending(k netip.Prefix) bool {
 	p.lock.Lock()
 	defer p.lock.Unlock()
@@ -66,7 +66,7 @@ func (p *paper) Pending(k netip.Prefix) bool {
 }
 
 // take is what waits.
-func (p *paper) take() []store.Entry {
+func (p *paper) take() []journal.Entry {
 	p.lock.Lock()
 	defer p.lock.Unlock()
 	batch := p.queue
@@ -355,7 +355,7 @@ func TestWithoutRecords(t *testing.T) {
 	if len(b.queue) != 0 {
 		t.Error("leases end without the database")
 	}
-	b.down = fmt.Errorf("leases: %w", store.ErrFenced)
+	b.down = fmt.Errorf("leases: %w", journal.ErrFenced)
 	if k := b.say(false, dhcp4.Request, 1, renews(a)); k != nil {
 		t.Errorf("once fenced it says %s", k.Type)
 	}

@@ -14,7 +14,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/store"
+	"yarnpost/service/journal"
 )
 
 // history is a seeded run of clients, failures, plan changes and time, that
@@ -98,7 +98,8 @@ func (h *history) check() {
 				for a := r.From; r.Contains(a); a = a.Next() {
 					l := t.At(a)
 					_, offered := t.OfferOf(a)
-					if t.Plan().ReservationAt(a) == nil && !offered && (l == nil || l.Status != lease.Active && l.Status != lease.Abandoned && !l.Kept()) {
+					if t.Plan().ReservationAt(a) == nil && !offered && (l == nil || l.Status != lease.Active &&
+						l.Status != lease.Abandoned && !l.Kept()) {
 						free++
 					}
 				}
@@ -150,7 +151,7 @@ func (h *history) record() {
 		h.down = nil
 		first := h.queue[:min(behind, len(h.queue))]
 		if done {
-			h.queue = append([]store.Entry(nil), first...)
+			h.queue = append([]journal.Entry(nil), first...)
 			h.paper.commit()
 		} else {
 			h.paper.fail()
@@ -244,7 +245,8 @@ func TestSeededHistories(t *testing.T) {
 
 // The histories find a recorder that does not keep its word.
 func TestHistoriesCanFail(t *testing.T) {
-	for _, broken := range []string{"replies leave before the record is durable", "what failed is not undone", "a record is lost in silence"} {
+	for _, broken := range []string{"replies leave before the record is durable", "what failed is not undone",
+		"a record is lost in silence"} {
 		found := error(nil)
 		for seed := uint64(0); seed < 60 && found == nil; seed++ {
 			found = run(t, seed, 300, broken)

@@ -7,7 +7,7 @@ import (
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
-	"yarnpost/service/store"
+	"yarnpost/service/journal"
 )
 
 // The engine of a server that is one of two. What the pair wants done comes as lists
@@ -121,7 +121,7 @@ func (e *Engine) carry(lists []effect.List) {
 // carryList carries out a list, from the first to the last: what stands behind Await
 // once all before it is durable. The caller holds the lock.
 func (e *Engine) carryList(list effect.List) {
-	var entries []store.Entry
+	var entries []journal.Entry
 	for i, f := range list {
 		switch f.Do {
 		case effect.Record:
@@ -129,13 +129,14 @@ func (e *Engine) carryList(list effect.List) {
 				if c.After.Status == lease.Active && !c.Quiet {
 					e.seen.Given(c.After, e.clock.Now())
 				}
-				entries = append(entries, store.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After, quiet: c.Quiet}})
+				entries = append(entries, journal.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After,
+					quiet: c.Quiet}})
 			}
 		case effect.Save:
-			entries = append(entries, store.Entry{Body: f.Body, Note: waiting{}})
+			entries = append(entries, journal.Entry{Body: f.Body, Note: waiting{}})
 		case effect.Await:
 			if len(entries) == 0 {
-				entries = append(entries, store.Entry{Note: waiting{}})
+				entries = append(entries, journal.Entry{Note: waiting{}})
 			}
 			last := &entries[len(entries)-1]
 			w := last.Note.(waiting)
@@ -165,7 +166,7 @@ func (e *Engine) carryList(list effect.List) {
 
 // then carries out what stood behind Await in lists whose records are durable now,
 // and sends what the partner has to know.
-func (e *Engine) then(entries []store.Entry) {
+func (e *Engine) then(entries []journal.Entry) {
 	some := false
 	for _, n := range entries {
 		some = some || n.Note.(waiting).then != nil
@@ -187,7 +188,7 @@ func (e *Engine) then(entries []store.Entry) {
 }
 
 // notRecorded tells the pair what could not be recorded. The caller holds the lock.
-func (e *Engine) notRecorded(entries []store.Entry) {
+func (e *Engine) notRecorded(entries []journal.Entry) {
 	if e.pairing == nil {
 		return
 	}
@@ -203,10 +204,10 @@ func (e *Engine) notRecorded(entries []store.Entry) {
 
 // owned makes a change of a record this server's own, of which a partner is told
 // once it is durable. The caller holds the lock.
-func (e *Engine) owned(before, after *lease.Lease, w waiting) store.Entry {
+func (e *Engine) owned(before, after *lease.Lease, w waiting) journal.Entry {
 	if e.pairing != nil {
 		e.pairing.Server.Changed(before, after, 0)
 		w.then = effect.List{{Do: effect.Tell, Changes: []lease.Change{{Before: before, After: after}}}}
 	}
-	return store.Entry{Before: before, After: after, Note: w}
+	return journal.Entry{Before: before, After: after, Note: w}
 }

@@ -2,13 +2,13 @@ package engine
 
 import (
 	"yarnpost/core/lease"
-	"yarnpost/service/store"
+	"yarnpost/service/journal"
 )
 
 // Everything gives all that is on record (store.Owner). Nothing is recorded meanwhile.
-func (e *Engine) Everything(leases func([]store.Entry) error) (sets map[uint64][]byte, body []byte, err error) {
+func (e *Engine) Everything(leases func([]journal.Entry) error) (sets map[uint64][]byte, body []byte, err error) {
 	const some = 1000
-	var part []store.Entry
+	var part []journal.Entry
 	flush := func() {
 		if err == nil && len(part) > 0 {
 			err = leases(part)
@@ -16,7 +16,7 @@ func (e *Engine) Everything(leases func([]store.Entry) error) (sets map[uint64][
 		part = part[:0]
 	}
 	e.EachLease(0, func(l *lease.Lease) {
-		if part = append(part, store.Entry{After: l.Clone()}); len(part) == some {
+		if part = append(part, journal.Entry{After: l.Clone()}); len(part) == some {
 			flush()
 		}
 	})
@@ -24,7 +24,7 @@ func (e *Engine) Everything(leases func([]store.Entry) error) (sets map[uint64][
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	for l := range e.table.Blocks {
-		part = append(part, store.Entry{After: l.Clone()})
+		part = append(part, journal.Entry{After: l.Clone()})
 	}
 	flush()
 	sets = map[uint64][]byte{}

@@ -26,6 +26,7 @@ import (
 	"yarnpost/service/compare"
 	"yarnpost/service/engine"
 	"yarnpost/service/failover"
+	"yarnpost/service/journal"
 	"yarnpost/service/observe"
 	"yarnpost/service/partner"
 	"yarnpost/service/preflight"
@@ -93,7 +94,7 @@ type Parts struct {
 		Failed() error
 	}
 	Trials  interface{ Failing() []trials.Result }
-	Journal interface{ Snapshot() (store.Stats, int) }
+	Journal interface{ Snapshot() (journal.Stats, int) }
 	Alerts  interface {
 		Take(context.Context, store.AlertSettings) error
 	}
@@ -113,7 +114,7 @@ type Gatherer struct {
 	mu          sync.Mutex
 	owedSince   time.Time
 	drops       uint64
-	stats       store.Stats
+	stats       journal.Stats
 	extra       []audit.Neighbour // given with a run that was asked for
 	certificate func() time.Time  // when the certificate ends
 	watched     watched           // of ForAlerts
@@ -222,9 +223,6 @@ func (g *Gatherer) fitsNow(p *plan.Plan, r *plan.CompiledRule) (fits, of int) {
 	})
 	return fits, of
 }
-
-// toldMost is how many hosts are looked at because a change tells clients of them.
-const toldMost = 16
 
 // added are the items that came into the plan so lately that nobody need have used them
 // yet. While the database is away none is.

@@ -11,6 +11,7 @@ import (
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
+	"yarnpost/service/journal"
 	"yarnpost/service/partner"
 	"yarnpost/service/store"
 )
@@ -88,7 +89,7 @@ func (p *Pair) answer(ctx context.Context, method string, in json.RawMessage) (a
 	}
 	out, err := answer(ctx, in)
 	if errors.Is(err, context.Canceled) && ctx.Err() == nil {
-		err = fmt.Errorf("%s: %w", p.Name(), store.ErrStuck)
+		err = fmt.Errorf("%s: %w", p.Name(), journal.ErrStuck)
 	}
 	return out, err
 }

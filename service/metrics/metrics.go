@@ -9,8 +9,8 @@ import (
 	"yarnpost/service/alert"
 	"yarnpost/service/clock"
 	"yarnpost/service/failover"
+	"yarnpost/service/journal"
 	"yarnpost/service/observe"
-	"yarnpost/service/store"
 )
 
 // Sources are where metrics are read from.
@@ -18,7 +18,7 @@ type Sources struct {
 	Engine  Engine
 	Journal interface {
 		Down() error
-		Snapshot() (store.Stats, int)
+		Snapshot() (journal.Stats, int)
 	}
 	SendErrors func() uint64 // replies that could not leave
 	Drops      func() uint64 // datagrams that the kernel dropped
@@ -51,14 +51,14 @@ func Register(r *prometheus.Registry, s Sources) {
 	})
 	gauge("yarnpost_clock_step_seconds", "How far the host's clock is ahead of the service's time; 0 while they agree.",
 		func() float64 { return s.Clock.Step().By.Seconds() })
-	journal := func(name, help string, read func(store.Stats) uint64) {
+	counter := func(name, help string, read func(journal.Stats) uint64) {
 		gauge(name, help, func() float64 { stats, _ := s.Journal.Snapshot(); return float64(read(stats)) })
 	}
 	gauge("yarnpost_journal_waiting", "Entries that wait for a commit.", func() float64 { _, n := s.Journal.Snapshot(); return float64(n) })
-	journal("yarnpost_journal_commits", "Commits since the start.", func(s store.Stats) uint64 { return s.Batches })
-	journal("yarnpost_journal_entries", "Entries recorded since the start.", func(s store.Stats) uint64 { return s.Entries })
-	journal("yarnpost_journal_undone", "Entries undone since the start because they could not be recorded.",
-		func(s store.Stats) uint64 { return s.Failed })
+	counter("yarnpost_journal_commits", "Commits since the start.", func(s journal.Stats) uint64 { return s.Batches })
+	counter("yarnpost_journal_entries", "Entries recorded since the start.", func(s journal.Stats) uint64 { return s.Entries })
+	counter("yarnpost_journal_undone", "Entries undone since the start because they could not be recorded.",
+		func(s journal.Stats) uint64 { return s.Failed })
 	gauge("yarnpost_send_errors", "Replies that could not leave since the start.", func() float64 { return float64(s.SendErrors()) })
 	gauge("yarnpost_socket_drops", "Datagrams that the kernel dropped since the start because the service was too slow.",
 		func() float64 { return float64(s.Drops()) })
@@ -109,7 +109,8 @@ var (
 	pairSkewDesc  = prometheus.NewDesc("yarnpost_pair_clock_seconds", "By how much the partner's clock is ahead.", nil, nil)
 	pairSentDesc  = prometheus.NewDesc("yarnpost_pair_updates", "Updates since the start, by what became of them.", []string{"what"}, nil)
 	pairWaitDesc  = prometheus.NewDesc("yarnpost_pair_update_seconds", "Mean time until an update was acknowledged, lately.", nil, nil)
-	pairShareDesc = prometheus.NewDesc("yarnpost_pair_share", "Free addresses by scope and whose they are to give.", []string{"scope", "whose"}, nil)
+	pairShareDesc = prometheus.NewDesc("yarnpost_pair_share", "Free addresses by scope and whose they are to give.", []string{"scope",
+		"whose"}, nil)
 )
 
 // Describe implements prometheus.Collector.
@@ -150,7 +151,8 @@ func (p pairs) Collect(c chan<- prometheus.Metric) {
 // alerts counts the alerts that stand.
 type alerts struct{ s Sources }
 
-var alertsDesc = prometheus.NewDesc("yarnpost_alerts", "Alerts that stand, by code, severity and subject.", []string{"code", "severity", "subject"}, nil)
+var alertsDesc = prometheus.NewDesc("yarnpost_alerts", "Alerts that stand, by code, severity and subject.", []string{"code", "severity",
+	"subject"}, nil)
 
 // Describe implements prometheus.Collector.
 func (a alerts) Describe(to chan<- *prometheus.Desc) { to <- alertsDesc }

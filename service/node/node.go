@@ -27,6 +27,7 @@ import (
 	"yarnpost/service/facts"
 	"yarnpost/service/failover"
 	"yarnpost/service/host"
+	"yarnpost/service/journal"
 	"yarnpost/service/leaseadmin"
 	"yarnpost/service/metrics"
 	"yarnpost/service/probe"
@@ -81,7 +82,7 @@ type Node struct {
 	log     *slog.Logger
 	config  Config
 	cluster *store.Cluster
-	journal *store.Journal
+	journal *journal.Journal
 	wire    *wire.Server
 	pinger  *wire.Pinger
 	beat    beat
@@ -148,7 +149,7 @@ func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing)
 	n.wire.Unsent = n.Engine.Unsent
 	n.Host = host.New(host.Parts{Engine: n.Engine, Wire: n.wire, Interfaces: c.Interfaces, Health: n.Health, Clock: n.Clock, Log: c.Log})
 	n.Host.NoteInterfaces()
-	if n.journal, err = n.Store.NewJournal(ctx, c.Log, n.Engine, n.Clock.Now); err != nil {
+	if n.journal, err = n.Store.StartJournal(ctx, c.Log, n.Engine, n.Clock.Now); err != nil {
 		return err
 	}
 	n.Engine.RecordTo(n.journal)
@@ -200,7 +201,8 @@ func (n *Node) wireAudits() {
 	n.Alerts = alert.New(alert.Config{Server: n.Pair.Name, Sends: n.Pair.Sends, Allowed: c.AlertsTo, Tell: n.Pair.TellAlerts}, n.Store,
 		n.Clock, c.Log)
 	n.Facts = facts.New(facts.Parts{Engine: n.Engine, Host: n.Host, Pair: n.Pair, Store: n.Store, Compare: n.Compare, Samples: n.Samples,
-		Trials: n.Trials, Journal: n.journal, Alerts: n.Alerts, Drops: n.wire.Drops, Health: n.Health, SetBack: n.SetBack.Text, Data: c.Data,
+		Trials: n.Trials, Journal: n.journal, Alerts: n.Alerts, Drops: n.wire.Drops, Health: n.Health, SetBack: n.SetBack.Text,
+		Data:        c.Data,
 		UnusedAfter: c.UnusedAfter, Started: n.Started, Clock: n.Clock, Log: c.Log})
 	n.Audits = auditor.New(n.Facts, n.Engine, n.Store, n.Clock, c.Log)
 	n.Pair.AnswerWith(n.Alerts.Answers())

@@ -1,5 +1,5 @@
 // Package setback keeps what is known of a database that was set back to an older state
-// (see store.ErrSetBack): what is done about it, and what a person has to know.
+// (see journal.ErrSetBack): what is done about it, and what a person has to know.
 package setback
 
 import (
@@ -139,7 +139,8 @@ func (k *Keeper) Text() string {
 		return fmt.Sprintf("the database was set back while the service did not run (%s): addresses of which nothing is known are kept until %s, "+
 			"unless a probe meets silence or their client asks for them", b.Text, time.Unix(b.Until, 0).UTC().Format("2 Jan 15:04 UTC"))
 	case now.Sub(b.At) < told:
-		return fmt.Sprintf("the database was set back at %s (%s); history, accounts and settings since then are lost", b.At.UTC().Format("2 Jan 15:04 UTC"), b.Text)
+		return fmt.Sprintf("the database was set back at %s (%s); history, accounts and settings since then are lost",
+			b.At.UTC().Format("2 Jan 15:04 UTC"), b.Text)
 	}
 	return ""
 }

@@ -12,6 +12,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
+	"yarnpost/service/journal"
 )
 
 // field is what of a lease is a column of its own: in the table, in its history
@@ -212,7 +213,7 @@ func newRows() rows {
 }
 
 // fill takes a batch in, and tells how many rows it has.
-func (r *rows) fill(batch []Entry) int {
+func (r *rows) fill(batch []journal.Entry) int {
 	for i := range fields {
 		r.columns[i].begin(fields[i].kind.oid)
 	}

@@ -7,6 +7,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
+
+	"yarnpost/service/journal"
 )
 
 // patience keeps a database that does not answer from holding up whoever asks it.
@@ -32,7 +34,7 @@ const watchEvery = 500 * time.Millisecond
 func (p *patience) watch(ctx context.Context, config *pgx.ConnConfig) {
 	var conn *pgx.Conn
 	for ctx.Err() == nil {
-		patient, cancel := context.WithTimeout(ctx, stuckAfter)
+		patient, cancel := context.WithTimeout(ctx, journal.StuckAfter)
 		var err error
 		if conn == nil {
 			conn, err = pgx.ConnectConfig(patient, config)

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"yarnpost/service/journal"
 )
 
 // What waits for a database ends once it gives no sign, what begins meanwhile ends at
@@ -64,7 +66,7 @@ func TestIdleJournal(t *testing.T) {
 	ctx := context.Background()
 	dsn := fresh(t)
 	s := open(t, dsn)
-	j, o := journal(t, s)
+	j, o := started(t, s)
 	conn, err := pgx.Connect(ctx, dsn)
 	if err != nil {
 		t.Fatal(err)
@@ -80,15 +82,15 @@ func TestIdleJournal(t *testing.T) {
 		t.Fatalf("the journal's connection is %d: %v", was, err)
 	}
 	until(t, "another connection of the journal's", func() bool { now := holder(); return now != 0 && now != was && j.Down() == nil })
-	if !j.Add(Entry{After: sample(1)}) {
+	if !j.Add(journal.Entry{After: sample(1)}) {
 		t.Error("nothing can be added")
 	}
 	o.await(t, 1, 0)
 	if _, err := conn.Exec(ctx, "update server set epoch = epoch + 1"); err != nil {
 		t.Fatal(err)
 	}
-	until(t, "the journal to notice that it is fenced off", func() bool { return errors.Is(j.Down(), ErrFenced) })
-	if j.Add(Entry{After: sample(2)}) {
+	until(t, "the journal to notice that it is fenced off", func() bool { return errors.Is(j.Down(), journal.ErrFenced) })
+	if j.Add(journal.Entry{After: sample(2)}) {
 		t.Error("fenced off, it takes entries")
 	}
 	if _, err := s.Revisions(ctx, 0, 1, 1); err != nil {

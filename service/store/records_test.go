@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
+	"yarnpost/service/journal"
 )
 
 var began = time.Date(2026, 6, 1, 14, 0, 0, 0, time.UTC)
@@ -328,8 +329,8 @@ func TestPairingOnRecord(t *testing.T) {
 	want := &Pairing{Settings: pair.Settings{Side: lease.Secondary, Name: "mill", Lead: time.Hour}.Defaults(), Identity: []byte("PEM"),
 		Partner: Partner{Name: "bobbin", Own: "shuttle", Address: "127.0.0.1:647", Certificate: []byte{1, 2}},
 		Record:  pair.Record{State: pair.Recover, Since: 7}}
-	j, o := journal(t, s)
-	j.Add(Entry{After: sample(1)})
+	j, o := started(t, s)
+	j.Add(journal.Entry{After: sample(1)})
 	o.await(t, 1, 0)
 	if err := s.SavePairing(ctx, want, true); err != nil {
 		t.Fatal(err)

@@ -22,9 +22,6 @@ import (
 // of the last batch, which each batch names as the one before it, and between runs by a
 // mark that is kept beside the data, outside of the database.
 
-// ErrSetBack says that the database does not have what was recorded in it.
-var ErrSetBack = errors.New("the database was set back to an older state")
-
 // missing reports whether a table is not there that was.
 func missing(err error) bool {
 	var pg *pgconn.PgError
@@ -57,7 +54,8 @@ func (m *mark) note(epoch, batch int64) {
 	binary.BigEndian.PutUint32(b[markSize-4:], crc32.ChecksumIEEE(b[:markSize-4]))
 	if _, err := m.file.WriteAt(b[:], 0); err != nil && !m.sick {
 		m.sick = true
-		m.log.Warn("how far the database is cannot be noted beside it, so that after a restart it is not noticed if it was set back", "err", err)
+		m.log.Warn("how far the database is cannot be noted beside it, so that after a restart it is not noticed if it was set back",
+			"err", err)
 	}
 }
 
@@ -69,7 +67,7 @@ type SetBack struct {
 }
 
 // Watermark compares the database with the mark in a folder, and begins a new one. It
-// says how an older state shows, or "". Call it before NewJournal.
+// says how an older state shows, or "". Call it before StartJournal.
 func (s *Store) Watermark(ctx context.Context, folder string, log *slog.Logger) (setBack string, err error) {
 	path := filepath.Join(folder, "journal.mark")
 	b, err := os.ReadFile(path)
@@ -121,68 +119,4 @@ func (s *Store) LoadSetBack(ctx context.Context) (b *SetBack, err error) {
 		return nil, fmt.Errorf("see whether the database was set back: %w", err)
 	}
 	return b, nil
-}
-
-// restore writes everything into a database that was set back while the journal ran: what
-// is in memory is what was acknowledged.
-func (j *Journal) restore(cause error) error {
-	j.log.Error("the database was set back; all that it lost and memory has is written again", "err", cause)
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
-	defer cancel()
-	leases := 0
-	err := func() error {
-		tx, err := j.conn.Begin(ctx)
-		if err != nil {
-			return err
-		}
-		defer tx.Rollback(context.WithoutCancel(ctx)) //nolint:errcheck // after Commit it does nothing
-		if _, err := tx.Exec(ctx, "set local statement_timeout = 0"); err != nil {
-			return err
-		}
-		tag, err := tx.Exec(ctx, "update server set epoch = $1, last_batch = $2, token = $3", j.store.epoch, j.durable, j.store.tokenText())
-		if err == nil && tag.RowsAffected() == 0 {
-			err = errors.New("its tables are empty")
-		}
-		if err != nil {
-			return err
-		}
-		sets, body, err := j.owner.Everything(func(part []Entry) error {
-			leases += j.rows.fill(part)
-			params := make([][]byte, 0, len(fields)+1)
-			for i := range j.rows.columns {
-				params = append(params, j.rows.columns[i])
-			}
-			return j.conn.PgConn().ExecParams(ctx, restoreStatement(), append(params, j.rows.newest), nil, binaryFormat, nil).Read().Err
-		})
-		if err != nil {
-			return err
-		}
-		var digests []int64
-		var bodies [][]byte
-		for d, b := range sets {
-			digests, bodies = append(digests, int64(d)), append(bodies, b)
-		}
-		if _, err := tx.Exec(ctx, "insert into given_set (digest, body) select * from unnest($1::bigint[], $2::bytea[]) on conflict do nothing",
-			digests, bodies); err != nil {
-			return err
-		}
-		if body != nil {
-			if _, err := tx.Exec(ctx, "update pair set record = $1::jsonb", string(body)); err != nil {
-				return err
-			}
-		}
-		return tx.Commit(ctx)
-	}()
-	if err == nil {
-		_, err = j.conn.Prepare(ctx, recordName, record)
-	}
-	if err != nil {
-		j.log.Error("what the database lost could not be written yet", "err", err)
-		j.conn.Close(ctx)
-		return fmt.Errorf("%w, and cannot take what it lost: %w", cause, err)
-	}
-	j.batch = j.durable
-	j.mark.note(j.store.epoch, j.durable)
-	j.owner.WasSetBack(cause, leases)
-	return nil
 }

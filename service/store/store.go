@@ -19,6 +19,7 @@ import (
 	"github.com/jackc/tern/v2/migrate"
 
 	"yarnpost/core/plan"
+	"yarnpost/service/journal"
 )
 
 //go:embed migrations/*.sql
@@ -60,7 +61,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	s := &Store{pool: pool, dsn: dsn}
 	// A process that was just killed may take a moment to let go of its lock.
 	for range 100 {
-		if s.writer, err = s.lock(ctx); err == nil || !errors.Is(err, errLocked) {
+		if s.writer, err = s.lock(ctx); err == nil || !errors.Is(err, journal.ErrLocked) {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
@@ -80,8 +81,6 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	return s, nil
 }
 
-var errLocked = errors.New("another service is using this database; stop it first, or name another database")
-
 // lock opens a connection for the journal that holds the writer's lock. The
 // lock ends with the connection, so no commit of an earlier writer can still be
 // under way once it is had.
@@ -100,7 +99,7 @@ func (s *Store) lock(ctx context.Context) (*pgx.Conn, error) {
 	var locked bool
 	err = conn.QueryRow(ctx, "select pg_try_advisory_lock($1)", writerLock).Scan(&locked)
 	if err == nil && !locked {
-		err = errLocked
+		err = journal.ErrLocked
 	}
 	if err != nil {
 		conn.Close(ctx)
@@ -136,7 +135,8 @@ func (s *Store) prepare(ctx context.Context) error {
 		return err
 	}
 	var fsync, commit string
-	if err := conn.QueryRow(ctx, "select current_setting('fsync'), current_setting('synchronous_commit')").Scan(&fsync, &commit); err != nil {
+	if err := conn.QueryRow(ctx, "select current_setting('fsync'), current_setting('synchronous_commit')").Scan(&fsync,
+		&commit); err != nil {
 		return err
 	}
 	if fsync != "on" || commit == "off" {
@@ -178,9 +178,6 @@ func (s *Store) Close() {
 // ErrStale is wrapped when a change was made against a revision that is no
 // longer the newest.
 var ErrStale = errors.New("the plan has changed meanwhile")
-
-// ErrFenced is wrapped when another service has taken the database.
-var ErrFenced = errors.New("another service has taken over this database")
 
 // Revision is one revision of the plan as recorded.
 type Revision struct {
@@ -239,9 +236,10 @@ func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change,
 			return err
 		}
 		if epoch != s.epoch {
-			return ErrFenced
+			return journal.ErrFenced
 		}
-		_, err := tx.Exec(ctx, "insert into plan_revision (revision, at, author, reason, last_id) values ($1, $2, $3, $4, greatest($5, (select max(last_id) from plan_revision)))",
+		_, err := tx.Exec(ctx,
+			"insert into plan_revision (revision, at, author, reason, last_id) values ($1, $2, $3, $4, greatest($5, (select max(last_id) from plan_revision)))",
 			r.Number, r.At, r.Author, r.Reason, last)
 		for from := 0; from < len(changes) && err == nil; from += planPart {
 			if from > 0 {
@@ -296,12 +294,14 @@ func savePart(ctx context.Context, tx pgx.Tx, revision int64, first int, changes
 	b := &pgx.Batch{}
 	b.Queue(`insert into plan_change (revision, seq, kind, id, name, before, after, lines)
 select $1::bigint, $2::int + n - 1, kind, id, name, before, after, lines
-from unnest($3::text[], $4::bigint[], $5::text[], $6::jsonb[], $7::jsonb[], $8::jsonb[]) with ordinality x (kind, id, name, before, after, lines, n)`,
+from unnest($3::text[], $4::bigint[], $5::text[], $6::jsonb[], $7::jsonb[], $8::jsonb[]) with ordinality x (kind, id, name, before, after,
+	lines, n)`,
 		revision, first, kinds, ids, names, befores, afters, texts)
 	b.Queue(`delete from plan_item i using unnest($1::text[], $2::bigint[], $3::jsonb[]) x (kind, id, after)
 where x.after is null and i.kind = x.kind and i.id = x.id`, kinds, ids, afters)
 	b.Queue(`insert into plan_item (kind, id, parent, body)
-select kind, id, parent, after from unnest($1::text[], $2::bigint[], $3::bigint[], $4::jsonb[]) x (kind, id, parent, after) where after is not null
+select kind, id, parent, after from unnest($1::text[], $2::bigint[], $3::bigint[], $4::jsonb[]) x (kind, id, parent,
+	after) where after is not null
 on conflict (kind, id) do update set parent = excluded.parent, body = excluded.body`, kinds, ids, parents, afters)
 	return tx.SendBatch(ctx, b).Close()
 }
@@ -377,7 +377,8 @@ func (s *Store) Revisions(ctx context.Context, before int64, limit, lines int) (
 	rows, err := s.pool.Query(ctx, `select r.revision, r.at, r.author, r.reason, c.items, c.length,
 		coalesce((select jsonb_agg(l) from (select l from plan_change c, jsonb_array_elements(c.lines) with ordinality x(l, o)
 			where c.revision = r.revision order by c.seq, o limit nullif($3, 0)) y), '[]')
-		from plan_revision r, lateral (select count(*) as items, coalesce(sum(jsonb_array_length(lines)), 0) as length from plan_change where revision = r.revision) c
+		from plan_revision r, lateral (select count(*) as items, coalesce(sum(jsonb_array_length(lines)),
+			0) as length from plan_change where revision = r.revision) c
 		where $1::bigint = 0 or r.revision < $1 order by r.revision desc limit $2`, before, limit, lines)
 	if err != nil {
 		return nil, fmt.Errorf("list revisions: %w", err)
@@ -401,7 +402,8 @@ func (s *Store) Changed(ctx context.Context, kind plan.Kind, ids []plan.ID) (map
 	if len(ids) == 0 {
 		return out, nil
 	}
-	rows, err := s.pool.Query(ctx, `select c.id, max(r.at) from plan_change c join plan_revision r using (revision) where c.kind = $1 and c.id = any($2)
+	rows, err := s.pool.Query(ctx,
+		`select c.id, max(r.at) from plan_change c join plan_revision r using (revision) where c.kind = $1 and c.id = any($2)
 		group by c.id`, kind, ids)
 	if err != nil {
 		return nil, fmt.Errorf("read when items changed: %w", err)

@@ -1,4 +1,4 @@
-package store
+package journal
 
 import (
 	"context"
@@ -10,24 +10,7 @@ import (
 	"slices"
 	"sync"
 	"time"
-
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
-
-	"yarnpost/core/lease"
 )
-
-// Entry is one decision on its way to the disk. Without After it has nothing
-// to write and waits for what is written before it.
-type Entry struct {
-	Before, After *lease.Lease // of one address; Before is nil if it had no record
-	Set           []byte       // of After.Given, if that was never recorded before
-	Note          any          // whatever the owner wants back with it
-	Quiet         bool         // the history gets no line of it
-	Body          []byte       // where this server of a pair stands, as JSON, or nil
-	On            netip.Prefix // without After: the key whose record it waits for; the zero prefix for all
-	more          bool         // the next entry belongs to it
-}
 
 // Limits of the journal, in entries.
 const (
@@ -39,10 +22,7 @@ const (
 // become durable in the order in which they were added. When a batch fails, so
 // does all that gathered meanwhile, since it may build on it.
 type Journal struct {
-	store *Store
-	log   *slog.Logger
-	owner Owner
-
+	Config
 	mu       sync.Mutex
 	wake     *sync.Cond
 	gathered []Entry
@@ -54,16 +34,24 @@ type Journal struct {
 	began    time.Time            // when the commit began that is under way; zero if none is
 	idle     bool                 // since the last look at the database
 	closing  bool
-	done     chan struct{}
-	conn     *pgx.Conn
-	batch    int64   // number of the last batch tried
-	durable  int64   // number of the last batch that is on record
-	mark     *mark   // the same outside the database
-	holding  []Entry // the rest of a batch that is taken apart
-	rows     rows
-	now      func() time.Time
+	stats    Stats
 
-	Stats Stats
+	// Of the goroutine that records:
+	conn    Conn
+	batch   int64   // number of the last batch tried
+	durable int64   // number of the last batch that is on record
+	holding []Entry // the rest of a batch that is taken apart
+	done    chan struct{}
+}
+
+// Config says what a journal works with.
+type Config struct {
+	Database Database
+	Epoch    int64 // run of the service
+	Owner    Owner
+	Now      func() time.Time         // tells the time of what is recorded
+	Durable  func(epoch, batch int64) // is told of each batch that is on record
+	Log      *slog.Logger
 }
 
 // Stats counts the journal's work; read it with Snapshot.
@@ -80,27 +68,33 @@ type Owner interface {
 	// Undo must lock out whoever adds entries, call take, and undo what take
 	// gives, last first.
 	Undo(take func() []Entry)
-	// Everything gives all that is on record, for a database that was set back: leases a
-	// part at a time, sets by their digests, and where this server of a pair stands.
+	// Everything gives all that is to be on record, for a database that was set back.
 	Everything(leases func([]Entry) error) (sets map[uint64][]byte, body []byte, err error)
 	// WasSetBack is told that the database was set back and has everything again.
 	WasSetBack(cause error, leases int)
 }
 
-// NewJournal starts the journal; now tells the time of what is recorded.
-func (s *Store) NewJournal(ctx context.Context, log *slog.Logger, owner Owner, now func() time.Time) (*Journal, error) {
-	j := &Journal{store: s, log: log, owner: owner, now: now, pending: map[netip.Prefix]int{}, unwanted: map[uint64]bool{}, rows: newRows(),
-		done: make(chan struct{})}
+// Start starts a journal that writes by a connection that was taken already.
+func Start(ctx context.Context, c Config, conn Conn) (*Journal, error) {
+	j := &Journal{Config: c, pending: map[netip.Prefix]int{}, unwanted: map[uint64]bool{}, done: make(chan struct{})}
 	j.wake = sync.NewCond(&j.mu)
-	if err := j.adopt(ctx, s.writer); err != nil {
+	if err := j.adopt(ctx, conn); err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
-	s.writer = nil
-	j.mark = s.mark
 	go j.run()
 	go j.watch()
 	return j, nil
 }
+
+// locked runs f under the lock.
+func (j *Journal) locked(f func()) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	f()
+}
+
+// watchEvery is how often an idle journal asks the database for a sign.
+const watchEvery = 500 * time.Millisecond
 
 // watch has an idle journal ask the database for a sign, so that it is known to be
 // away before somebody needs it.
@@ -111,11 +105,11 @@ func (j *Journal) watch() {
 			return
 		case <-time.After(watchEvery):
 		}
-		j.mu.Lock()
-		if j.idle = true; len(j.gathered) == 0 {
-			j.wake.Signal()
-		}
-		j.mu.Unlock()
+		j.locked(func() {
+			if j.idle = true; len(j.gathered) == 0 {
+				j.wake.Signal()
+			}
+		})
 	}
 }
 
@@ -181,18 +175,18 @@ func (j *Journal) Pending(a netip.Prefix) bool {
 // askLong is how long a look at the database may take before its connection is given up.
 const askLong = 30 * time.Second
 
-// stuckAfter is for how long a commit may take before nothing more is promised that
+// StuckAfter is for how long a commit may take before nothing more is promised that
 // would have to wait for it.
-const stuckAfter = 3 * time.Second
+const StuckAfter = 3 * time.Second
 
 // ErrStuck says that a commit takes too long.
-var ErrStuck = fmt.Errorf("the database has not answered for more than %s", stuckAfter)
+var ErrStuck = fmt.Errorf("the database has not answered for more than %s", StuckAfter)
 
 // Down is why nothing can be recorded now, or nil.
 func (j *Journal) Down() error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	if j.down == nil && !j.began.IsZero() && j.now().Sub(j.began) > stuckAfter {
+	if j.down == nil && !j.began.IsZero() && j.Now().Sub(j.began) > StuckAfter {
 		return ErrStuck
 	}
 	if j.down == nil && j.refused != nil {
@@ -205,15 +199,15 @@ func (j *Journal) Down() error {
 func (j *Journal) Snapshot() (Stats, int) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return j.Stats, len(j.gathered)
+	return j.stats, len(j.gathered)
 }
 
 // Close records what has been added and ends the journal.
 func (j *Journal) Close() {
-	j.mu.Lock()
-	j.closing = true
-	j.wake.Signal()
-	j.mu.Unlock()
+	j.locked(func() {
+		j.closing = true
+		j.wake.Signal()
+	})
 	<-j.done
 	if j.conn != nil {
 		j.conn.Close(context.Background())
@@ -227,40 +221,45 @@ func (j *Journal) run() {
 	var telling sync.WaitGroup
 	telling.Go(func() {
 		for batch := range durable {
-			j.owner.Recorded(batch)
+			j.Owner.Recorded(batch)
 		}
 	})
 	defer telling.Wait()
 	defer close(durable)
 	for {
-		j.mu.Lock()
-		for len(j.gathered) == 0 && !j.closing && !j.idle {
-			j.wake.Wait()
+		batch, closing, refused := j.next()
+		switch {
+		case len(batch) > 0:
+			j.record(batch, durable)
+		case closing:
+			return
+		case refused:
+			j.tryAgain()
+		default:
+			j.ask()
 		}
-		j.idle = false
-		if len(j.gathered) == 0 {
-			closing := j.closing
-			refused := j.refused != nil
-			j.mu.Unlock()
-			if closing {
-				return
-			}
-			if refused {
-				j.tryAgain()
-			} else {
-				j.ask()
-			}
-			continue
-		}
-		n := min(len(j.gathered), batchLimit)
-		for j.gathered[n-1].more { // what belongs together is not split
-			n++
-		}
-		batch := append([]Entry(nil), j.gathered[:n]...)
-		j.gathered = append(j.gathered[:0], j.gathered[n:]...)
-		j.mu.Unlock()
-		j.record(batch, durable)
 	}
+}
+
+// next waits for something to do, and takes the next batch; an empty one means that the
+// journal closes, or that it is time to look at the database.
+func (j *Journal) next() (batch []Entry, closing, refused bool) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for len(j.gathered) == 0 && !j.closing && !j.idle {
+		j.wake.Wait()
+	}
+	j.idle = false
+	if len(j.gathered) == 0 {
+		return nil, j.closing, j.refused != nil
+	}
+	n := min(len(j.gathered), batchLimit)
+	for j.gathered[n-1].more { // what belongs together is not split
+		n++
+	}
+	batch = slices.Clone(j.gathered[:n])
+	j.gathered = append(j.gathered[:0], j.gathered[n:]...)
+	return batch, false, false
 }
 
 // record makes a batch durable, and hands on what is. What is not is undone. A batch in
@@ -277,8 +276,7 @@ func (j *Journal) record(batch []Entry, durable chan<- []Entry) {
 		j.holding = j.holding[n:]
 		var err error
 		spent := j.timed(func() { err = j.commit(part) })
-		var unknown *unknownOutcome
-		if errors.As(err, &unknown) {
+		if errors.Is(err, ErrUnknown) {
 			err = j.resolve(part, err)
 		}
 		switch {
@@ -286,7 +284,7 @@ func (j *Journal) record(batch []Entry, durable chan<- []Entry) {
 			j.settle(part, spent)
 			durable <- part
 			size = 2 * n
-		case !unfit(err):
+		case !errors.Is(err, ErrUnfit):
 			j.fail(part, err)
 		case together(part):
 			j.refuse(part, err)
@@ -303,26 +301,16 @@ func together(part []Entry) bool {
 	return !slices.ContainsFunc(part[:len(part)-1], func(e Entry) bool { return !e.more })
 }
 
-// unfit reports whether the database refused a statement for what it holds (SQLSTATE
-// classes 22, 23 and 54), and not for how the database itself is.
-func unfit(err error) bool {
-	var pg *pgconn.PgError
-	if !errors.As(err, &pg) || len(pg.Code) != 5 || pg.Severity != "ERROR" {
-		return false
-	}
-	return pg.Code[:2] == "22" || pg.Code[:2] == "23" || pg.Code[:2] == "54"
-}
-
 // refuse undoes entries that the database refuses for what they hold, with whatever
 // builds on them.
 func (j *Journal) refuse(batch []Entry, err error) {
 	for _, e := range batch {
 		if e.After != nil {
-			j.log.Error("the database refuses a lease, which is undone", "address", e.After.Prefix, "client",
+			j.Log.Error("the database refuses a lease, which is undone", "address", e.After.Prefix, "client",
 				hex.EncodeToString(e.After.Client.Append(nil)), "err", err)
 		}
 	}
-	j.owner.Undo(func() []Entry {
+	j.Owner.Undo(func() []Entry {
 		j.mu.Lock()
 		defer j.mu.Unlock()
 		lost := append([]Entry(nil), batch...)
@@ -334,7 +322,7 @@ func (j *Journal) refuse(batch []Entry, err error) {
 		}
 		j.holding, lost = without(j.holding, keys, lost)
 		j.gathered, lost = without(j.gathered, keys, lost)
-		j.Stats.Refused += uint64(len(batch))
+		j.stats.Refused += uint64(len(batch))
 		j.unpend(lost)
 		return lost
 	})
@@ -371,49 +359,31 @@ func without(entries []Entry, keys map[netip.Prefix]bool, lost []Entry) (kept, a
 func (j *Journal) tryAgain() {
 	ctx, cancel := context.WithTimeout(context.Background(), askLong)
 	defer cancel()
-	j.mu.Lock()
-	tried := j.tried
-	j.mu.Unlock()
+	var tried []Entry
+	j.locked(func() { tried = j.tried })
 	var err error
-	j.timed(func() {
-		if _, err = j.conn.Exec(ctx, "begin"); err != nil {
-			return
-		}
-		j.rows.fill(tried)
-		values := j.rows.values(j.store.epoch, j.batch+1, j.durable, j.now())
-		result := j.conn.PgConn().ExecPrepared(ctx, recordName, values, binaryFormat, nil).Read()
-		if err = result.Err; err == nil {
-			_, err = j.conn.Exec(ctx, "update server set last_batch = last_batch")
-		}
-		if _, after := j.conn.Exec(ctx, "rollback"); err == nil {
-			err = after
-		}
-	})
+	j.timed(func() { err = j.conn.Try(ctx, j.batchOf(tried, j.batch+1)) })
 	switch {
-	case j.conn.IsClosed():
-		j.mu.Lock()
-		j.refused = nil
-		j.mu.Unlock()
+	case j.conn.Closed():
+		j.locked(func() { j.refused = nil })
 		j.fail(nil, err)
 	case err == nil:
-		j.mu.Lock()
-		j.refused, j.tried = nil, nil
-		j.mu.Unlock()
-		j.log.Info("the database takes records again")
+		j.locked(func() { j.refused, j.tried = nil, nil })
+		j.Log.Info("the database takes records again")
 	}
+}
+
+func (j *Journal) batchOf(entries []Entry, number int64) *Batch {
+	return &Batch{Epoch: j.Epoch, Number: number, After: j.durable, At: j.Now(), Entries: entries}
 }
 
 // timed does what waits for the database, so that Down knows since when.
 func (j *Journal) timed(work func()) time.Duration {
-	began := j.now()
-	j.mu.Lock()
-	j.began = began
-	j.mu.Unlock()
+	began := j.Now()
+	j.locked(func() { j.began = began })
+	defer j.locked(func() { j.began = time.Time{} })
 	work()
-	j.mu.Lock()
-	j.began = time.Time{}
-	j.mu.Unlock()
-	return j.now().Sub(began)
+	return j.Now().Sub(began)
 }
 
 // ask finds out whether the database is there and still this process's, with nothing
@@ -424,15 +394,15 @@ func (j *Journal) ask() {
 	var err error
 	j.timed(func() {
 		var epoch, last int64
-		if err = j.conn.QueryRow(ctx, "select epoch, last_batch from server").Scan(&epoch, &last); err == nil &&
-			(epoch != j.store.epoch || last != j.durable) || missing(err) {
-			if err == nil {
-				err = j.turnedAway(ctx)
-			}
+		epoch, last, err = j.conn.Place(ctx)
+		if err == nil && (epoch != j.Epoch || last != j.durable) {
+			err = j.turnedAway(ctx)
+		}
+		if errors.Is(err, ErrSetBack) || errors.Is(err, ErrFenced) {
 			j.conn.Close(ctx)
 		}
 	})
-	if err != nil && j.conn.IsClosed() {
+	if err != nil && j.conn.Closed() {
 		j.fail(nil, err)
 	}
 }
@@ -440,11 +410,11 @@ func (j *Journal) ask() {
 // settle notes that the batch is durable.
 func (j *Journal) settle(batch []Entry, spent time.Duration) {
 	j.mu.Lock()
-	j.Stats.Spent += spent
-	j.Stats.Batches++
-	j.Stats.Entries += uint64(len(batch))
+	defer j.mu.Unlock()
+	j.stats.Spent += spent
+	j.stats.Batches++
+	j.stats.Entries += uint64(len(batch))
 	j.unpend(batch)
-	j.mu.Unlock()
 }
 
 func (j *Journal) unpend(entries []Entry) {
@@ -463,17 +433,17 @@ func (j *Journal) unpend(entries []Entry) {
 // fail undoes a batch that was certainly not recorded, and all behind it.
 func (j *Journal) fail(batch []Entry, err error) {
 	if len(batch) > 0 {
-		j.log.Error("leases could not be recorded and are undone", "entries", len(batch), "err", err)
+		j.Log.Error("leases could not be recorded and are undone", "entries", len(batch), "err", err)
 	} else {
-		j.log.Error("the database is away", "err", err)
+		j.Log.Error("the database is away", "err", err)
 	}
-	lost := j.conn.IsClosed()
-	j.owner.Undo(func() []Entry {
+	lost := j.conn.Closed()
+	j.Owner.Undo(func() []Entry {
 		j.mu.Lock()
 		defer j.mu.Unlock()
 		all := append(append(append([]Entry(nil), batch...), j.holding...), j.gathered...)
 		j.gathered, j.holding = j.gathered[:0], nil
-		j.Stats.Failed += uint64(len(all))
+		j.stats.Failed += uint64(len(all))
 		j.unpend(all)
 		if lost {
 			j.down = err
@@ -487,28 +457,23 @@ func (j *Journal) fail(batch []Entry, err error) {
 	}
 }
 
-// unknownOutcome wraps the error of a commit that may or may not have happened.
-type unknownOutcome struct{ error }
-
-func (u *unknownOutcome) Unwrap() error { return u.error }
-
 // resolve finds out what became of a batch of unknown outcome. Until then its
 // leases are frozen: they stay pending, and what gathered behind it is undone.
 func (j *Journal) resolve(batch []Entry, cause error) error {
-	j.log.Error("the outcome of a commit is unknown; its leases are frozen until the database tells", "entries", len(batch), "err", cause)
-	j.owner.Undo(func() []Entry {
+	j.Log.Error("the outcome of a commit is unknown; its leases are frozen until the database tells", "entries", len(batch), "err", cause)
+	j.Owner.Undo(func() []Entry {
 		j.mu.Lock()
 		defer j.mu.Unlock()
 		behind := append(append([]Entry(nil), j.holding...), j.gathered...)
 		j.gathered, j.holding = j.gathered[:0], nil
-		j.Stats.Failed += uint64(len(behind))
+		j.stats.Failed += uint64(len(behind))
 		j.unpend(behind)
 		j.down = cause
 		return behind
 	})
 	tried := j.batch
 	if last := j.reconnect(cause); last == tried && tried != 0 {
-		j.log.Info("the commit had happened; its leases stand", "entries", len(batch))
+		j.Log.Info("the commit had happened; its leases stand", "entries", len(batch))
 		return nil
 	}
 	return cause
@@ -517,39 +482,48 @@ func (j *Journal) resolve(batch []Entry, cause error) error {
 // reconnect tries until the database is back, and gives the number of the last
 // batch it knows. It gives up when the journal closes.
 func (j *Journal) reconnect(cause error) (last int64) {
-	for wait := 100 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
-		j.mu.Lock()
-		closing := j.closing
-		j.mu.Unlock()
-		if closing {
+	for wait := firstPause; ; wait = min(2*wait, lastPause) {
+		if j.isClosing() {
 			return 0
 		}
-		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-		err := j.connect(ctx)
-		cancel()
+		err := j.connect()
 		if errors.Is(err, ErrSetBack) {
 			err = j.restore(err)
 		}
 		if err == nil {
-			j.mu.Lock()
-			j.down = nil
-			j.mu.Unlock()
-			j.log.Info("the database is back; leases are recorded again")
+			j.setDown(nil)
+			j.Log.Info("the database is back; leases are recorded again")
 			return j.durable
 		}
-		if errors.Is(err, ErrFenced) || errors.Is(err, errLocked) {
+		if errors.Is(err, ErrFenced) || errors.Is(err, ErrLocked) {
 			cause = err
 		}
-		j.mu.Lock()
-		j.down = cause
-		j.mu.Unlock()
+		j.setDown(cause)
 		if errors.Is(cause, ErrFenced) { // for good: what this process knows is old
-			j.log.Error("this service answers nobody any more, since another one has taken its database", "err", cause)
+			j.Log.Error("this service answers nobody any more, since another one has taken its database", "err", cause)
 			j.await()
 			return 0
 		}
 		time.Sleep(wait)
 	}
+}
+
+// Pauses between attempts to reach the database.
+const (
+	firstPause = 100 * time.Millisecond
+	lastPause  = 2 * time.Second
+)
+
+func (j *Journal) isClosing() bool {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.closing
+}
+
+func (j *Journal) setDown(cause error) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.down = cause
 }
 
 // await waits until the journal closes.
@@ -561,12 +535,16 @@ func (j *Journal) await() {
 	}
 }
 
+// connectTime is how long an attempt to reach the database may take.
+const connectTime = 10 * time.Second
+
 // connect opens the writing connection again.
-func (j *Journal) connect(ctx context.Context) error {
-	conn, err := j.store.lock(ctx)
-	if errors.Is(err, errLocked) { // has its holder taken over, or is it our own dead connection?
-		var epoch int64
-		if j.store.pool.QueryRow(ctx, "select epoch from server").Scan(&epoch) == nil && epoch > j.store.epoch {
+func (j *Journal) connect() error {
+	ctx, cancel := context.WithTimeout(context.Background(), connectTime)
+	defer cancel()
+	conn, err := j.Database.Take(ctx)
+	if errors.Is(err, ErrLocked) { // has its holder taken over, or is it our own dead connection?
+		if epoch, asked := j.Database.Epoch(ctx); asked == nil && epoch > j.Epoch {
 			err = ErrFenced
 		}
 	}
@@ -586,112 +564,93 @@ func (j *Journal) connect(ctx context.Context) error {
 
 // adopt checks that the database is still this process's, learns the last
 // batch, and makes the connection the journal's own.
-func (j *Journal) adopt(ctx context.Context, conn *pgx.Conn) error {
-	var epoch, last int64
-	if err := conn.QueryRow(ctx, "select epoch, last_batch from server").Scan(&epoch, &last); err != nil {
-		if j.conn != nil && missing(err) {
-			return fmt.Errorf("%w: %w", ErrSetBack, err)
-		}
+func (j *Journal) adopt(ctx context.Context, conn Conn) error {
+	epoch, last, err := conn.Place(ctx)
+	if err != nil {
 		return err
 	}
 	switch {
-	case epoch > j.store.epoch:
+	case epoch > j.Epoch:
 		return ErrFenced
 	case j.conn == nil: // the first time
 		j.batch, j.durable = last, last
-	case epoch < j.store.epoch, last != j.durable && last != j.batch:
-		return fmt.Errorf("%w: it knows batch %d of its run %d, and %d of run %d was the last", ErrSetBack, last, epoch, j.durable, j.store.epoch)
+	case epoch < j.Epoch, last != j.durable && last != j.batch:
+		return j.setBackTo(epoch, last)
 	default:
 		j.durable = last
 	}
-	if _, err := conn.Prepare(ctx, recordName, record); err != nil {
+	if err := conn.Prepare(ctx); err != nil {
 		return err
 	}
 	j.conn = conn
 	return nil
 }
 
-const recordName = "record"
+func (j *Journal) setBackTo(epoch, last int64) error {
+	return fmt.Errorf("%w: it knows batch %d of its run %d, and %d of run %d was the last", ErrSetBack, last, epoch, j.durable, j.Epoch)
+}
 
-var binaryFormat = []int16{pgx.BinaryFormatCode} // of every parameter
-
-// commit makes a batch durable. An error that wraps unknownOutcome leaves open
-// whether it is.
-func (j *Journal) commit(batch []Entry) error {
-	r := &j.rows
-	if r.fill(batch) == 0 && r.body == nil {
+// commit makes a batch durable. An error that wraps ErrUnknown leaves open whether it is.
+func (j *Journal) commit(entries []Entry) error {
+	if !something(entries) {
 		return nil // all of it waited for batches that are durable by now
 	}
 	j.batch++
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), commitTime)
 	defer cancel()
-	// Sets go and come rarely, before anything of the batch is sent.
-	if gone := j.forgotten(); len(gone) > 0 {
-		if _, err := j.conn.Exec(ctx, "delete from given_set where digest = any($1)", gone); err != nil {
-			return err
-		}
-	}
-	if len(r.sets) > 0 {
-		if _, err := j.conn.Exec(ctx,
-			"insert into given_set (digest, body) select * from unnest($1::bigint[], $2::bytea[]) on conflict do nothing", r.digests,
-			r.sets); err != nil {
-			return err
-		}
-	}
-	if r.count == 0 {
-		return j.outcome(ctx, j.commitBody(ctx))
-	}
-	result := j.conn.PgConn().ExecPrepared(ctx, recordName, r.values(j.store.epoch, j.batch, j.durable, j.now()), binaryFormat, nil).Read()
-	err := result.Err
-	if err == nil && result.CommandTag.RowsAffected() == 0 {
+	b := j.batchOf(entries, j.batch)
+	b.Forget = j.forgotten()
+	err := j.conn.Record(ctx, b)
+	if errors.Is(err, ErrTurnedAway) {
 		err = j.turnedAway(ctx)
 	}
-	return j.outcome(ctx, err)
-}
-
-// turnedAway says why a batch was not taken: another process has the database, or the
-// database does not know the batch before.
-func (j *Journal) turnedAway(ctx context.Context) error {
-	var epoch, last int64
-	switch err := j.conn.QueryRow(ctx, "select epoch, last_batch from server").Scan(&epoch, &last); {
-	case err != nil:
-		return err
-	case epoch > j.store.epoch:
-		return ErrFenced
+	if err == nil {
+		j.durable = j.batch
+		j.Durable(j.Epoch, j.durable)
+		return nil
 	}
-	return fmt.Errorf("%w: it knows batch %d of its run %d, and %d of run %d was the last", ErrSetBack, last, epoch, j.durable, j.store.epoch)
-}
-
-// commitBody records where this server of a pair stands, and nothing else.
-func (j *Journal) commitBody(ctx context.Context) error {
-	var ours int // the pair may have ended meanwhile, which is no sign of another process
-	err := j.conn.QueryRow(ctx, `with mark as (update server set last_batch = $2 where epoch = $1 and last_batch = $4 returning 1),
-		p as (update pair set record = $3::jsonb from mark) select count(*) from mark`, j.store.epoch, j.batch, string(j.rows.body),
-		j.durable).Scan(&ours)
-	if err == nil && ours == 0 {
-		return j.turnedAway(ctx)
+	if errors.Is(err, ErrFenced) || errors.Is(err, ErrSetBack) || errors.Is(err, ErrUnknown) {
+		j.conn.Close(ctx)
 	}
 	return err
 }
 
-// outcome says what an error of a commit means: one that wraps unknownOutcome leaves
-// open whether it happened.
-func (j *Journal) outcome(ctx context.Context, err error) error {
-	var pg *pgconn.PgError
-	switch {
-	case err == nil:
-		j.durable = j.batch
-		j.mark.note(j.store.epoch, j.durable)
-		return nil
-	case errors.Is(err, ErrFenced), errors.Is(err, ErrSetBack):
-		j.conn.Close(ctx)
+// commitTime is how long a commit may take before its connection is given up.
+const commitTime = 30 * time.Second
+
+// turnedAway says why a batch was not taken: another process has the database, or the
+// database does not know the batch before.
+func (j *Journal) turnedAway(ctx context.Context) error {
+	switch epoch, last, err := j.conn.Place(ctx); {
+	case err != nil:
 		return err
-	case missing(err): // tables that were there are gone: somebody brings back an older state
-		j.conn.Close(ctx)
-		return fmt.Errorf("%w: %w", ErrSetBack, err)
-	case errors.As(err, &pg) && pg.Severity == "ERROR" || pgconn.SafeToRetry(err):
-		return err // the server itself said that it did not happen, or never heard of it
+	case epoch > j.Epoch:
+		return ErrFenced
+	default:
+		return j.setBackTo(epoch, last)
 	}
-	j.conn.Close(ctx)
-	return &unknownOutcome{err}
+}
+
+// restoreTime is how long it may take to write everything again.
+const restoreTime = 10 * time.Minute
+
+// restore writes everything into a database that was set back while the journal ran: what
+// is in memory is what was acknowledged.
+func (j *Journal) restore(cause error) error {
+	j.Log.Error("the database was set back; all that it lost and memory has is written again", "err", cause)
+	ctx, cancel := context.WithTimeout(context.Background(), restoreTime)
+	defer cancel()
+	leases, err := j.conn.Restore(ctx, j.Epoch, j.durable, j.Owner.Everything)
+	if err == nil {
+		err = j.conn.Prepare(ctx)
+	}
+	if err != nil {
+		j.Log.Error("what the database lost could not be written yet", "err", err)
+		j.conn.Close(ctx)
+		return fmt.Errorf("%w, and cannot take what it lost: %w", cause, err)
+	}
+	j.batch = j.durable
+	j.Durable(j.Epoch, j.durable)
+	j.Owner.WasSetBack(cause, leases)
+	return nil
 }

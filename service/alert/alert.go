@@ -18,6 +18,7 @@ import (
 
 	"yarnpost/core/audit"
 	"yarnpost/service/engine"
+	"yarnpost/service/lock"
 	"yarnpost/service/partner"
 	"yarnpost/service/store"
 )
@@ -217,7 +218,7 @@ func outgrown(a *Alert, seen map[string]bool) bool {
 	return (a.Code == "pool-full" || a.Code == "pool-runs-out") && seen["pool-out "+a.Subject]
 }
 
-// tell records an alert that fired or cleared, with what is to be sent of it, in one
+// enqueue records an alert that fired or cleared, with what is to be sent of it, in one
 // piece. While the database is away it is sent at once, and once: that it is away is
 // what somebody has to hear of.
 func (r *Room) enqueue(ctx context.Context, a *Alert) {
@@ -230,9 +231,8 @@ func (r *Room) enqueue(ctx context.Context, a *Alert) {
 	a.unsent = a.Ended.IsZero() && r.silence(a) != nil
 	if r.silence(a) == nil && r.sends(audit.CodeOf(a.Code).Area) {
 		_ = r.Reload(ctx) // while the database is away, what was read last holds
-		r.mu.Lock()
-		all := slices.Clone(r.targets)
-		r.mu.Unlock()
+		var all []store.Target
+		lock.While(&r.mu, func() { all = slices.Clone(r.targets) })
 		for _, t := range all {
 			if severityOf(a.Severity) >= severityOf(t.Severity) {
 				targets = append(targets, t)
@@ -285,12 +285,8 @@ func (r *Room) silence(a *Alert) *store.Silence {
 
 // Standing lists the alerts that stand, the worst first.
 func (r *Room) Standing() []Alert {
-	r.mu.Lock()
-	list := make([]*Alert, 0, len(r.standing))
-	for _, a := range r.standing {
-		list = append(list, a)
-	}
-	r.mu.Unlock()
+	var list []*Alert
+	lock.While(&r.mu, func() { list = slices.Collect(maps.Values(r.standing)) })
 	out := make([]Alert, 0, len(list))
 	for _, a := range list {
 		c := *a

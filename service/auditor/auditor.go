@@ -18,6 +18,7 @@ import (
 	"yarnpost/core/audit"
 	"yarnpost/core/lease"
 	"yarnpost/service/engine"
+	"yarnpost/service/lock"
 	"yarnpost/service/store"
 )
 
@@ -139,9 +140,7 @@ func (r *Room) Run(ctx context.Context, why string, slow bool) (Report, error) {
 		}
 		report.Lost, report.Entries = err, r.asBefore(list, run.At)
 	}
-	r.mu.Lock()
-	r.last = report
-	r.mu.Unlock()
+	lock.While(&r.mu, func() { r.last = report })
 	return report, ctx.Err()
 }
 
@@ -233,9 +232,7 @@ func entryOf(s store.Finding) (e Entry, ok bool) {
 // Last is the report of the last audit, with acknowledgements as they are now; ok is
 // false if none was made since the start.
 func (r *Room) Last(ctx context.Context) (out Report, ok bool) {
-	r.mu.Lock()
-	out = r.last
-	r.mu.Unlock()
+	lock.While(&r.mu, func() { out = r.last })
 	if out.At.IsZero() {
 		return out, false
 	}

@@ -18,6 +18,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/forgetful"
+	"yarnpost/service/lock"
 	"yarnpost/service/preflight"
 	"yarnpost/service/trial"
 	"yarnpost/service/wire"
@@ -91,9 +92,8 @@ func (h *Host) Preflight(ctx context.Context) []preflight.Check {
 
 // RepeatPreflight repeats the preflight after a change of the plan, and now and then.
 func (h *Host) RepeatPreflight(ctx context.Context) {
-	h.mu.Lock()
-	last := h.preflight
-	h.mu.Unlock()
+	var last lastPreflight
+	lock.While(&h.mu, func() { last = h.preflight })
 	if last.revision != h.Engine.Plan().Revision || h.Clock.Now().Sub(last.at) > time.Hour {
 		h.Preflight(ctx)
 	}

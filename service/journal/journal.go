@@ -10,6 +10,8 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"yarnpost/service/lock"
 )
 
 // Limits of the journal, in entries.
@@ -86,13 +88,6 @@ func Start(ctx context.Context, c Config, conn Conn) (*Journal, error) {
 	return j, nil
 }
 
-// locked runs f under the lock.
-func (j *Journal) locked(f func()) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	f()
-}
-
 // watchEvery is how often an idle journal asks the database for a sign.
 const watchEvery = 500 * time.Millisecond
 
@@ -105,7 +100,7 @@ func (j *Journal) watch() {
 			return
 		case <-time.After(watchEvery):
 		}
-		j.locked(func() {
+		lock.While(&j.mu, func() {
 			if j.idle = true; len(j.gathered) == 0 {
 				j.wake.Signal()
 			}
@@ -204,7 +199,7 @@ func (j *Journal) Snapshot() (Stats, int) {
 
 // Close records what has been added and ends the journal.
 func (j *Journal) Close() {
-	j.locked(func() {
+	lock.While(&j.mu, func() {
 		j.closing = true
 		j.wake.Signal()
 	})
@@ -360,15 +355,15 @@ func (j *Journal) tryAgain() {
 	ctx, cancel := context.WithTimeout(context.Background(), askLong)
 	defer cancel()
 	var tried []Entry
-	j.locked(func() { tried = j.tried })
+	lock.While(&j.mu, func() { tried = j.tried })
 	var err error
 	j.timed(func() { err = j.conn.Try(ctx, j.batchOf(tried, j.batch+1)) })
 	switch {
 	case j.conn.Closed():
-		j.locked(func() { j.refused = nil })
+		lock.While(&j.mu, func() { j.refused = nil })
 		j.fail(nil, err)
 	case err == nil:
-		j.locked(func() { j.refused, j.tried = nil, nil })
+		lock.While(&j.mu, func() { j.refused, j.tried = nil, nil })
 		j.Log.Info("the database takes records again")
 	}
 }
@@ -380,8 +375,8 @@ func (j *Journal) batchOf(entries []Entry, number int64) *Batch {
 // timed does what waits for the database, so that Down knows since when.
 func (j *Journal) timed(work func()) time.Duration {
 	began := j.Now()
-	j.locked(func() { j.began = began })
-	defer j.locked(func() { j.began = time.Time{} })
+	lock.While(&j.mu, func() { j.began = began })
+	defer lock.While(&j.mu, func() { j.began = time.Time{} })
 	work()
 	return j.Now().Sub(began)
 }

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 
 	"yarnpost/service/clock"
+	"yarnpost/service/lock"
 	"yarnpost/service/wire"
 )
 
@@ -70,9 +71,8 @@ func Hosts(ctx context.Context, list []Target) map[netip.Addr]bool {
 		}
 	}
 	wg.Wait()
-	mu.Lock()
-	waits := len(asked) > len(answered)
-	mu.Unlock()
+	waits := false
+	lock.While(&mu, func() { waits = len(asked) > len(answered) })
 	if waits {
 		select {
 		case <-ctx.Done():

@@ -2,12 +2,14 @@ package observe
 
 import (
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
+	"yarnpost/service/lock"
 	"yarnpost/service/wire"
 )
 
@@ -121,31 +123,23 @@ func (c *Conversations) Fail(seq uint64, why string, now time.Time) (out Exchang
 // wants, oldest first, at most limit of the newest. It gives the number to go
 // on from, too. The function must not keep what it is given.
 func (c *Conversations) Since(seq uint64, limit int, keep func(*Exchange) bool) (out []Exchange, last uint64) {
-	c.mu.Lock()
-	last = c.next
-	c.mu.Unlock()
+	lock.While(&c.mu, func() { last = c.next })
 	if seq >= last {
 		return nil, last
 	}
 	first := max(seq+1, last-min(last, TalkMost-1))
 	for at := last; at >= first && len(out) < limit; {
-		c.mu.Lock()
-		for range 256 { // a part at a time
-			if at < first || len(out) == limit {
-				break
+		lock.While(&c.mu, func() {
+			for part := 256; part > 0 && at >= first && len(out) < limit; part-- {
+				if x := &c.ring[at%TalkMost]; x.Seq == at && keep(x) {
+					v := *x
+					v.In, v.Out, v.Trail = slices.Clone(x.In), slices.Clone(x.Out), slices.Clone(x.Trail)
+					out = append(out, v)
+				}
+				at--
 			}
-			if x := &c.ring[at%TalkMost]; x.Seq == at && keep(x) {
-				v := *x
-				v.In, v.Out = append([]byte(nil), x.In...), append([]byte(nil), x.Out...)
-				v.Trail = append([]answer.Step(nil), x.Trail...)
-				out = append(out, v)
-			}
-			at--
-		}
-		c.mu.Unlock()
+		})
 	}
-	for i, j := 0, len(out)-1; i < j; i, j = i+1, j-1 {
-		out[i], out[j] = out[j], out[i]
-	}
+	slices.Reverse(out)
 	return out, last
 }

@@ -67,16 +67,8 @@ func (c *Channel) Ask(ctx context.Context, method string, in, out any) error {
 	if err != nil {
 		return fmt.Errorf("ask the partner for %s: %w", method, err)
 	}
-	n.asking.Lock()
-	n.number = n.number%0xffffff + 1
-	number, done := n.number, make(chan answer, 1)
-	n.pending[number] = done
-	n.asking.Unlock()
-	defer func() {
-		n.asking.Lock()
-		delete(n.pending, number)
-		n.asking.Unlock()
-	}()
+	number, done := n.begin()
+	defer n.end(number)
 	c.Octets.Add(int64(len(body)))
 	n.sendParts(typeAsk, number, body)
 	select {
@@ -100,6 +92,41 @@ func (c *Channel) Ask(ctx context.Context, method string, in, out any) error {
 		}
 		return json.Unmarshal(r.Out, out)
 	}
+}
+
+// begin gives a question its number, and the channel to which its answer comes.
+func (q *questions) begin() (number uint32, done chan answer) {
+	q.asking.Lock()
+	defer q.asking.Unlock()
+	q.number = q.number%0xffffff + 1
+	done = make(chan answer, 1)
+	q.pending[q.number] = done
+	return q.number, done
+}
+
+// end forgets a question.
+func (q *questions) end(number uint32) {
+	q.asking.Lock()
+	defer q.asking.Unlock()
+	delete(q.pending, number)
+}
+
+// gather takes in a part of what comes, and gives the whole once it is there, with the
+// channel of the question that has that number here.
+func (q *questions) gather(key uint32, part []byte, more bool) (body []byte, done chan answer, err error) {
+	q.asking.Lock()
+	defer q.asking.Unlock()
+	if q.held += len(part); q.held > bodyMost {
+		return nil, nil, errors.New("the partner says too much at a time")
+	}
+	body = append(q.incoming[key], part...)
+	if more {
+		q.incoming[key] = body
+		return nil, nil, nil
+	}
+	delete(q.incoming, key)
+	q.held -= len(body)
+	return body, q.pending[key&0xffffff], nil
 }
 
 // sendParts cuts a body into messages.
@@ -129,21 +156,10 @@ func (c *Channel) asked(n *conn, frame []byte) error {
 	key := binary.BigEndian.Uint32(frame)
 	more, part := frame[headSize], frame[headSize+1:]
 	c.Octets.Add(int64(len(part)))
-	n.asking.Lock()
-	if n.held += len(part); n.held > bodyMost {
-		n.asking.Unlock()
-		return errors.New("the partner says too much at a time")
+	body, done, err := n.gather(key, part, more != 0)
+	if err != nil || more != 0 {
+		return err
 	}
-	body := append(n.incoming[key], part...)
-	if more != 0 {
-		n.incoming[key] = body
-		n.asking.Unlock()
-		return nil
-	}
-	delete(n.incoming, key)
-	n.held -= len(body)
-	done := n.pending[key&0xffffff]
-	n.asking.Unlock()
 	if frame[0] == typeAnswer {
 		if done != nil {
 			done <- answer{body: append([]byte(nil), body...)}

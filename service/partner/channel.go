@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"yarnpost/core/pair"
+	"yarnpost/service/lock"
 )
 
 // What is spoken, as TLS negotiates it (RFC 7301).
@@ -115,9 +116,7 @@ func (c *Channel) Listen(address string) error {
 	if err != nil {
 		return fmt.Errorf("hear the partner at %s: %w", address, err)
 	}
-	c.mu.Lock()
-	c.listener = l
-	c.mu.Unlock()
+	lock.While(&c.mu, func() { c.listener = l })
 	config := c.config(protoPair, protoJoin)
 	c.workers.Go(func() {
 		for {
@@ -200,9 +199,7 @@ func (c *Channel) welcome(t *tls.Conn) {
 // Dial reaches the partner at an address, again and again, until the channel stops.
 func (c *Channel) Dial(address string) {
 	ctx, cancel := context.WithCancel(context.Background())
-	c.mu.Lock()
-	c.stop = cancel
-	c.mu.Unlock()
+	lock.While(&c.mu, func() { c.stop = cancel })
 	c.workers.Go(func() {
 		wait := retryLeast
 		for ctx.Err() == nil {
@@ -286,16 +283,7 @@ func (c *Channel) Remote() string {
 // the place of an older one, which may be dead.
 func (c *Channel) serve(t *tls.Conn) {
 	n := newConn(t)
-	for {
-		c.mu.Lock()
-		old := c.conn
-		if old == nil && !c.ended {
-			c.conn = n
-			c.mu.Unlock()
-			break
-		}
-		ended := c.ended
-		c.mu.Unlock()
+	for old, ended := c.replace(n); old != nil || ended; old, ended = c.replace(n) {
 		if ended {
 			t.NetConn().Close()
 			return
@@ -312,14 +300,25 @@ func (c *Channel) serve(t *tls.Conn) {
 	}
 	n.close()
 	n.fail(errors.New("the connection to the partner was lost"))
-	c.mu.Lock()
-	c.conn = nil
-	c.mu.Unlock()
+	lock.While(&c.mu, func() { c.conn = nil })
 	c.handler.Closed()
 	close(n.over)
 	if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
 		c.log.Warn("the connection to the partner ended", "err", err)
 	}
+}
+
+// replace makes a connection the channel's, if there is no older one, which is given, and the
+// channel did not end.
+func (c *Channel) replace(n *conn) (old *conn, ended bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.conn == nil && !c.ended {
+		c.conn = n
+	} else {
+		old = c.conn
+	}
+	return old, c.ended
 }
 
 // aliveEvery is how often a connection says that this server goes on.
@@ -441,22 +440,11 @@ func (n *conn) sendBulk(b []byte) {
 
 func (n *conn) write() {
 	for {
-		n.mu.Lock()
-		for len(n.queue)+len(n.bulk) == 0 && !n.closed && !n.last {
-			n.wake.Wait()
-		}
-		if n.closed || n.last && len(n.queue) == 0 {
-			n.mu.Unlock()
+		b := n.next()
+		if b == nil {
 			_ = n.tls.CloseWrite() // or it is gone already
 			return
 		}
-		b := bytes.Join(n.queue, nil)
-		if n.queue, n.size = nil, 0; len(b) == 0 {
-			b, n.bulk = n.bulk[0], n.bulk[1:]
-			n.heavy -= len(b)
-			n.wake.Broadcast()
-		}
-		n.mu.Unlock()
 		if _, err := n.tls.Write(b); err != nil {
 			n.close()
 			return
@@ -464,23 +452,42 @@ func (n *conn) write() {
 	}
 }
 
+// next waits for what is to be written; nil means that nothing more is.
+func (n *conn) next() (b []byte) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for len(n.queue)+len(n.bulk) == 0 && !n.closed && !n.last {
+		n.wake.Wait()
+	}
+	if n.closed || n.last && len(n.queue) == 0 {
+		return nil
+	}
+	b = bytes.Join(n.queue, nil)
+	if n.queue, n.size = nil, 0; len(b) == 0 {
+		b, n.bulk = n.bulk[0], n.bulk[1:]
+		n.heavy -= len(b)
+		n.wake.Broadcast()
+	}
+	return b
+}
+
 // finish lets what is in the queue reach the partner before the connection is closed, for
 // a second at the most: one that is closed with something unread takes along what it said.
 func (n *conn) finish() {
-	n.mu.Lock()
-	n.last = true
-	n.wake.Broadcast()
-	n.mu.Unlock()
+	lock.While(&n.mu, func() {
+		n.last = true
+		n.wake.Broadcast()
+	})
 	late := time.AfterFunc(time.Second, func() { n.tls.NetConn().Close() })
 	defer late.Stop()
 	_, _ = io.Copy(io.Discard, n.tls) // until the partner hangs up, too
 }
 
 func (n *conn) close() {
-	n.mu.Lock()
-	n.closed = true
-	n.wake.Broadcast()
-	n.mu.Unlock()
+	lock.While(&n.mu, func() {
+		n.closed = true
+		n.wake.Broadcast()
+	})
 	n.tls.NetConn().Close()
 }
 

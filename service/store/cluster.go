@@ -20,6 +20,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"yarnpost/service/lock"
 	"yarnpost/service/rights"
 )
 
@@ -196,16 +197,10 @@ func (c *Cluster) run(ready chan<- error) {
 			"-c", "max_wal_size=4GB", "-c", "min_wal_size=1GB", "-c", "checkpoint_timeout=15min", "-c", "max_connections=40", "-c",
 			"wal_level=minimal", "-c", "max_wal_senders=0", "-c", "log_checkpoints=off")
 		cmd.Stdout, cmd.Stderr = c.output, c.output
-		c.mu.Lock()
-		if c.stopped {
-			c.mu.Unlock()
+		stopped, err := c.start(cmd)
+		if stopped {
 			return
 		}
-		err := cmd.Start()
-		if err == nil {
-			c.process = cmd.Process
-		}
-		c.mu.Unlock()
 		if err != nil {
 			ready <- fmt.Errorf("private database: %w", err)
 			return
@@ -215,10 +210,7 @@ func (c *Cluster) run(ready chan<- error) {
 			ready = nil
 		}
 		err = cmd.Wait()
-		c.mu.Lock()
-		c.process = nil
-		stopped := c.stopped
-		c.mu.Unlock()
+		lock.While(&c.mu, func() { c.process, stopped = nil, c.stopped })
 		if stopped {
 			return
 		}
@@ -227,6 +219,19 @@ func (c *Cluster) run(ready chan<- error) {
 		}
 		time.Sleep(500 * time.Millisecond) // its last children may still hold its memory
 	}
+}
+
+// start starts the server, unless it was stopped for good.
+func (c *Cluster) start(cmd *exec.Cmd) (stopped bool, err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.stopped {
+		return true, nil
+	}
+	if err = cmd.Start(); err == nil {
+		c.process = cmd.Process
+	}
+	return false, err
 }
 
 // await waits until the server accepts connections.
@@ -250,12 +255,12 @@ func (c *Cluster) await() error {
 
 // Stop ends the server in good order and waits for it.
 func (c *Cluster) Stop() {
-	c.mu.Lock()
-	c.stopped = true
-	if c.process != nil {
-		c.process.Signal(syscall.SIGINT) // fast shutdown
-	}
-	c.mu.Unlock()
+	lock.While(&c.mu, func() {
+		c.stopped = true
+		if c.process != nil {
+			c.process.Signal(syscall.SIGINT) // fast shutdown
+		}
+	})
 	<-c.done
 	c.output.Close()
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"yarnpost/service/journal"
+	"yarnpost/service/lock"
 )
 
 // patience keeps a database that does not answer from holding up whoever asks it.
@@ -73,9 +74,8 @@ func (p *patience) set(away bool) {
 type patienceKey struct{} // of what ends the wait for one use of the pool
 
 func (p *patience) begin(ctx context.Context) context.Context {
-	p.mu.Lock()
-	good := p.good
-	p.mu.Unlock()
+	var good context.Context
+	lock.While(&p.mu, func() { good = p.good })
 	ctx, cancel := context.WithCancel(ctx)
 	if good.Err() != nil {
 		cancel()

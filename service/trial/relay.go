@@ -15,6 +15,7 @@ import (
 
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
+	"yarnpost/service/lock"
 )
 
 // ErrSilence is given when no reply came in time.
@@ -68,9 +69,8 @@ func (r *Relay) read() {
 			continue
 		}
 		xid := binary.BigEndian.Uint32(buf[4:])
-		r.mu.Lock()
-		c := r.wait[xid]
-		r.mu.Unlock()
+		var c chan []byte
+		lock.While(&r.mu, func() { c = r.wait[xid] })
 		if c != nil {
 			select {
 			case c <- append([]byte(nil), buf[:n]...):
@@ -110,14 +110,8 @@ func (r *Relay) Send(m dhcp4.Message, circuit string) error {
 // again as clients do. It gives the reply decoded and as it came.
 func (r *Relay) Exchange(ctx context.Context, m dhcp4.Message, circuit string, patience time.Duration) (*dhcp4.Message, []byte, error) {
 	c := make(chan []byte, 1)
-	r.mu.Lock()
-	r.wait[m.XID] = c
-	r.mu.Unlock()
-	defer func() {
-		r.mu.Lock()
-		delete(r.wait, m.XID)
-		r.mu.Unlock()
-	}()
+	lock.While(&r.mu, func() { r.wait[m.XID] = c })
+	defer lock.While(&r.mu, func() { delete(r.wait, m.XID) })
 	end := time.NewTimer(patience)
 	defer end.Stop()
 	every := max(patience/3, time.Second)

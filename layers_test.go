@@ -12,10 +12,9 @@ import (
 var layers = [][]string{
 	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay"},
 	{"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair"},
-		{"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
+	{"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
 	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"},
-	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful", "yarnpost/service/logs", "yarnpost/service/lock", "yarnpost/service/work",
-		"yarnpost/service/journal"},
+	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful", "yarnpost/service/logs", "yarnpost/service/lock", "yarnpost/service/work"}, {"yarnpost/service/journal"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/preflight", "yarnpost/service/partner"},
 	{"yarnpost/service/look", "yarnpost/service/trial", "yarnpost/service/accounts", "yarnpost/service/trail"},
 	{"yarnpost/service/observe", "yarnpost/service/probe"},
@@ -44,7 +43,7 @@ var pure = []string{"bytes", "cmp", "crypto/hmac", "crypto/md5", "encoding/binar
 
 // more rules: who may not know whom, although they are below.
 var forbidden = map[string][]string{
-	"yarnpost/cli":    {"yarnpost/core/plan", "yarnpost/core/lease", "yarnpost/core/answer", "yarnpost/core/pair", "yarnpost/core/dhcp4",
+	"yarnpost/cli": {"yarnpost/core/plan", "yarnpost/core/lease", "yarnpost/core/answer", "yarnpost/core/pair", "yarnpost/core/dhcp4",
 		"yarnpost/core/rule", "yarnpost/service"}, // what needs no server is computed by the same code
 	"yarnpost/client": {"yarnpost/core", "yarnpost/service"},
 	"yarnpost/api":    {"yarnpost/"},
@@ -117,7 +116,7 @@ func TestCoreReadsNoClock(t *testing.T) {
 		for _, f := range r.GoFiles {
 			out, _ := exec.Command("grep", "-nE",
 				`time\.(Now|Since|Until|After|Sleep|NewTimer|NewTicker|Tick)\(|\brand\.(Int|Uint|Float|Norm|Exp|Perm|Shuffle|N\()`,
-					r.Dir+"/"+f).Output()
+				r.Dir+"/"+f).Output()
 			if len(out) > 0 {
 				t.Errorf("%s/%s reads the clock, or draws without a seed:\n%s", r.ImportPath, f, out)
 			}

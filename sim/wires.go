@@ -1,8 +1,6 @@
 package main
 
-import (
-	"yarnpost/core/pair"
-)
+import "yarnpost/core/pair/message"
 
 // wires are what lies between the partners, and between them and clients.
 type wires struct {
@@ -112,12 +110,12 @@ func (x *wires) carry(s *server, do func()) {
 func (x *wires) send(s *server, body []byte) {
 	o := s.other()
 	x.carry(s, func() {
-		frame, rest, ok := pair.Cut(body)
+		frame, rest, ok := message.Cut(body)
 		if !ok || len(rest) > 0 {
 			s.w.fail("%s sent %x, which is no message", s.name, body)
 			return
 		}
-		m, err := pair.Decode(frame)
+		m, err := message.Decode(frame)
 		if err != nil {
 			s.w.fail("%s sent what the other cannot read: %v", s.name, err)
 			return

@@ -7,6 +7,7 @@ import (
 
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/pair/message"
 )
 
 // What two servers say to each other about themselves (RFC 8156 sections 6 and 8).
@@ -29,12 +30,12 @@ func (s *Server) Opened(now lease.Time) []effect.List {
 	s.link = link{open: true, heard: now, number: s.link.number, ahead: s.link.ahead, refused: s.link.refused}
 	s.asked, s.updated = false, false
 	if s.set.Side == lease.Primary {
-		m := Message{Type: Connect}
-		m.Options.PutUint32(ProtocolVersion, protocolVersion)
-		m.Options.PutUint32(LeadTime, uint32(s.set.Lead/time.Second))
-		m.Options.PutUint32(KeepaliveTime, uint32(s.set.Contact/time.Second))
-		m.Options.PutUint32(MaxUnackedBndUpd, uint32(s.Sizes.Window))
-		m.Options.Put(RelationshipName, []byte(s.set.Name))
+		m := message.Message{Type: message.Connect}
+		m.Options.PutUint32(message.ProtocolVersion, protocolVersion)
+		m.Options.PutUint32(message.LeadTime, uint32(s.set.Lead/time.Second))
+		m.Options.PutUint32(message.KeepaliveTime, uint32(s.set.Contact/time.Second))
+		m.Options.PutUint32(message.MaxUnackedBndUpd, uint32(s.Sizes.Window))
+		m.Options.Put(message.RelationshipName, []byte(s.set.Name))
 		m.Options.PutUint8(ownSplit, uint8(s.set.Split))
 		s.send(m, now)
 	}
@@ -57,7 +58,7 @@ func (s *Server) Closed(now lease.Time) []effect.List {
 }
 
 // Received takes a message in. An error says that the connection is of no use.
-func (s *Server) Received(m Message, now lease.Time) ([]effect.List, error) {
+func (s *Server) Received(m message.Message, now lease.Time) ([]effect.List, error) {
 	if !s.link.open {
 		return nil, nil
 	}
@@ -65,9 +66,9 @@ func (s *Server) Received(m Message, now lease.Time) ([]effect.List, error) {
 	s.measure(m.Sent, now)
 	var err error
 	switch {
-	case m.Type == Connect:
+	case m.Type == message.Connect:
 		err = s.connect(m, now)
-	case m.Type == ConnectReply:
+	case m.Type == message.ConnectReply:
 		err = s.connectReply(m, now)
 	case !s.link.agreed:
 		err = fmt.Errorf("%s before CONNECT", m.Type)
@@ -83,26 +84,26 @@ func (s *Server) Received(m Message, now lease.Time) ([]effect.List, error) {
 	return s.take(), nil
 }
 
-func (s *Server) takeIn(m Message, now lease.Time) error {
+func (s *Server) takeIn(m message.Message, now lease.Time) error {
 	switch m.Type {
-	case StateMsg:
+	case message.StateMsg:
 		return s.stateOf(m, now)
-	case BndUpd:
+	case message.BndUpd:
 		return s.learn(m, now)
-	case BndReply:
+	case message.BndReply:
 		return s.acknowledged(m, now)
-	case PoolReq:
-		s.send(Message{Type: PoolResp, Transaction: m.Transaction}, now)
+	case message.PoolReq:
+		s.send(message.Message{Type: message.PoolResp, Transaction: m.Transaction}, now)
 		s.lend(m, now)
-	case UpdReq:
+	case message.UpdReq:
 		s.debts.promise(m.Transaction)
-	case UpdReqAll:
+	case message.UpdReqAll:
 		s.debts.promise(m.Transaction)
 		s.rec.told(false) // it lost what it knew
 		s.walks.all = s.table.Snapshot(0)
-	case UpdDone:
+	case message.UpdDone:
 		s.updated = s.asked
-	case Disconnect:
+	case message.Disconnect:
 		return fmt.Errorf("the partner hangs up")
 	}
 	return nil // what is not known is ignored
@@ -111,7 +112,7 @@ func (s *Server) takeIn(m Message, now lease.Time) error {
 // measure estimates by how much the partner's clock is ahead: a message that took
 // time makes it look behind.
 func (s *Server) measure(sent uint32, now lease.Time) {
-	ahead := int64(int32(sent - Stamp(now, now)))
+	ahead := int64(int32(sent - message.Stamp(now, now)))
 	if !s.link.measured || ahead > s.link.ahead {
 		s.link.ahead, s.link.measured = ahead, true
 	} else if s.link.ahead-ahead > 2 { // clocks drift
@@ -120,55 +121,57 @@ func (s *Server) measure(sent uint32, now lease.Time) {
 }
 
 // agree checks what the other says of the pair.
-func (s *Server) agree(m Message) (status uint16, text string) {
-	version, _ := m.Options.Uint32(ProtocolVersion)
-	lead, _ := m.Options.Uint32(LeadTime)
-	name, _ := m.Options.Get(RelationshipName)
+func (s *Server) agree(m message.Message) (status uint16, text string) {
+	version, _ := m.Options.Uint32(message.ProtocolVersion)
+	lead, _ := m.Options.Uint32(message.LeadTime)
+	name, _ := m.Options.Get(message.RelationshipName)
 	split, _ := m.Options.Uint8(ownSplit)
 	switch {
 	case version>>16 != protocolVersion>>16:
-		return ConfigurationConflict, fmt.Sprintf("the %s speaks version %d of the protocol, the %s version %d; they may differ by none",
-			s.set.Side.Other(), version>>16,
-			s.set.Side, protocolVersion>>16)
+		return message.ConfigurationConflict,
+			fmt.Sprintf("the %s speaks version %d of the protocol, the %s version %d; they may differ by none",
+				s.set.Side.Other(), version>>16,
+				s.set.Side, protocolVersion>>16)
 	case string(name) != s.set.Name:
-		return ConfigurationConflict, fmt.Sprintf("the %s is of pair %q, the %s of %q", s.set.Side.Other(), name, s.set.Side, s.set.Name)
+		return message.ConfigurationConflict, fmt.Sprintf("the %s is of pair %q, the %s of %q", s.set.Side.Other(), name, s.set.Side,
+			s.set.Name)
 	case time.Duration(lead)*time.Second != s.set.Lead, int(split) != s.set.Split:
-		return ConfigurationConflict, "lead time or split of the two differ"
+		return message.ConfigurationConflict, "lead time or split of the two differ"
 	case time.Duration(max(s.link.ahead, -s.link.ahead))*time.Second > s.set.MaxSkewed:
 		first, second, by := s.set.Side.Other(), s.set.Side, time.Duration(s.link.ahead)*time.Second
 		if by < 0 {
 			first, second, by = second, first, -by
 		}
-		return ExcessiveTimeSkew,
+		return message.ExcessiveTimeSkew,
 			fmt.Sprintf("the clock of the %s is %s ahead of that of the %s, and %s is the most; set both by a time server", first, by,
 				second, s.set.MaxSkewed)
 	}
 	return 0, ""
 }
 
-func (s *Server) connect(m Message, now lease.Time) error {
+func (s *Server) connect(m message.Message, now lease.Time) error {
 	if s.set.Side != lease.Secondary {
 		return fmt.Errorf("both servers are the primary")
 	}
 	status, text := s.agree(m)
-	r := Message{Type: ConnectReply, Transaction: m.Transaction}
+	r := message.Message{Type: message.ConnectReply, Transaction: m.Transaction}
 	for _, o := range m.Options {
-		if o.Code != StatusCode {
+		if o.Code != message.StatusCode {
 			r.Options = append(r.Options, o)
 		}
 	}
 	if status != 0 {
-		r.Options.Put(StatusCode, append(binary.BigEndian.AppendUint16(nil, status), text...))
+		r.Options.Put(message.StatusCode, append(binary.BigEndian.AppendUint16(nil, status), text...))
 	}
 	s.send(r, now)
 	return s.agreed(text, now)
 }
 
-func (s *Server) connectReply(m Message, now lease.Time) error {
+func (s *Server) connectReply(m message.Message, now lease.Time) error {
 	if s.set.Side != lease.Primary {
 		return fmt.Errorf("both servers are the secondary")
 	}
-	if b, ok := m.Options.Get(StatusCode); ok && len(b) >= 2 && binary.BigEndian.Uint16(b) != 0 {
+	if b, ok := m.Options.Get(message.StatusCode); ok && len(b) >= 2 && binary.BigEndian.Uint16(b) != 0 {
 		return s.agreed(string(b[2:]), now)
 	}
 	_, text := s.agree(m)
@@ -201,19 +204,19 @@ func (s *Server) sayState(now lease.Time) {
 	if s.rests() {
 		flags |= flagResting
 	}
-	m := Message{Type: StateMsg}
-	m.Options.PutUint8(ServerState, uint8(state))
-	m.Options.PutUint8(ServerFlags, flags)
-	m.Options.PutUint32(StartTimeOfState, Stamp(s.rec.Since, now))
+	m := message.Message{Type: message.StateMsg}
+	m.Options.PutUint8(message.ServerState, uint8(state))
+	m.Options.PutUint8(message.ServerFlags, flags)
+	m.Options.PutUint32(message.StartTimeOfState, message.Stamp(s.rec.Since, now))
 	s.send(m, now)
 }
 
-func (s *Server) stateOf(m Message, now lease.Time) error {
-	n, ok := m.Options.Uint8(ServerState)
+func (s *Server) stateOf(m message.Message, now lease.Time) error {
+	n, ok := m.Options.Uint8(message.ServerState)
 	if !ok || State(n) < Startup || State(n) > ConflictDone {
 		return fmt.Errorf("STATE says %d", n)
 	}
-	flags, _ := m.Options.Uint8(ServerFlags)
+	flags, _ := m.Options.Uint8(message.ServerFlags)
 	was := s.link.partner
 	s.link.partner, s.link.starting, s.link.resting = State(n), flags&flagStartup != 0, flags&flagResting != 0
 	if s.link.partner == ConflictDone && was != ConflictDone && s.state == PotentialConflict {
@@ -244,7 +247,7 @@ func (s *Server) Tick(now lease.Time) (lists []effect.List, hangup bool) {
 			return s.Closed(now), true
 		}
 		if s.link.agreed && now.Sub(s.link.said) >= s.set.Contact {
-			s.send(Message{Type: Contact}, now)
+			s.send(message.Message{Type: message.Contact}, now)
 		}
 	}
 	if d := s.set.AutoDown; d > 0 && s.state == CommunicationsInterrupted && s.next == nil && now.Sub(s.rec.Since) >= d {

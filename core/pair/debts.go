@@ -10,6 +10,7 @@ import (
 
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/pair/message"
 )
 
 // patience is how long an acknowledgement is waited for.
@@ -167,7 +168,7 @@ func (s *Server) pump(now lease.Time) {
 		}
 	}
 	if d := &s.debts; d.promised != 0 && len(d.left) == 0 && s.walks.all == nil {
-		s.send(Message{Type: UpdDone, Transaction: d.promised}, now)
+		s.send(message.Message{Type: message.UpdDone, Transaction: d.promised}, now)
 		d.promised, d.left = 0, nil
 	}
 }
@@ -181,7 +182,7 @@ func (s *Server) sendable(k netip.Prefix) bool { return s.Off[3] || !s.Pending(k
 // go on.
 func (s *Server) sendSome(now lease.Time) bool {
 	d := &s.debts
-	m := Message{Type: BndUpd}
+	m := message.Message{Type: message.BndUpd}
 	f := flight{at: now}
 	for len(d.queue) > 0 && len(f.sent) < s.Sizes.Together {
 		k := d.queue[0]
@@ -203,7 +204,7 @@ func (s *Server) sendSome(now lease.Time) bool {
 		if l.Block() && len(d.flying)+len(f.sent) > 0 {
 			break
 		}
-		u := Update{Lease: *l, Lifetime: l.Told.Time()}
+		u := message.Update{Lease: *l, Lifetime: l.Told.Time()}
 		if found != nil {
 			u.Kept, u.Other = found.Kept, found.Other
 		}
@@ -239,7 +240,7 @@ func (d *debts) drop(k netip.Prefix) {
 
 // acknowledged takes in what the partner says to updates (RFC 8156 section 7.6): an
 // address that nobody holds is free for others only from now on (rule 5).
-func (s *Server) acknowledged(m Message, now lease.Time) error {
+func (s *Server) acknowledged(m message.Message, now lease.Time) error {
 	d := &s.debts
 	f, ok := d.flying[m.Transaction]
 	if !ok {
@@ -247,10 +248,10 @@ func (s *Server) acknowledged(m Message, now lease.Time) error {
 	}
 	delete(d.flying, m.Transaction)
 	s.stats.Wait += (now.Sub(f.at) - s.stats.Wait) / 32
-	var answers []Options
+	var answers []message.Options
 	for _, o := range m.Options {
-		if o.Code == ClientData {
-			data, err := DecodeOptions(o.Data)
+		if o.Code == message.ClientData {
+			data, err := message.DecodeOptions(o.Data)
 			if err != nil {
 				return err
 			}
@@ -264,7 +265,7 @@ func (s *Server) acknowledged(m Message, now lease.Time) error {
 		delete(d.left, one.key)
 		turnedDown := i >= len(answers)
 		if !turnedDown {
-			b, said := answers[i].Get(StatusCode)
+			b, said := answers[i].Get(message.StatusCode)
 			turnedDown = said && (len(b) < 2 || binary.BigEndian.Uint16(b) != 0)
 		}
 		if one.found && i < len(answers) {

@@ -9,23 +9,24 @@ import (
 
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/pair/message"
 )
 
 // learn takes updates in (RFC 8156 section 7.5): they are acknowledged once they are
 // on record (rule 3).
-func (s *Server) learn(m Message, now lease.Time) error {
-	reply := Message{Type: BndReply, Transaction: m.Transaction}
+func (s *Server) learn(m message.Message, now lease.Time) error {
+	reply := message.Message{Type: message.BndReply, Transaction: m.Transaction}
 	var changes []lease.Change
 	pending := false // what was told before may be known, and not yet on record
 	conflicts := s.stats.Conflicts
 	for _, o := range m.Options {
-		if o.Code != ClientData {
+		if o.Code != message.ClientData {
 			continue
 		}
 		status := uint16(0)
-		u, err := DecodeUpdate(o.Data, s.link.ahead, now)
+		u, err := message.DecodeUpdate(o.Data, s.link.ahead, now)
 		if err != nil { // it is turned down alone: the connection is needed for the others
-			status = MissingBindingInformation
+			status = message.MissingBindingInformation
 			s.stats.Unread++
 		} else {
 			pending = pending || s.Pending(u.Lease.Prefix)
@@ -34,16 +35,17 @@ func (s *Server) learn(m Message, now lease.Time) error {
 				changes = append(changes, c)
 			}
 			if turnedDown {
-				status = OutdatedBinding
+				status = message.OutdatedBinding
 			}
 		}
 		answer := append([]byte(nil), o.Data...)
 		if status != 0 {
-			if answer, err = AppendOptions(answer, Options{{StatusCode, binary.BigEndian.AppendUint16(nil, status)}}); err != nil {
+			code := message.Option{Code: message.StatusCode, Data: binary.BigEndian.AppendUint16(nil, status)}
+			if answer, err = message.AppendOptions(answer, message.Options{code}); err != nil {
 				return err
 			}
 		}
-		reply.Options.Put(ClientData, answer)
+		reply.Options.Put(message.ClientData, answer)
 	}
 	s.begin()
 	defer s.begin()
@@ -72,7 +74,7 @@ func (s *Server) learn(m Message, now lease.Time) error {
 
 // decide says what becomes of a record for an update, and whether the update is
 // turned down, since this server did something that the partner did not know.
-func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown bool) {
+func (s *Server) decide(u *message.Update, now lease.Time) (c lease.Change, turnedDown bool) {
 	before := s.table.Get(u.Lease.Prefix)
 	n := u.Lease
 	n.Owed = false
@@ -109,7 +111,7 @@ func (s *Server) decide(u *Update, now lease.Time) (c lease.Change, turnedDown b
 }
 
 // adopt makes the partner's record this server's, knowing all that this one knew.
-func (s *Server) adopt(n, before *lease.Lease, u *Update) {
+func (s *Server) adopt(n, before *lease.Lease, u *message.Update) {
 	n.Told = lease.MomentOf(u.Lifetime)
 	if before != nil {
 		n.Told = max(n.Told, before.Told)
@@ -140,7 +142,7 @@ func (s *Server) adopt(n, before *lease.Lease, u *Update) {
 
 // merge makes one record of two that were made without knowledge of each other. Both
 // servers come to the same one; the partner is told of it.
-func (s *Server) merge(n, before *lease.Lease, u *Update, now lease.Time) {
+func (s *Server) merge(n, before *lease.Lease, u *message.Update, now lease.Time) {
 	told := max(lease.MomentOf(u.Lifetime), before.Told)
 	version := n.Version.Join(before.Version)
 	theirs := *n

@@ -1,3 +1,6 @@
+// Package pair decides what one of the two servers of a pair does (RFC 8156): which state it
+// is in, what it owes the other, whose a free address is, and how long a promise may be.
+// Messages and records come in as values and go out as values; there is no connection here.
 package pair
 
 import (
@@ -10,6 +13,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/pair/message"
 	"yarnpost/core/plan"
 )
 
@@ -230,13 +234,13 @@ func (s *Server) do(list ...effect.Effect) {
 }
 
 // send lets a message go.
-func (s *Server) send(m Message, now lease.Time) {
+func (s *Server) send(m message.Message, now lease.Time) {
 	if m.Transaction == 0 {
-		s.link.number = s.link.number%transactionMost + 1
+		s.link.number = s.link.number%message.TransactionMost + 1
 		m.Transaction = s.link.number
 	}
-	m.Sent = Stamp(now, now)
-	b, err := Append(nil, &m)
+	m.Sent = message.Stamp(now, now)
+	b, err := message.Append(nil, &m)
 	if err != nil {
 		return // no message that is made here is too long
 	}
@@ -471,10 +475,10 @@ func (s *Server) ask(now lease.Time) {
 	if s.asked || !s.link.agreed {
 		return
 	}
-	m := Message{Type: UpdReq}
+	m := message.Message{Type: message.UpdReq}
 	switch {
 	case s.state == Recover && s.rec.Empty:
-		m.Type = UpdReqAll
+		m.Type = message.UpdReqAll
 	case s.state == Recover:
 	case s.state == PotentialConflict && (s.set.Side == lease.Primary || s.link.partner == ConflictDone):
 	default:

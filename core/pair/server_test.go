@@ -9,6 +9,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/pair/message"
 	"yarnpost/core/plan"
 )
 
@@ -49,11 +50,12 @@ func TestFindingBesideState(t *testing.T) {
 	if list := saved(t, s.take()); len(list) != 1 || list[0].State != PotentialConflict {
 		t.Fatalf("it is about to record %+v", list)
 	}
-	o, err := (&Update{Lease: theirs}).Option(now)
+	o, err := (&message.Update{Lease: theirs}).Option(now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	lists, err := s.Received(Message{Type: BndUpd, Transaction: 1, Sent: Stamp(now, now), Options: Options{o}}, now)
+	lists, err := s.Received(message.Message{Type: message.BndUpd, Transaction: 1, Sent: message.Stamp(now, now),
+		Options: message.Options{o}}, now)
 	if list := saved(t, lists); err != nil || len(list) != 1 || list[0].State != PotentialConflict || len(list[0].Conflicts) != 1 {
 		t.Fatalf("behind it is recorded %+v, %v", list, err)
 	}
@@ -85,7 +87,7 @@ func TestFindingsAtBoth(t *testing.T) {
 	// The primary hears of the secondary's client, and of both makes the secondary's.
 	primary := server(lease.Primary, of(one, now-90, lease.Version{Primary: 2}))
 	theirs := of(two, now-9, lease.Version{Secondary: 2})
-	c, _ := primary.decide(&Update{Lease: *theirs}, now)
+	c, _ := primary.decide(&message.Update{Lease: *theirs}, now)
 	if c.After == nil || c.After.Client != two || len(primary.rec.Conflicts) != 1 {
 		t.Fatalf("%+v, %+v", c.After, primary.rec.Conflicts)
 	}
@@ -93,13 +95,14 @@ func TestFindingsAtBoth(t *testing.T) {
 	// All that the secondary hears is that record, which knows its own.
 	secondary := server(lease.Secondary, theirs)
 	found := primary.rec.untold(key.Addr())
-	u := Update{Lease: *c.After, Lifetime: now + 900, Kept: found.Kept, Other: found.Other}
+	u := message.Update{Lease: *c.After, Lifetime: now + 900, Kept: found.Kept, Other: found.Other}
 	tell := func() []Record {
 		o, err := u.Option(now)
 		if err != nil {
 			t.Fatal(err)
 		}
-		lists, err := secondary.Received(Message{Type: BndUpd, Transaction: 1, Sent: Stamp(now, now), Options: Options{o}}, now)
+		lists, err := secondary.Received(message.Message{Type: message.BndUpd, Transaction: 1, Sent: message.Stamp(now, now),
+			Options: message.Options{o}}, now)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -143,8 +146,8 @@ func TestClocksApart(t *testing.T) {
 					if f.Do != effect.Send {
 						continue
 					}
-					body, _, _ := Cut(f.Body)
-					m, err := Decode(body)
+					body, _, _ := message.Cut(f.Body)
+					m, err := message.Decode(body)
 					if err != nil {
 						t.Fatal(err)
 					}
@@ -219,7 +222,7 @@ func TestToldTwice(t *testing.T) {
 	s.link = link{open: true, agreed: true, partner: Normal, heard: now, measured: true}
 	durable := false
 	s.Pending = func(netip.Prefix) bool { return !durable }
-	o, err := (&Update{Lease: lease.Lease{Prefix: key, Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}),
+	o, err := (&message.Update{Lease: lease.Lease{Prefix: key, Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}),
 		Hardware: "\x02\x40\x00\x00\x00\x01", Heard: now - 9,
 		Changed: now - 9, Expires: now + 900, Version: lease.Version{Secondary: 2}, Owed: true}}).Option(now)
 	if err != nil {
@@ -227,7 +230,8 @@ func TestToldTwice(t *testing.T) {
 	}
 	// at once is whether something leaves before anything is waited for.
 	tell := func(n uint32) (atOnce bool) {
-		lists, err := s.Received(Message{Type: BndUpd, Transaction: n, Sent: Stamp(now, now), Options: Options{o}}, now)
+		lists, err := s.Received(message.Message{Type: message.BndUpd, Transaction: n, Sent: message.Stamp(now, now),
+			Options: message.Options{o}}, now)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -315,14 +319,14 @@ func TestLastAddressGoesWhereItIsNeeded(t *testing.T) {
 	s := New(Settings{Side: lease.Primary, Split: 50}.Defaults(), table, Record{State: Normal}, now)
 	s.state = Normal
 	for text, want := range map[string]int{"": 0, "10.78.0.0/24": 1, "10.77.0.0/24 10.78.0.0/24": 2, "10.79.0.0/24": 0} {
-		m := Message{Type: PoolReq}
+		m := message.Message{Type: message.PoolReq}
 		m.Options.Put(dryOption, []byte(text))
 		s.lend(m, now)
 		if got := len(s.take()); min(got, 1) != min(want, 1) {
 			t.Errorf("asked for %q it gives %d times", text, got)
 		}
 	}
-	if s.lend(Message{Type: PoolReq}, now); len(s.take()) == 0 {
+	if s.lend(message.Message{Type: message.PoolReq}, now); len(s.take()) == 0 {
 		t.Error("one that names nothing is given nothing")
 	}
 	// Whoever asks names what its clients wait for.
@@ -334,8 +338,8 @@ func TestLastAddressGoesWhereItIsNeeded(t *testing.T) {
 	if len(lists) != 1 {
 		t.Fatalf("it asks %d times", len(lists))
 	}
-	body, _, _ := Cut(lists[0][0].Body)
-	m, err := Decode(body)
+	body, _, _ := message.Cut(lists[0][0].Body)
+	m, err := message.Decode(body)
 	if dry, _ := m.Options.Get(dryOption); err != nil || string(dry) != "10.78.0.0/24" {
 		t.Errorf("it asks for %q, %v", dry, err)
 	}

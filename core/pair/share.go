@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/pair/message"
 	"yarnpost/core/plan"
 )
 
@@ -131,7 +132,8 @@ func (s *Server) walk(now lease.Time) {
 func (s *Server) change(list []lease.Change) {
 	if len(list) > 0 {
 		s.begin()
-		s.do(effect.Effect{Do: effect.Record, Changes: list}, effect.Effect{Do: effect.Await}, effect.Effect{Do: effect.Tell, Changes: list})
+		s.do(effect.Effect{Do: effect.Record, Changes: list}, effect.Effect{Do: effect.Await}, effect.Effect{Do: effect.Tell,
+			Changes: list})
 		s.begin()
 	}
 }
@@ -242,7 +244,7 @@ func (s *Server) balance(now lease.Time) {
 // lend gives the partner of what this server has where that asks for it: to the last
 // address where it says that a client waits and nothing is left. Elsewhere the last stays
 // here, or two servers that both hear newcomers would take each other's to and fro.
-func (s *Server) lend(m Message, now lease.Time) {
+func (s *Server) lend(m message.Message, now lease.Time) {
 	if s.state != Normal || s.next != nil {
 		return
 	}
@@ -264,7 +266,7 @@ func (s *Server) Rebalance(now lease.Time) (lists []effect.List, changed int, er
 		changed += 1 << (c.After.Prefix.Addr().BitLen() - c.After.Prefix.Bits())
 	}
 	s.change(gifts)
-	s.send(Message{Type: PoolReq}, now)
+	s.send(message.Message{Type: message.PoolReq}, now)
 	return s.take(), changed, nil
 }
 
@@ -371,7 +373,7 @@ func (s *Server) request(now lease.Time) {
 		return
 	}
 	s.walks.asked, s.walks.dry = now, nil
-	m := Message{Type: PoolReq}
+	m := message.Message{Type: message.PoolReq}
 	m.Options.Put(dryOption, []byte(strings.Join(dry, " ")))
 	s.send(m, now)
 }

@@ -7,6 +7,7 @@ import (
 
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
+	"yarnpost/core/pair/message"
 	"yarnpost/core/plan"
 )
 
@@ -168,7 +169,7 @@ func TestMergingIsTheSameOnBothSides(t *testing.T) {
 			table.Pair(side)
 			table.Put(&mine)
 			s := New(Settings{Side: side}.Defaults(), table, Record{State: CommunicationsInterrupted}, now)
-			c, turnedDown := s.decide(&Update{Lease: theirs, Lifetime: theirs.Told.Time()}, now)
+			c, turnedDown := s.decide(&message.Update{Lease: theirs, Lifetime: theirs.Told.Time()}, now)
 			if !turnedDown || c.After == nil || !c.After.Owed {
 				t.Fatalf("%d: %+v, %v", n, c, turnedDown)
 			}

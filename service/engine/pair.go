@@ -7,6 +7,7 @@ import (
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
+	"yarnpost/core/pair/message"
 	"yarnpost/service/journal"
 )
 
@@ -69,7 +70,7 @@ func (e *Engine) Closed() {
 }
 
 // FromPartner takes a message in. An error says that the connection is of no use.
-func (e *Engine) FromPartner(m pair.Message) (err error) {
+func (e *Engine) FromPartner(m message.Message) (err error) {
 	defer func() { // a fault of the program costs the connection
 		if fault := recover(); fault != nil {
 			e.panicked("what the partner sent: "+m.Type.String(), nil, fault)

@@ -25,6 +25,7 @@ import (
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
+	"yarnpost/core/pair/message"
 	"yarnpost/core/plan"
 	"yarnpost/service/change"
 	"yarnpost/service/engine"
@@ -46,7 +47,7 @@ type Engine interface {
 	WithPair(f func(*pair.Server, *lease.Table) []effect.List)
 	Opened()
 	Closed()
-	FromPartner(pair.Message) error
+	FromPartner(message.Message) error
 	TickPair()
 	// Emptied forgets what is known beside a table that was given up.
 	Emptied()

@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"sync"
 
-	"yarnpost/core/pair"
+	"yarnpost/core/pair/message"
 )
 
 // Questions and answers travel between the messages of the pair, in JSON, cut into
@@ -151,7 +151,7 @@ func (n *conn) sendParts(kind byte, number uint32, body []byte) {
 // asked takes in a part of a question, or of an answer.
 func (c *Channel) asked(n *conn, frame []byte) error {
 	if len(frame) < headSize+1 {
-		return fmt.Errorf("a question of %d octets: %w", len(frame), pair.ErrShort)
+		return fmt.Errorf("a question of %d octets: %w", len(frame), message.ErrShort)
 	}
 	key := binary.BigEndian.Uint32(frame)
 	more, part := frame[headSize], frame[headSize+1:]

@@ -17,7 +17,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"yarnpost/core/pair"
+	"yarnpost/core/pair/message"
 	"yarnpost/service/lock"
 )
 
@@ -43,7 +43,7 @@ const (
 // after the other.
 type Handler struct {
 	Opened  func()
-	Message func(pair.Message) error // an error hangs up
+	Message func(message.Message) error // an error hangs up
 	Closed  func()
 	Ask     func(ctx context.Context, method string, in json.RawMessage) (any, error)
 	// Join is asked by whoever is invited; nil: nobody is.
@@ -352,7 +352,7 @@ func (c *Channel) read(n *conn) error {
 		}
 		buf = append(buf, part[:k]...)
 		for {
-			frame, rest, ok := pair.Cut(buf)
+			frame, rest, ok := message.Cut(buf)
 			if !ok {
 				break
 			}
@@ -374,8 +374,8 @@ func (c *Channel) take(n *conn, frame []byte) error {
 	if len(frame) > 0 && (frame[0] == typeAsk || frame[0] == typeAnswer) {
 		return c.asked(n, frame)
 	}
-	m, err := pair.Decode(frame)
-	if errors.Is(err, pair.ErrType) {
+	m, err := message.Decode(frame)
+	if errors.Is(err, message.ErrType) {
 		return nil // of a newer version
 	}
 	if err != nil {

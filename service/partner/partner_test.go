@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"yarnpost/core/pair"
+	"yarnpost/core/pair/message"
 )
 
 // ends are the two servers of a pair, with what each was told and asked.
@@ -24,7 +24,7 @@ type ends struct {
 	identity [2][]byte
 	opened   [2]atomic.Int32
 	closed   [2]atomic.Int32
-	messages [2]chan pair.Message
+	messages [2]chan message.Message
 }
 
 func newIdentity(t *testing.T, name string) ([]byte, []byte) {
@@ -45,12 +45,12 @@ func newEnds(t *testing.T, join func(context.Context, json.RawMessage, []byte) (
 	e := &ends{t: t}
 	var certificates [2][]byte
 	for i, name := range []string{"bobbin", "shuttle"} {
-		e.messages[i] = make(chan pair.Message, 16)
+		e.messages[i] = make(chan message.Message, 16)
 		e.identity[i], certificates[i] = newIdentity(t, name)
 		c, err := New(slog.New(slog.DiscardHandler), e.identity[i], Handler{
 			Opened:  func() { e.opened[i].Add(1) },
 			Closed:  func() { e.closed[i].Add(1) },
-			Message: func(m pair.Message) error { e.messages[i] <- m; return nil },
+			Message: func(m message.Message) error { e.messages[i] <- m; return nil },
 			Ask:     e.answer, Join: join})
 		if err != nil {
 			t.Fatal(err)
@@ -196,7 +196,7 @@ func TestQuestionsEnd(t *testing.T) {
 func TestMessagesAndGarbage(t *testing.T) {
 	e := newEnds(t, nil)
 	e.connect()
-	b, err := pair.Append(nil, &pair.Message{Type: pair.Contact, Transaction: 7})
+	b, err := message.Append(nil, &message.Message{Type: message.Contact, Transaction: 7})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -204,13 +204,13 @@ func TestMessagesAndGarbage(t *testing.T) {
 	e.a.Send(b)
 	select {
 	case got := <-e.messages[1]:
-		if got.Type != pair.Contact || got.Transaction != 7 {
+		if got.Type != message.Contact || got.Transaction != 7 {
 			t.Errorf("it arrives as %+v", got)
 		}
 	case <-time.After(10 * time.Second):
 		t.Fatal("a message does not arrive")
 	}
-	for n, garbage := range [][]byte{{0, 1, typeAsk}, {0, 9, typeAsk, 0, 0, 1, 0, 0, 0, 0, 0}, {0, 3, byte(pair.BndUpd), 1, 1}, {0, 0}} {
+	for n, garbage := range [][]byte{{0, 1, typeAsk}, {0, 9, typeAsk, 0, 0, 1, 0, 0, 0, 0, 0}, {0, 3, byte(message.BndUpd), 1, 1}, {0, 0}} {
 		was := e.b.current()
 		e.a.Send(garbage)
 		e.await(fmt.Sprint("garbage to be hung up on: ", garbage), func() bool { return e.b.Garbage.Load() == int64(n+1) })
@@ -297,8 +297,8 @@ func TestNewerConnection(t *testing.T) {
 // What a server says before it hangs up is heard.
 func TestLastWords(t *testing.T) {
 	e := newEnds(t, nil)
-	refuse := func(m pair.Message) error {
-		b, err := pair.Append(nil, &pair.Message{Type: pair.ConnectReply})
+	refuse := func(m message.Message) error {
+		b, err := message.Append(nil, &message.Message{Type: message.ConnectReply})
 		if err != nil {
 			return err
 		}
@@ -309,9 +309,9 @@ func TestLastWords(t *testing.T) {
 	}
 	e.a.handler.Message = refuse
 	heard := 0
-	e.b.handler.Message = func(pair.Message) error { heard++; return nil }
+	e.b.handler.Message = func(message.Message) error { heard++; return nil }
 	e.connect()
-	b, err := pair.Append(nil, &pair.Message{Type: pair.Connect})
+	b, err := message.Append(nil, &message.Message{Type: message.Connect})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,4 +1,4 @@
-package pair
+package message
 
 import (
 	"encoding/binary"

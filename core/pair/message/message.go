@@ -1,7 +1,6 @@
-// Package pair is the room of the pair: what two servers that share a plan and a
-// lease table say to each other, and what they may rely on (RFC 8156). Messages and
-// records come in as values and go out as values; there is no connection here.
-package pair
+// Package message is the codec of what the two servers of a pair say to each other
+// (RFC 8156 section 5): octets to values and back. What is said, and when, core/pair knows.
+package message
 
 import (
 	"encoding/binary"
@@ -77,7 +76,7 @@ const (
 	headSize                         = 1 + 3 + 4
 	frameSize                        = 2
 	MessageMost                      = 1<<16 - 1 // octets behind the size
-	transactionMost           uint32 = 1<<24 - 1
+	TransactionMost           uint32 = 1<<24 - 1
 )
 
 // Epoch is the second from which times in messages count, 2000-01-01 UTC, in
@@ -132,7 +131,7 @@ func Decode(b []byte) (m Message, err error) {
 	if typeNames[m.Type] == "" {
 		return m, fmt.Errorf("message %d: %w", b[0], ErrType)
 	}
-	m.Transaction = binary.BigEndian.Uint32(b) & transactionMost
+	m.Transaction = binary.BigEndian.Uint32(b) & TransactionMost
 	m.Sent = binary.BigEndian.Uint32(b[4:])
 	if m.Options, err = DecodeOptions(b[headSize:]); err != nil {
 		return m, fmt.Errorf("%s: %w", m.Type, err)
@@ -162,7 +161,7 @@ func DecodeOptions(b []byte) (out Options, err error) {
 func Append(dst []byte, m *Message) ([]byte, error) {
 	start := len(dst)
 	out := append(dst, 0, 0)
-	out = binary.BigEndian.AppendUint32(out, uint32(m.Type)<<24|m.Transaction&transactionMost)
+	out = binary.BigEndian.AppendUint32(out, uint32(m.Type)<<24|m.Transaction&TransactionMost)
 	out = binary.BigEndian.AppendUint32(out, m.Sent)
 	out, err := AppendOptions(out, m.Options)
 	if err != nil {

@@ -10,7 +10,7 @@ import (
 
 // layers gives each package its layer; arrows run downward only.
 var layers = [][]string{
-	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay"},
+	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay", "yarnpost/core/reason"},
 	{"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair/message"}, {"yarnpost/core/pair"},
 	{"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
 	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"},

@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
+	"yarnpost/core/reason"
 )
 
 type addrKey = netip.Addr
@@ -81,7 +82,7 @@ func (w *World) refused(c *client, h heard) {
 		return
 	}
 	switch h.why {
-	case answer.NoRecord, answer.HeldByAnother, answer.PartnersShare, answer.NotOffered:
+	case reason.NoRecord, reason.HeldByAnother, reason.PartnersShare, reason.NotOffered:
 		w.found("client %d holds %s for another %d s, and %s refused it: %s", c.n, c.address, (o.until-w.now)/second,
 			w.servers[h.from].name, h.why)
 	}

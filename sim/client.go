@@ -7,6 +7,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
+	"yarnpost/core/reason"
 )
 
 // heard is what a client makes of a reply.
@@ -16,7 +17,7 @@ type heard struct {
 	address netip.Addr
 	lease   tick
 	from    int // which server
-	why     answer.Reason
+	why     reason.Reason
 }
 
 func heardOf(m *dhcp4.Message, s *server) heard {

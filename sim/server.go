@@ -11,6 +11,7 @@ import (
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
+	"yarnpost/core/reason"
 )
 
 // disk is what survives a crash.
@@ -184,7 +185,7 @@ func (s *server) hear(req answer.Request, c *client, reply func(heard)) {
 		Pending: s.pair.Pending, Pair: s.pair}
 	s.decision = answer.Decide(req, world, s.decision)
 	d := s.decision
-	if d.Why == answer.PartnersShare {
+	if d.Why == reason.PartnersShare {
 		s.runAll(s.pair.Hungry(s.table.Plan().OnLink(d.Scope.Link), now))
 	}
 	var say func()

@@ -15,6 +15,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/core/rule"
 )
 
@@ -136,104 +137,6 @@ const (
 	Waiting      Outcome = "waiting" // for the probe of an address
 )
 
-// Reason says why a request was refused or ignored.
-type Reason string
-
-// The reasons.
-const (
-	NoScope          Reason = "no-scope"          // no scope for this link
-	ScopeHeld        Reason = "held"              // every scope of the link is held
-	ScopeDraining    Reason = "draining"          // the scope takes nobody new
-	PoolEmpty        Reason = "pool-empty"        // no address left
-	ReservedOnly     Reason = "reserved-only"     // the scope has no pool
-	WrongNetwork     Reason = "wrong-network"     // asked for an address of another link
-	ForAnother       Reason = "reserved-another"  // address reserved for another client
-	HeldByAnother    Reason = "held-by-another"   // address leased to another client
-	NotHandedOut     Reason = "not-handed-out"    // address excluded or outside the pools
-	HasReservation   Reason = "has-reservation"   // the client's reserved address waits for it
-	NoRecord         Reason = "no-record"         // nothing is known of the client's lease
-	NoDatabase       Reason = "no-database"       // nothing can be recorded now
-	OtherServer      Reason = "other-server"      // the client chose another server
-	NotTaken         Reason = "not-taken"         // offered again and again, never requested
-	BadRequest       Reason = "bad-request"       // a field that must be there is not
-	NotServed        Reason = "not-served"        // a kind of message this server does not answer
-	ByRule           Reason = "rule"              // a rule ignores or refuses it
-	TooMany          Reason = "too-many-new"      // more clients never seen before than the scope's limits allow
-	NoBootp          Reason = "no-bootp"          // BOOTP, where that is not served
-	V6Only           Reason = "ipv6-only"         // it does without IPv4, as the scope prefers (RFC 8925)
-	Listening        Reason = "listening"         // the link is heard and not answered
-	StandsAside      Reason = "stand-aside"       // another server answers on the link
-	NotOffered       Reason = "not-offered"       // takes an address that was not offered to it
-	OtherAddress     Reason = "other-address"     // its record is of another address
-	OfNetwork        Reason = "of-network"        // the address is a router's, a relay's or a server's
-	BadRelay         Reason = "bad-relay"         // came through an address that no relay can have
-	TooManyDeclines  Reason = "too-many-declines" // declines one address after the other
-	ReservedInUse    Reason = "reserved-in-use"   // another host answers for its reserved address
-	SharedIdentifier Reason = "shared-identifier" // another host has the same client identifier
-	Fenced           Reason = "fenced"            // another server has taken over the database
-	NoWayBack        Reason = "no-way-back"       // the reply had nowhere to go
-	TooLong          Reason = "too-long"          // the reply cannot be written
-	Overload         Reason = "overload"          // too much waits already
-	PartnerServes    Reason = "partner-serves"    // the other server of the pair answers it
-	Recovering       Reason = "recovering"        // this server answers nobody until it knows what the other did
-	PartnersShare    Reason = "partners-share"    // what is left is the other server's to give
-	RecordsLost      Reason = "records-lost"      // what is left may be held by clients of which the records were lost
-	ForeignSource    Reason = "foreign-source"    // it was sent from an address that it has no business to be sent from
-)
-
-// Words says the reason in words; rule names the rule that turned the client
-// away, if one did.
-func (r Reason) Words(rule string) string {
-	if r == ByRule && rule != "" {
-		return "turned away by rule " + rule
-	}
-	if text, ok := reasonWords[r]; ok {
-		return text
-	}
-	return string(r)
-}
-
-var reasonWords = map[Reason]string{
-	NoScope:          "no scope for this link",
-	ScopeHeld:        "scope is held",
-	ScopeDraining:    "scope is draining",
-	PoolEmpty:        "pool is empty",
-	ReservedOnly:     "scope serves reserved clients only",
-	WrongNetwork:     "it asks for an address of another link",
-	ForAnother:       "address reserved for another client",
-	HeldByAnother:    "address held by another client",
-	NotHandedOut:     "address is excluded or outside the pools",
-	HasReservation:   "a reserved address waits for it",
-	NoRecord:         "no lease on record",
-	NoDatabase:       "nothing can be recorded",
-	OtherServer:      "it chose another server",
-	NotTaken:         "offered but never taken",
-	BadRequest:       "a field that must be there is not",
-	NotServed:        "such messages are not answered",
-	ByRule:           "turned away by a rule",
-	TooMany:          "too many clients never seen before",
-	NoBootp:          "BOOTP is not served from the pools",
-	V6Only:           "it can do without IPv4",
-	Listening:        "its link is listened to",
-	StandsAside:      "another server answers on its link",
-	NotOffered:       "it takes an address that was not offered to it",
-	OtherAddress:     "its lease is of another address",
-	OfNetwork:        "the address belongs to a router, a relay or a server",
-	BadRelay:         "it came through an address that no relay can have",
-	TooManyDeclines:  "it declines one address after the other",
-	ReservedInUse:    "another host answers for its reserved address",
-	SharedIdentifier: "another host has the same client identifier",
-	Fenced:           "another server has taken over the database",
-	NoWayBack:        "there is no way back to it",
-	TooLong:          "what it sent does not fit into the reply",
-	Overload:         "too much waits already",
-	PartnerServes:    "the other server of the pair answers it",
-	Recovering:       "this server recovers, and leaves it to the other",
-	PartnersShare:    "what is left is the other server's to give",
-	RecordsLost:      "what is left may be held by clients of which the database lost the records",
-	ForeignSource:    "it was sent from an address that is not the client's",
-}
-
 // Step is one line of a decision's trail. "{a}" and "{t}" in Text stand for
 // Addr and Name, "{c}" for Name as a circuit is shown; formatting waits until somebody
 // reads it.
@@ -262,9 +165,9 @@ const (
 // Decision is what is to be done about a request.
 type Decision struct {
 	Outcome Outcome
-	Why     Reason     // with Refused and Ignored
-	Scope   *plan.View // the scope concerned, if any
-	Address netip.Addr // the address concerned, if any
+	Why     reason.Reason // with Refused and Ignored
+	Scope   *plan.View    // the scope concerned, if any
+	Address netip.Addr    // the address concerned, if any
 	Client  lease.Client
 	Reply   *dhcp4.Message // nil: silence
 	To      Destination
@@ -277,10 +180,10 @@ type Decision struct {
 	Probe   netip.Addr     // with Waiting: decide again when it is known whether somebody uses it
 	New     bool           // the scope never saw the client before
 	Twin    *lease.Lease   // of this address, given to another hardware address with the same identifier
-	Trouble Reason         // that the client has although it is served
+	Trouble reason.Reason  // that the client has although it is served
 	Trail   []Step
 	// Withheld is why nothing of this must be carried out or sent, or "".
-	Withheld Reason
+	Withheld reason.Reason
 	Rule     string               // that ignores or refuses, with ByRule
 	Fitted   []*plan.CompiledRule // rules of the scope concerned that fit
 	Values   []plan.Value         // what the reply was chosen from, by key, with levels
@@ -468,33 +371,33 @@ func (d *decider) step(text string, a netip.Addr, name string) {
 	d.out.Trail = append(d.out.Trail, Step{text, a, name})
 }
 
-func (d *decider) ignore(why Reason) { d.out.Outcome, d.out.Why = Ignored, why }
+func (d *decider) ignore(why reason.Reason) { d.out.Outcome, d.out.Why = Ignored, why }
 
 func (d *v4) decide() {
 	m := d.msg
 	if d.world.Fenced {
 		d.step("another server has taken over the database", netip.Addr{}, "")
-		d.ignore(Fenced)
+		d.ignore(reason.Fenced)
 		return
 	}
 	if m.Op != dhcp4.BootRequest {
 		d.step("this is a reply, not a request", netip.Addr{}, "")
-		d.ignore(NotServed)
+		d.ignore(reason.NotServed)
 		return
 	}
 	if m.CHAddr.Group() {
 		d.step("its hardware address is one of a group", netip.Addr{}, "")
-		d.ignore(BadRequest)
+		d.ignore(reason.BadRequest)
 		return
 	}
 	if m.CHAddr.Zero() && d.who.client.Kind == lease.Hardware {
 		d.step("neither a hardware address nor an identifier says who the client is", netip.Addr{}, "")
-		d.ignore(BadRequest)
+		d.ignore(reason.BadRequest)
 		return
 	}
 	if what := d.oddRelay(); what != "" {
 		d.step("it came through {a}: {t}", m.GIAddr, what)
-		d.ignore(BadRelay)
+		d.ignore(reason.BadRelay)
 		return
 	}
 	if d.foreign() {
@@ -528,7 +431,7 @@ func (d *v4) decide() {
 		d.bootp()
 	default:
 		d.step("{t} messages are not answered", netip.Addr{}, m.Type.String())
-		d.ignore(NotServed)
+		d.ignore(reason.NotServed)
 	}
 	for i := range d.rulings { // if they were asked at all
 		if d.out.Scope != nil && d.rulings[i].scope == d.out.Scope.ID {
@@ -549,9 +452,9 @@ func (d *decider) withhold() {
 	switch {
 	case listening:
 		d.step("the link is listened to: nothing is sent", netip.Addr{}, "")
-		d.out.Withheld = Listening
+		d.out.Withheld = reason.Listening
 	case aside:
 		d.step("another server answers on the link, and this one stands aside", netip.Addr{}, "")
-		d.out.Withheld = StandsAside
+		d.out.Withheld = reason.StandsAside
 	}
 }

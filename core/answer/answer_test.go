@@ -15,6 +15,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // fixture is a plan with one scope, looms, and a table that follows decisions.
@@ -180,7 +181,7 @@ func (f *fixture) get(n int) netip.Addr {
 	return a
 }
 
-func (f *fixture) expect(what string, d *Decision, outcome Outcome, why Reason, address string) {
+func (f *fixture) expect(what string, d *Decision, outcome Outcome, why reason.Reason, address string) {
 	f.Helper()
 	got := fmt.Sprint(d.Outcome, " ", d.Why)
 	if want := fmt.Sprint(outcome, " ", why); got != want {
@@ -281,29 +282,30 @@ func TestFourRequests(t *testing.T) {
 	}
 	straight := func(r *Request) { r.Unicast = true }
 	f.expect("init-reboot with a record", reboot(1, a), Acknowledged, "", a)
-	f.expect("init-reboot without a record is met with silence", reboot(2, "10.77.0.102"), Ignored, NoRecord, "")
-	f.expect("init-reboot on the wrong network", reboot(2, "192.168.7.7"), Refused, WrongNetwork, "")
-	f.expect("init-reboot for another's address", reboot(2, a), Refused, HeldByAnother, "")
+	f.expect("init-reboot without a record is met with silence", reboot(2, "10.77.0.102"), Ignored, reason.NoRecord, "")
+	f.expect("init-reboot on the wrong network", reboot(2, "192.168.7.7"), Refused, reason.WrongNetwork, "")
+	f.expect("init-reboot for another's address", reboot(2, a), Refused, reason.HeldByAnother, "")
 	f.expect("renewing", renew(1, a, straight), Acknowledged, "", a)
 	f.expect("rebinding", renew(1, a), Acknowledged, "", a)
-	f.expect("renewing without a record", renew(3, "10.77.0.102", straight), Refused, NoRecord, "")
-	f.expect("rebinding without a record is met with silence", renew(3, "10.77.0.102"), Ignored, NoRecord, "")
+	f.expect("renewing without a record", renew(3, "10.77.0.102", straight), Refused, reason.NoRecord, "")
+	f.expect("rebinding without a record is met with silence", renew(3, "10.77.0.102"), Ignored, reason.NoRecord, "")
 	f.edit(func(s *plan.Scope) { s.Authoritative = true })
-	f.expect("rebinding without a record, authoritative", renew(3, "10.77.0.102"), Refused, NoRecord, "")
+	f.expect("rebinding without a record, authoritative", renew(3, "10.77.0.102"), Refused, reason.NoRecord, "")
 
 	other := f.message(dhcp4.Discover, 4)
 	f.do(other)
 	f.expect("it chose another server",
-		f.do(f.message(dhcp4.Request, 4, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, "10.77.0.99"))), Ignored, OtherServer, "")
+		f.do(f.message(dhcp4.Request, 4, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, "10.77.0.99"))), Ignored,
+		reason.OtherServer, "")
 	if _, still := f.table.OfferTo(f.plan.ScopeNamed("looms"), lease.ByHardware(1, hw(4))); still {
 		t.Error("the offer stands although the client went elsewhere")
 	}
-	f.expect("a request without an address", f.do(f.message(dhcp4.Request, 5)), Ignored, BadRequest, "")
+	f.expect("a request without an address", f.do(f.message(dhcp4.Request, 5)), Ignored, reason.BadRequest, "")
 	f.expect("a request through a relay nobody knows", f.do(func() *dhcp4.Message {
 		m := f.message(dhcp4.Request, 5, at(option.AddressRequest, "10.9.0.5"))
 		m.GIAddr = netip.MustParseAddr("10.9.0.1")
 		return m
-	}()), Ignored, NoScope, "")
+	}()), Ignored, reason.NoScope, "")
 }
 
 // A client gets its old address back; a new one gets what was never used, and
@@ -333,7 +335,7 @@ func TestStickyAndLongestFree(t *testing.T) {
 	if d := f.do(f.message(dhcp4.Discover, 5, at(option.AddressRequest, a.String()))); d.Address != a {
 		t.Errorf("asked for the free %s and is offered %s", a, d.Address)
 	}
-	f.expect("all are taken", f.do(f.message(dhcp4.Discover, 6)), Ignored, PoolEmpty, "")
+	f.expect("all are taken", f.do(f.message(dhcp4.Discover, 6)), Ignored, reason.PoolEmpty, "")
 }
 
 func TestReservations(t *testing.T) {
@@ -347,13 +349,13 @@ func TestReservations(t *testing.T) {
 	d := f.do(f.message(dhcp4.Discover, 7, dhcp4.Option{Code: option.ClientID, Data: []byte("\xffloader")}))
 	f.expect("another identifier of reserved hardware", d, Offered, "", "10.77.0.17")
 	f.get(1)
-	f.expect("the reserved address is nobody else's", f.do(f.message(dhcp4.Discover, 2)), Ignored, PoolEmpty, "")
+	f.expect("the reserved address is nobody else's", f.do(f.message(dhcp4.Discover, 2)), Ignored, reason.PoolEmpty, "")
 	f.expect("asking for it does not help", f.do(f.message(dhcp4.Request, 2, at(option.AddressRequest, "10.77.0.101"))), Refused,
-		ForAnother, "")
+		reason.ForAnother, "")
 	f.reserve("loom-1", 1, "10.77.0.55") // a holder of another address is moved at renewal
 	m := f.message(dhcp4.Request, 1)
 	m.CIAddr = netip.MustParseAddr("10.77.0.100")
-	f.expect("renewal away from the reserved address", f.do(m), Refused, HasReservation, "")
+	f.expect("renewal away from the reserved address", f.do(m), Refused, reason.HasReservation, "")
 	if a := f.get(1); a.String() != "10.77.0.55" {
 		t.Errorf("after the refusal it got %s", a)
 	}
@@ -377,12 +379,12 @@ func TestModes(t *testing.T) {
 		return f.do(m)
 	}
 	f.edit(func(s *plan.Scope) { s.Mode = plan.Held })
-	f.expect("held, new", f.do(f.message(dhcp4.Discover, 2)), Ignored, ScopeHeld, "")
-	f.expect("held, renewal", renew(), Ignored, ScopeHeld, "")
+	f.expect("held, new", f.do(f.message(dhcp4.Discover, 2)), Ignored, reason.ScopeHeld, "")
+	f.expect("held, renewal", renew(), Ignored, reason.ScopeHeld, "")
 	f.edit(func(s *plan.Scope) {
 		s.Mode, s.DrainUntil = plan.Draining, time.Unix(int64(f.now)+1800, 0)
 	})
-	f.expect("draining, new", f.do(f.message(dhcp4.Discover, 2)), Ignored, ScopeDraining, "")
+	f.expect("draining, new", f.do(f.message(dhcp4.Discover, 2)), Ignored, reason.ScopeDraining, "")
 	f.now += 600
 	d := renew()
 	f.expect("draining, renewal", d, Acknowledged, "", a.String())
@@ -390,12 +392,13 @@ func TestModes(t *testing.T) {
 		t.Errorf("the drain ends in 1200 s and the lease lasts %d s", s)
 	}
 	f.change(func(d *plan.Draft) error { // now there is somewhere to go
-		s := plan.Scope{Name: "spare", Subnet: netip.MustParsePrefix("10.78.0.0/24"), Mode: plan.Serving, Link: d.Plan().ScopeNamed("looms").Link,
+		s := plan.Scope{Name: "spare", Subnet: netip.MustParsePrefix("10.78.0.0/24"), Mode: plan.Serving,
+			Link:  d.Plan().ScopeNamed("looms").Link,
 			Pools: []addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.78.0.0/24"))}}
 		_, err := d.PutScope(s)
 		return err
 	})
-	f.expect("draining with another scope on the link", renew(), Refused, ScopeDraining, "")
+	f.expect("draining with another scope on the link", renew(), Refused, reason.ScopeDraining, "")
 	if b := f.get(1); !netip.MustParsePrefix("10.78.0.0/24").Contains(b) {
 		t.Errorf("it moved to %s", b)
 	}
@@ -408,7 +411,7 @@ func TestExcludedSince(t *testing.T) {
 	f.edit(func(s *plan.Scope) { s.Exclusions = []plan.Exclusion{{Range: addr.Range{From: a, To: a}}} })
 	m := f.message(dhcp4.Request, 1)
 	m.CIAddr = a
-	f.expect("renewal of an excluded address", f.do(m), Refused, NotHandedOut, "")
+	f.expect("renewal of an excluded address", f.do(m), Refused, reason.NotHandedOut, "")
 	if b := f.get(1); b == a {
 		t.Error("the excluded address was given again")
 	}
@@ -420,7 +423,7 @@ func TestDecline(t *testing.T) {
 	decline := func(n int) *Decision {
 		return f.do(f.message(dhcp4.Decline, n, at(option.AddressRequest, a.String()), at(option.ServerID, server.String())))
 	}
-	f.expect("another client's decline changes nothing", decline(2), Ignored, NoRecord, "")
+	f.expect("another client's decline changes nothing", decline(2), Ignored, reason.NoRecord, "")
 	f.expect("decline", decline(1), Declined, "", a.String())
 	if b := f.get(1); b == a {
 		t.Error("the declined address was given again")
@@ -437,7 +440,7 @@ func TestWithoutDatabase(t *testing.T) {
 	a := f.get(1)
 	f.writable = false
 	f.now += 2400
-	f.expect("a new client", f.do(f.message(dhcp4.Discover, 2)), Ignored, NoDatabase, "")
+	f.expect("a new client", f.do(f.message(dhcp4.Discover, 2)), Ignored, reason.NoDatabase, "")
 	m := f.message(dhcp4.Request, 1)
 	m.CIAddr = a
 	d := f.do(m)
@@ -446,7 +449,7 @@ func TestWithoutDatabase(t *testing.T) {
 		t.Errorf("1200 s are left; promised %d s, write %v", s, d.Lease() != nil)
 	}
 	f.now += 1300
-	f.expect("renewal after the end", f.do(m), Ignored, NoDatabase, "")
+	f.expect("renewal after the end", f.do(m), Ignored, reason.NoDatabase, "")
 }
 
 // A renewal long before its time is answered from the record, without a write.
@@ -475,13 +478,13 @@ func TestLinks(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	m := f.message(dhcp4.Discover, 1)
 	m.GIAddr = netip.MustParseAddr("127.0.0.9")
-	f.expect("a relay nobody knows", f.do(m), Ignored, NoScope, "")
+	f.expect("a relay nobody knows", f.do(m), Ignored, reason.NoScope, "")
 	selected := f.message(dhcp4.Discover, 1, dhcp4.Option{Code: option.RelayAgent, Data: []byte{5, 4, 10, 77, 0, 0}})
 	selected.GIAddr = m.GIAddr
 	f.expect("link selection", f.do(selected), Offered, "", "10.77.0.100")
 	subnet := f.message(dhcp4.Discover, 1, at(option.SubnetSelection, "10.77.0.0"))
 	subnet.GIAddr = m.GIAddr
-	f.expect("subnet selection", f.do(subnet), Ignored, NoScope, "")
+	f.expect("subnet selection", f.do(subnet), Ignored, reason.NoScope, "")
 	f.link(func(l *plan.Link) { l.SubnetSelection = true })
 	f.expect("subnet selection, where it is allowed", f.do(subnet), Offered, "", "10.77.0.100")
 	f.names(m.GIAddr.String())
@@ -561,7 +564,7 @@ func TestReservedOnly(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24")
 	f.reserve("loom-1", 1, "10.77.0.9")
 	d := f.do(f.message(dhcp4.Discover, 2))
-	f.expect("a client without a reservation", d, Ignored, ReservedOnly, "")
+	f.expect("a client without a reservation", d, Ignored, reason.ReservedOnly, "")
 	if trail := fmt.Sprint(d.Trail); !strings.Contains(trail, "looms has no pool") {
 		t.Errorf("trail: %s", trail)
 	}
@@ -682,7 +685,8 @@ func TestBounds(t *testing.T) {
 	if !k.Lease().Owed || fmt.Sprint(k.Effects[len(k.Effects)-1].Do) != "tell" {
 		t.Errorf("the partner is not told: %v", k.Effects)
 	}
-	if k.Lease() == nil || k.Lease().Granted != 10*time.Minute || !strings.Contains(fmt.Sprint(k.Trail), "until the partner has confirmed") {
+	if k.Lease() == nil || k.Lease().Granted != 10*time.Minute || !strings.Contains(fmt.Sprint(k.Trail),
+		"until the partner has confirmed") {
 		t.Fatalf("the first lease is %+v, %v", k.Lease(), k.Trail)
 	}
 	if s, _ := k.Reply.Options.Uint32(option.AddressTime); s != 600 {
@@ -700,7 +704,7 @@ func TestBounds(t *testing.T) {
 		t.Errorf("asking for the partner's address, it is offered %s", d.Address)
 	}
 	two.odd, two.none = false, true
-	if d := decide(f.message(dhcp4.Discover, 3)); d.Why != PoolEmpty {
+	if d := decide(f.message(dhcp4.Discover, 3)); d.Why != reason.PoolEmpty {
 		t.Errorf("with nothing of its own it says %s %s", d.Outcome, d.Why)
 	}
 	f.now += 7200
@@ -726,7 +730,7 @@ func TestUnsure(t *testing.T) {
 		want   Outcome
 	}{{false, Refused}, {true, Ignored}} {
 		two.unsure = c.unsure
-		if d := Decide(Request{Message: renew, Server: server, Unicast: true}, w, nil); d.Outcome != c.want || d.Why != NoRecord {
+		if d := Decide(Request{Message: renew, Server: server, Unicast: true}, w, nil); d.Outcome != c.want || d.Why != reason.NoRecord {
 			t.Errorf("unsure %v: a renewal of what is not known here is %s, %s", c.unsure, d.Outcome, d.Why)
 		}
 	}
@@ -754,17 +758,17 @@ func TestHoldersAlone(t *testing.T) {
 		serving Serving
 		m       *dhcp4.Message
 		want    Outcome
-		why     Reason
+		why     reason.Reason
 	}{
 		{"a renewal", Holders, renew, Acknowledged, ""},
-		{"a renewal of another's lease", Holders, other, Ignored, NoDatabase},
-		{"a rebinding", Holders, rebind, Ignored, PartnerServes},
-		{"a reboot", Holders, reboot, Ignored, PartnerServes},
-		{"a newcomer", Holders, f.message(dhcp4.Discover, 3), Ignored, PartnerServes},
-		{"a release", Holders, release, Ignored, PartnerServes},
-		{"a renewal while it rests", Resting, renew, Ignored, PartnerServes},
-		{"a newcomer while it rests", Resting, f.message(dhcp4.Discover, 3), Ignored, PartnerServes},
-		{"a renewal while it recovers", Nobody, renew, Ignored, Recovering},
+		{"a renewal of another's lease", Holders, other, Ignored, reason.NoDatabase},
+		{"a rebinding", Holders, rebind, Ignored, reason.PartnerServes},
+		{"a reboot", Holders, reboot, Ignored, reason.PartnerServes},
+		{"a newcomer", Holders, f.message(dhcp4.Discover, 3), Ignored, reason.PartnerServes},
+		{"a release", Holders, release, Ignored, reason.PartnerServes},
+		{"a renewal while it rests", Resting, renew, Ignored, reason.PartnerServes},
+		{"a newcomer while it rests", Resting, f.message(dhcp4.Discover, 3), Ignored, reason.PartnerServes},
+		{"a renewal while it recovers", Nobody, renew, Ignored, reason.Recovering},
 	} {
 		w.Pair = &halfPair{odd: true, only: &c.serving}
 		d := Decide(Request{Message: c.m, Server: server, Unicast: c.m.GIAddr.IsUnspecified()}, w, nil)

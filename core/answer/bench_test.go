@@ -30,7 +30,8 @@ func BenchmarkDiscover(b *testing.B) {
 		if err := dhcp4.Decode(&m, packet); err != nil {
 			b.Fatal(err)
 		}
-		got := Decide(Request{Message: &m, Relay: dhcp4.ParseRelay(nil), Server: netip.MustParseAddr("10.77.0.1"), Unicast: true}, w.world(), &d)
+		got := Decide(Request{Message: &m, Relay: dhcp4.ParseRelay(nil), Server: netip.MustParseAddr("10.77.0.1"), Unicast: true},
+			w.world(), &d)
 		if got.Outcome != Offered {
 			b.Fatal(got.Outcome, got.Why)
 		}
@@ -109,8 +110,9 @@ func newNetwork(b *testing.B, scopes int) *network {
 				a = i + 8 // inside the pool
 			}
 			hw := w.hardware(n, i)
-			w.table.Put(&lease.Lease{Prefix: lease.Host(w.address(n, a)), Status: lease.Active, Client: lease.ByHardware(1, hw), Hardware: hw,
-				Granted: 3600, Since: 999_000, Expires: 1_003_000, Relay: w.address(n, 1)})
+			w.table.Put(&lease.Lease{Prefix: lease.Host(w.address(n, a)), Status: lease.Active, Client: lease.ByHardware(1, hw),
+				Hardware: hw,
+				Granted:  3600, Since: 999_000, Expires: 1_003_000, Relay: w.address(n, 1)})
 		}
 	}
 	return w
@@ -132,7 +134,8 @@ func (w *network) decide(b *testing.B) {
 	m.Options = append(m.Options, dhcp4.Option{Code: option.MessageType, Data: []byte{byte(m.Type)}},
 		dhcp4.Option{Code: option.ParameterList, Data: []byte{1, 3, 6, 15}})
 	if d := Decide(Request{Message: m, Server: server, Unicast: true},
-		World{Table: w.table, Now: 1_002_000, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}, &w.into); d.Outcome != want {
+		World{Table: w.table, Now: 1_002_000, Ours: func(a netip.Addr) bool { return a == server }, Writable: true},
+		&w.into); d.Outcome != want {
 		b.Fatalf("%s of %s: %s, %s", m.Type, m.CHAddr, d.Outcome, d.Why)
 	}
 }

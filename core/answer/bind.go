@@ -8,6 +8,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // elsewhereOnRecord reports whether the client has a lease on its link, of
@@ -102,7 +103,7 @@ func (d *v4) bind(g grant) (n *lease.Lease, t time.Duration) {
 	l, held := g.record, g.mine && g.record.HeldAt(d.now)
 	if !d.world.Writable && !held {
 		d.step("nothing can be recorded now, so nobody new is served", netip.Addr{}, "")
-		d.ignore(NoDatabase)
+		d.ignore(reason.NoDatabase)
 		return nil, 0
 	}
 	d.out.Outcome, d.out.Scope, d.out.Address = Acknowledged, g.scope, g.address
@@ -156,7 +157,7 @@ func (d *v4) again(l *lease.Lease, t time.Duration) time.Duration {
 	if !d.world.Writable {
 		if s, _, _ := d.requestState(); s != renewing && s != rebinding || d.msg.Type != dhcp4.Request {
 			d.step("nothing can be recorded now, and the partner may know that it gave the lease up", netip.Addr{}, "")
-			d.ignore(NoDatabase)
+			d.ignore(reason.NoDatabase)
 		}
 		return t
 	}

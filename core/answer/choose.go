@@ -7,6 +7,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // choose picks the address to offer: reserved, held, on offer, former,
@@ -15,15 +16,15 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 	if v, a, done := d.chooseReserved(); done {
 		return v, a
 	}
-	why := ScopeHeld
+	why := reason.ScopeHeld
 	for _, v := range d.scopes {
 		switch {
-		case v.Mode == plan.Draining && why == ScopeHeld:
-			why = ScopeDraining
+		case v.Mode == plan.Draining && why == reason.ScopeHeld:
+			why = reason.ScopeDraining
 		case v.Mode == plan.Serving && len(v.Pools) > 0 && d.ruling(v).action != plan.ReservedOnly:
-			why = PoolEmpty
-		case v.Mode == plan.Serving && why != PoolEmpty:
-			why = ReservedOnly
+			why = reason.PoolEmpty
+		case v.Mode == plan.Serving && why != reason.PoolEmpty:
+			why = reason.ReservedOnly
 		}
 		if v.Mode == plan.Draining {
 			l := d.former(v)
@@ -69,7 +70,7 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 			continue
 		}
 		if d.crowded(v) {
-			why = TooMany
+			why = reason.TooMany
 			continue
 		}
 		if a, ok := d.pick(v); ok {
@@ -82,10 +83,10 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 	}
 	d.out.Scope = d.scopes[0]
 	switch {
-	case why == PoolEmpty && d.partnersShare():
-		why = PartnersShare
-	case why == PoolEmpty && d.world.RecordsLost:
-		why = RecordsLost
+	case why == reason.PoolEmpty && d.partnersShare():
+		why = reason.PartnersShare
+	case why == reason.PoolEmpty && d.world.RecordsLost:
+		why = reason.RecordsLost
 	}
 	d.ignore(why)
 	return nil, netip.Addr{}
@@ -101,7 +102,7 @@ func (d *decider) chooseReserved() (v *plan.View, a netip.Addr, done bool) {
 	probe := d.probe(v, r.Address)
 	if l := d.table.At(r.Address); probe == InUse || l != nil && l.Status == lease.Abandoned {
 		d.step("another host answers for {a}, which is reserved for it as {t}", r.Address, r.Name)
-		d.out.Trouble, d.out.Address = ReservedInUse, r.Address
+		d.out.Trouble, d.out.Address = reason.ReservedInUse, r.Address
 	}
 	switch {
 	case available && (d.mine(d.table.At(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):

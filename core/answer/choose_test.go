@@ -11,6 +11,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // Made-up hardware addresses cannot empty a pool: newcomers are let in a few a
@@ -24,7 +25,7 @@ func TestStarvation(t *testing.T) {
 			port := dhcp4.Option{Code: option.RelayAgent, Data: append([]byte{1, byte(len(circuit))}, circuit...)}
 			d := f.do(f.message(dhcp4.Discover, first+i, port))
 			if d.Outcome != Offered {
-				f.expect("too many", d, Ignored, TooMany, "")
+				f.expect("too many", d, Ignored, reason.TooMany, "")
 				continue
 			}
 			a := d.Address
@@ -49,7 +50,7 @@ func TestStarvation(t *testing.T) {
 	renew.CIAddr = old
 	f.expect("who was there before", f.do(renew), Acknowledged, "", old.String())
 	direct := f.message(dhcp4.Request, 5000, at(option.AddressRequest, "10.77.5.5"), at(option.ServerID, server.String()))
-	f.expect("a REQUEST without an offer", f.do(direct), Refused, NotOffered, "")
+	f.expect("a REQUEST without an offer", f.do(direct), Refused, reason.NotOffered, "")
 	f.now += 60
 	if n := flood(3000, 100, "sw1/0/1"); n != 20 {
 		t.Errorf("in the next minute the port got %d addresses, want 20", n)
@@ -108,12 +109,13 @@ func TestProbedFirst(t *testing.T) {
 	ready = map[string]bool{}
 	f.expect("one on offer to it stays", decide(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.101")
 	f.expect("and is granted",
-		decide(f.message(dhcp4.Request, 1, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, server.String()))), Acknowledged, "",
+		decide(f.message(dhcp4.Request, 1, at(option.AddressRequest, "10.77.0.101"), at(option.ServerID, server.String()))), Acknowledged,
+		"",
 		"10.77.0.101")
 	f.expect("its own address needs no probe", decide(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.101")
 	f.expect("a REQUEST for what was not offered",
 		decide(f.message(dhcp4.Request, 2, at(option.AddressRequest, "10.77.0.103"), at(option.ServerID, server.String()))), Refused,
-		NotOffered, "")
+		reason.NotOffered, "")
 	wish := f.message(dhcp4.Discover, 3, at(option.AddressRequest, "10.77.0.103"))
 	ready["10.77.0.102"] = true
 	if d = decide(wish); d.Outcome != Waiting || d.Probe.String() != "10.77.0.103" {
@@ -138,7 +140,7 @@ func TestWithheld(t *testing.T) {
 		})
 	}
 	link(func(l *plan.Link) { l.Listening = true })
-	if d := f.do(f.message(dhcp4.Discover, 1)); d.Withheld != Listening || d.Outcome != Offered {
+	if d := f.do(f.message(dhcp4.Discover, 1)); d.Withheld != reason.Listening || d.Outcome != Offered {
 		t.Errorf("listening: %q %s", d.Withheld, d.Outcome)
 	}
 	link(func(l *plan.Link) { l.Listening, l.StandAside = false, true })
@@ -147,11 +149,11 @@ func TestWithheld(t *testing.T) {
 	}
 	w := f.world()
 	w.Rival = func(plan.ID) bool { return true }
-	if d := Decide(Request{Message: f.message(dhcp4.Discover, 1), Server: server}, w, nil); d.Withheld != StandsAside {
+	if d := Decide(Request{Message: f.message(dhcp4.Discover, 1), Server: server}, w, nil); d.Withheld != reason.StandsAside {
 		t.Errorf("beside another server: %q", d.Withheld)
 	}
 	f.change(func(d *plan.Draft) error { return d.SetDefaults(plan.Defaults{Listening: true}) })
-	if d := f.do(f.message(dhcp4.Discover, 1)); d.Withheld != Listening {
+	if d := f.do(f.message(dhcp4.Discover, 1)); d.Withheld != reason.Listening {
 		t.Errorf("a server that listens: %q", d.Withheld)
 	}
 }
@@ -183,5 +185,5 @@ func TestSpillOver(t *testing.T) {
 	if want := "10.77.0.100 10.77.0.101 10.78.0.100 10.78.0.101"; strings.Join(got, " ") != want {
 		t.Errorf("clients got %v, want %s", got, want)
 	}
-	f.expect("when both are full", f.do(f.message(dhcp4.Discover, 9)), Ignored, PoolEmpty, "")
+	f.expect("when both are full", f.do(f.message(dhcp4.Discover, 9)), Ignored, reason.PoolEmpty, "")
 }

@@ -6,6 +6,7 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // how says in which way a client claims an address.
@@ -16,10 +17,10 @@ type how struct {
 
 // verdict is what becomes of a claim.
 type verdict struct {
-	why    Reason // that it is turned down; "" if it is granted
-	silent bool   // it is not answered, since another server may know better
-	over   bool   // what the client holds of it ends
-	wait   bool   // for the probe of an address
+	why    reason.Reason // that it is turned down; "" if it is granted
+	silent bool          // it is not answered, since another server may know better
+	over   bool          // what the client holds of it ends
+	wait   bool          // for the probe of an address
 }
 
 // claim judges whether a client may have an address that it names.
@@ -29,15 +30,15 @@ func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
 		d.out.Scope = d.scopes[0]
 		if d.allHeld() {
 			d.step("every scope of its link is held", netip.Addr{}, "")
-			return grant{}, verdict{why: ScopeHeld, silent: true}
+			return grant{}, verdict{why: reason.ScopeHeld, silent: true}
 		}
 		d.step("{a} does not belong to its link", a, "")
-		return grant{}, verdict{why: WrongNetwork}
+		return grant{}, verdict{why: reason.WrongNetwork}
 	}
 	d.out.Scope = v
 	if v.Mode == plan.Held {
 		d.step("scope {t} is held", netip.Addr{}, v.Name)
-		return grant{}, verdict{why: ScopeHeld, silent: true}
+		return grant{}, verdict{why: reason.ScopeHeld, silent: true}
 	}
 	l := d.table.In(v, a)
 	g := grant{a, v, nil, l, d.mine(l)}
@@ -56,7 +57,7 @@ func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
 			return g, verdict{wait: true}
 		case probe != InUse:
 			d.step("{a} is reserved for it and can be had now", r.Address, "")
-			return g, verdict{why: HasReservation, over: true}
+			return g, verdict{why: reason.HasReservation, over: true}
 		}
 	}
 	if out, judged := d.unavailable(g, h); judged {
@@ -70,12 +71,12 @@ func (d *decider) barred(g grant, h how) (verdict, bool) {
 	switch a := g.address; {
 	case d.ofNetwork(a, g.scope.Allocatable(a)):
 		d.step("{a} belongs to the network: to a router, a relay or a server", a, "")
-		return verdict{why: OfNetwork, over: true}, true
+		return verdict{why: reason.OfNetwork, over: true}, true
 	case g.by == nil && d.plan.ReservationIn(g.scope, a) != nil:
 		d.step("{a} is reserved for another client", a, "")
-		return verdict{why: ForAnother, over: true}, true
+		return verdict{why: reason.ForAnother, over: true}, true
 	case !h.selecting && !g.mine && g.by == nil && d.elsewhereOnRecord(a):
-		return verdict{why: OtherAddress}, true
+		return verdict{why: reason.OtherAddress}, true
 	}
 	return verdict{}, false
 }
@@ -88,24 +89,24 @@ func (d *decider) unavailable(g grant, h how) (verdict, bool) {
 	case l != nil && !g.mine && (l.Status == lease.Active || l.Kept() || l.Status == lease.Abandoned && (g.by == nil || !g.by.Insist)):
 		d.step("{a} is not free: {t}", a, l.Status.String())
 		// What was abandoned here, the other server of a pair may have given since.
-		return verdict{why: HeldByAnother, silent: d.world.Pair != nil && l.Status == lease.Abandoned && !h.selecting}, true
+		return verdict{why: reason.HeldByAnother, silent: d.world.Pair != nil && l.Status == lease.Abandoned && !h.selecting}, true
 	case g.by != nil:
 		return verdict{}, false
 	case !v.Allocatable(a):
 		if !g.mine && !d.answersUnknown(h, v) {
-			return verdict{why: NoRecord, silent: true}, true
+			return verdict{why: reason.NoRecord, silent: true}, true
 		}
 		d.step("{a} is not handed out (any more)", a, "")
-		return verdict{why: NotHandedOut, over: true}, true
+		return verdict{why: reason.NotHandedOut, over: true}, true
 	case !d.inItsPool(v, a) && d.ruling(v).action == plan.ReservedOnly:
 		d.step("rule {t} lets reserved clients alone have an address", netip.Addr{}, d.ruling(v).by)
-		return verdict{why: ReservedOnly, over: true}, true
+		return verdict{why: reason.ReservedOnly, over: true}, true
 	case !d.inItsPool(v, a) && (!g.mine || d.roomInPool(v)):
 		d.step("rules give it no address of that pool", netip.Addr{}, "")
-		return verdict{why: NotHandedOut, over: true}, true
+		return verdict{why: reason.NotHandedOut, over: true}, true
 	case v.Mode == plan.Draining && (!g.mine || d.elsewhere(v) || d.leaseTime(v, nil, true) < time.Minute):
 		d.step("scope {t} is draining", netip.Addr{}, v.Name)
-		return verdict{why: ScopeDraining, over: true}, true
+		return verdict{why: reason.ScopeDraining, over: true}, true
 	}
 	return verdict{}, false
 }
@@ -115,7 +116,7 @@ func (d *decider) unoffered(g grant, h how) verdict {
 	a := g.address
 	if !d.ourGrant(g) {
 		d.step("{a} is the partner's to give, or may be held by whom it knows", a, "")
-		return verdict{why: PartnersShare, silent: !h.selecting}
+		return verdict{why: reason.PartnersShare, silent: !h.selecting}
 	}
 	var o lease.Offer
 	offered := false
@@ -124,7 +125,7 @@ func (d *decider) unoffered(g grant, h how) verdict {
 	}
 	if offered && o.Client != d.who.client && g.by == nil {
 		d.step("{a} is on offer to another client", a, "")
-		return verdict{why: HeldByAnother}
+		return verdict{why: reason.HeldByAnother}
 	}
 	offered = offered && o.Client == d.who.client
 	switch probe := d.probe(g.scope, a); {
@@ -136,15 +137,15 @@ func (d *decider) unoffered(g grant, h how) verdict {
 		return verdict{wait: true}
 	case g.by != nil && !offered && probe == InUse && !g.by.Insist:
 		d.step("{a} is reserved for it, and somebody else answers for it", a, "")
-		return verdict{why: ReservedInUse}
+		return verdict{why: reason.ReservedInUse}
 	case g.by != nil:
 	case !h.selecting && d.world.RecordsLost && d.free(g.scope, a):
 		d.step("no lease of it is on record, but records were lost, and {a} is nobody else's", a, "")
 	case !h.selecting:
-		return verdict{why: NoRecord, silent: !d.answersUnknown(h, g.scope)}
+		return verdict{why: reason.NoRecord, silent: !d.answersUnknown(h, g.scope)}
 	case !offered:
 		d.step("{a} is not on offer to it", a, "")
-		return verdict{why: NotOffered}
+		return verdict{why: reason.NotOffered}
 	}
 	return verdict{}
 }

@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 func (f *fixture) selecting(n int, a string, more ...dhcp4.Option) *dhcp4.Message {
@@ -26,13 +27,13 @@ func TestOneAddressALink(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.199")
 	active := func() int { return f.table.Count(f.scope()).Active }
 	for n := range 50 {
-		f.expect("selecting what was not offered", f.do(f.selecting(1, fmt.Sprintf("10.77.0.%d", 100+n))), Refused, NotOffered, "")
+		f.expect("selecting what was not offered", f.do(f.selecting(1, fmt.Sprintf("10.77.0.%d", 100+n))), Refused, reason.NotOffered, "")
 	}
 	if active() != 0 {
 		t.Fatalf("%d addresses were given without an offer", active())
 	}
 	a := f.get(1)
-	f.expect("an address beside its own", f.do(f.selecting(1, "10.77.0.150")), Refused, NotOffered, "")
+	f.expect("an address beside its own", f.do(f.selecting(1, "10.77.0.150")), Refused, reason.NotOffered, "")
 	if l := f.table.At(a); !l.HeldAt(f.now) {
 		t.Errorf("the refusal of another address ended its lease: %s", l.Status)
 	}
@@ -59,9 +60,11 @@ func TestKeptAddress(t *testing.T) {
 	a := f.get(1)
 	l := f.table.At(a)
 	f.table.Put(l.KeptUntil(f.now, l.Expires))
-	f.expect("a newcomer", f.do(f.message(dhcp4.Discover, 2)), Ignored, PoolEmpty, "")
-	f.expect("one that wishes for it", f.do(f.message(dhcp4.Discover, 2, at(option.AddressRequest, a.String()))), Ignored, PoolEmpty, "")
-	f.expect("one that asks for it", f.do(f.message(dhcp4.Request, 2, at(option.AddressRequest, a.String()))), Refused, HeldByAnother, "")
+	f.expect("a newcomer", f.do(f.message(dhcp4.Discover, 2)), Ignored, reason.PoolEmpty, "")
+	f.expect("one that wishes for it", f.do(f.message(dhcp4.Discover, 2, at(option.AddressRequest, a.String()))), Ignored,
+		reason.PoolEmpty, "")
+	f.expect("one that asks for it", f.do(f.message(dhcp4.Request, 2, at(option.AddressRequest, a.String()))), Refused,
+		reason.HeldByAnother, "")
 	f.reserve("r", 3, a.String())
 	if d := f.do(f.message(dhcp4.Discover, 3)); d.Outcome == Offered {
 		t.Error("a reservation goes before the promise")
@@ -95,7 +98,7 @@ func TestNetworkAddresses(t *testing.T) {
 		if d := ask(f.message(dhcp4.Discover, 1, at(option.AddressRequest, a))); d.Address.String() != "10.77.0.5" {
 			t.Errorf("a client that wishes for %s is offered %s", a, d.Address)
 		}
-		f.expect("selecting "+a, ask(f.selecting(1, a)), Refused, OfNetwork, a)
+		f.expect("selecting "+a, ask(f.selecting(1, a)), Refused, reason.OfNetwork, a)
 	}
 	if n := f.table.Count(f.scope()).Headroom; n != 3 { // the router named elsewhere is left out
 		t.Errorf("headroom %d, want 3", n)
@@ -122,7 +125,7 @@ func TestOddRelays(t *testing.T) {
 	for _, g := range []string{"255.255.255.255", "224.0.0.1", "240.0.0.1", "0.0.0.9", "10.77.0.255", "10.77.0.0"} {
 		m := f.message(dhcp4.Discover, 1)
 		m.GIAddr = netip.MustParseAddr(g)
-		f.expect("through "+g, f.do(m), Ignored, BadRelay, "")
+		f.expect("through "+g, f.do(m), Ignored, reason.BadRelay, "")
 	}
 }
 
@@ -134,7 +137,7 @@ func TestMovedForAnother(t *testing.T) {
 	f.reserve("r", 2, a.String())
 	renew := f.message(dhcp4.Request, 1)
 	renew.CIAddr = a
-	f.expect("the holder", f.do(renew), Refused, ForAnother, "")
+	f.expect("the holder", f.do(renew), Refused, reason.ForAnother, "")
 	if got := f.get(2); got != a {
 		t.Errorf("the reserved client got %s", got)
 	}
@@ -170,7 +173,7 @@ func TestDeclinesAreBounded(t *testing.T) {
 	if abandoned() != declinesOwn {
 		t.Errorf("one client made %d addresses unusable", abandoned())
 	}
-	if d := decline(1, circuit("a")); d.Why != TooManyDeclines || d.Lease().Status != lease.Released {
+	if d := decline(1, circuit("a")); d.Why != reason.TooManyDeclines || d.Lease().Status != lease.Released {
 		t.Errorf("one more is %s %s", d.Why, d.Lease().Status)
 	}
 	for n := range 20 {
@@ -207,7 +210,8 @@ func TestSharedIdentifier(t *testing.T) {
 	if d = f.do(f.message(dhcp4.Discover, 2, clone)); d.Twin != nil {
 		t.Error("a lease that ended has a twin")
 	}
-	for _, useless := range []string{"\x00\x00\x00\x00", "\x01\x00\x00\x00\x00\x00\x00", "\xff\xff\xff\xff", "\x01\xff\xff\xff\xff\xff\xff"} {
+	for _, useless := range []string{"\x00\x00\x00\x00", "\x01\x00\x00\x00\x00\x00\x00", "\xff\xff\xff\xff",
+		"\x01\xff\xff\xff\xff\xff\xff"} {
 		one := *f.do(f.message(dhcp4.Discover, 11, id(useless)))
 		two := f.do(f.message(dhcp4.Discover, 12, id(useless)))
 		if one.Client == two.Client || one.Address == two.Address && one.Address.IsValid() {
@@ -233,9 +237,9 @@ func TestDrainingReboot(t *testing.T) {
 		t.Errorf("it is offered %d s of 1800", s)
 	}
 	f.expect("and takes it", f.do(f.selecting(1, a.String())), Acknowledged, "", a.String())
-	f.expect("a newcomer", f.do(f.message(dhcp4.Discover, 2)), Ignored, ScopeDraining, "")
+	f.expect("a newcomer", f.do(f.message(dhcp4.Discover, 2)), Ignored, reason.ScopeDraining, "")
 	f.now += 1790
-	f.expect("at the very end", f.do(f.message(dhcp4.Discover, 1)), Ignored, ScopeDraining, "")
+	f.expect("at the very end", f.do(f.message(dhcp4.Discover, 1)), Ignored, reason.ScopeDraining, "")
 }
 
 // Clauses that were met by halves.
@@ -266,20 +270,21 @@ func TestSmallerClauses(t *testing.T) {
 	}
 	a := f.get(1)
 	f.expect("init-reboot with another address on record", f.do(f.message(dhcp4.Request, 1, at(option.AddressRequest, "10.77.0.108"))),
-		Refused, OtherAddress, "")
+		Refused, reason.OtherAddress, "")
 	if !f.table.At(a).HeldAt(f.now) {
 		t.Error("its lease ended with the refusal")
 	}
 	release := f.message(dhcp4.Release, 1, at(option.ServerID, "10.77.0.99"))
 	release.CIAddr = a
-	f.expect("a release to another server", f.do(release), Ignored, OtherServer, "")
+	f.expect("a release to another server", f.do(release), Ignored, reason.OtherServer, "")
 	f.writable = false
 	f.expect("without the records nobody is refused", f.do(f.message(dhcp4.Request, 3, at(option.AddressRequest, a.String()))), Ignored,
-		NoDatabase, "")
+		reason.NoDatabase, "")
 	w := f.world()
 	w.Fenced = true
 	again := renew(1, a.String())
-	f.expect("once fenced nothing is said", Decide(Request{Message: again, Server: server, Unicast: true}, w, nil), Ignored, Fenced, "")
+	f.expect("once fenced nothing is said", Decide(Request{Message: again, Server: server, Unicast: true}, w, nil), Ignored,
+		reason.Fenced, "")
 	f.writable = true
 
 	wants := dhcp4.Option{Code: option.ParameterList, Data: []byte{15, 59, 3, 51, 1, 58}}
@@ -333,7 +338,7 @@ func TestReservedInUse(t *testing.T) {
 	f.expect("nobody answers", ask(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.9")
 	known = InUse
 	f.expect("somebody answers", ask(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.100")
-	f.expect("somebody answers, after a reboot", ask(reboot), Refused, ReservedInUse, "")
+	f.expect("somebody answers, after a reboot", ask(reboot), Refused, reason.ReservedInUse, "")
 	f.table.Put((&lease.Lease{Prefix: lease.Host(netip.MustParseAddr("10.77.0.9")), Hardware: hw(66)}).Abandon(f.now))
 	f.expect("it is on record who", ask(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.100")
 	f.change(func(d *plan.Draft) error {

@@ -8,11 +8,12 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 func (d *v4) discover() {
 	if len(d.scopes) == 0 {
-		d.ignore(NoScope)
+		d.ignore(reason.NoScope)
 		return
 	}
 	if d.turnedAway(false) {
@@ -33,7 +34,7 @@ func (d *v4) discover() {
 	}
 	if !d.world.Writable && !(d.mine(l) && l.HeldAt(d.now)) {
 		d.step("nothing can be recorded now, so nobody new is served", netip.Addr{}, "")
-		d.ignore(NoDatabase)
+		d.ignore(reason.NoDatabase)
 		return
 	}
 	r := d.reservedHere(a)
@@ -76,7 +77,7 @@ func (d *v4) withoutV4() bool {
 			continue
 		}
 		d.step("it can do without IPv4, which scope {t} prefers", netip.Addr{}, v.Name)
-		d.out.Scope, d.out.Outcome, d.out.Why = v, Offered, V6Only
+		d.out.Scope, d.out.Outcome, d.out.Why = v, Offered, reason.V6Only
 		d.reply(dhcp4.Offer, v, nil, netip.IPv4Unspecified(), 0)
 		return true
 	}
@@ -86,7 +87,7 @@ func (d *v4) withoutV4() bool {
 // autoConfigure tells a client that gets no address whether it may make itself
 // one, if the plan says so and it asks (RFC 2563 section 2.3).
 func (d *v4) autoConfigure() {
-	if _, asks := d.msg.Options.Get(option.AutoConfig); !asks || d.out.Outcome != Ignored || d.out.Why == TooMany {
+	if _, asks := d.msg.Options.Get(option.AutoConfig); !asks || d.out.Outcome != Ignored || d.out.Why == reason.TooMany {
 		return
 	}
 	for _, v := range d.scopes {
@@ -106,7 +107,7 @@ func (d *v4) autoConfigure() {
 // the pools where the scope says so (RFC 951, 1534).
 func (d *v4) bootp() {
 	if len(d.scopes) == 0 {
-		d.ignore(NoScope)
+		d.ignore(reason.NoScope)
 		return
 	}
 	if d.turnedAway(false) {
@@ -127,7 +128,7 @@ func (d *v4) bootp() {
 		d.acknowledge(d.grantOf(v, r.Address, r))
 		return
 	}
-	why := NoBootp
+	why := reason.NoBootp
 	for _, v := range d.scopes {
 		if v.Mode != plan.Serving {
 			continue
@@ -142,7 +143,7 @@ func (d *v4) bootp() {
 			return
 		}
 		if d.crowded(v) {
-			why = TooMany
+			why = reason.TooMany
 			continue
 		}
 		if a, ok := d.pick(v); ok {
@@ -153,7 +154,7 @@ func (d *v4) bootp() {
 			d.out.Scope, d.out.Address, d.out.Outcome = v, d.out.Probe, Waiting
 			return
 		}
-		why = PoolEmpty
+		why = reason.PoolEmpty
 	}
 	d.out.Scope = d.scopes[0]
 	d.ignore(why)

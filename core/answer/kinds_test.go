@@ -9,6 +9,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 func id(text string) dhcp4.Option { return dhcp4.Option{Code: option.ClientID, Data: []byte(text)} }
@@ -58,7 +59,7 @@ func TestCircuitReservation(t *testing.T) {
 	f.expect("takes it", take(1, port), Acknowledged, "", "10.77.0.9")
 	f.expect("the next device there", f.do(f.message(dhcp4.Discover, 2, port)), Offered, "", "10.77.0.9")
 	f.expect("takes over", take(2, port), Acknowledged, "", "10.77.0.9")
-	f.expect("one that claims it from elsewhere", take(3, other), Refused, ForAnother, "10.77.0.9")
+	f.expect("one that claims it from elsewhere", take(3, other), Refused, reason.ForAnother, "10.77.0.9")
 	f.expect("the device that moved away", f.do(f.message(dhcp4.Discover, 1, other)), Offered, "", "10.77.0.100")
 }
 
@@ -69,7 +70,7 @@ func TestBootpClients(t *testing.T) {
 		m.Options = nil
 		return f.do(m)
 	}
-	f.expect("without a reservation", ask(1), Ignored, NoBootp, "")
+	f.expect("without a reservation", ask(1), Ignored, reason.NoBootp, "")
 	f.reserve("old", 1, "10.77.0.9")
 	d := ask(1)
 	f.expect("with one", d, Acknowledged, "", "10.77.0.9")
@@ -88,9 +89,9 @@ func TestBootpClients(t *testing.T) {
 	f.expect("from the pool", ask(2), Acknowledged, "", "10.77.0.100")
 	f.expect("its own again", ask(2), Acknowledged, "", "10.77.0.100")
 	ask(3)
-	f.expect("with the pool empty", ask(4), Ignored, PoolEmpty, "")
+	f.expect("with the pool empty", ask(4), Ignored, reason.PoolEmpty, "")
 	f.edit(func(s *plan.Scope) { s.Bootp = plan.BootpIgnore })
-	f.expect("where it is ignored, reserved or not", ask(1), Ignored, NoBootp, "")
+	f.expect("where it is ignored, reserved or not", ask(1), Ignored, reason.NoBootp, "")
 }
 
 // One exchange of two messages is recorded like one of four.
@@ -109,7 +110,7 @@ func TestRapidCommit(t *testing.T) {
 		t.Error("the ACK does not say that it is a rapid commit")
 	}
 	f.writable = false
-	f.expect("without a database", f.do(f.message(dhcp4.Discover, 3, rapid)), Ignored, NoDatabase, "")
+	f.expect("without a database", f.do(f.message(dhcp4.Discover, 3, rapid)), Ignored, reason.NoDatabase, "")
 }
 
 // Vendors' options go to their clients alone, and a reservation's own value wins.

@@ -6,6 +6,7 @@ import (
 
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
+	"yarnpost/core/reason"
 )
 
 // leftToPartner reports whether the other server of a pair answers this request,
@@ -20,21 +21,21 @@ func (d *v4) leftToPartner() bool {
 	switch serving := p.Serving(); {
 	case serving == Nobody:
 		d.step("this server answers nobody until it knows what the other one did", netip.Addr{}, "")
-		d.ignore(Recovering)
+		d.ignore(reason.Recovering)
 		return true
 	case serving == Resting || serving == Holders && !d.renewsHere():
 		d.step("the partner answers everybody now", netip.Addr{}, "")
-		d.ignore(PartnerServes)
+		d.ignore(reason.PartnerServes)
 		return true
 	case serving == Renewals && (m.Type != dhcp4.Request || m.CIAddr.IsUnspecified()):
 		d.step("this server answers nobody new until it knows what the other one did", netip.Addr{}, "")
-		d.ignore(Recovering)
+		d.ignore(reason.Recovering)
 		return true
 	case !d.speaksToBoth() || p.Responsible(d.who.client, d.who.tried):
 		return false
 	}
 	d.step("the partner answers it", netip.Addr{}, "")
-	d.ignore(PartnerServes)
+	d.ignore(reason.PartnerServes)
 	return true
 }
 

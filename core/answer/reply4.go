@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // refuse sends a NAK: server identifier, message, and what is echoed (RFC 2131
@@ -19,15 +20,15 @@ import (
 // A client that renews straight from behind a relay is not reached by broadcast:
 // it is answered at its address. Without the records nobody is refused, since
 // what this server believes may not be so any more.
-func (d *v4) refuse(why Reason) {
+func (d *v4) refuse(why reason.Reason) {
 	if !d.world.Writable {
 		d.step("it would be refused, but nothing can be recorded now, so the record may be old", netip.Addr{}, "")
-		d.ignore(NoDatabase)
+		d.ignore(reason.NoDatabase)
 		return
 	}
 	d.out.Outcome, d.out.Why = Refused, why
 	r := d.header(dhcp4.Nak)
-	r.Options = append(r.Options, dhcp4.Option{Code: option.Message, Data: []byte(refusals[why])})
+	r.Options = append(r.Options, dhcp4.Option{Code: option.Message, Data: []byte(why.Refusal())})
 	r.CIAddr, r.YIAddr = netip.IPv4Unspecified(), netip.IPv4Unspecified()
 	switch c := d.msg.CIAddr; {
 	case !d.msg.GIAddr.IsUnspecified():
@@ -40,16 +41,6 @@ func (d *v4) refuse(why Reason) {
 		d.out.To = ToAll
 	}
 	d.echo(r)
-}
-
-// refusals are what a NAK tells the client of the reason.
-var refusals = map[Reason]string{
-	WrongNetwork: "wrong network", OfNetwork: "address of the network", ForAnother: "address reserved for another client",
-	OtherAddress: "your lease is of another address", HasReservation: "a reserved address is waiting",
-	HeldByAnother: "address held by another client",
-	NotHandedOut:  "address not handed out", ReservedOnly: "reserved clients only", ScopeDraining: "scope is draining",
-	ReservedInUse: "address in use",
-	NoRecord:      "no lease on record", NotOffered: "address not offered", ByRule: "refused by the administrator",
 }
 
 // header begins a reply. One to BOOTP has no type and names no server.

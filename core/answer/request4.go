@@ -8,6 +8,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // state is which of the four requests it is (RFC 2131 section 4.3.2).
@@ -49,7 +50,7 @@ func (d *v4) request() {
 	s, a, server := d.requestState()
 	if !a.IsValid() || a.IsUnspecified() {
 		d.step("the request names no address", netip.Addr{}, "")
-		d.ignore(BadRequest)
+		d.ignore(reason.BadRequest)
 		return
 	}
 	d.out.Address = a
@@ -60,11 +61,11 @@ func (d *v4) request() {
 	if s == selecting && !d.named(server) {
 		d.step("it chose server {a}", server, "")
 		d.dropOffers()
-		d.ignore(OtherServer)
+		d.ignore(reason.OtherServer)
 		return
 	}
 	if len(d.scopes) == 0 {
-		d.ignore(NoScope)
+		d.ignore(reason.NoScope)
 		return
 	}
 	if d.turnedAway(true) {
@@ -147,12 +148,12 @@ func (d *v4) decline() {
 	a, ok := d.msg.Options.Addr(option.AddressRequest)
 	server, hasServer := d.msg.Options.Addr(option.ServerID)
 	if !ok {
-		d.ignore(BadRequest)
+		d.ignore(reason.BadRequest)
 		return
 	}
 	if hasServer && !d.named(server) {
 		d.step("it chose server {a}", server, "")
-		d.ignore(OtherServer)
+		d.ignore(reason.OtherServer)
 		return
 	}
 	if !d.speaksFor(a) {
@@ -168,7 +169,7 @@ func (d *v4) decline() {
 	case l.Reserved || v == nil:
 	case own >= declinesOwn, behind >= declinesPort, uint64(d.table.Count(v.ID).Abandoned) >= max(2, v.Size/declinesPart):
 		d.step("so many addresses were declined lately that it is not believed", netip.Addr{}, "")
-		d.out.Why = TooManyDeclines
+		d.out.Why = reason.TooManyDeclines
 		d.change(l, l.GivenUp(d.now))
 		return
 	}
@@ -185,7 +186,7 @@ func scopeOf(v *plan.View) plan.ID {
 func (d *v4) release() {
 	if server, named := d.msg.Options.Addr(option.ServerID); named && !d.named(server) {
 		d.step("it has its lease of server {a}", server, "")
-		d.ignore(OtherServer)
+		d.ignore(reason.OtherServer)
 		return
 	}
 	switch l := d.close(d.msg.CIAddr, Released); {
@@ -204,15 +205,15 @@ func (d *v4) close(a netip.Addr, outcome Outcome) *lease.Lease {
 	switch {
 	case !d.mine(l) || l.Status != lease.Active:
 		d.step("{a} is not leased to it", a, "")
-		d.ignore(NoRecord)
+		d.ignore(reason.NoRecord)
 		return nil
 	case !d.ends(l):
 		d.step("{a} is leased to it, and was not given through where this came from", a, "")
-		d.ignore(ForeignSource)
+		d.ignore(reason.ForeignSource)
 		return nil
 	}
 	if !d.world.Writable {
-		d.ignore(NoDatabase)
+		d.ignore(reason.NoDatabase)
 		return nil
 	}
 	d.step("it gives {a} up: {t}", a, string(outcome))
@@ -228,15 +229,15 @@ func (d *v4) inform() {
 	switch {
 	case a.IsUnspecified():
 		d.step("the message names no address", netip.Addr{}, "")
-		d.ignore(BadRequest)
+		d.ignore(reason.BadRequest)
 		return
 	case v == nil:
 		d.step("no scope holds {a}", a, "")
-		d.ignore(NoScope)
+		d.ignore(reason.NoScope)
 		return
 	case v.Mode == plan.Held:
 		d.out.Scope = v
-		d.ignore(ScopeHeld)
+		d.ignore(reason.ScopeHeld)
 		return
 	}
 	d.scopes = []*plan.View{v}
@@ -302,9 +303,9 @@ func (d *v4) turnedAway(nak bool) bool {
 	}
 	d.out.Rule = last.by
 	if nak && last.action == plan.Refuse {
-		d.refuse(ByRule)
+		d.refuse(reason.ByRule)
 	} else {
-		d.ignore(ByRule)
+		d.ignore(reason.ByRule)
 	}
 	return true
 }

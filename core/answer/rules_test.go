@@ -13,6 +13,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 func (f *fixture) rule(r plan.Rule) {
@@ -77,18 +78,18 @@ func TestRulesTurnAway(t *testing.T) {
 	a := f.get(1)
 	f.rule(plan.Rule{Name: "out", Scope: f.scope(), When: `hw == "` + hw(1).String() + `"`, Action: plan.Refuse})
 	d := f.do(f.message(dhcp4.Discover, 1))
-	f.expect("its DISCOVER", d, Ignored, ByRule, "")
+	f.expect("its DISCOVER", d, Ignored, reason.ByRule, "")
 	if d.Rule != "out" {
 		t.Errorf("the rule is %q", d.Rule)
 	}
 	m := f.message(dhcp4.Request, 1)
 	m.CIAddr = a
-	f.expect("its renewal", f.do(m), Refused, ByRule, a.String())
+	f.expect("its renewal", f.do(m), Refused, reason.ByRule, a.String())
 	if l := f.table.At(a); l.Status != lease.Released {
 		t.Errorf("its lease is %s", l.Status)
 	}
 	f.rule(plan.Rule{Name: "reserved", Scope: f.scope(), When: `hw == "` + hw(2).String() + `"`, Action: plan.ReservedOnly})
-	f.expect("one that needs a reservation", f.do(f.message(dhcp4.Discover, 2)), Ignored, ReservedOnly, "")
+	f.expect("one that needs a reservation", f.do(f.message(dhcp4.Discover, 2)), Ignored, reason.ReservedOnly, "")
 	f.reserve("r", 2, "10.77.0.9")
 	f.expect("with a reservation", f.do(f.message(dhcp4.Discover, 2)), Offered, "", "10.77.0.9")
 	f.expect("everybody else", f.do(f.message(dhcp4.Discover, 3)), Offered, "", "")
@@ -105,7 +106,8 @@ func TestConfinedPools(t *testing.T) {
 		if d.Outcome != Offered {
 			return string(d.Why)
 		}
-		f.do(f.message(dhcp4.Request, n, append(more, at(option.AddressRequest, d.Address.String()), at(option.ServerID, server.String()))...))
+		f.do(f.message(dhcp4.Request, n, append(more, at(option.AddressRequest, d.Address.String()), at(option.ServerID,
+			server.String()))...))
 		return d.Address.String()
 	}
 	got := []string{ask(1), ask(2), ask(3), ask(4, staff), ask(5, staff), ask(6, staff), ask(3, at(option.AddressRequest, "10.77.0.200"))}
@@ -121,5 +123,5 @@ func TestConfinedPools(t *testing.T) {
 	f.do(release)
 	m = f.message(dhcp4.Request, 4)
 	m.CIAddr = netip.MustParseAddr("10.77.0.200")
-	f.expect("once there is", f.do(m), Refused, NotHandedOut, "10.77.0.200")
+	f.expect("once there is", f.do(m), Refused, reason.NotHandedOut, "10.77.0.200")
 }

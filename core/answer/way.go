@@ -7,6 +7,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
+	"yarnpost/core/reason"
 )
 
 // Way is how a message came here. A datagram proves only where it came from, so what
@@ -51,7 +52,7 @@ func (d *v4) foreign() bool {
 		return false
 	}
 	d.step("it came from {a}, which is neither on its link nor the address that it speaks of", d.req.From, "")
-	d.ignore(ForeignSource)
+	d.ignore(reason.ForeignSource)
 	return true
 }
 
@@ -62,7 +63,7 @@ func (d *v4) speaksFor(a netip.Addr) bool {
 		return true
 	}
 	d.step("it came straight from {a}, and speaks of another address", d.msg.CIAddr, "")
-	d.ignore(ForeignSource)
+	d.ignore(reason.ForeignSource)
 	return false
 }
 

@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // A datagram proves only where it came from: nobody ends, shortens or takes what
@@ -172,7 +173,7 @@ func TestCircuits(t *testing.T) {
 	f.link(func(l *plan.Link) { l.Relays = nil })
 	f.now += 210
 	f.expect("when nobody names the relay", f.do(renewal, func(r *Request) { r.Unicast, r.From = true, renewal.CIAddr }), Refused,
-		ForAnother, "10.77.0.9")
+		reason.ForAnother, "10.77.0.9")
 }
 
 // Whatever a client asks for, an early renewal is not worth a write.
@@ -200,18 +201,19 @@ func TestRecordsLost(t *testing.T) {
 		w.RecordsLost, w.Probed = true, probed
 		return Decide(Request{Message: m, Server: server}, w, nil)
 	}
-	f.expect("somebody new", decide(f.message(dhcp4.Discover, 2), nil), Ignored, RecordsLost, "")
+	f.expect("somebody new", decide(f.message(dhcp4.Discover, 2), nil), Ignored, reason.RecordsLost, "")
 	f.expect("somebody new who wishes", decide(f.message(dhcp4.Discover, 2, at(option.AddressRequest, "10.77.0.105")), nil), Ignored,
-		RecordsLost, "")
+		reason.RecordsLost, "")
 	f.expect("whoever is on record", decide(f.message(dhcp4.Discover, 1), nil), Offered, "", known.String())
 	renew := f.message(dhcp4.Request, 3)
 	renew.CIAddr = netip.MustParseAddr("10.77.0.107")
 	f.expect("one whose record was lost", decide(renew, nil), Acknowledged, "", "10.77.0.107")
 	renew.CIAddr = known
-	f.expect("one who asks for what another has", decide(renew, nil), Refused, HeldByAnother, known.String())
+	f.expect("one who asks for what another has", decide(renew, nil), Refused, reason.HeldByAnother, known.String())
 	silent := func(netip.Addr, addr.Hardware) Probe { return Silent }
 	f.expect("somebody new, where a probe met silence", decide(f.message(dhcp4.Discover, 2), silent), Offered, "", "10.77.0.101")
 	f.now += 2 * 3600
 	endDue(f.table, f.now)
-	f.expect("a former client, whose address may be another's by now", decide(f.message(dhcp4.Discover, 1), nil), Ignored, RecordsLost, "")
+	f.expect("a former client, whose address may be another's by now", decide(f.message(dhcp4.Discover, 1), nil), Ignored,
+		reason.RecordsLost, "")
 }

@@ -18,6 +18,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // Stay is one client that came and stayed.
@@ -58,7 +59,7 @@ type Refused struct {
 	Hostname string
 	Scope    string // of its link, by the address that it had
 	At       lease.Time
-	Why      answer.Reason
+	Why      reason.Reason
 	Waited   time.Duration // until it was served; negative: it never was
 }
 
@@ -333,7 +334,7 @@ func (s *stage) taken(p *player, d *answer.Decision) bool {
 }
 
 // without notes that a client goes without, for a reason.
-func (s *stage) without(p *player, why answer.Reason) {
+func (s *stage) without(p *player, why reason.Reason) {
 	if p.since != 0 {
 		return
 	}

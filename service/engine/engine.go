@@ -16,6 +16,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/service/journal"
 	"yarnpost/service/observe"
 	"yarnpost/service/probe"
@@ -205,11 +206,11 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 			return wire.Reply{}, false
 		}
 		e.metrics.drop("too-many-probes")
-		e.lost(p, &req, d, answer.Overload, "too many requests wait for probes", now, arrived)
+		e.lost(p, &req, d, reason.Overload, "too many requests wait for probes", now, arrived)
 		return wire.Reply{}, false
 	}
 	e.metrics.decided(m.Type, d)
-	if d.Why == answer.BadRelay {
+	if d.Why == reason.BadRelay {
 		e.metrics.drop("bad-relay")
 	} else {
 		if !m.GIAddr.IsUnspecified() && !e.IsOwn(m.GIAddr) {
@@ -293,7 +294,7 @@ func (e *Engine) NetworkAt(a netip.Addr) string {
 // lost notes that a reply, or what should have led to one, did not leave: in the
 // conversation, and in the list of clients that go without. The caller holds
 // the lock.
-func (e *Engine) lost(p *wire.Packet, req *answer.Request, d *answer.Decision, why answer.Reason, text string, now, arrived time.Time) {
+func (e *Engine) lost(p *wire.Packet, req *answer.Request, d *answer.Decision, why reason.Reason, text string, now, arrived time.Time) {
 	d.Trail = append(d.Trail, answer.Step{Text: "nothing is sent: {t}", Name: text})
 	d.Why = why
 	e.seen.Talk.Begin(p, arrived, req, d, &wire.Reply{}, observe.Dropped, now)
@@ -320,7 +321,7 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 		return wire.Reply{}, false
 	}
 	e.seen.Decided(req, d, at)
-	if d.Why == answer.PartnersShare && e.pairing != nil {
+	if d.Why == reason.PartnersShare && e.pairing != nil {
 		e.carry(e.pairing.Server.Hungry(e.table.Plan().OnLink(d.Scope.Link), lease.At(at)))
 	}
 	fate := observe.Silent
@@ -339,7 +340,7 @@ func (e *Engine) encode(p *wire.Packet, req *answer.Request, d *answer.Decision,
 	data, omitted, err := dhcp4.Append(e.buffers.take(), d.Reply, d.Limit)
 	if err != nil {
 		e.metrics.drop("not-encodable")
-		e.lost(p, req, d, answer.TooLong, err.Error(), at, arrived)
+		e.lost(p, req, d, reason.TooLong, err.Error(), at, arrived)
 		return reply, false
 	}
 	if len(omitted) > 0 {
@@ -347,7 +348,7 @@ func (e *Engine) encode(p *wire.Packet, req *answer.Request, d *answer.Decision,
 	}
 	if reply, err = route(p, req, d, data, e.isHost); err != nil {
 		e.metrics.drop("no-way-back")
-		e.lost(p, req, d, answer.NoWayBack, err.Error(), at, arrived)
+		e.lost(p, req, d, reason.NoWayBack, err.Error(), at, arrived)
 		return reply, false
 	}
 	return reply, true
@@ -380,7 +381,7 @@ func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, 
 		case effect.Offer:
 			old, again := e.table.OfferOf(f.Note.Address())
 			if again && old.Client == d.Client && old.Until != f.Note.Until {
-				e.seen.Unserved.Note(req, d, answer.NotTaken, now)
+				e.seen.Unserved.Note(req, d, reason.NotTaken, now)
 			}
 			e.table.PutOffer(*f.Note)
 			e.probes.Used(d.Scope.ID, f.Note.Address(), now)
@@ -439,7 +440,7 @@ func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease
 	}
 	e.metrics.drop("overload")
 	e.seen.Talk.Settle(waits.talk, observe.Dropped, e.clock.Now())
-	e.seen.Unserved.Note(req, d, answer.Overload, now)
+	e.seen.Unserved.Note(req, d, reason.Overload, now)
 	return false
 }
 
@@ -556,7 +557,7 @@ func (e *Engine) Unsent(r wire.Reply, err error) {
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.seen.Unserved.NoteExchange(&x, answer.NoWayBack, lease.At(x.At))
+	e.seen.Unserved.NoteExchange(&x, reason.NoWayBack, lease.At(x.At))
 	if o, ok := e.table.OfferOf(x.Address); ok && o.Client == x.Client { // which it never heard of
 		e.table.DropOffer(o.Prefix)
 	}

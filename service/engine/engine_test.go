@@ -12,11 +12,11 @@ import (
 	"time"
 
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/service/clock"
 	"yarnpost/service/journal"
 	"yarnpost/service/observe"
@@ -381,7 +381,7 @@ func TestLostReplies(t *testing.T) {
 	if len(list) != 1 || list[0].Trail[len(list[0].Trail)-1].String() != "it could not be sent: network is unreachable" {
 		t.Errorf("the conversation says %+v", list)
 	}
-	if u := b.Unserved(); len(u) != 1 || u[0].Reason != answer.NoWayBack || u[0].Hardware != hwOf(2) {
+	if u := b.Unserved(); len(u) != 1 || u[0].Reason != reason.NoWayBack || u[0].Hardware != hwOf(2) {
 		t.Errorf("unserved: %+v", u)
 	}
 }
@@ -482,7 +482,7 @@ func testTwins(t *testing.T) {
 	b.say(true, dhcp4.Discover, 2, cloned)
 	b.settle()
 	u := b.Unserved()
-	if len(u) != 1 || u[0].Reason != answer.SharedIdentifier || u[0].Hardware != hwOf(2) || u[0].Asked != o.YIAddr {
+	if len(u) != 1 || u[0].Reason != reason.SharedIdentifier || u[0].Hardware != hwOf(2) || u[0].Asked != o.YIAddr {
 		t.Errorf("told: %+v", u)
 	}
 	b.pass(2 * time.Hour)

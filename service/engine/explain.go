@@ -6,6 +6,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/core/rule"
 )
 
@@ -39,7 +40,7 @@ func (e *Engine) Explain(req answer.Request) (Explained, error) {
 		b, omitted, err := dhcp4.Append(nil, decision.Reply, decision.Limit)
 		if err != nil { // said as it would be if the client asked
 			out.Trail = append(out.Trail, "nothing is sent: "+err.Error())
-			out.Decision.Outcome, out.Decision.Why, out.Decision.Reply = answer.Ignored, answer.TooLong, nil
+			out.Decision.Outcome, out.Decision.Why, out.Decision.Reply = answer.Ignored, reason.TooLong, nil
 			return out, nil
 		}
 		out.Bytes, out.Omitted = b, omitted

@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // Metrics are the counters of one service.
@@ -27,7 +28,7 @@ type Metrics struct {
 type decided struct {
 	message dhcp4.Type
 	outcome answer.Outcome
-	why     answer.Reason
+	why     reason.Reason
 }
 
 // NewMetrics makes counters, in a Registry of their own.

@@ -15,12 +15,12 @@ import (
 	"syscall"
 	"time"
 
-	"yarnpost/core/answer"
 	"yarnpost/core/audit"
 	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/core/rule"
 	"yarnpost/service/clock"
 	"yarnpost/service/compare"
@@ -200,7 +200,7 @@ func (g *Gatherer) fill(f *audit.Facts, room []samples.Level) []samples.Level {
 		f.Outlook[k] = o.Forecast
 	}
 	for _, u := range g.Engine.Unserved() {
-		if u.Reason == answer.ScopeHeld {
+		if u.Reason == reason.ScopeHeld {
 			f.Asking[u.Scope]++
 		}
 	}
@@ -242,7 +242,7 @@ func (g *Gatherer) More(ctx context.Context) audit.More {
 	m := audit.More{Own: func(a netip.Addr) bool { return g.Engine.NetworkAt(a) != "" }, New: g.added(ctx)}
 	m.Stale = g.Engine.StaleCounts()
 	for _, u := range g.Engine.Unserved() {
-		if u.Reason == answer.SharedIdentifier {
+		if u.Reason == reason.SharedIdentifier {
 			t := audit.Twin{Address: u.Asked, One: u.Hardware, Scope: u.Scope}
 			g.Engine.With(func(t2 *lease.Table) {
 				if l := t2.At(u.Asked); l != nil {

@@ -9,8 +9,8 @@ import (
 	"sync"
 	"time"
 
-	"yarnpost/core/answer"
 	"yarnpost/core/lease"
+	"yarnpost/core/reason"
 	"yarnpost/service/observe"
 )
 
@@ -90,7 +90,7 @@ func mergedLists(name string, own []observe.Unserved, partner string, theirs []o
 	type key struct {
 		client lease.Client
 		from   netip.Addr
-		why    answer.Reason
+		why    reason.Reason
 		scope  string
 	}
 	keyOf := func(u *observe.Unserved) key { return key{u.Client, u.Relay, u.Reason, u.Scope} }

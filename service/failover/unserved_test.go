@@ -9,8 +9,8 @@ import (
 	"testing"
 	"time"
 
-	"yarnpost/core/answer"
 	"yarnpost/core/lease"
+	"yarnpost/core/reason"
 	"yarnpost/service/observe"
 )
 
@@ -55,15 +55,15 @@ func TestPartnerIsAskedSeldom(t *testing.T) {
 // A client that both servers refuse for one reason stands in the list once, with both
 // and with the latest word; for two reasons, or through two relays, it stands there twice.
 func TestMergedLists(t *testing.T) {
-	client := func(n int, relay string, why answer.Reason, first, last lease.Time, count int) observe.Unserved {
+	client := func(n int, relay string, why reason.Reason, first, last lease.Time, count int) observe.Unserved {
 		u := observe.Unserved{First: first, Last: last, Count: count}
 		u.Client, u.Relay, u.Reason, u.Hostname = lease.ByIdentifier([]byte{1, byte(n)}), netip.MustParseAddr(relay), why,
 			fmt.Sprint("at ", last)
 		return u
 	}
-	own := []observe.Unserved{client(1, "10.77.0.1", answer.PoolEmpty, 10, 50, 3), client(2, "10.77.0.1", answer.PoolEmpty, 10, 20, 1)}
-	theirs := []observe.Unserved{client(1, "10.77.0.1", answer.PoolEmpty, 5, 60, 4), client(1, "10.77.0.2", answer.PoolEmpty, 7, 8, 1),
-		client(2, "10.77.0.1", answer.ByRule, 1, 2, 9), client(2, "10.77.0.1", answer.PoolEmpty, 15, 16, 2)}
+	own := []observe.Unserved{client(1, "10.77.0.1", reason.PoolEmpty, 10, 50, 3), client(2, "10.77.0.1", reason.PoolEmpty, 10, 20, 1)}
+	theirs := []observe.Unserved{client(1, "10.77.0.1", reason.PoolEmpty, 5, 60, 4), client(1, "10.77.0.2", reason.PoolEmpty, 7, 8, 1),
+		client(2, "10.77.0.1", reason.ByRule, 1, 2, 9), client(2, "10.77.0.1", reason.PoolEmpty, 15, 16, 2)}
 	list := mergedLists("shuttle", own, "bobbin", theirs)
 	if len(list) != 4 {
 		t.Fatalf("%d clients: %+v", len(list), list)

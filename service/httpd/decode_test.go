@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/service/observe"
 )
 
@@ -81,7 +82,7 @@ func TestExchangeFilter(t *testing.T) {
 		t.Fatal(err)
 	}
 	x := &observe.Exchange{Hardware: m.CHAddr, In: b, Address: netip.MustParseAddr("10.77.0.9"), Relay: m.GIAddr, Scope: "looms",
-		Outcome: answer.Refused, Why: answer.PoolEmpty, Fate: observe.Sent}
+		Outcome: answer.Refused, Why: reason.PoolEmpty, Fate: observe.Sent}
 	for _, c := range []struct {
 		q    exchangeQuery
 		want bool

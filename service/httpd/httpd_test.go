@@ -15,9 +15,9 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/service/observe"
 )
 
@@ -70,20 +70,23 @@ func TestContainsFold(t *testing.T) {
 	}
 }
 
+// servedOtherwise are reasons that leave no client unserved: it is another server's, was not
+// to be answered, or finds its way by itself.
+var servedOtherwise = []reason.Reason{reason.BadRequest, reason.ForeignSource, reason.V6Only, reason.Listening, reason.NotServed,
+	reason.OtherServer, reason.PartnerServes, reason.Recovering, reason.StandsAside}
+
 // Every reason that leaves a client unserved has words and something to do.
 func TestWords(t *testing.T) {
-	for _, why := range []answer.Reason{answer.NoScope, answer.ScopeHeld, answer.ScopeDraining, answer.PoolEmpty, answer.ReservedOnly,
-		answer.WrongNetwork, answer.ForAnother,
-		answer.HeldByAnother, answer.NotHandedOut, answer.HasReservation, answer.NoRecord, answer.NoDatabase, answer.NotTaken, answer.ByRule,
-		answer.TooMany, answer.NoBootp,
-		answer.NotOffered, answer.OtherAddress, answer.OfNetwork, answer.TooManyDeclines, answer.ReservedInUse, answer.SharedIdentifier,
-		answer.TooLong, answer.Overload, answer.Fenced, answer.NoWayBack} {
+	for _, why := range reason.All() {
+		if slices.Contains(servedOtherwise, why) {
+			continue
+		}
 		text, mend := reasonText(observe.Unserved{Reason: why, Scope: "looms", Link: "looms"})
 		if text == string(why) || text == "" || mend == "" {
 			t.Errorf("%s: %q, %q", why, text, mend)
 		}
 	}
-	u := observe.Unserved{Reason: answer.NoScope, Relay: netip.MustParseAddr("127.0.0.1"), Selected: netip.MustParseAddr("10.40.99.1")}
+	u := observe.Unserved{Reason: reason.NoScope, Relay: netip.MustParseAddr("127.0.0.1"), Selected: netip.MustParseAddr("10.40.99.1")}
 	if _, mend := reasonText(u); !strings.Contains(mend, "10.40.99.0/24") {
 		t.Errorf("no guess at the missing scope: %s", mend)
 	}

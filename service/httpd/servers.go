@@ -13,9 +13,9 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/service/failover"
 	"yarnpost/service/observe"
 	"yarnpost/service/preflight"
@@ -251,9 +251,9 @@ func (s *Server) warnings(v failover.View, paired bool) []api.Warning {
 	crowds, empty := map[string]int{}, map[string]int{}
 	for _, u := range s.Engine.Unserved() {
 		switch u.Reason {
-		case answer.TooMany:
+		case reason.TooMany:
 			crowds[u.Scope]++
-		case answer.PoolEmpty:
+		case reason.PoolEmpty:
 			empty[u.Scope]++
 		}
 	}

@@ -11,11 +11,11 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/service/change"
 	"yarnpost/service/observe"
 )
@@ -170,11 +170,11 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 func reasonText(u observe.Unserved) (text, mend string) {
 	text = u.Reason.Words(u.Rule)
 	switch {
-	case u.Reason == answer.SharedIdentifier:
+	case u.Reason == reason.SharedIdentifier:
 		text = "another host has the same client identifier, and both have " + addrText(u.Asked)
-	case u.Reason == answer.ReservedInUse && u.Asked.IsValid():
+	case u.Reason == reason.ReservedInUse && u.Asked.IsValid():
 		text = "another host answers for " + addrText(u.Asked) + ", which is reserved for it"
-	case u.Reason == answer.WrongNetwork:
+	case u.Reason == reason.WrongNetwork:
 		text = "asked for " + addrText(u.Asked) + ", which is on another link"
 	}
 	return text, mendFor(u)
@@ -187,67 +187,67 @@ func mendFor(u observe.Unserved) string {
 		from = "relay " + u.Relay.String()
 	}
 	switch u.Reason {
-	case answer.NoScope:
+	case reason.NoScope:
 		mend := "define a scope for " + from
 		if guess := guessSubnet(u); guess != "" {
 			mend += ", perhaps " + guess
 		}
 		return mend
-	case answer.ScopeHeld:
+	case reason.ScopeHeld:
 		return "yarnpost scope serve " + u.Scope
-	case answer.ScopeDraining:
+	case reason.ScopeDraining:
 		return "serve another scope on link " + u.Link + ", or yarnpost scope serve " + u.Scope
-	case answer.PoolEmpty:
+	case reason.PoolEmpty:
 		return "widen a pool of scope " + u.Scope + ", or shorten its lease time"
-	case answer.ReservedOnly:
+	case reason.ReservedOnly:
 		return "reserve an address for it, or give scope " + u.Scope + " a pool"
-	case answer.WrongNetwork:
+	case reason.WrongNetwork:
 		return "nothing, if it moved: it asks again for an address here"
-	case answer.ForAnother:
+	case reason.ForAnother:
 		return "nothing, if it asks again; or remove the reservation"
-	case answer.HeldByAnother:
+	case reason.HeldByAnother:
 		return "nothing, if it asks again; or end the other lease"
-	case answer.NotHandedOut:
+	case reason.NotHandedOut:
 		return "nothing, if it asks again; or change the exclusion"
-	case answer.HasReservation:
+	case reason.HasReservation:
 		return "nothing: it is moving to its reserved address"
-	case answer.NoRecord:
+	case reason.NoRecord:
 		return "nothing, if it asks again; make the scope authoritative to hurry it"
-	case answer.NoDatabase:
+	case reason.NoDatabase:
 		return "bring the database back"
-	case answer.ByRule:
+	case reason.ByRule:
 		return "nothing, if it is meant; or change the rule: yarnpost rule show " + u.Rule
-	case answer.TooMany:
+	case reason.TooMany:
 		return "nothing, if the rush ends; or raise the limit: yarnpost scope edit " + u.Scope + " --new-per-minute N"
-	case answer.NoBootp:
+	case reason.NoBootp:
 		return "reserve an address for it, or yarnpost scope edit " + u.Scope + " --bootp dynamic"
-	case answer.NotTaken, answer.NoWayBack:
+	case reason.NotTaken, reason.NoWayBack:
 		return "check the way back from the server to " + from
-	case answer.NotOffered, answer.OtherAddress:
+	case reason.NotOffered, reason.OtherAddress:
 		return "nothing, if it asks again"
-	case answer.OfNetwork:
+	case reason.OfNetwork:
 		return "nothing, if it asks again; give that device its address by hand, and exclude it"
-	case answer.TooManyDeclines:
+	case reason.TooManyDeclines:
 		return "look at what it finds in use: yarnpost trace --client " + u.Hardware.String()
-	case answer.ReservedInUse:
+	case reason.ReservedInUse:
 		return "find the host that answers for " + addrText(u.Asked) + " (yarnpost lease show " + addrText(u.Asked) +
 			"), or yarnpost reservation edit NAME --insist"
-	case answer.SharedIdentifier:
+	case reason.SharedIdentifier:
 		if u.Scope == "" {
 			return "tell clients apart by hardware address: yarnpost defaults edit --identity hardware"
 		}
 		return "tell clients apart by hardware address: yarnpost scope edit " + u.Scope + " --identity hardware"
-	case answer.TooLong:
+	case reason.TooLong:
 		return "see what the relay adds: yarnpost trace --client " + u.Hardware.String()
-	case answer.Overload:
+	case reason.Overload:
 		return "nothing, if the rush ends; see /metrics for what waits"
-	case answer.RecordsLost:
+	case reason.RecordsLost:
 		return "nothing, if it asks again later; yarnpost status says until when addresses are kept"
-	case answer.PartnersShare:
+	case reason.PartnersShare:
 		return "nothing: the other server is asked for addresses; or yarnpost pair rebalance"
-	case answer.BadRelay:
+	case reason.BadRelay:
 		return "give the relay an address that is no client's, and name it: yarnpost relay accept " + addrText(u.Relay)
-	case answer.Fenced:
+	case reason.Fenced:
 		return "stop this service: another one serves from its database"
 	}
 	return ""
@@ -255,7 +255,7 @@ func mendFor(u observe.Unserved) string {
 
 // guessSubnet guesses the subnet that a missing scope would have.
 func guessSubnet(u observe.Unserved) string {
-	if u.Reason != answer.NoScope || !u.Selected.IsValid() || u.Selected.IsLoopback() {
+	if u.Reason != reason.NoScope || !u.Selected.IsValid() || u.Selected.IsLoopback() {
 		return ""
 	}
 	return netip.PrefixFrom(u.Selected, 24).Masked().String()

@@ -9,6 +9,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
+	"yarnpost/core/reason"
 	"yarnpost/service/lock"
 	"yarnpost/service/wire"
 )
@@ -41,7 +42,7 @@ type Exchange struct {
 	Client   lease.Client
 	Hardware addr.Hardware
 	Outcome  answer.Outcome
-	Why      answer.Reason
+	Why      reason.Reason
 	Rule     string
 	Address  netip.Addr
 	Scope    string

@@ -13,6 +13,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/service/forgetful"
 	"yarnpost/service/wire"
 )
@@ -114,7 +115,7 @@ func (s *Shadow) noteRival(link plan.ID, server netip.Addr, how string, itself b
 func (s *Shadow) Request(req *answer.Request, d *answer.Decision, at time.Time) {
 	now := lease.At(at)
 	m := req.Message
-	if m.Type != dhcp4.Request || d.Why == answer.ForeignSource || d.Why == answer.BadRelay {
+	if m.Type != dhcp4.Request || d.Why == reason.ForeignSource || d.Why == reason.BadRelay {
 		return
 	}
 	server, named := m.Options.Addr(option.ServerID)
@@ -135,7 +136,7 @@ func (s *Shadow) Request(req *answer.Request, d *answer.Decision, at time.Time) 
 			s.noteRival(link, server, "a client chose it", false, now)
 		}
 	}
-	if withheld != answer.Listening {
+	if withheld != reason.Listening {
 		return
 	}
 	s.compare(req, p, took, server, at)

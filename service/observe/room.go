@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 )
 
 // Host is what the watchers may ask of the engine, under its lock.
@@ -86,7 +87,7 @@ func (r *Room) Decided(req *answer.Request, d *answer.Decision, at time.Time) {
 			r.Unserved.Trouble(req, d, d.Why, now)
 		}
 	case answer.Offered:
-		if d.Why == answer.V6Only {
+		if d.Why == reason.V6Only {
 			r.Unserved.Forget(req, d)
 		}
 	case answer.Refused:
@@ -98,13 +99,13 @@ func (r *Room) Decided(req *answer.Request, d *answer.Decision, at time.Time) {
 
 func (r *Room) ignored(req *answer.Request, d *answer.Decision, at time.Time) {
 	switch d.Why {
-	case answer.OtherServer:
+	case reason.OtherServer:
 		if req.Message.Type == dhcp4.Request {
 			r.Unserved.Forget(req, d)
 			r.Shadow.Request(req, d, at)
 		}
-	case answer.NotServed, answer.BadRequest, answer.ForeignSource:
-	case answer.PartnerServes, answer.Recovering: // the other server answers: nobody goes without because of it
+	case reason.NotServed, reason.BadRequest, reason.ForeignSource:
+	case reason.PartnerServes, reason.Recovering: // the other server answers: nobody goes without because of it
 		r.Waits.left(req, d, at)
 	default:
 		if req.Message.Type != dhcp4.Release && req.Message.Type != dhcp4.Decline {

@@ -7,6 +7,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/core/reason"
 	"yarnpost/service/forgetful"
 )
 
@@ -73,7 +74,7 @@ func (t *Twins) Meet(a netip.Addr, who addr.Hardware, now lease.Time) {
 func (t *Twins) tell(w *twin, evidence string, now lease.Time) {
 	u := w.client
 	u.Trail = append(append([]string{}, u.Trail...), w.one.String()+" and "+w.two.String()+" have the same client identifier", evidence)
-	t.unserved.tell(w.told, u, answer.SharedIdentifier, now)
+	t.unserved.tell(w.told, u, reason.SharedIdentifier, now)
 }
 
 // scopeNamed is the name of a scope that may be nil.

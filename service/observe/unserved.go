@@ -9,6 +9,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
+	"yarnpost/core/reason"
 	"yarnpost/service/forgetful"
 )
 
@@ -25,7 +26,7 @@ type Unserved struct {
 	Hardware    addr.Hardware
 	Hostname    string
 	Vendor      string
-	Reason      answer.Reason
+	Reason      reason.Reason
 	Rule        string // that ignores or refuses it, with answer.ByRule
 	Scope       string // concerned, if any
 	Link        string
@@ -89,12 +90,12 @@ func describe(req *answer.Request, d *answer.Decision) Unserved {
 }
 
 // Note notes that a client goes without, and why.
-func (u *UnservedList) Note(req *answer.Request, d *answer.Decision, why answer.Reason, now lease.Time) {
+func (u *UnservedList) Note(req *answer.Request, d *answer.Decision, why reason.Reason, now lease.Time) {
 	u.tell(keyOf(req, d), describe(req, d), why, now)
 }
 
 // Trouble notes what is wrong with a client although it is served.
-func (u *UnservedList) Trouble(req *answer.Request, d *answer.Decision, why answer.Reason, now lease.Time) {
+func (u *UnservedList) Trouble(req *answer.Request, d *answer.Decision, why reason.Reason, now lease.Time) {
 	c := describe(req, d)
 	if d.Address.IsValid() {
 		c.Asked = d.Address
@@ -103,7 +104,7 @@ func (u *UnservedList) Trouble(req *answer.Request, d *answer.Decision, why answ
 }
 
 // NoteExchange notes a client of an earlier exchange.
-func (u *UnservedList) NoteExchange(x *Exchange, why answer.Reason, now lease.Time) {
+func (u *UnservedList) NoteExchange(x *Exchange, why reason.Reason, now lease.Time) {
 	c := Unserved{Client: x.Client, Hardware: x.Hardware, Relay: x.Relay, Selected: x.Relay, Interface: x.Wire, Circuit: x.Circuit,
 		Scope: x.Scope, Link: x.Link, Asked: x.Address}
 	for _, s := range x.Trail {
@@ -120,7 +121,7 @@ func (u *UnservedList) NoteExchange(x *Exchange, why answer.Reason, now lease.Ti
 // made-up ones, each heard once, pushes it off no list.
 func (c *Unserved) insists() bool { return c.Count >= 3 && c.Last.Sub(c.First) >= 10*time.Second }
 
-func (u *UnservedList) tell(k unservedKey, c Unserved, why answer.Reason, now lease.Time) {
+func (u *UnservedList) tell(k unservedKey, c Unserved, why reason.Reason, now lease.Time) {
 	c.Reason, c.First, c.Last, c.Count = why, now, now, 1
 	if old := u.clients.Get(k); old != nil {
 		c.First, c.Count = min(old.First, now), old.Count+1
@@ -183,7 +184,7 @@ func (u *UnservedList) All() []Unserved {
 	return out
 }
 
-func (c *Unserved) listed() bool { return c.Reason != answer.NotTaken || c.Count >= 2 }
+func (c *Unserved) listed() bool { return c.Reason != reason.NotTaken || c.Count >= 2 }
 
 // asksStill is for how long a client that says nothing more counts as one that goes
 // without: all ask again sooner.

@@ -10,13 +10,14 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
+	"yarnpost/core/reason"
 )
 
 func TestUnservedList(t *testing.T) {
 	u := newUnserved()
 	req, d := asked(1)
-	u.Note(req, d, answer.PoolEmpty, 100)
-	u.Note(req, d, answer.PoolEmpty, 160)
+	u.Note(req, d, reason.PoolEmpty, 100)
+	u.Note(req, d, reason.PoolEmpty, 160)
 	list := u.All()
 	if len(list) != 1 || list[0].Count != 2 || list[0].First != 100 || list[0].Last != 160 || list[0].Hostname != "host1" ||
 		list[0].Trail[0] != "because of rain" {
@@ -26,21 +27,21 @@ func TestUnservedList(t *testing.T) {
 	if len(u.All()) != 0 {
 		t.Error("a served client stays on the list")
 	}
-	u.Note(req, d, answer.NotTaken, 200)
+	u.Note(req, d, reason.NotTaken, 200)
 	if len(u.All()) != 0 {
 		t.Error("an offer not taken once is listed already")
 	}
-	u.Note(req, d, answer.NotTaken, 210)
+	u.Note(req, d, reason.NotTaken, 210)
 	if len(u.All()) != 1 {
 		t.Error("an offer not taken twice is not listed")
 	}
 	real, given := asked(unservedMost * 2)
 	for n := range 4 {
-		u.Note(real, given, answer.NoScope, lease.Time(250+4*n))
+		u.Note(real, given, reason.NoScope, lease.Time(250+4*n))
 	}
 	for n := range unservedMost + 500 { // a flood of clients does not grow it without end, and pushes off nobody who asks again and again
 		req, d := asked(n)
-		u.Note(req, d, answer.NoScope, lease.Time(300+n))
+		u.Note(req, d, reason.NoScope, lease.Time(300+n))
 	}
 	if u.clients.Get(keyOf(real, given)) == nil {
 		t.Error("a flood pushes off one that asks again and again")
@@ -53,7 +54,7 @@ func TestUnservedList(t *testing.T) {
 		t.Errorf("%d clients are remembered after a day of silence", u.clients.Size())
 	}
 	req, d = asked(2)
-	u.Note(req, d, answer.NoScope, 999_999)
+	u.Note(req, d, reason.NoScope, 999_999)
 	u.ForgetHardware(req.Message.CHAddr)
 	if len(u.All()) != 0 {
 		t.Error("a client that was dealt with is still listed")

@@ -18,7 +18,7 @@ var layers = [][]string{
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/preflight", "yarnpost/service/partner"},
 	{"yarnpost/service/look", "yarnpost/service/trial", "yarnpost/service/accounts", "yarnpost/service/trail"},
 	{"yarnpost/service/observe", "yarnpost/service/probe"},
-	{"yarnpost/service/engine"},
+	{"yarnpost/service/engine"}, {"yarnpost/service/report"},
 	{"yarnpost/service/samples", "yarnpost/service/auditor", "yarnpost/service/alert", "yarnpost/service/host", "yarnpost/service/trials",
 		"yarnpost/service/leaseadmin", "yarnpost/service/rehearse", "yarnpost/service/setback"},
 	{"yarnpost/service/change"},

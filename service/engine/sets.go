@@ -95,3 +95,23 @@ func (g *givenSets) sweep(held map[uint64]bool, now lease.Time) (gone []uint64) 
 	g.most, g.swept = len(held)+setsSpare, now
 	return gone
 }
+
+// Given is the set of what the holder of a lease asked with and was last given;
+// ok is false if that is not known.
+func (e *Engine) Given(digest uint64) (s answer.Set, ok bool) {
+	var known *givenSet
+	e.With(func(*lease.Table) { known = e.sets.known[digest] })
+	if known == nil {
+		return s, false
+	}
+	s, err := answer.ParseSet(known.body)
+	return s, err == nil
+}
+
+// Consider runs f with what decisions are made of, while nothing else is decided. What f
+// decides is carried out by nobody.
+func (e *Engine) Consider(f func(answer.World)) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	f(e.world(e.clock.Now()))
+}

@@ -40,9 +40,7 @@ type Engine interface {
 	Plan() *plan.Plan
 	With(func(*lease.Table))
 	FitsOf(rule plan.ID) observe.Fits
-	TryRule(p *plan.Plan, fits func(*rule.Request, *plan.View) bool) (matching, all int, examples []*lease.Lease)
 	Unserved() []observe.Unserved
-	StaleCounts() map[plan.ID]int
 	NetworkAt(netip.Addr) string
 	Panics() int
 	Claims() []engine.Claim
@@ -94,6 +92,10 @@ type Parts struct {
 		Failed() error
 	}
 	Trials  interface{ Failing() []trials.Result }
+	Reports interface {
+		TryRule(p *plan.Plan, fits func(*rule.Request, *plan.View) bool) (matching, all int, examples []*lease.Lease)
+		StaleCounts() map[plan.ID]int
+	}
 	Journal interface{ Snapshot() (journal.Stats, int) }
 	Alerts  interface {
 		Take(context.Context, store.AlertSettings) error
@@ -213,7 +215,7 @@ const triedMost = 100_000
 
 // fitsNow counts the clients on record that a rule would fit, and those it could.
 func (g *Gatherer) fitsNow(p *plan.Plan, r *plan.CompiledRule) (fits, of int) {
-	fits, _, _ = g.Engine.TryRule(p, func(ask *rule.Request, v *plan.View) bool {
+	fits, _, _ = g.Reports.TryRule(p, func(ask *rule.Request, v *plan.View) bool {
 		if r.Scope != 0 && v.ID != r.Scope {
 			return false
 		}
@@ -240,7 +242,7 @@ const usualUnusedAfter = 30 * 24 * time.Hour
 // More implements auditor.Sources.
 func (g *Gatherer) More(ctx context.Context) audit.More {
 	m := audit.More{Own: func(a netip.Addr) bool { return g.Engine.NetworkAt(a) != "" }, New: g.added(ctx)}
-	m.Stale = g.Engine.StaleCounts()
+	m.Stale = g.Reports.StaleCounts()
 	for _, u := range g.Engine.Unserved() {
 		if u.Reason == reason.SharedIdentifier {
 			t := audit.Twin{Address: u.Asked, One: u.Hardware, Scope: u.Scope}

@@ -297,7 +297,7 @@ func (s *Server) byRule(p *plan.Plan, v *plan.View) []api.CapacityGroup {
 		if r.Off || v != nil && r.Scope != 0 && r.Scope != v.ID {
 			continue
 		}
-		n, _, _ := s.Engine.TryRule(p, func(ask *rule.Request, at *plan.View) bool {
+		n, _, _ := s.Reports.TryRule(p, func(ask *rule.Request, at *plan.View) bool {
 			if v != nil && at.ID != v.ID || r.Scope != 0 && at.ID != r.Scope {
 				return false
 			}

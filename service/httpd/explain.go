@@ -41,7 +41,7 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 	if err != nil {
 		return api.Explanation{}, err
 	}
-	x, err := s.Engine.Explain(req)
+	x, err := s.Reports.Explain(req)
 	if err != nil {
 		return api.Explanation{}, err
 	}
@@ -234,7 +234,7 @@ func (q *question) options(in api.Ask) error {
 // recollect adds what is on record of the client.
 func (s *Server) recollect(q *question, in api.Ask) {
 	m, p := q.message, q.plan
-	l, asked := s.Engine.Known(string(m.CHAddr))
+	l, asked := s.Reports.Known(string(m.CHAddr))
 	if q.at.IsValid() && m.CHAddr == "" {
 		s.Engine.With(func(table *lease.Table) { l = table.At(q.at) })
 		if l != nil {

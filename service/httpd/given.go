@@ -14,7 +14,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/engine"
+	"yarnpost/service/report"
 )
 
 // This file is about what clients were given, would be given, and ask for in vain.
@@ -67,14 +67,14 @@ func most(counts map[string]int) []string {
 func (s *Server) unmet() []api.UnmetOption {
 	p := s.Engine.Plan()
 	out := []api.UnmetOption{}
-	for _, u := range s.Engine.Unmet() {
+	for _, u := range s.Reports.Unmet() {
 		out = append(out, api.UnmetOption{Code: uint16(u.Code), Name: p.Codes().ByCode(uint16(u.Code)).Name(), Clients: u.Clients,
 			Scopes: most(u.Scopes), Vendors: most(u.Vendors)})
 	}
 	return out
 }
 
-func (s *Server) staleOf(scope string) (list []engine.Stale, active int, err error) {
+func (s *Server) staleOf(scope string) (list []report.Stale, active int, err error) {
 	p := s.Engine.Plan()
 	var id plan.ID
 	if scope != "" {
@@ -89,8 +89,8 @@ func (s *Server) staleOf(scope string) (list []engine.Stale, active int, err err
 			active++
 		}
 	})
-	list = s.Engine.Stale(id)
-	slices.SortFunc(list, func(a, b engine.Stale) int {
+	list = s.Reports.Stale(id)
+	slices.SortFunc(list, func(a, b report.Stale) int {
 		return cmp.Or(a.Renews.Compare(b.Renews), a.Lease.Address().Compare(b.Lease.Address()))
 	})
 	return list, active, nil

@@ -27,6 +27,7 @@ import (
 	"yarnpost/service/observe"
 	"yarnpost/service/preflight"
 	"yarnpost/service/rehearse"
+	"yarnpost/service/report"
 	"yarnpost/service/samples"
 	"yarnpost/service/store"
 	"yarnpost/service/trials"
@@ -36,6 +37,7 @@ import (
 type Parts struct {
 	Service    Service
 	Engine     Engine
+	Reports    Reports
 	Store      Store
 	Plans      Plans
 	Leases     Leases
@@ -83,12 +85,16 @@ type Engine interface {
 	Rivals() []observe.Rival
 	Agreements() []observe.Agreement
 	FitsOf(rule plan.ID) observe.Fits
-	TryRule(p *plan.Plan, fits func(*rule.Request, *plan.View) bool) (matching, all int, examples []*lease.Lease)
-	Explain(answer.Request) (engine.Explained, error)
-	Known(hardware string) (*lease.Lease, dhcp4.Options)
 	Given(digest uint64) (answer.Set, bool)
-	Stale(scope plan.ID) []engine.Stale
-	Unmet() []engine.Unmet
+}
+
+// Reports says what would be decided, and for whom.
+type Reports interface {
+	TryRule(p *plan.Plan, fits func(*rule.Request, *plan.View) bool) (matching, all int, examples []*lease.Lease)
+	Explain(answer.Request) (report.Explained, error)
+	Known(hardware string) (*lease.Lease, dhcp4.Options)
+	Stale(scope plan.ID) []report.Stale
+	Unmet() []report.Unmet
 }
 
 // Store has what is on record.
@@ -121,7 +127,7 @@ type Leases interface {
 	HeldBy(scope plan.ID, r *plan.Reservation) (netip.Addr, bool)
 	Nudge(*lease.Lease) error
 	MayNudge(*lease.Lease) error
-	NudgeAll([]engine.Stale)
+	NudgeAll([]report.Stale)
 }
 
 // Pair is the pair that this server may be in.

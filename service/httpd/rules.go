@@ -129,7 +129,7 @@ func (s *Server) tryRule(in api.RuleTry) (api.RuleTried, error) {
 	if in.Scope != "" && p.ScopeNamed(in.Scope) == nil {
 		return api.RuleTried{}, unknown("scope", in.Scope)
 	}
-	matching, all, examples := s.Engine.TryRule(p, func(ask *rule.Request, v *plan.View) bool {
+	matching, all, examples := s.Reports.TryRule(p, func(ask *rule.Request, v *plan.View) bool {
 		if in.Scope != "" && v.ID != p.ScopeNamed(in.Scope).ID {
 			return false
 		}

@@ -10,7 +10,7 @@ import (
 
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
-	"yarnpost/service/engine"
+	"yarnpost/service/report"
 	"yarnpost/service/wire"
 )
 
@@ -49,7 +49,7 @@ func (d *Admin) MayNudge(l *lease.Lease) error {
 }
 
 // NudgeAll nudges many, paced, until the service stops.
-func (d *Admin) NudgeAll(list []engine.Stale) {
+func (d *Admin) NudgeAll(list []report.Stale) {
 	d.Work.Go("nudging", func(ctx context.Context) {
 		for _, s := range list {
 			if !s.Nudge {

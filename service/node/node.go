@@ -32,6 +32,7 @@ import (
 	"yarnpost/service/metrics"
 	"yarnpost/service/probe"
 	"yarnpost/service/rehearse"
+	"yarnpost/service/report"
 	"yarnpost/service/samples"
 	"yarnpost/service/setback"
 	"yarnpost/service/store"
@@ -63,6 +64,7 @@ type Node struct {
 	Store      *store.Store
 	Engine     *engine.Engine
 	Events     *engine.Events
+	Reports    *report.Reporter
 	Metrics    *engine.Metrics
 	Plans      *change.Planner
 	Pair       *failover.Pair
@@ -147,6 +149,7 @@ func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing)
 	n.Engine = engine.New(engine.Parts{Table: table, Sets: sets, Events: n.Events, Metrics: n.Metrics, Send: n.wire.Send, Clock: n.Clock,
 		Log: c.Log})
 	n.wire.Unsent = n.Engine.Unsent
+	n.Reports = &report.Reporter{Engine: n.Engine, Clock: n.Clock}
 	n.Host = host.New(host.Parts{Engine: n.Engine, Wire: n.wire, Interfaces: c.Interfaces, Health: n.Health, Clock: n.Clock, Log: c.Log})
 	n.Host.NoteInterfaces()
 	if n.journal, err = n.Store.StartJournal(ctx, c.Log, n.Engine, n.Clock.Now); err != nil {
@@ -195,13 +198,13 @@ func (n *Node) wirePair(on *store.Pairing) {
 func (n *Node) wireAudits() {
 	c := n.config
 	n.Trail = trail.New(n.Store, c.Log)
-	n.Trials = trials.New(trials.Parts{Engine: n.Engine, Wire: n.wire, Clock: n.Clock, Log: c.Log})
+	n.Trials = trials.New(trials.Parts{Engine: n.Engine, Reports: n.Reports, Wire: n.wire, Clock: n.Clock, Log: c.Log})
 	n.Leases = leaseadmin.New(leaseadmin.Parts{Engine: n.Engine, Host: n.Host, Send: n.wire.Send, Nudged: n.Metrics.Nudges.Inc,
 		Work: n.work, Clock: n.Clock, Log: c.Log})
 	n.Alerts = alert.New(alert.Config{Server: n.Pair.Name, Sends: n.Pair.Sends, Allowed: c.AlertsTo, Tell: n.Pair.TellAlerts}, n.Store,
 		n.Clock, c.Log)
 	n.Facts = facts.New(facts.Parts{Engine: n.Engine, Host: n.Host, Pair: n.Pair, Store: n.Store, Compare: n.Compare, Samples: n.Samples,
-		Trials: n.Trials, Journal: n.journal, Alerts: n.Alerts, Drops: n.wire.Drops, Health: n.Health, SetBack: n.SetBack.Text,
+		Trials: n.Trials, Reports: n.Reports, Journal: n.journal, Alerts: n.Alerts, Drops: n.wire.Drops, Health: n.Health, SetBack: n.SetBack.Text,
 		Data:        c.Data,
 		UnusedAfter: c.UnusedAfter, Started: n.Started, Clock: n.Clock, Log: c.Log})
 	n.Audits = auditor.New(n.Facts, n.Engine, n.Store, n.Clock, c.Log)

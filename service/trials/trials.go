@@ -18,8 +18,8 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/engine"
 	"yarnpost/service/observe"
+	"yarnpost/service/report"
 	"yarnpost/service/trial"
 )
 
@@ -27,8 +27,6 @@ import (
 type Engine interface {
 	Plan() *plan.Plan
 	With(func(*lease.Table))
-	Where(addr.Hardware) []*lease.Lease
-	Explain(answer.Request) (engine.Explained, error)
 	// BeginTrial tells that what comes from an address is a trial's, until end is called.
 	BeginTrial(from netip.AddrPort) (end func())
 	ForgetUnserved(addr.Hardware)
@@ -36,10 +34,14 @@ type Engine interface {
 
 // Parts are what a Runner needs.
 type Parts struct {
-	Engine Engine
-	Wire   interface{ Addr() netip.AddrPort } // where DHCPv4 is served
-	Clock  interface{ Now() time.Time }
-	Log    *slog.Logger
+	Engine  Engine
+	Reports interface {
+		Where(addr.Hardware) []*lease.Lease
+		Explain(answer.Request) (report.Explained, error)
+	}
+	Wire  interface{ Addr() netip.AddrPort } // where DHCPv4 is served
+	Clock interface{ Now() time.Time }
+	Log   *slog.Logger
 }
 
 // Runner runs trials.
@@ -114,7 +116,7 @@ func (r *Runner) keep(name string, result Result) {
 
 func (r *Runner) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Trial, out *Result,
 	note func(bool, time.Duration, string, ...any)) {
-	for _, l := range r.Engine.Where(t.Hardware) {
+	for _, l := range r.Reports.Where(t.Hardware) {
 		if l.Hostname != trial.Name {
 			note(false, 0, "%s holds %s as %q: the trial would take it away; choose another hardware address", t.Hardware, l.Address(),
 				l.Hostname)
@@ -141,7 +143,7 @@ func (r *Runner) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.
 	ask := c.Message(dhcp4.Discover)
 	ask.Type, ask.GIAddr, ask.Secs = dhcp4.Discover, at, relay.Tried
 	ask.Options = append(ask.Options, dhcp4.Option{Code: option.RelayAgent, Data: relay.Option82(t.Circuit)})
-	expected, err := r.Engine.Explain(answer.Request{Message: &ask, Server: at, Unicast: true, Trial: true})
+	expected, err := r.Reports.Explain(answer.Request{Message: &ask, Server: at, Unicast: true, Trial: true})
 	if err != nil {
 		note(false, 0, "what the plan says could not be worked out: %v", err)
 		return
@@ -191,7 +193,7 @@ func (r *Runner) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.
 }
 
 // compare holds what a trial got against what the plan says.
-func (r *Runner) compare(p *plan.Plan, c *trial.Client, expected engine.Explained, note func(bool, time.Duration, string, ...any)) {
+func (r *Runner) compare(p *plan.Plan, c *trial.Client, expected report.Explained, note func(bool, time.Duration, string, ...any)) {
 	if expected.Decision.Outcome == answer.Offered {
 		var would dhcp4.Message
 		if dhcp4.Decode(&would, expected.Bytes) == nil {

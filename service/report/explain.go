@@ -1,6 +1,8 @@
-package engine
+package report
 
 import (
+	"slices"
+
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
@@ -22,37 +24,43 @@ type Explained struct {
 
 // Explain decides a request without touching anything. The code is the one that
 // serves; an address that would be probed first counts as probed.
-func (e *Engine) Explain(req answer.Request) (Explained, error) {
+func (r *Reporter) Explain(req answer.Request) (Explained, error) {
 	m := req.Message
 	if b, ok := m.Options.Get(option.RelayAgent); ok {
 		req.Relay = dhcp4.ParseRelay(b)
 	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	w := e.world(e.clock.Now())
-	w.Probed, w.Nonce = nil, func() string { return "................" }
-	decision := answer.Decide(req, w, nil)
-	out := Explained{Decision: *decision, Plan: e.table.Plan(), Values: append([]plan.Value(nil), decision.Values...)}
-	for _, s := range decision.Trail {
+	var out Explained
+	r.Engine.Consider(func(w answer.World) {
+		w.Probed, w.Nonce = nil, func() string { return "................" }
+		out = explained(answer.Decide(req, w, nil), w.Table.Plan())
+	})
+	return out, nil
+}
+
+// explained copies a decision, which is used again.
+func explained(d *answer.Decision, p *plan.Plan) Explained {
+	out := Explained{Decision: *d, Plan: p, Values: slices.Clone(d.Values)}
+	for _, s := range d.Trail {
 		out.Trail = append(out.Trail, s.String())
 	}
-	if decision.Reply != nil {
-		b, omitted, err := dhcp4.Append(nil, decision.Reply, decision.Limit)
-		if err != nil { // said as it would be if the client asked
-			out.Trail = append(out.Trail, "nothing is sent: "+err.Error())
-			out.Decision.Outcome, out.Decision.Why, out.Decision.Reply = answer.Ignored, reason.TooLong, nil
-			return out, nil
-		}
-		out.Bytes, out.Omitted = b, omitted
+	if d.Reply == nil {
+		return out
 	}
-	return out, nil
+	b, omitted, err := dhcp4.Append(nil, d.Reply, d.Limit)
+	if err != nil { // said as it would be if the client asked
+		out.Trail = append(out.Trail, "nothing is sent: "+err.Error())
+		out.Decision.Outcome, out.Decision.Why, out.Decision.Reply = answer.Ignored, reason.TooLong, nil
+		return out
+	}
+	out.Bytes, out.Omitted = b, omitted
+	return out
 }
 
 // Known is what is on record of a client by its hardware address: the lease it
 // has, or had last, and what it asked with.
-func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
-	now := lease.At(e.clock.Now())
-	e.EachLease(0, func(x *lease.Lease) {
+func (r *Reporter) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
+	now := lease.At(r.Clock.Now())
+	r.Engine.EachLease(0, func(x *lease.Lease) {
 		if string(x.Hardware) != hw {
 			return
 		}
@@ -61,7 +69,7 @@ func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
 		}
 	})
 	if l != nil {
-		if s, ok := e.Given(l.Given); ok {
+		if s, ok := r.Engine.Given(l.Given); ok {
 			asked = s.Asked
 		}
 	}
@@ -70,8 +78,8 @@ func (e *Engine) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
 
 // TryRule asks which of the clients on record a rule's condition would fit: all
 // of the table, as they asked last.
-func (e *Engine) TryRule(p *plan.Plan, fits func(ask *rule.Request, v *plan.View) bool) (matching, all int, examples []*lease.Lease) {
-	e.EachLease(0, func(l *lease.Lease) {
+func (r *Reporter) TryRule(p *plan.Plan, fits func(ask *rule.Request, v *plan.View) bool) (matching, all int, examples []*lease.Lease) {
+	r.Engine.EachLease(0, func(l *lease.Lease) {
 		if !l.Client.Known() {
 			return
 		}
@@ -81,7 +89,7 @@ func (e *Engine) TryRule(p *plan.Plan, fits func(ask *rule.Request, v *plan.View
 		}
 		all++
 		var asked dhcp4.Options
-		if s, ok := e.Given(l.Given); ok {
+		if s, ok := r.Engine.Given(l.Given); ok {
 			asked = s.Asked
 		}
 		ask := answer.FactsOf(l, asked, p, v)

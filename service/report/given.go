@@ -1,4 +1,7 @@
-package engine
+// Package report says what would be decided, and for whom, without touching anything: what a
+// client would be answered, who holds old options, whom a rule would fit. The code that says
+// so is the one that serves.
+package report
 
 import (
 	"sort"
@@ -10,16 +13,19 @@ import (
 	"yarnpost/core/plan"
 )
 
-// Given is the set of what the holder of a lease asked with and was last given;
-// ok is false if that is not known.
-func (e *Engine) Given(digest uint64) (s answer.Set, ok bool) {
-	var known *givenSet
-	e.With(func(*lease.Table) { known = e.sets.known[digest] })
-	if known == nil {
-		return s, false
-	}
-	s, err := answer.ParseSet(known.body)
-	return s, err == nil
+// Engine has the lease table.
+type Engine interface {
+	Plan() *plan.Plan
+	EachLease(scope plan.ID, share ...func(*lease.Lease))
+	Given(digest uint64) (answer.Set, bool)
+	// Consider runs f with what decisions are made of, while nothing else is decided.
+	Consider(f func(answer.World))
+}
+
+// Reporter makes reports.
+type Reporter struct {
+	Engine Engine
+	Clock  interface{ Now() time.Time }
 }
 
 // Unmet is one option that clients ask for and are not given.
@@ -31,17 +37,17 @@ type Unmet struct {
 }
 
 // Unmet counts what the holders of active leases ask for and nobody set.
-func (e *Engine) Unmet() []Unmet {
-	p := e.Plan()
+func (r *Reporter) Unmet() []Unmet {
+	p := r.Engine.Plan()
 	missing := map[uint64][]uint8{}
 	counts := map[uint8]*Unmet{}
-	e.EachLease(0, func(l *lease.Lease) {
+	r.Engine.EachLease(0, func(l *lease.Lease) {
 		if l.Status != lease.Active || l.Given == 0 {
 			return
 		}
 		codes, known := missing[l.Given]
 		if !known {
-			s, _ := e.Given(l.Given)
+			s, _ := r.Engine.Given(l.Given)
 			codes = s.Unmet()
 			missing[l.Given] = codes
 		}
@@ -80,26 +86,26 @@ type Stale struct {
 }
 
 // renewal decides what the holder of a lease would be given if it renewed now.
-func (e *Engine) renewal(l *lease.Lease, set answer.Set, into *answer.Decision) (digest uint64, served bool) {
-	e.With(func(*lease.Table) { _, digest, served = answer.Renewal(l, set.Asked, e.world(e.clock.Now()), into) })
+func (r *Reporter) renewal(l *lease.Lease, set answer.Set, into *answer.Decision) (digest uint64, served bool) {
+	r.Engine.Consider(func(w answer.World) { _, digest, served = answer.Renewal(l, set.Asked, w, into) })
 	return digest, served
 }
 
 // Stale lists the holders of active leases, of one scope or of all for 0, whose
 // options are not what they would be given now. The very code that serves
 // decides what that is.
-func (e *Engine) Stale(scope plan.ID) []Stale {
+func (r *Reporter) Stale(scope plan.ID) []Stale {
 	var d answer.Decision
 	var out []Stale
-	e.EachLease(scope, func(l *lease.Lease) {
+	r.Engine.EachLease(scope, func(l *lease.Lease) {
 		if l.Status != lease.Active || l.Given == 0 {
 			return
 		}
-		set, ok := e.Given(l.Given)
+		set, ok := r.Engine.Given(l.Given)
 		if !ok {
 			return
 		}
-		digest, served := e.renewal(l, set, &d)
+		digest, served := r.renewal(l, set, &d)
 		if served && digest == l.Given {
 			return
 		}
@@ -119,7 +125,7 @@ const staleTried = 16
 // StaleCounts counts, by scope, the clients whose options are not what they would be
 // given now; those that would have to move are not among them. Of many that were
 // given the same it looks at some, and at all only where those differ.
-func (e *Engine) StaleCounts() map[plan.ID]int {
+func (r *Reporter) StaleCounts() map[plan.ID]int {
 	type group struct {
 		scope    plan.ID
 		given    uint64
@@ -129,9 +135,9 @@ func (e *Engine) StaleCounts() map[plan.ID]int {
 	out := map[plan.ID]int{}
 	groups := map[group]*tried{}
 	var d answer.Decision
-	p := e.Plan()
+	p := r.Engine.Plan()
 	var v *plan.View
-	e.EachLease(0, func(l *lease.Lease) {
+	r.Engine.EachLease(0, func(l *lease.Lease) {
 		if l.Status != lease.Active || l.Given == 0 {
 			return
 		}
@@ -152,11 +158,11 @@ func (e *Engine) StaleCounts() map[plan.ID]int {
 			}
 			return
 		}
-		set, ok := e.Given(l.Given)
+		set, ok := r.Engine.Given(l.Given)
 		if !ok {
 			return
 		}
-		digest, served := e.renewal(l, set, &d)
+		digest, served := r.renewal(l, set, &d)
 		if served && digest != l.Given {
 			g.old++
 			out[v.ID]++
@@ -168,9 +174,9 @@ func (e *Engine) StaleCounts() map[plan.ID]int {
 }
 
 // Where finds what a hardware address holds now, in the whole table.
-func (e *Engine) Where(hw addr.Hardware) (out []*lease.Lease) {
-	now := lease.At(e.clock.Now())
-	e.EachLease(0, func(l *lease.Lease) {
+func (r *Reporter) Where(hw addr.Hardware) (out []*lease.Lease) {
+	now := lease.At(r.Clock.Now())
+	r.Engine.EachLease(0, func(l *lease.Lease) {
 		if l.Hardware == hw && l.HeldAt(now) {
 			out = append(out, l.Clone())
 		}

@@ -11,7 +11,10 @@ import (
 // layers gives each package its layer; arrows run downward only.
 var layers = [][]string{
 	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay", "yarnpost/core/reason"},
-	{"yarnpost/core/plan"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair/message"}, {"yarnpost/core/pair"},
+	{"yarnpost/core/plan"},
+	{"yarnpost/core/lease/internal/chunk", "yarnpost/core/lease/internal/hashindex", "yarnpost/core/lease/internal/ilist",
+		"yarnpost/core/lease/internal/intern", "yarnpost/core/lease/internal/slab"},
+	{"yarnpost/core/lease/internal/calendar"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair/message"}, {"yarnpost/core/pair"},
 	{"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
 	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"},
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/forgetful", "yarnpost/service/logs", "yarnpost/service/lock", "yarnpost/service/work"}, {"yarnpost/service/journal"},

@@ -117,18 +117,21 @@ func parse(name string, args []string, defaults options) (options, error) {
 		o.interfaces = append(o.interfaces, v)
 		return nil
 	})
-	f.DurationVar(&o.unusedAfter, "unused-after", 30*24*time.Hour, "after what `time` an audit finds reservations, rules and scopes that nobody used")
-	f.Func("time-zone", "count days and weeks in the time zone of this `name`, such as Europe/Berlin, where option 101 of a scope names none (default: the host's)", func(v string) (err error) {
-		if o.timeZone, err = time.LoadLocation(v); err != nil {
-			err = errors.New("no such time zone; write a name such as Europe/Berlin, or UTC")
-		}
-		return err
-	})
-	f.Func("alerts-to", "let alerts be sent to addresses of this `subnet`, such as 10.40.0.0/16 (repeatable; default: nowhere)", func(v string) error {
-		p, err := addr.ParsePrefixOf(v)
-		o.alertsTo = append(o.alertsTo, p)
-		return err
-	})
+	f.DurationVar(&o.unusedAfter, "unused-after", 30*24*time.Hour,
+		"after what `time` an audit finds reservations, rules and scopes that nobody used")
+	f.Func("time-zone",
+		"count days and weeks in the time zone of this `name`, such as Europe/Berlin, where option 101 of a scope names none (default: the host's)", func(v string) (err error) {
+			if o.timeZone, err = time.LoadLocation(v); err != nil {
+				err = errors.New("no such time zone; write a name such as Europe/Berlin, or UTC")
+			}
+			return err
+		})
+	f.Func("alerts-to", "let alerts be sent to addresses of this `subnet`, such as 10.40.0.0/16 (repeatable; default: nowhere)",
+		func(v string) error {
+			p, err := addr.ParsePrefixOf(v)
+			o.alertsTo = append(o.alertsTo, p)
+			return err
+		})
 	var bad error
 	f.VisitAll(func(fl *flag.Flag) {
 		env := "YARNPOST_" + strings.ToUpper(strings.ReplaceAll(fl.Name, "-", "_"))
@@ -177,8 +180,9 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 
 // parts hands the parts of a node to its HTTP side.
 func parts(n *node.Node, access *accounts.Keeper) httpd.Parts {
-	return httpd.Parts{Service: n, Engine: n.Engine, Reports: n.Reports, Store: n.Store, Plans: n.Plans, Leases: n.Leases, Pair: n.Pair, Compare: n.Compare,
-		Drills: n.Drills, Host: n.Host, Trials: n.Trials, Samples: n.Samples, Audits: n.Audits, Facts: n.Facts, Alerts: n.Alerts,
+	return httpd.Parts{Service: n, Engine: n.Engine, Reports: n.Reports, Store: n.Store, Plans: n.Plans, Leases: n.Leases, Pair: n.Pair,
+		Compare: n.Compare,
+		Drills:  n.Drills, Host: n.Host, Trials: n.Trials, Samples: n.Samples, Audits: n.Audits, Facts: n.Facts, Alerts: n.Alerts,
 		Rehearsals: n.Rehearsals, Trail: n.Trail, Access: access, Events: n.Events, Registry: n.Metrics.Registry, Clock: n.Clock,
 		Started: n.Started}
 }

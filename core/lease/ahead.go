@@ -23,9 +23,9 @@ func (t *Table) Ahead(v *plan.View, a netip.Addr, c Client, hw addr.Hardware) (r
 		return read
 	}
 	key, client := hashKey(keyOf(Host(a))), hashClient(c)
-	at, has := s.keys.of(key).likely(key), s.clients.of(client).likely(client)
+	at, has := s.keys.Likely(key), s.clients.Likely(client)
 	for _, r := range [...]*record{s.at(at), s.at(has)} {
-		read += int(r.status) + int(r.due) + int(s.arena.at(r.text)[0])
+		read += int(r.status) + int(r.due) + int(s.octets.At(r.text)[0])
 	}
 	return read
 }

@@ -1,32 +1,39 @@
 package lease
 
-import "bytes"
+import (
+	"bytes"
+
+	"yarnpost/core/lease/internal/chunk"
+	"yarnpost/core/lease/internal/hashindex"
+	"yarnpost/core/lease/internal/intern"
+	"yarnpost/core/lease/internal/slab"
+)
 
 // bindings are records, found by their key and by their client. A record keeps
 // its slot for good. Leases go in and come out as values: what is asked for is put
 // together from the record, and never changes afterwards.
 type bindings struct {
-	slots   blocks[record]
-	arena   arena
-	texts   *texts
-	keys    index  // slots by key
-	clients index  // slots by client: all that are live, or else the last
-	last    *Lease // what was put together last, or nil: most that happens asks for one lease several times
-	lastAt  int    // its slot
-	room    Lease  // of peek
+	slots   chunk.List[record]
+	octets  slab.Slab       // their texts
+	shared  *intern.Texts   // texts of many
+	keys    hashindex.Index // slots by key
+	clients hashindex.Index // slots by client: all that are live, or else the last
+	last    *Lease          // what was put together last, or nil: most that happens asks for one lease several times
+	lastAt  int             // its slot
+	room    Lease           // of peek
 }
 
 // at is the record in a slot.
-func (b *bindings) at(slot int) *record { return b.slots.at(slot) }
+func (b *bindings) at(slot int) *record { return b.slots.At(slot) }
 
 // slot is where the record of a key is, or -1.
 func (b *bindings) slot(k key) int {
-	return b.keys.find(hashKey(k), func(i int) bool { return b.at(i).key == k })
+	return b.keys.Find(hashKey(k), func(i int) bool { return b.at(i).key == k })
 }
 
 // text is that of a record.
 func (b *bindings) text(r *record) []byte {
-	return b.arena.at(r.text)[:int(r.cells)*cellSize]
+	return b.octets.At(r.text)[:int(r.cells)*slab.CellSize]
 }
 
 // get is the lease in a slot, nil for -1.
@@ -37,7 +44,7 @@ func (b *bindings) get(slot int) *Lease {
 	case b.last == nil || b.lastAt != slot:
 		r := b.at(slot)
 		b.last, b.lastAt = new(Lease), slot
-		r.full(b.last, string(b.text(r)), b.texts.list)
+		r.full(b.last, string(b.text(r)), b.shared.List())
 	}
 	return b.last
 }
@@ -51,7 +58,7 @@ func (b *bindings) peek(slot int) *Lease {
 		return b.last
 	}
 	r := b.at(slot)
-	r.full(&b.room, string(b.text(r)), b.texts.list)
+	r.full(&b.room, string(b.text(r)), b.shared.List())
 	return &b.room
 }
 
@@ -68,7 +75,7 @@ func (b *bindings) isOf(slot int, c Client) bool {
 // of yields the slots of a client: of all its live bindings, or else the one it
 // had last. What is yielded may be dropped.
 func (b *bindings) of(c Client, yield func(slot int) bool) {
-	b.clients.each(hashClient(c), func(i int) bool { return !b.isOf(i, c) || yield(i) })
+	b.clients.Each(hashClient(c), func(i int) bool { return !b.isOf(i, c) || yield(i) })
 }
 
 // former is the slot of what a client has, or had last, or -1.
@@ -87,20 +94,20 @@ func (b *bindings) former(c Client) int {
 // lease. It gives the slot.
 func (b *bindings) put(slot int, l, old *Lease) int {
 	var room [512]byte
-	r, text := recordOf(l, b.texts, room[:])
+	r, text := recordOf(l, b.shared, room[:])
 	if slot < 0 {
-		slot = b.slots.size()
-		r.text = b.arena.add(text)
-		b.slots.add(r)
-		b.keys.add(hashKey(r.key), slot)
+		slot = b.slots.Size()
+		r.text = b.octets.Add(text)
+		b.slots.Add(r)
+		b.keys.Add(hashKey(r.key), slot)
 	} else {
 		if old.Client.Known() {
-			b.clients.drop(hashClient(old.Client), slot)
+			b.clients.Drop(hashClient(old.Client), slot)
 		}
 		was := b.at(slot)
 		if r.text = was.text; was.cells != r.cells {
-			b.arena.drop(was.text, int(was.cells))
-			r.text = b.arena.add(text)
+			b.octets.Drop(was.text, int(was.cells))
+			r.text = b.octets.Add(text)
 		} else if had := b.text(was); !bytes.Equal(had[:len(text)], text) {
 			clear(had[copy(had, text):])
 		}
@@ -111,7 +118,7 @@ func (b *bindings) put(slot int, l, old *Lease) int {
 		}
 	}
 	if l.Client.Known() && l.Status != Abandoned && b.counts(l) {
-		b.clients.add(hashClient(l.Client), slot)
+		b.clients.Add(hashClient(l.Client), slot)
 	}
 	return slot
 }
@@ -135,7 +142,7 @@ func (b *bindings) counts(l *Lease) bool {
 	})
 	if counts {
 		for _, i := range gone {
-			b.clients.drop(hashClient(l.Client), i)
+			b.clients.Drop(hashClient(l.Client), i)
 		}
 	}
 	return counts

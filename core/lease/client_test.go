@@ -138,3 +138,16 @@ func TestSnapshotBesideChange(t *testing.T) {
 		t.Errorf("%d leases are seen", len(seen))
 	}
 }
+
+// The hash of a client is one of all its key: also of the upper octets of an IAID.
+func TestClientsHashWholeKeys(t *testing.T) {
+	seen := map[uint32]bool{}
+	const many = 1 << 12
+	for n := range uint32(many) {
+		seen[hashClient(Client{Kind: Addresses, Number: n << 20, ID: "duid"})] = true
+		seen[hashClient(Client{Kind: Prefixes, Number: n << 20, ID: "duid"})] = true
+	}
+	if len(seen) < 2*many-2 { // that two collide by chance among 2^32 is rare
+		t.Errorf("%d hashes of %d clients", len(seen), 2*many)
+	}
+}

@@ -79,7 +79,7 @@ func TestPoolsAreCounted(t *testing.T) {
 		}
 		if step%50 == 0 {
 			recountPools(t, table, v)
-			chainsHold(t, table)
+			listsHold(t, table)
 		}
 	}
 	if n := table.Churn(v.ID); n.New+n.Returned != came.New || n.Left != came.Left {

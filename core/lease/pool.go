@@ -4,6 +4,7 @@ import (
 	"net/netip"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/lease/internal/ilist"
 )
 
 // pool is what one pool of a scope has to give: addresses that nobody ever had,
@@ -11,8 +12,8 @@ import (
 // were given back.
 type pool struct {
 	fresh    cursor
-	lapsed   chain // offered and not taken; they were next before
-	returned chain // given back, in order of time
+	lapsed   ilist.List // offered and not taken; they were next before
+	returned ilist.List // given back, in order of time
 	counts
 }
 

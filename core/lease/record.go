@@ -7,6 +7,9 @@ import (
 	"time"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/lease/internal/ilist"
+	"yarnpost/core/lease/internal/intern"
+	"yarnpost/core/lease/internal/slab"
 )
 
 // record is a lease as the table keeps it: two lines of memory, and its texts in an
@@ -26,7 +29,7 @@ type record struct {
 	version  Version
 	acked    Moment
 	told     Moment
-	link     link // where it stands among what can be given again
+	link     ilist.Link // where it stands among what can be given again
 	expires  Time
 	changed  Time
 	heard    Time
@@ -81,10 +84,10 @@ const textMost = 1<<16 - 1
 
 // recordOf is the record of a lease with its texts; whatever else the table keeps in a
 // record is zero. The texts are good until room is used again.
-func recordOf(l *Lease, w *texts, room []byte) (r record, text []byte) {
+func recordOf(l *Lease, w *intern.Texts, room []byte) (r record, text []byte) {
 	r = record{key: keyOf(l.Prefix), status: l.Status, kind: l.Client.Kind, by: l.By, number: l.Client.Number, version: l.Version,
 		acked: l.Acked, told: l.Told, expires: l.Expires, changed: l.Changed, heard: l.Heard, since: l.Since, granted: l.Granted,
-		revision: l.Revision, given: l.Given, vendor: w.number(l.Vendor), circuit: w.number(l.Circuit)}
+		revision: l.Revision, given: l.Given, vendor: w.Number(l.Vendor), circuit: w.Number(l.Circuit)}
 	if l.Reserved {
 		r.marks |= reserved
 	}
@@ -107,7 +110,7 @@ func recordOf(l *Lease, w *texts, room []byte) (r record, text []byte) {
 		text = appendText(text, l.Circuit)
 	}
 	text = appendText(text, l.Agent)
-	r.cells = uint16(cells(text))
+	r.cells = uint16(slab.Cells(text))
 	return r, text
 }
 
@@ -196,27 +199,4 @@ func cutAddr(texts *string) netip.Addr {
 		return netip.AddrFrom16([16]byte([]byte(raw[:16]))).WithZone(raw[16:])
 	}
 	return netip.Addr{}
-}
-
-// texts are texts that many leases share, such as vendor classes and circuits, by
-// number. The first is none.
-type texts struct {
-	numbers map[string]uint32
-	list    []string
-}
-
-// textsMost bounds what clients can make the table remember.
-const textsMost = 1 << 16
-
-func newTexts() texts { return texts{map[string]uint32{}, []string{""}} }
-
-// number is that of a text; 0 for none, or if there are too many.
-func (w *texts) number(text string) uint32 {
-	n, known := w.numbers[text]
-	if !known && text != "" && len(w.list) < textsMost {
-		n = uint32(len(w.list))
-		text = strings.Clone(text)
-		w.numbers[text], w.list = n, append(w.list, text)
-	}
-	return n
 }

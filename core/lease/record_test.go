@@ -106,54 +106,10 @@ func TestRecordsSayWhatLeasesSay(t *testing.T) {
 		t.Errorf("a walk sees %d of %d", seen, len(want))
 	}
 	for n := range 2 * textsMost {
-		table.texts.number(fmt.Sprint(n))
+		table.texts.Number(fmt.Sprint(n))
 	}
-	if n := len(table.texts.list); n != textsMost {
+	if n := len(table.texts.List()); n != textsMost {
 		t.Errorf("clients made it remember %d texts", n)
-	}
-}
-
-// Room that is given back is used again, so texts that change all the time take no
-// more of it.
-func TestArena(t *testing.T) {
-	var a arena
-	r := rand.New(rand.NewPCG(6, 6))
-	type piece struct {
-		place uint32
-		text  string
-	}
-	var in []piece
-	add := func(n int) {
-		text := strings.Repeat(string(rune('a'+r.IntN(26))), n)
-		in = append(in, piece{a.add([]byte(text)), text})
-	}
-	room := func() (n int) {
-		for _, b := range a.blocks {
-			n += len(b)
-		}
-		return n
-	}
-	for range 5000 {
-		add(1 + r.IntN(100))
-	}
-	add(3 * arenaCells * cellSize)
-	add(9)
-	before := room()
-	for range 50_000 {
-		i := r.IntN(len(in))
-		a.drop(in[i].place, cells([]byte(in[i].text)))
-		n := len(in[i].text)
-		in[i] = in[len(in)-1]
-		in = in[:len(in)-1]
-		add(n)
-	}
-	for _, p := range in {
-		if got := string(a.at(p.place)[:len(p.text)]); got != p.text {
-			t.Fatalf("%q is there as %q", p.text, got)
-		}
-	}
-	if room() != before {
-		t.Errorf("%d octets, and %d after much coming and going", before, room())
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/lease/internal/ilist"
 	"yarnpost/core/plan"
 )
 
@@ -28,7 +29,7 @@ type shard struct {
 
 func (t *Table) newShard(p *plan.Plan, v *plan.View) *shard {
 	of := &t.shares
-	s := &shard{bindings: bindings{texts: &t.texts}, plan: p, view: v, shares: of, offers: newOffers(), ports: ports{}}
+	s := &shard{bindings: bindings{shared: &t.texts}, plan: p, view: v, shares: of, offers: newOffers(), ports: ports{}}
 	if v == nil {
 		return s
 	}
@@ -200,11 +201,11 @@ func (s *shard) giveBack(a netip.Addr, lapsed bool) {
 		}
 		i = s.store(&Lease{Prefix: Host(a), Status: Free})
 	}
-	s.unchain(i, in)
+	s.unlist(i, in)
 	if lapsed {
-		s.push(&in.lapsed, i)
+		ilist.Push(s, &in.lapsed, i)
 	} else {
-		s.push(&in.returned, i)
+		ilist.Push(s, &in.returned, i)
 	}
 }
 
@@ -230,7 +231,7 @@ func (s *shard) store(l *Lease) int {
 		s.add(old, -1)
 		if p != nil {
 			p.add(old, -1)
-			s.unchain(i, p)
+			s.unlist(i, p)
 		}
 		s.plug(old, -1)
 	}

@@ -8,6 +8,9 @@ import (
 	"go4.org/netipx"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/lease/internal/calendar"
+	"yarnpost/core/lease/internal/ilist"
+	"yarnpost/core/lease/internal/intern"
 	"yarnpost/core/plan"
 )
 
@@ -95,7 +98,8 @@ func (t *Table) Pair(side Side) {
 // Reset empties the table: it is as New made it.
 func (t *Table) Reset(p *plan.Plan, now Time) {
 	t.turn = nil
-	*t = Table{plan: plan.New(), shards: map[plan.ID]*shard{}, due: newDueTimes(now), texts: newTexts(), shares: newShares()}
+	*t = Table{plan: plan.New(), shards: map[plan.ID]*shard{}, due: calendar.New[key](int64(now)), texts: intern.New(textsMost),
+		shares: newShares()}
 	t.orphans = t.newShard(t.plan, nil)
 	var all []plan.Change
 	for _, s := range p.Scopes() {
@@ -169,7 +173,7 @@ func (t *Table) reshare(s *shard) {
 			ranges = append(ranges, n.Range)
 		}
 		s.pools[i].fresh = s.pools[i].fresh.reshaped(ranges)
-		s.pools[i].lapsed, s.pools[i].returned = chain{}, chain{}
+		s.pools[i].lapsed, s.pools[i].returned = ilist.List{}, ilist.List{}
 	}
 	for k := range s.offers.at {
 		if a := k.Addr(); s.gives(a) && s.plan.ReservationIn(s.view, a) == nil {
@@ -177,8 +181,8 @@ func (t *Table) reshare(s *shard) {
 		}
 	}
 	var free []freed
-	for i := range s.slots.size() {
-		s.at(i).link = link{}
+	for i := range s.slots.Size() {
+		s.at(i).link = ilist.Link{}
 		l := s.at(i).brief()
 		a := l.Address()
 		if !s.gives(a) || s.plan.ReservationIn(s.view, a) != nil {

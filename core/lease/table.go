@@ -4,19 +4,25 @@ import (
 	"net/netip"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/lease/internal/calendar"
+	"yarnpost/core/lease/internal/chunk"
+	"yarnpost/core/lease/internal/intern"
 	"yarnpost/core/plan"
 )
+
+// textsMost bounds what clients can make the table remember.
+const textsMost = 1 << 16
 
 // Table is every lease, in one shard a scope. An address that nobody ever had
 // costs nothing.
 type Table struct {
 	plan      *plan.Plan
 	shards    map[plan.ID]*shard
-	slots     []*shard       // the same, by the views' slots: one look instead of three
-	orphans   *shard         // leases outside every scope
-	offered   [2]fifo[Offer] // by when they lapse: usual ones, brief ones
-	due       dueTimes
-	texts     texts
+	slots     []*shard              // the same, by the views' slots: one look instead of three
+	orphans   *shard                // leases outside every scope
+	offered   [2]chunk.Queue[Offer] // by when they lapse: usual ones, brief ones
+	due       calendar.Queue[key]
+	texts     intern.Texts
 	shares    shares
 	turn      *Turn           // a change of the plan on its way in, or nil
 	together  bool            // several changes are made, after which
@@ -142,9 +148,9 @@ func (t *Table) PutOffer(o Offer) {
 	t.shardOf(o.Prefix).putOffer(o)
 	t.turn.putOffer(o)
 	if o.Brief {
-		t.offered[1].add(o)
+		t.offered[1].Add(o)
 	} else {
-		t.offered[0].add(o)
+		t.offered[0].Add(o)
 	}
 }
 
@@ -177,7 +183,7 @@ func (t *Table) Lapse(now Time) (more bool) {
 	for i := range t.offered {
 		q := &t.offered[i]
 		for n := 0; ; n++ {
-			o := q.first()
+			o := q.First()
 			if o == nil || o.Until > now {
 				break
 			}
@@ -187,7 +193,7 @@ func (t *Table) Lapse(now Time) (more bool) {
 			if of, _ := t.shardOf(o.Prefix).offers.on(o.Prefix); of == *o {
 				t.DropOffer(o.Prefix)
 			}
-			q.drop()
+			q.Drop()
 		}
 	}
 	return false

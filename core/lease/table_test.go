@@ -182,7 +182,7 @@ func TestDueStaysSmall(t *testing.T) {
 	for i := range 10_000 {
 		table.Put(held("10.77.0.10", 1, Time(5000+i)))
 	}
-	if n := table.due.entries.size(); n != 1 || len(table.due.at) != 1 {
+	if n := table.due.Size(); n != 1 {
 		t.Errorf("%d entries wait for one lease", n)
 	}
 	if list, _ := dueOf(table, 14_000+Grace, 10); len(list) != 0 {

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"yarnpost/core/lease/internal/ilist"
 	"yarnpost/core/plan"
 )
 
@@ -174,7 +175,7 @@ func (u *Turn) Step(n int) (more bool) {
 	}
 	for n > 0 && len(u.sources) > 0 {
 		from := u.sources[0]
-		if u.slot >= from.slots.size() {
+		if u.slot >= from.slots.Size() {
 			u.sources, u.slot = u.sources[1:], 0
 			continue
 		}
@@ -219,8 +220,8 @@ func (u *Turn) Queue(n int) (more bool) {
 		u.free = u.free[:len(u.free)-1]
 		s := u.target(Host(f.address))
 		in, i := s.poolAt(f.address), s.slot(keyOf(Host(f.address)))
-		if in != nil && i >= 0 && s.at(i).changed == f.since && s.standing(f.address) == ours && !s.chained(i, in) {
-			s.pushFront(&in.returned, i)
+		if in != nil && i >= 0 && s.at(i).changed == f.since && s.standing(f.address) == ours && !s.listed(i, in) {
+			ilist.PushFront(s, &in.returned, i)
 		}
 	}
 	return len(u.free) > 0

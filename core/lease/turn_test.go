@@ -121,8 +121,8 @@ func TestTurnBesideTraffic(t *testing.T) {
 		if next.Scope(id) != nil && slow.Count(id).Headroom != recount(slow, id) {
 			t.Fatalf("seed %d: headroom %d, counted by hand %d", seed, slow.Count(id).Headroom, recount(slow, id))
 		}
-		chainsHold(t, slow)
-		chainsHold(t, quick)
+		listsHold(t, slow)
+		listsHold(t, quick)
 		one, two := slow.Upcoming(id, 200), quick.Upcoming(id, 200)
 		slices.SortFunc(one, netip.Addr.Compare)
 		slices.SortFunc(two, netip.Addr.Compare)

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/lease/internal/slab"
 	"yarnpost/core/plan"
 )
 
@@ -52,12 +53,11 @@ func (w *Snapshot) Next(p *Part, n int) bool {
 	left := n
 	for left > 0 && len(w.rest) > 0 {
 		b := w.rest[0]
-		if w.slot >= b.slots.size() {
+		if w.slot >= b.slots.Size() {
 			w.rest, w.slot = w.rest[1:], 0
 			continue
 		}
-		some := b.slots[w.slot/blockSize][w.slot%blockSize:]
-		some = some[:min(len(some), left)]
+		some := b.slots.From(w.slot, left)
 		for i := range some {
 			if r := &some[i]; r.trace() {
 				p.take(b, r)
@@ -69,7 +69,7 @@ func (w *Snapshot) Next(p *Part, n int) bool {
 }
 
 func (p *Part) take(b *bindings, r *record) {
-	p.records, p.octets, p.texts = append(p.records, *r), append(p.octets, b.text(r)...), b.texts.list
+	p.records, p.octets, p.texts = append(p.records, *r), append(p.octets, b.text(r)...), b.shared.List()
 }
 
 // Size is how many leases the part has.
@@ -81,7 +81,7 @@ func (p *Part) Leases(yield func(*Lease) bool) {
 	var l Lease
 	text := string(p.octets)
 	for i := range p.records {
-		n := int(p.records[i].cells) * cellSize
+		n := int(p.records[i].cells) * slab.CellSize
 		p.records[i].full(&l, text[:n], p.texts)
 		if text = text[n:]; !yield(&l) {
 			return

@@ -204,7 +204,8 @@ func (n *Node) wireAudits() {
 	n.Alerts = alert.New(alert.Config{Server: n.Pair.Name, Sends: n.Pair.Sends, Allowed: c.AlertsTo, Tell: n.Pair.TellAlerts}, n.Store,
 		n.Clock, c.Log)
 	n.Facts = facts.New(facts.Parts{Engine: n.Engine, Host: n.Host, Pair: n.Pair, Store: n.Store, Compare: n.Compare, Samples: n.Samples,
-		Trials: n.Trials, Reports: n.Reports, Journal: n.journal, Alerts: n.Alerts, Drops: n.wire.Drops, Health: n.Health, SetBack: n.SetBack.Text,
+		Trials: n.Trials, Reports: n.Reports, Journal: n.journal, Alerts: n.Alerts, Drops: n.wire.Drops, Health: n.Health,
+		SetBack:     n.SetBack.Text,
 		Data:        c.Data,
 		UnusedAfter: c.UnusedAfter, Started: n.Started, Clock: n.Clock, Log: c.Log})
 	n.Audits = auditor.New(n.Facts, n.Engine, n.Store, n.Clock, c.Log)

@@ -13,48 +13,6 @@ import (
 	"yarnpost/core/addr"
 )
 
-// The index does what a map does, with hashes that collide much.
-func TestIndex(t *testing.T) {
-	for seed := range uint64(20) {
-		random := rand.New(rand.NewPCG(seed, 1))
-		keys := make([]int, 300) // key of each slot; many slots, distinct keys
-		for i := range keys {
-			keys[i] = i
-		}
-		hash := func(slot int) uint32 { return uint32(keys[slot] % 17) }
-		var x index
-		in := map[int]bool{}
-		for step := range 4000 {
-			slot := random.IntN(len(keys))
-			switch {
-			case in[slot]:
-				x.drop(hash(slot), slot)
-				delete(in, slot)
-			default:
-				x.add(hash(slot), slot)
-				in[slot] = true
-			}
-			other := random.IntN(len(keys))
-			want := -1
-			if in[other] {
-				want = other
-			}
-			if got := x.find(hash(other), func(i int) bool { return keys[i] == keys[other] }); got != want || x.size() != len(in) {
-				t.Fatalf("seed %d, step %d: slot %d is found as %d; %d entries, want %d", seed, step, other, got, x.size(), len(in))
-			}
-		}
-		x.drop(3, 1000) // what is not there
-		for slot := range in {
-			x.drop(hash(slot), slot)
-		}
-		for _, c := range x.small.cells {
-			if c != 0 {
-				t.Fatalf("seed %d: cells are left", seed)
-			}
-		}
-	}
-}
-
 // crowded is a table with n leases of one scope, all of them renewed once, in whatever
 // order.
 func crowded(b *testing.B, n int) *Table {
@@ -133,35 +91,4 @@ func collecting() float64 {
 		least, last = min(least, sum-last), sum
 	}
 	return least * 1e9 / 1_000_000
-}
-
-func (x *index) size() (n int) {
-	for _, b := range append([]bucket{x.small}, x.large...) {
-		n += b.n
-	}
-	return n
-}
-
-// A large index is many small ones, and finds the same.
-func TestIndexGrows(t *testing.T) {
-	var x index
-	const many = 3 * smallMost
-	hash := func(slot int) uint32 { return hashClient(named(string(rune(slot)))) }
-	for slot := range many {
-		x.add(hash(slot), slot)
-	}
-	if len(x.large) != indexParts || x.size() != many {
-		t.Fatalf("%d parts, %d slots", len(x.large), x.size())
-	}
-	for slot := range many {
-		if got := x.find(hash(slot), func(i int) bool { return i == slot }); got != slot {
-			t.Fatalf("slot %d is found as %d", slot, got)
-		}
-		if slot%2 == 0 {
-			x.drop(hash(slot), slot)
-		}
-	}
-	if x.size() != many/2 {
-		t.Errorf("%d slots are left", x.size())
-	}
 }

@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"runtime/metrics"
 	"testing"
+
+	"yarnpost/core/lease/internal/ilist"
 )
 
 // owned is a lease of the n-th of many clients.
@@ -13,30 +15,25 @@ func owned(a netip.Addr, n int, until Time) *Lease {
 	return &Lease{Prefix: Host(a), Status: Active, Client: named(fmt.Sprint(n)), Expires: until, Changed: 1000}
 }
 
-// chainsHold checks that every address with a record that can be given stands in a
-// chain of its pool, in one and once, and that chains are linked both ways.
-func chainsHold(t *testing.T, table *Table) {
+// listsHold checks that every address with a record that can be given stands in a list of
+// its pool, in one and once.
+func listsHold(t *testing.T, table *Table) {
 	t.Helper()
 	for id, s := range table.shards {
 		stands := map[int]bool{}
 		for n := range s.pools {
-			for _, c := range []chain{s.pools[n].lapsed, s.pools[n].returned} {
-				before := int32(0)
-				for at := c.first; at > 0; at = s.at(int(at - 1)).link.behind {
-					r := s.at(int(at - 1))
-					if r.link.before != before || stands[int(at-1)] || s.poolAt(r.key.address()) != &s.pools[n] {
-						t.Fatalf("scope %d: %s stands twice, in the wrong pool, or behind another than it says", id, r.key.prefix())
+			for _, l := range []ilist.List{s.pools[n].lapsed, s.pools[n].returned} {
+				for at := l.First(); at >= 0; at = ilist.Behind(s, at) {
+					if r := s.at(at); stands[at] || s.poolAt(r.key.address()) != &s.pools[n] {
+						t.Fatalf("scope %d: %s stands twice, or in the wrong pool", id, r.key.prefix())
 					}
-					before, stands[int(at-1)] = at, true
-				}
-				if c.last != before {
-					t.Fatalf("scope %d: a chain ends at %d, not at %d", id, c.last, before)
+					stands[at] = true
 				}
 			}
 		}
-		for i := range s.slots.size() {
+		for i := range s.slots.Size() {
 			if a := s.at(i).key.address(); s.gives(a) && s.standing(a) == ours && !stands[i] {
-				t.Fatalf("scope %d: %s could be given and stands in no chain", id, a)
+				t.Fatalf("scope %d: %s could be given and stands in no list", id, a)
 			}
 		}
 	}
@@ -44,7 +41,7 @@ func chainsHold(t *testing.T, table *Table) {
 
 // What was offered in vain goes first, then what is free for longest; what was
 // given meanwhile is not there, and what is on offer comes back.
-func TestChains(t *testing.T) {
+func TestFreeLists(t *testing.T) {
 	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.15")
 	for n := range 6 {
 		table.Put(held(fmt.Sprint("10.77.0.", 10+n), n, 9000))
@@ -52,7 +49,7 @@ func TestChains(t *testing.T) {
 	end := func(a string, at Time) { table.Put(table.At(netip.MustParseAddr(a)).Ended(Expired, at)) }
 	expect := func(when, want string) {
 		t.Helper()
-		chainsHold(t, table)
+		listsHold(t, table)
 		if got := lasts(table.Upcoming(id, 9)); got != want {
 			t.Errorf("%s: %s, want %s", when, got, want)
 		}
@@ -92,7 +89,7 @@ func TestNobodyHadIt(t *testing.T) {
 	if got := lasts(table.Upcoming(id, 9)); got != "14 15 10 11 12" {
 		t.Errorf("after that: %s", got)
 	}
-	chainsHold(t, table)
+	listsHold(t, table)
 	for n := range 3 {
 		if l := table.At(netip.MustParseAddr(fmt.Sprint("10.77.0.", 10+n))); l != nil {
 			t.Errorf("a record of what nobody had: %+v", l)
@@ -101,34 +98,6 @@ func TestNobodyHadIt(t *testing.T) {
 	var part Part
 	if table.Snapshot(0).Next(&part, 100); part.Size() != 1 {
 		t.Errorf("a walk sees %d records", part.Size())
-	}
-}
-
-// Entries leave a queue in the order in which they came, across its blocks.
-func TestFifo(t *testing.T) {
-	var q fifo[int]
-	in, out := 0, 0
-	for round := range 5 {
-		for range 700 + 300*round {
-			q.add(in)
-			in++
-		}
-		for range 600 + 300*round {
-			if n := q.first(); n == nil || *n != out {
-				t.Fatalf("first is %v, want %d", n, out)
-			}
-			q.drop()
-			out++
-		}
-	}
-	for ; out < in; out++ {
-		q.drop()
-	}
-	if q.first() != nil {
-		t.Error("something is left in the end")
-	}
-	if q.add(7); *q.first() != 7 {
-		t.Error("an emptied queue takes nothing")
 	}
 }
 
@@ -175,7 +144,7 @@ func TestNoStepGrowsWithTheTable(t *testing.T) {
 	if n := table.Count(id); n.Active != many || n.Offered != 0 {
 		t.Errorf("in the end %+v", n)
 	}
-	chainsHold(t, table)
+	listsHold(t, table)
 }
 
 // However many addresses were given again since they became free, whoever comes
@@ -203,7 +172,7 @@ func TestFreeIsFoundAtOnce(t *testing.T) {
 			t.Fatalf("asked of %d addresses, of %d that are free", asked, n)
 		}
 		s, n := table.shards[id], 0
-		for at := s.pools[0].returned.first; at > 0; at = s.at(int(at - 1)).link.behind {
+		for at := s.pools[0].returned.First(); at >= 0; at = ilist.Behind(s, at) {
 			n++
 		}
 		if n != 1 {

@@ -1,13 +1,13 @@
-package lease
+// Package hashindex finds values, which lie elsewhere by slot, by a hash of whatever key they
+// have: a hash table with open addressing and linear probing. It keeps numbers alone, half a
+// hash and a slot, eight octets each. So there is nothing for the collector of garbage to
+// follow, and a key is stored once, with its value. A large table is many small ones, chosen
+// by the upper bits of the hash: each grows by itself, so none holds anybody up.
+package hashindex
 
-import "hash/maphash"
-
-// index finds a slot by what its lease says: by address, or by client. It keeps
-// numbers alone, in open addressing with linear probing: half a hash and a slot,
-// eight octets each. So there is nothing for the collector to follow, and the key
-// is stored once, in the lease. A large one is many small ones, chosen by the
-// upper bits of the hash: each grows by itself, so none holds anybody up.
-type index struct {
+// Index finds slots by hash. The zero value is empty. It is not safe for use by several
+// goroutines at a time.
+type Index struct {
 	small bucket
 	large []bucket // indexParts of them, once there are many slots
 }
@@ -24,23 +24,23 @@ const (
 	smallMost  = 8192 // slots in one bucket
 )
 
-func (x *index) of(hash uint32) *bucket {
+func (x *Index) of(hash uint32) *bucket {
 	if x.large != nil {
 		return &x.large[hash>>24]
 	}
 	return &x.small
 }
 
-// find is the slot with a hash that fits, or -1.
-func (x *index) find(hash uint32, fits func(slot int) bool) int { return x.of(hash).find(hash, fits) }
+// Find is the slot with a hash that fits, or -1.
+func (x *Index) Find(hash uint32, fits func(slot int) bool) int { return x.of(hash).find(hash, fits) }
 
-// each yields the slots with a hash until yield wants no more.
-func (x *index) each(hash uint32, yield func(slot int) bool) {
+// Each yields the slots with a hash until yield wants no more.
+func (x *Index) Each(hash uint32, yield func(slot int) bool) {
 	x.of(hash).find(hash, func(slot int) bool { return !yield(slot) })
 }
 
-// add puts in a slot that is not there.
-func (x *index) add(hash uint32, slot int) {
+// Add puts in a slot that is not there.
+func (x *Index) Add(hash uint32, slot int) {
 	if x.large == nil && x.small.n >= smallMost {
 		x.large = make([]bucket, indexParts)
 		for _, c := range x.small.cells {
@@ -53,8 +53,8 @@ func (x *index) add(hash uint32, slot int) {
 	x.of(hash).add(hash, slot)
 }
 
-// drop takes a slot out, if it is there.
-func (x *index) drop(hash uint32, slot int) { x.of(hash).drop(hash, slot) }
+// Drop takes a slot out, if it is there.
+func (x *Index) Drop(hash uint32, slot int) { x.of(hash).drop(hash, slot) }
 
 // cell is a hash in the upper half and the number of a slot plus one in the
 // lower; 0 is empty.
@@ -64,14 +64,6 @@ func cellOf(hash uint32, slot int) cell { return cell(hash)<<32 | cell(slot+1) }
 
 func (c cell) hash() uint32 { return uint32(c >> 32) }
 func (c cell) slot() int    { return int(uint32(c)) - 1 }
-
-var seed = maphash.MakeSeed() // so that nobody can choose keys that collide; nothing else depends on it
-
-func hashKey(k key) uint32 { return uint32(maphash.Bytes(seed, k[:])) }
-
-func hashClient(c Client) uint32 {
-	return uint32(maphash.String(seed, c.ID)) ^ (c.Number<<8|uint32(c.Kind))*0x9e3779b1
-}
 
 func (x *bucket) find(hash uint32, fits func(slot int) bool) int {
 	if x.n == 0 {
@@ -141,4 +133,17 @@ func (x *bucket) drop(hash uint32, slot int) {
 			hole = i
 		}
 	}
+}
+
+// Likely is a slot with a hash, or the first of all: Find, without a look at what a slot
+// holds. It is for reading ahead.
+func (x *Index) Likely(hash uint32) int { return x.of(hash).likely(hash) }
+
+// Size counts the entries.
+func (x *Index) Size() (n int) {
+	n = x.small.n
+	for i := range x.large {
+		n += x.large[i].n
+	}
+	return n
 }

@@ -1,7 +1,7 @@
 # Yarn Post. make demo shows it, make test checks it.
 
 export GOFLAGS ?= -trimpath
-RACED := ./core/lease ./core/answer ./service/engine ./service/observe ./service/probe ./service/forgetful ./service/clock ./service/work ./service/journal ./service/change ./service/failover ./service/accounts ./service/httpd
+RACED := ./core/lease ./core/answer ./service/engine ./service/observe ./service/probe ./service/lru ./service/clock ./service/work ./service/journal ./service/change ./service/failover ./service/accounts ./service/httpd
 NPM := npm --no-audit --no-fund --loglevel=error
 
 .PHONY: build demo test check unit bench sim fuzz shots generate clean console

@@ -352,8 +352,8 @@ type Nudged struct {
 	Text    string `json:"text"`
 }
 
-// Rival is another DHCP server that was heard.
-type Rival struct {
+// OtherServer is another DHCP server that was heard.
+type OtherServer struct {
 	Link   string    `json:"link"`
 	Server string    `json:"server"`
 	How    string    `json:"how"`
@@ -395,7 +395,7 @@ type Listening struct {
 	Learned int              `json:"learned" doc:"Addresses kept for clients of the other server"`
 	Scopes  []ScopeAgreement `json:"scopes"`
 	Clients []Agreement      `json:"clients" doc:"Disagreements first; at most 1000"`
-	Rivals  []Rival          `json:"rivals"`
+	OtherServers  []OtherServer          `json:"others"`
 }
 
 // Relay is a relay that forwards to this server.

@@ -190,7 +190,7 @@ func TestListeningPrints(t *testing.T) {
 	f := &fake{answers: map[string]any{"GET /api/listening": api.Listening{Links: []string{"yard"}, Learned: 3,
 		Scopes: []api.ScopeAgreement{{Scope: "yard", Link: "yard", Clients: 2, Agree: 1, Disagree: 1}},
 		Clients: []api.Agreement{{Hardware: "02:01", Took: "10.0.0.9", Difference: []string{"it is excluded"}},
-			{Hardware: "02:02", Agrees: true}}, Rivals: []api.Rival{{Link: "yard", Server: "10.0.0.2", How: "heard", Count: 4}}}}}
+			{Hardware: "02:02", Agrees: true}}, OtherServers: []api.OtherServer{{Link: "yard", Server: "10.0.0.2", How: "heard", Count: 4}}}}}
 	out, _, _ := f.run(t, "listening")
 	for _, text := range []string{"Listening on: yard", "Server 10.0.0.2 answers on link yard: heard, 4 times", "3 addresses were learned",
 		"it is excluded"} {

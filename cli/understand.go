@@ -392,7 +392,7 @@ func listeningCommand() command {
 				default:
 					fmt.Fprintln(k.out, "No link is only listened to; every link is answered.")
 				}
-				for _, r := range l.Rivals {
+				for _, r := range l.OtherServers {
 					fmt.Fprintf(k.out, "Server %s answers on link %s: %s, %d times, last %s.\n", r.Server, r.Link, r.How, r.Count,
 						k.when(r.Last))
 				}

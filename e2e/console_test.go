@@ -45,7 +45,7 @@ func TestConsole(t *testing.T) {
 		}
 	}
 	do("leases appear live", see("10.77.0.100"), see("spinner"))
-	do("a lease's drawer", open("/leases?open=10.77.0.100"), see("Who had this address"), see("02:00:00:00:00:01"))
+	do("a lease's bucket", open("/leases?open=10.77.0.100"), see("Who had this address"), see("02:00:00:00:00:01"))
 	late := &demo.Client{Relay: r, Hardware: hw(3), Hostname: "weaver", Patience: 1}
 	late.Discover(ctx)
 	do("an unserved client is reserved an address", open("/unserved"), see("weaver"), see("pool is empty"), click("button=Reserve an address"),

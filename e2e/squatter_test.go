@@ -187,8 +187,8 @@ func TestListeningBesideAnotherServer(t *testing.T) {
 			t.Errorf("%s differs by %q, want %q", hw, why[hw], text)
 		}
 	}
-	if l := listening(); len(l.Rivals) != 1 || l.Rivals[0].Server != "10.77.0.2" || l.Learned < 4 {
-		t.Errorf("rivals %+v, learned %d", l.Rivals, l.Learned)
+	if l := listening(); len(l.OtherServers) != 1 || l.OtherServers[0].Server != "10.77.0.2" || l.Learned < 4 {
+		t.Errorf("others %+v, learned %d", l.OtherServers, l.Learned)
 	}
 	w.await(func() bool { return !strings.Contains(w.must("status"), "in no scope") }, "the look at the host to follow the plan")
 	if out := w.must("status"); !strings.Contains(out, "another DHCP server, 10.77.0.2, answers on link looms") {

@@ -134,7 +134,7 @@ func (s *server) activate(r *revision) {
 	if s.active == r || s.turn != nil {
 		return // what is on its way goes first; it is said again that there is more
 	}
-	u := s.table.NewTurn(r.plan, plan.Between(s.active.plan, r.plan))
+	u := s.table.NewRebuild(r.plan, plan.Between(s.active.plan, r.plan))
 	s.turn = u
 	u.Begin()
 	phases := []func(n int) (more bool){u.Shape, u.Step, func(int) bool { u.Sort(); return false }, u.Queue}

@@ -49,8 +49,8 @@ type server struct {
 	due    lease.Part
 	pair   *pair.Server
 	active *revision
-	turn   *lease.Turn // a revision on its way into the table, or nil
-	theirs *revision   // by which the partner serves, as far as is known
+	turn   *lease.Rebuild // a revision on its way into the table, or nil
+	theirs *revision      // by which the partner serves, as far as is known
 	parted bool
 	ticks  int
 

@@ -1,4 +1,4 @@
-// Package addr is the room of addresses: ranges, subnets and hardware
+// Package addr has addresses: ranges, subnets and hardware
 // addresses as administrators write them. Text comes in; values that compare,
 // count and print in one canonical form go out. Both address families share it.
 package addr

@@ -1,4 +1,4 @@
-// Package answer is the room where requests are decided: one request, the
+// Package answer decides requests: one request, the
 // plan, the lease table and the time come in; one Decision with its reasons
 // comes out. It changes nothing: whoever asked carries out what it says, or
 // only reads it. So the same code serves and explains.
@@ -57,8 +57,8 @@ type World struct {
 	// Probed says what probes found out about an address for a client with this
 	// hardware address; nil: there is no probing.
 	Probed func(a netip.Addr, client addr.Hardware) Probe
-	// Rival tells links on which another server answers; nil: none does.
-	Rival func(link plan.ID) bool
+	// OtherServer tells links on which another server answers; nil: none does.
+	OtherServer func(link plan.ID) bool
 	// Nonce draws sixteen unpredictable octets; nil: no client is given one.
 	Nonce func() string
 	// Pending tells keys whose records are not durable yet; nil: all are.
@@ -447,7 +447,7 @@ func (d *decider) withhold() {
 	if len(d.scopes) > 0 {
 		on := d.scopes[0]
 		listening = listening || on.Listening
-		aside = on.StandAside && d.world.Rival != nil && d.world.Rival(on.Link)
+		aside = on.StandAside && d.world.OtherServer != nil && d.world.OtherServer(on.Link)
 	}
 	switch {
 	case listening:

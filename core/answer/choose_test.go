@@ -148,7 +148,7 @@ func TestWithheld(t *testing.T) {
 		t.Errorf("with nobody else there: %q", d.Withheld)
 	}
 	w := f.world()
-	w.Rival = func(plan.ID) bool { return true }
+	w.OtherServer = func(plan.ID) bool { return true }
 	if d := Decide(Request{Message: f.message(dhcp4.Discover, 1), Server: server}, w, nil); d.Withheld != reason.StandsAside {
 		t.Errorf("beside another server: %q", d.Withheld)
 	}

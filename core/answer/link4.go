@@ -123,7 +123,7 @@ func (d *v4) lookAhead(v *plan.View) {
 	if a.IsUnspecified() {
 		a = d.who.wish
 	}
-	d.looked, d.read = v, d.table.Ahead(v, a, d.who.client, d.msg.CHAddr)
+	d.looked, d.read = v, d.table.Prefetch(v, a, d.who.client, d.msg.CHAddr)
 }
 
 // clientKey is by what the client is told from others: its client identifier if

@@ -1,4 +1,4 @@
-// Package audit is the room of findings: what is wrong or odd in the plan, in the
+// Package audit has findings: what is wrong or odd in the plan, in the
 // lease table, between the two servers of a pair and in the service. Facts come in
 // as values; findings go out, each with its evidence and what to do about it. The
 // same code advises on a change before it is made.

@@ -186,7 +186,7 @@ func TestPairAndService(t *testing.T) {
 		"clock-stepped":         func(s *Service) { s.ClockStep = time.Hour },
 		"database-set-back":     func(s *Service) { s.SetBack = "it knows batch 7 and there were 9" },
 		"host-claims-addresses": func(s *Service) { s.Claims = []Said{{Subject: "hardware 02:00:00:00:00:66", Text: "it answers"}} },
-		"other-server":          func(s *Service) { s.Rivals = []Said{{Subject: "link looms", Text: "10.77.0.2 answers"}} },
+		"other-server":          func(s *Service) { s.OtherServers = []Said{{Subject: "link looms", Text: "10.77.0.2 answers"}} },
 		"relay-silent":          func(s *Service) { s.SilentRelays = []Said{{Subject: "relay 10.77.0.1", Text: "it is quiet"}} },
 		"trial-failed":          func(s *Service) { s.Trials = []Failed{{"looms-served", "looms", "no offer"}} },
 		"clients-unserved":      func(s *Service) { s.Unserved = map[string]int{"pool is empty": 3} },

@@ -100,7 +100,7 @@ type Service struct {
 	ClockStep    time.Duration
 	SetBack      string // that the database was set back, in words, or ""
 	Claims       []Said // hosts that answer for addresses of others
-	Rivals       []Said
+	OtherServers       []Said
 	SilentRelays []Said
 	Trials       []Failed
 	Unserved     map[string]int // clients by reason, in words
@@ -164,7 +164,7 @@ func OfService(s Service) []Finding {
 	for _, c := range s.Claims {
 		out.say("host-claims-addresses", c.Subject, "%s", c.Text)
 	}
-	for _, r := range s.Rivals {
+	for _, r := range s.OtherServers {
 		f := out.say("other-server", r.Subject, "%s", r.Text)
 		if r.Meant {
 			f.as(Note).mend("Nothing, while this server listens beside it; yarnpost listening shows how far the two agree.", "yarnpost listening")

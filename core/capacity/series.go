@@ -1,4 +1,4 @@
-// Package capacity is the room of addresses over time: how many are used, when a
+// Package capacity knows addresses over time: how many are used, when a
 // pool runs out, what would help, how large a pool has to be. Samples and counts
 // come in as values; answers go out as values, with what they rest on.
 package capacity

@@ -1,4 +1,4 @@
-// Package dhcp4 is the room of the DHCPv4 wire format (RFC 951, 2131, 2132,
+// Package dhcp4 is the codec of the DHCPv4 wire format (RFC 951, 2131, 2132,
 // 3046, 3396): octets come in and a Message goes out, and back. It knows what
 // the fields are, never what to answer. All integers are big-endian.
 package dhcp4

@@ -1,4 +1,4 @@
-// Package effect is the room of what a decision does to the world: a list, whose
+// Package effect says what a decision does to the world: a list, whose
 // order is what makes it safe. The core says it, and whoever runs the core (the
 // engine, a simulator) carries it out from the first to the last:
 //

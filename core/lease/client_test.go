@@ -119,7 +119,7 @@ func TestSnapshotBesideChange(t *testing.T) {
 		table.Put(held(netip.AddrFrom4([4]byte{10, 77, 0, byte(10 + n)}).String(), n, 9000))
 	}
 	seen := map[netip.Prefix]int{}
-	walk := table.Snapshot(0)
+	walk := table.Iterator(0)
 	var part Part
 	for n := 0; walk.Next(&part, 7); n++ {
 		for l := range part.Leases {

@@ -38,7 +38,7 @@ func (t *Table) Due(p *Part, now Time, most int) (more bool) {
 		} else {
 			t.expect(s, i)
 		}
-		t.turn.expected(k, s.at(i).due)
+		t.rebuild.expected(k, s.at(i).due)
 	}
 	return true
 }

@@ -96,7 +96,7 @@ func TestNobodyHadIt(t *testing.T) {
 		}
 	}
 	var part Part
-	if table.Snapshot(0).Next(&part, 100); part.Size() != 1 {
+	if table.Iterator(0).Next(&part, 100); part.Size() != 1 {
 		t.Errorf("a walk sees %d records", part.Size())
 	}
 }

@@ -1,4 +1,4 @@
-// Package lease is the room of the lease table: who holds which address, what
+// Package lease is the lease table: who holds which address, what
 // is free, and which address to give next. Leases go in as values and come out
 // as values; the table opens no file and holds no lock. Its owner lets one
 // goroutine at a time in. A *Lease that the table gave never changes, so whoever
@@ -91,7 +91,7 @@ type Lease struct {
 	Reserved bool // given by a reservation
 	Owed     bool // the partner has not acknowledged this record yet
 	By       Side // which server of a pair gave it
-	Version  Version
+	Version  VersionVector
 	Acked    Moment // until when both servers know that it may be held
 	Told     Moment // until when the partner may believe that it is held
 	Client   Client

@@ -62,7 +62,7 @@ func BenchmarkWalk(b *testing.B) {
 	hosts := 0
 	for b.Loop() {
 		begun := time.Now()
-		for walk := table.Snapshot(0); walk.Next(&part, 512); begun = time.Now() {
+		for walk := table.Iterator(0); walk.Next(&part, 512); begun = time.Now() {
 			took += time.Since(begun)
 			begun = time.Now()
 			for l := range part.Leases {

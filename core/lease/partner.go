@@ -32,13 +32,13 @@ func (s Side) Free() Status {
 	return Free
 }
 
-// Version counts the changes that each server made to a record. So of two records
+// VersionVector counts the changes that each server made to a record. So of two records
 // of one address it can be told, without a clock, whether one was made in
 // knowledge of the other.
-type Version struct{ Primary, Secondary uint32 }
+type VersionVector struct{ Primary, Secondary uint32 }
 
 // Next is the version of a record after a change that a side makes.
-func (v Version) Next(s Side) Version {
+func (v VersionVector) Next(s Side) VersionVector {
 	switch s {
 	case Primary:
 		v.Primary++
@@ -49,11 +49,13 @@ func (v Version) Next(s Side) Version {
 }
 
 // Covers reports whether whoever made this version knew that one.
-func (v Version) Covers(o Version) bool { return v.Primary >= o.Primary && v.Secondary >= o.Secondary }
+func (v VersionVector) Covers(o VersionVector) bool {
+	return v.Primary >= o.Primary && v.Secondary >= o.Secondary
+}
 
 // Join is the version of what was made in knowledge of both.
-func (v Version) Join(o Version) Version {
-	return Version{max(v.Primary, o.Primary), max(v.Secondary, o.Secondary)}
+func (v VersionVector) Join(o VersionVector) VersionVector {
+	return VersionVector{max(v.Primary, o.Primary), max(v.Secondary, o.Secondary)}
 }
 
 // Moment is a second as messages of a pair count it: since 2000-01-01 UTC. Zero is
@@ -99,9 +101,11 @@ func (l *Lease) Limbo() bool {
 	return !l.busy() && (l.Status == Released || l.Status == Expired || l.Status == PendingFree)
 }
 
-// trace reports whether the record says anything at all; one that was taken back
-// does not.
-func (l *Lease) trace() bool { return l.Status != Free || l.Client.Known() || l.Version != (Version{}) }
+// tombstone reports whether the record says nothing at all: it was taken back, and only its
+// slot is there still.
+func (l *Lease) tombstone() bool {
+	return l.Status == Free && !l.Client.Known() && l.Version == (VersionVector{})
+}
 
 // Wanted is the lease time that the client of an active lease would have been given,
 // had the partner known of it in time; 0 if that is what it was given. What the

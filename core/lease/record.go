@@ -26,7 +26,7 @@ type record struct {
 	text     uint32 // place of its texts
 	vendor   uint32 // number of the shared text; 0 if it is among its own
 	circuit  uint32 // the same
-	version  Version
+	version  VersionVector
 	acked    Moment
 	told     Moment
 	link     ilist.Link // where it stands among what can be given again
@@ -74,9 +74,9 @@ func (k key) address() netip.Addr {
 // mapped begins the octets of an IPv4 address.
 var mapped = [12]byte{10: 0xff, 11: 0xff}
 
-// trace reports whether the record says anything at all (Lease.trace).
-func (r *record) trace() bool {
-	return r.status != Free || r.kind != Nobody || r.version != (Version{})
+// tombstone reports whether the record says nothing at all (Lease.tombstone).
+func (r *record) tombstone() bool {
+	return r.status == Free && r.kind == Nobody && r.version == (VersionVector{})
 }
 
 // textMost bounds each text; none that comes in a message is longer.

@@ -45,7 +45,7 @@ func whatever(r *rand.Rand, k netip.Prefix) *Lease {
 		return string(b)
 	}
 	l := &Lease{Prefix: k, Status: Status(r.IntN(statuses)), Reserved: r.IntN(2) == 0, Owed: r.IntN(2) == 0, By: Side(r.IntN(3)),
-		Version: Version{r.Uint32(), r.Uint32()}, Acked: Moment(r.Uint32()), Told: Moment(r.Uint32()),
+		Version: VersionVector{r.Uint32(), r.Uint32()}, Acked: Moment(r.Uint32()), Told: Moment(r.Uint32()),
 		Client:  Client{ClientKind(r.IntN(5)), r.Uint32(), text(300)},
 		Expires: Time(r.Int64()), Heard: Time(r.Int64()), Granted: time.Duration(r.Int64()), Revision: r.Int64(),
 		Hardware: addr.Hardware(text(20)), Nudge: text(40), Since: Time(r.Int64()), Changed: Time(r.Int64()), Given: r.Uint64(),
@@ -95,7 +95,7 @@ func TestRecordsSayWhatLeasesSay(t *testing.T) {
 	}
 	var part Part
 	seen := 0
-	for walk := table.Snapshot(0); walk.Next(&part, 7); {
+	for walk := table.Iterator(0); walk.Next(&part, 7); {
 		for l := range part.Leases {
 			if seen++; *l != want[l.Prefix] {
 				t.Fatalf("a walk sees %+v as %+v", want[l.Prefix], l)
@@ -121,11 +121,11 @@ func TestClone(t *testing.T) {
 	}
 	var part Part
 	var kept []*Lease
-	table.Snapshot(0).Next(&part, 100)
+	table.Iterator(0).Next(&part, 100)
 	for l := range part.Leases {
 		kept = append(kept, l.Clone())
 	}
-	table.Snapshot(0).Next(&part, 2)
+	table.Iterator(0).Next(&part, 2)
 	for n, l := range kept {
 		if *l != *table.At(netip.MustParseAddr(fmt.Sprint("10.77.0.", 10+n))) {
 			t.Errorf("kept is %+v", l)

@@ -116,7 +116,7 @@ const (
 func (s *shard) standingOf(a netip.Addr, l *Lease) standing {
 	alone := s.shares.side == Alone
 	switch {
-	case l == nil || !alone && !l.trace():
+	case l == nil || !alone && l.tombstone():
 		return s.shares.standing(a)
 	case l.busy():
 		return taken

@@ -97,7 +97,7 @@ func (t *Table) Pair(side Side) {
 
 // Reset empties the table: it is as New made it.
 func (t *Table) Reset(p *plan.Plan, now Time) {
-	t.turn = nil
+	t.rebuild = nil
 	*t = Table{plan: plan.New(), shards: map[plan.ID]*shard{}, due: calendar.New[key](int64(now)), texts: intern.New(textsMost),
 		shares: newShares()}
 	t.orphans = t.newShard(t.plan, nil)
@@ -134,8 +134,8 @@ func (t *Table) reshared(k netip.Prefix) {
 	for _, s := range t.shards { // a block may lie in several scopes, once subnets were split
 		note(s)
 	}
-	if t.turn != nil {
-		for _, s := range t.turn.fresh {
+	if t.rebuild != nil {
+		for _, s := range t.rebuild.fresh {
 			note(s)
 		}
 	}
@@ -249,7 +249,7 @@ func (t *Table) Returned(scope plan.ID, n int) (out []*Lease) {
 	}
 	for i := range s.pools {
 		s.queued(&s.pools[i], &s.pools[i].returned, n, func(i int) bool {
-			if s.at(i).trace() {
+			if !s.at(i).tombstone() {
 				out = append(out, s.get(i))
 			}
 			return len(out) < n

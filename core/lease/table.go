@@ -24,7 +24,7 @@ type Table struct {
 	due       calendar.Queue[key]
 	texts     intern.Texts
 	shares    shares
-	turn      *Turn           // a change of the plan on its way in, or nil
+	rebuild   *Rebuild        // a change of the plan on its way in, or nil
 	together  bool            // several changes are made, after which
 	resharing map[*shard]bool // these count anew
 }
@@ -80,7 +80,7 @@ func (t *Table) Put(l *Lease) {
 	s := t.shardOf(l.Prefix)
 	i := s.set(l)
 	t.expect(s, i)
-	t.turn.put(l, s.at(i).due)
+	t.rebuild.put(l, s.at(i).due)
 }
 
 // Restore puts a key back to an earlier record, nil for none.
@@ -146,7 +146,7 @@ func (t *Table) Bindings(v *plan.View, c Client, yield func(*Lease) bool) {
 // PutOffer notes an offer; it replaces an earlier one to the same client.
 func (t *Table) PutOffer(o Offer) {
 	t.shardOf(o.Prefix).putOffer(o)
-	t.turn.putOffer(o)
+	t.rebuild.putOffer(o)
 	if o.Brief {
 		t.offered[1].Add(o)
 	} else {
@@ -157,7 +157,7 @@ func (t *Table) PutOffer(o Offer) {
 // DropOffer forgets the offer of a key, if there is one.
 func (t *Table) DropOffer(k netip.Prefix) {
 	t.shardOf(k).dropOffer(k)
-	t.turn.dropOffer(k)
+	t.rebuild.dropOffer(k)
 }
 
 // OfferTo is the address on offer to a client in a scope.

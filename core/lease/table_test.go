@@ -240,7 +240,7 @@ func TestOrphansComeHome(t *testing.T) {
 	}
 	seen := 0
 	var part Part
-	for at := table.Snapshot(0); at.Next(&part, 1); {
+	for at := table.Iterator(0); at.Next(&part, 1); {
 		seen += part.Size()
 	}
 	if seen != 1 {

@@ -9,18 +9,18 @@ import (
 	"yarnpost/core/plan"
 )
 
-// Snapshot is a walk through the leases as they are, some at a time. Changes of
+// Iterator is a walk through the leases as they are, some at a time. Changes of
 // leases show while they are still ahead; a change of the plan does not disturb
 // it: what was there at the start is seen once.
-type Snapshot struct {
+type Iterator struct {
 	rest []*bindings
 	slot int
 }
 
-// Snapshot starts a walk through the leases of a scope, or of the whole table
+// Iterator starts a walk through the leases of a scope, or of the whole table
 // for 0.
-func (t *Table) Snapshot(scope plan.ID) *Snapshot {
-	w := &Snapshot{}
+func (t *Table) Iterator(scope plan.ID) *Iterator {
+	w := &Iterator{}
 	if scope != 0 {
 		if s := t.shards[scope]; s != nil {
 			w.rest = []*bindings{&s.bindings}
@@ -48,7 +48,7 @@ type Part struct {
 
 // Next fills a part with n leases or fewer and moves on; at the end there are none,
 // and it reports false. It needs the table to itself; reading the part does not.
-func (w *Snapshot) Next(p *Part, n int) bool {
+func (w *Iterator) Next(p *Part, n int) bool {
 	p.records, p.octets = p.records[:0], p.octets[:0]
 	left := n
 	for left > 0 && len(w.rest) > 0 {
@@ -59,7 +59,7 @@ func (w *Snapshot) Next(p *Part, n int) bool {
 		}
 		some := b.slots.From(w.slot, left)
 		for i := range some {
-			if r := &some[i]; r.trace() {
+			if r := &some[i]; !r.tombstone() {
 				p.take(b, r)
 			}
 		}

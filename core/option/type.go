@@ -1,4 +1,4 @@
-// Package option is the room of typed option values: codebooks say which code
+// Package option has typed option values: codebooks say which code
 // has which name and type, and a type turns text into the octets that travel
 // and octets back into text. Nothing here knows a message or a level.
 package option

@@ -50,7 +50,7 @@ func (s *Server) Closed(now lease.Time) []effect.List {
 		}
 		s.link = link{number: s.link.number, ahead: s.link.ahead, refused: s.link.refused}
 		s.asked, s.updated = false, false
-		s.debts.cut()
+		s.outbox.cut()
 		s.walks.all = nil
 	}
 	s.advance(now)
@@ -96,11 +96,11 @@ func (s *Server) takeIn(m message.Message, now lease.Time) error {
 		s.send(message.Message{Type: message.PoolResp, Transaction: m.Transaction}, now)
 		s.lend(m, now)
 	case message.UpdReq:
-		s.debts.promise(m.Transaction)
+		s.outbox.promise(m.Transaction)
 	case message.UpdReqAll:
-		s.debts.promise(m.Transaction)
+		s.outbox.promise(m.Transaction)
 		s.rec.told(false) // it lost what it knew
-		s.walks.all = s.table.Snapshot(0)
+		s.walks.all = s.table.Iterator(0)
 	case message.UpdDone:
 		s.updated = s.asked
 	case message.Disconnect:
@@ -183,7 +183,7 @@ func (s *Server) agreed(refused string, now lease.Time) error {
 		return fmt.Errorf("no pair with this partner: %s", refused)
 	}
 	s.link.agreed = true
-	s.debts.retry()
+	s.outbox.retry()
 	s.sayState(now)
 	return nil
 }
@@ -253,7 +253,7 @@ func (s *Server) Tick(now lease.Time) (lists []effect.List, hangup bool) {
 	if d := s.set.AutoDown; d > 0 && s.state == CommunicationsInterrupted && s.next == nil && now.Sub(s.rec.Since) >= d {
 		s.down = true
 	}
-	s.debts.age(now)
+	s.outbox.age(now)
 	s.advance(now)
 	s.ask(now)
 	s.walk(now)

@@ -7,20 +7,20 @@ import (
 )
 
 // Two tables are compared by digests: of all records whose address falls into one of
-// some thousand drawers, then of the parts of drawers that differ. So equal tables
+// some thousand buckets, then of the parts of buckets that differ. So equal tables
 // of any size take a few ten thousand octets, and each difference some hundred.
 
-// Drawers is how many there are, and Parts how many parts each has.
+// DigestBuckets is how many there are, and Parts how many parts each has.
 const (
-	Drawers = 4096
-	Parts   = 64
+	DigestBuckets = 4096
+	Parts         = 64
 )
 
-// Drawer is where a record is looked for: by its key alone, evenly spread.
-func Drawer(l *lease.Lease) (drawer, part int) {
+// DigestBucket is where a record is looked for: by its key alone, evenly spread.
+func DigestBucket(l *lease.Lease) (bucket, part int) {
 	a := l.Address().As16()
 	h := mix(binary.BigEndian.Uint64(a[:])*3 + binary.BigEndian.Uint64(a[8:]) + uint64(l.Prefix.Bits())<<56)
-	return int(h % Drawers), int(h / Drawers % Parts)
+	return int(h % DigestBuckets), int(h / DigestBuckets % Parts)
 }
 
 // Digest is the digest of what both servers should know of a record. It is zero for
@@ -29,7 +29,7 @@ func Drawer(l *lease.Lease) (drawer, part int) {
 func Digest(l *lease.Lease) uint64 {
 	status := l.Status
 	switch {
-	case status == lease.Free && !l.Client.Known() && l.Version == (lease.Version{}):
+	case status == lease.Free && !l.Client.Known() && l.Version == (lease.VersionVector{}):
 		return 0
 	case status == lease.PendingFree:
 		status = lease.Free
@@ -40,7 +40,7 @@ func Digest(l *lease.Lease) uint64 {
 	for i := 0; i < len(l.Client.ID); i++ {
 		h = (h ^ uint64(l.Client.ID[i])) * 1099511628211
 	}
-	d, p := Drawer(l)
+	d, p := DigestBucket(l)
 	a := l.Address().As16()
 	return mix(h ^ uint64(d)<<40 ^ uint64(p)<<52 ^ binary.BigEndian.Uint64(a[8:]))
 }

@@ -81,13 +81,13 @@ func (s *Server) decide(u *message.Update, now lease.Time) (c lease.Change, turn
 	if u.Kept != "" { // it may have been the only one that saw both
 		s.found(Conflict{Address: n.Address(), Kept: u.Kept, Other: u.Other, At: now, Told: true})
 	}
-	if before != nil && before.Version == (lease.Version{}) && before.Status == lease.Free && !before.Client.Known() {
+	if before != nil && before.Version == (lease.VersionVector{}) && before.Status == lease.Free && !before.Client.Known() {
 		before = nil // what was taken back says nothing
 	}
 	switch {
 	case before != nil && before.Version.Covers(n.Version):
 		if before.Version == n.Version {
-			delete(s.debts.claimed, n.Prefix)
+			delete(s.outbox.claimed, n.Prefix)
 			return c, false
 		}
 		return c, true // what is newer here was not agreed to, and will be told
@@ -105,7 +105,7 @@ func (s *Server) decide(u *message.Update, now lease.Time) (c lease.Change, turn
 		s.stats.Merged++
 	}
 	if !n.Owed || n.Status != s.set.Side.Free() {
-		delete(s.debts.claimed, n.Prefix) // the partner knows, or it is not this server's to give after all
+		delete(s.outbox.claimed, n.Prefix) // the partner knows, or it is not this server's to give after all
 	}
 	return lease.Change{Before: before, After: &n}, turnedDown
 }

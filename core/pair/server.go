@@ -122,7 +122,7 @@ type Server struct {
 	now    lease.Time // of the last call
 	ticked lease.Time // of the last tick
 	link   link
-	debts  debts
+	outbox outbox
 	walks  walks
 
 	updated bool // the partner sent all it was asked for
@@ -181,10 +181,10 @@ type link struct {
 func New(set Settings, table *lease.Table, rec Record, now lease.Time) *Server {
 	s := &Server{set: set, table: table, rec: rec, state: Startup, boot: now, now: now, Sizes: usualSizes,
 		Pending: func(netip.Prefix) bool { return false }}
-	s.debts.init()
+	s.outbox.init()
 	last := rec.Contact
 	var some lease.Part
-	for w := table.Snapshot(0); w.Next(&some, 1000); {
+	for w := table.Iterator(0); w.Next(&some, 1000); {
 		for l := range some.Leases {
 			last = max(last, l.Heard)
 			s.owes(l)
@@ -204,9 +204,9 @@ func (s *Server) owes(l *lease.Lease) {
 	if !l.Owed {
 		return
 	}
-	s.debts.add(l.Prefix)
+	s.outbox.add(l.Prefix)
 	if s.rec.State == PartnerDown { // perhaps of an address that was taken from the partner
-		s.debts.claimed[l.Prefix] = true
+		s.outbox.claimed[l.Prefix] = true
 	}
 }
 
@@ -274,7 +274,7 @@ func (s *Server) Refused() string { return s.link.refused }
 func (s *Server) Heard() lease.Time { return max(s.link.heard, s.rec.Contact) }
 
 // Owed is how many updates the partner has not acknowledged.
-func (s *Server) Owed() int { return s.debts.count() }
+func (s *Server) Owed() int { return s.outbox.count() }
 
 // Serving says whom this server answers (answer.Pair).
 func (s *Server) Serving() answer.Serving {
@@ -376,7 +376,7 @@ func (s *Server) Changed(before, after *lease.Lease, wanted time.Duration) {
 
 // mark counts a change of this server's.
 func (s *Server) mark(before, after *lease.Lease) {
-	after.Version, after.Told, after.Acked = lease.Version{}, 0, 0
+	after.Version, after.Told, after.Acked = lease.VersionVector{}, 0, 0
 	if before != nil {
 		after.Version, after.Told, after.Acked = before.Version, before.Told, before.Acked
 	}
@@ -390,7 +390,7 @@ func (s *Server) advance(now lease.Time) {
 	for s.next == nil {
 		in := Inputs{Side: s.set.Side, Before: s.rec.State, Connected: s.link.agreed && s.link.partner != 0, Partner: s.link.partner,
 			Starting: s.link.starting, Updated: s.updated, WaitOver: now >= s.rec.Wait.Add(s.set.Wait()),
-			BootOver: now >= s.boot.Add(s.set.Patience), Down: s.down, Claims: len(s.debts.claimed) > 0}
+			BootOver: now >= s.boot.Add(s.set.Patience), Down: s.down, Claims: len(s.outbox.claimed) > 0}
 		if s.Off[7] {
 			in.Updated, in.WaitOver = true, true
 		}
@@ -462,7 +462,7 @@ func (s *Server) enter(now lease.Time) {
 		s.walks.claim.again()
 	case Normal:
 		s.walks.settle.again()
-		s.debts.retry()
+		s.outbox.retry()
 	}
 	if was != s.state {
 		s.sayState(now)
@@ -510,7 +510,7 @@ func (s *Server) Down(now lease.Time) ([]effect.List, error) {
 func (s *Server) Left(now lease.Time) (lists []effect.List, until lease.Time) {
 	s.now = now
 	s.link = link{number: s.link.number, ahead: s.link.ahead}
-	s.debts.cut()
+	s.outbox.cut()
 	s.walks.all, s.next = nil, nil
 	rec := s.rec
 	if rec.State != PartnerDown || rec.Down == 0 {
@@ -523,7 +523,7 @@ func (s *Server) Left(now lease.Time) (lists []effect.List, until lease.Time) {
 	s.begin()
 	until = Others(rec.Down, nil, s.set.Wait())
 	var some lease.Part
-	for w, more := s.table.Snapshot(0), true; more; {
+	for w, more := s.table.Iterator(0), true; more; {
 		more = w.Next(&some, 1000)
 		for l := range some.Leases {
 			if end := Others(rec.Down, l, s.set.Wait()); end != lease.Never {

@@ -34,14 +34,14 @@ func saved(t *testing.T, lists []effect.List) (out []Record) {
 func TestFindingBesideState(t *testing.T) {
 	const now = lease.Time(1_790_000_000)
 	key := lease.Host(netip.MustParseAddr("10.40.8.17"))
-	held := func(client byte, v lease.Version) lease.Lease {
+	held := func(client byte, v lease.VersionVector) lease.Lease {
 		return lease.Lease{Prefix: key, Status: lease.Active, Client: lease.ByIdentifier([]byte{1, client}),
 			Hardware: "\x02\x40\x00\x00\x00\x01",
 			Heard:    now - 9, Changed: now - 9, Expires: now + 900, Version: v, Owed: true}
 	}
 	table := lease.New(plan.New(), now)
 	table.Pair(lease.Primary)
-	mine, theirs := held(1, lease.Version{Primary: 2}), held(2, lease.Version{Secondary: 2})
+	mine, theirs := held(1, lease.VersionVector{Primary: 2}), held(2, lease.VersionVector{Secondary: 2})
 	table.Put(&mine)
 	s := New(Settings{Side: lease.Primary}.Defaults(), table, Record{State: PartnerDown, Down: now - 99}, now)
 	s.state = PartnerDown
@@ -71,7 +71,7 @@ func TestFindingsAtBoth(t *testing.T) {
 	const now = lease.Time(1_790_000_000)
 	key := lease.Host(netip.MustParseAddr("10.40.8.17"))
 	one, two := lease.ByIdentifier([]byte{1, 1}), lease.ByIdentifier([]byte{1, 2})
-	of := func(c lease.Client, heard lease.Time, v lease.Version) *lease.Lease {
+	of := func(c lease.Client, heard lease.Time, v lease.VersionVector) *lease.Lease {
 		return &lease.Lease{Prefix: key, Status: lease.Active, Client: c, Hardware: "\x02\x40\x00\x00\x00\x01",
 			Heard: heard, Changed: heard, Expires: now + 900, Version: v, Owed: true}
 	}
@@ -85,8 +85,8 @@ func TestFindingsAtBoth(t *testing.T) {
 		return s
 	}
 	// The primary hears of the secondary's client, and of both makes the secondary's.
-	primary := server(lease.Primary, of(one, now-90, lease.Version{Primary: 2}))
-	theirs := of(two, now-9, lease.Version{Secondary: 2})
+	primary := server(lease.Primary, of(one, now-90, lease.VersionVector{Primary: 2}))
+	theirs := of(two, now-9, lease.VersionVector{Secondary: 2})
 	c, _ := primary.decide(&message.Update{Lease: *theirs}, now)
 	if c.After == nil || c.After.Client != two || len(primary.rec.Conflicts) != 1 {
 		t.Fatalf("%+v, %+v", c.After, primary.rec.Conflicts)
@@ -224,7 +224,7 @@ func TestToldTwice(t *testing.T) {
 	s.Pending = func(netip.Prefix) bool { return !durable }
 	o, err := (&message.Update{Lease: lease.Lease{Prefix: key, Status: lease.Active, Client: lease.ByIdentifier([]byte{1, 2}),
 		Hardware: "\x02\x40\x00\x00\x00\x01", Heard: now - 9,
-		Changed: now - 9, Expires: now + 900, Version: lease.Version{Secondary: 2}, Owed: true}}).Option(now)
+		Changed: now - 9, Expires: now + 900, Version: lease.VersionVector{Secondary: 2}, Owed: true}}).Option(now)
 	if err != nil {
 		t.Fatal(err)
 	}

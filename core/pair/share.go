@@ -91,7 +91,7 @@ func (s *Server) Ended(l *lease.Lease) (after *lease.Lease, journaled bool) {
 type walks struct {
 	settle walk // nobody's addresses are given to one of the two
 	claim  walk // the partner's are taken, once it is down for long enough
-	all    *lease.Snapshot
+	all    *lease.Iterator
 	some   lease.Part       // of one of them
 	pools  lease.Time       // when shares were looked at last
 	asked  lease.Time       // when the partner was asked for more
@@ -99,7 +99,7 @@ type walks struct {
 }
 
 type walk struct {
-	at   *lease.Snapshot
+	at   *lease.Iterator
 	next lease.Time // when it begins again
 }
 
@@ -144,7 +144,7 @@ func (s *Server) settleSome() {
 		if s.now < w.next {
 			return
 		}
-		w.at = s.table.Snapshot(0)
+		w.at = s.table.Iterator(0)
 	}
 	if !w.at.Next(&s.walks.some, s.Sizes.Walk) { // again in a while: some had to wait
 		w.at, w.next = nil, s.now.Add(settlePause)
@@ -190,7 +190,7 @@ func (s *Server) claimSome(now lease.Time) {
 	var changes []lease.Change
 	w := &s.walks.claim
 	if w.at == nil {
-		w.at = s.table.Snapshot(0)
+		w.at = s.table.Iterator(0)
 		for _, k := range s.unclaimed() {
 			before := s.table.Get(k)
 			after := &lease.Lease{Prefix: k, Status: own, Changed: now, Expires: now}
@@ -211,7 +211,7 @@ func (s *Server) claimSome(now lease.Time) {
 		}
 	}
 	for _, c := range changes {
-		s.debts.claimed[c.After.Prefix] = true
+		s.outbox.claimed[c.After.Prefix] = true
 	}
 	s.change(changes)
 }
@@ -399,14 +399,14 @@ func (s *Server) Hungry(scopes []*plan.View, now lease.Time) []effect.List {
 
 // feed queues records for a partner that asked for all, as it takes them in.
 func (s *Server) feed() {
-	for s.walks.all != nil && len(s.debts.queue) < s.Sizes.Window*s.Sizes.Together {
+	for s.walks.all != nil && len(s.outbox.queue) < s.Sizes.Window*s.Sizes.Together {
 		more := s.walks.all.Next(&s.walks.some, s.Sizes.Window*s.Sizes.Together)
 		for l := range s.walks.some.Leases {
-			s.debts.anyway(l.Prefix)
+			s.outbox.anyway(l.Prefix)
 		}
 		if !more { // shares last, since they say of the rest that nobody ever had it
 			for l := range s.table.Blocks {
-				s.debts.anyway(l.Prefix)
+				s.outbox.anyway(l.Prefix)
 			}
 			s.walks.all = nil
 		}

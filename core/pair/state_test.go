@@ -141,7 +141,7 @@ func TestMergingIsTheSameOnBothSides(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
 	const now = lease.Time(1_790_000_000)
 	key := lease.Host(netip.MustParseAddr("10.40.8.17"))
-	one := func(side lease.Side, v lease.Version) lease.Lease {
+	one := func(side lease.Side, v lease.VersionVector) lease.Lease {
 		list := []lease.Status{lease.Active, lease.Active, lease.Released, lease.Abandoned}
 		if side == lease.Primary {
 			list = append(list, lease.PendingFree, lease.FreeBackup)
@@ -157,7 +157,7 @@ func TestMergingIsTheSameOnBothSides(t *testing.T) {
 		return l
 	}
 	for n := range 3_000 {
-		a, b := one(lease.Primary, lease.Version{Primary: 3, Secondary: 1}), one(lease.Secondary, lease.Version{Primary: 2, Secondary: 2})
+		a, b := one(lease.Primary, lease.VersionVector{Primary: 3, Secondary: 1}), one(lease.Secondary, lease.VersionVector{Primary: 2, Secondary: 2})
 		var got [2]*lease.Lease
 		var conflicts [2]int
 		for i, side := range []lease.Side{lease.Primary, lease.Secondary} {

@@ -41,7 +41,7 @@ type Draft struct {
 	alone bool
 	// trusted marks a draft that puts in what was allowed once: it is not refused.
 	trusted bool
-	sieves  map[ID]bool  // of scopes: made by this draft, so it may write to them
+	blooms  map[ID]bool  // of scopes: made by this draft, so it may write to them
 	writes  int          // to tables of prefixes
 	owned   map[any]bool // tables of prefixes that were copied, so that it may write to them
 }
@@ -73,7 +73,7 @@ func (p *Plan) Draft() *Draft {
 	n.catalog = p.catalog.fork()
 	n.onLink, n.interfaces = p.onLink.fork(), p.interfaces.fork()
 	n.reserved = p.reserved.fork()
-	return &Draft{next: &n, before: p, changes: map[ID]Change{}, sieves: map[ID]bool{}, owned: map[any]bool{}}
+	return &Draft{next: &n, before: p, changes: map[ID]Change{}, blooms: map[ID]bool{}, owned: map[any]bool{}}
 }
 
 // Plan is the draft as it stands; it must not be kept while edits go on.

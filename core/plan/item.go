@@ -1,4 +1,4 @@
-// Package plan is the room of what an administrator has defined: defaults,
+// Package plan has what an administrator defined: defaults,
 // links, scopes, reservations. A Draft takes edits and refuses what cannot
 // hold together; a Plan is one immutable, compiled revision that answers
 // look-ups in constant time. It knows no lease and no packet.

@@ -94,7 +94,7 @@ type tally struct{ all, circuits int }
 // look at another line of memory is what takes time.
 type View struct {
 	Slot       int // a small number of its own, for as long as the process lives
-	sieve      sieve
+	bloom      bloom
 	self       [1]*View // itself, as OnLink gives it if single
 	single     bool     // no other scope is on its link
 	Listening  bool     // its link is heard and not answered
@@ -254,7 +254,7 @@ func (p *Plan) LinkOfRelay(a netip.Addr) ID {
 // order. What is not known of a client is empty, or nil.
 func (p *Plan) ReservationFor(v *View, hw addr.Hardware, identifier string, circuit func() string) *Reservation {
 	of := func(kind byte, who string) *Reservation {
-		if who == "" || !v.sieve.may(hashOfClient(kind, who)) {
+		if who == "" || !v.bloom.may(hashOfClient(kind, who)) {
 			return nil
 		}
 		r, _ := p.reserved.byClient.get(whoKey{v.ID, kind, who})
@@ -263,7 +263,7 @@ func (p *Plan) ReservationFor(v *View, hw addr.Hardware, identifier string, circ
 	if r := of('i', identifier); r != nil {
 		return r
 	}
-	if r := of('h', string(hw)); r != nil || circuit == nil || len(v.sieve.words) == 0 {
+	if r := of('h', string(hw)); r != nil || circuit == nil || len(v.bloom.words) == 0 {
 		return r
 	}
 	if n, _ := p.reserved.perScope.get(v.ID); n.circuits > 0 {

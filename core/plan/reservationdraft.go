@@ -59,7 +59,7 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 	insert(d, &x.byAddress, only(r.Address), &r)
 	x.byClient.set(r.key(), &r)
 	x.count(&r, 1)
-	d.sift(&r)
+	d.addToBloom(&r)
 	d.note(KindReservation, r.ID, r.Name, before, r)
 	return r.ID, nil
 }

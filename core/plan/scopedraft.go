@@ -171,7 +171,7 @@ func (d *Draft) recompileAll() {
 // addView puts a view in, in place of an older one or nil.
 func (d *Draft) addView(v, old *View) {
 	if old != nil {
-		v.sieve, v.Slot = old.sieve, old.Slot
+		v.bloom, v.Slot = old.bloom, old.Slot
 	} else {
 		v.Slot = d.next.slots
 		d.next.slots++

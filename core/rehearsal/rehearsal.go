@@ -1,4 +1,4 @@
-// Package rehearsal is the room of playing recorded demand against a plan: who came
+// Package rehearsal plays recorded demand against a plan: who came
 // when and stayed until when goes in, the code that serves decides each message in
 // virtual time, and out goes how full the pools would have been, who would have been
 // refused, and how many messages there would have been.

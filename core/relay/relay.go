@@ -1,4 +1,4 @@
-// Package relay is the room of the relay agent (RFC 951, 1542, 3046): a client's
+// Package relay is the relay agent (RFC 951, 1542, 3046): a client's
 // or a server's datagram comes in, and what is to be forwarded, and to whom,
 // goes out. It changes the octets that a relay has to change and no others.
 package relay

@@ -1,4 +1,4 @@
-// Package rule is the room of conditions over requests: an expression in CEL
+// Package rule has conditions over requests: an expression in CEL
 // (Common Expression Language) goes in and is compiled once; a request goes in
 // and whether it fits comes out. What a rule then does is the plan's business.
 package rule

@@ -38,7 +38,7 @@ type Keeper struct {
 	count func(result string)
 	log   *slog.Logger
 	dir   string // where admin.password may lie
-	tries *tries
+	limiter *limiter
 
 	mu       sync.Mutex
 	accounts map[string]store.Account
@@ -85,7 +85,7 @@ func Open(ctx context.Context, s Store, dir string, now func() time.Time, count 
 	if err != nil {
 		return nil, err
 	}
-	a := &Keeper{store: s, now: now, count: count, log: log, dir: dir, tries: newTries(now, checksMost),
+	a := &Keeper{store: s, now: now, count: count, log: log, dir: dir, limiter: newLimiter(now, checksMost),
 		accounts: map[string]store.Account{}, grants: map[[32]byte]store.Grant{}, gone: map[[32]byte]bool{}, changed: make(chan struct{})}
 	for _, acc := range accounts {
 		a.accounts[acc.Name] = acc
@@ -183,7 +183,7 @@ func (a *Keeper) verify(ctx context.Context, source, account, password string) e
 		return ErrSignIn
 	}
 	acc, known := a.account(account)
-	try, err := a.tries.begin(ctx, source, account, known)
+	try, err := a.limiter.begin(ctx, source, account, known)
 	if err != nil {
 		a.countSignIn("refused", source, account)
 		return err
@@ -321,7 +321,7 @@ func (a *Keeper) setPassword(ctx context.Context, account, password string, must
 // passwordLeast is how many characters a password has at least.
 const passwordLeast = 10
 
-// common are passwords that everybody tries first, or parts of them.
+// common are passwords that everybody limiter first, or parts of them.
 var common = []string{"password", "passwort", "1234567", "qwerty", "qwertz", "letmein", "welcome", "administrator", "changeme", "iloveyou",
 	"yarnpost", "dhcp"}
 
@@ -347,7 +347,7 @@ func strong(account, old, password string) error {
 	case len(different) < 5:
 		return weak("it has too few different characters")
 	case utf8.RuneCountInString(rest) < 6:
-		return weak("it is one that everybody tries first; take some words that belong to nothing")
+		return weak("it is one that everybody limiter first; take some words that belong to nothing")
 	}
 	return nil
 }

@@ -1,4 +1,4 @@
-// Package alert is the room of alerts: a finding that a person has to hear of fires
+// Package alert has alerts: a finding that a person has to hear of fires
 // once and clears once, shows on Today and in the metrics, and goes by syslog and
 // webhook to where the administrator wants it, from a queue that survives restarts.
 package alert
@@ -59,8 +59,8 @@ const (
 // itself in a moment is no news.
 var slowToFire = map[string]time.Duration{"pair-takeover": 20 * time.Second, "pair-plan": 20 * time.Second}
 
-// Room watches.
-type Room struct {
+// Manager watches.
+type Manager struct {
 	server  func() string // name of this server
 	sends   func(area audit.Area) bool
 	store   *store.Store
@@ -88,16 +88,16 @@ type Config struct {
 	Tell func(context.Context, store.AlertSettings) error
 }
 
-// New makes the room.
-func New(c Config, s *store.Store, clock engine.Clock, log *slog.Logger) *Room {
-	return &Room{server: c.Server, sends: c.Sends, allowed: c.Allowed, tell: c.Tell, store: s, clock: clock, log: log,
+// New makes the manager.
+func New(c Config, s *store.Store, clock engine.Clock, log *slog.Logger) *Manager {
+	return &Manager{server: c.Server, sends: c.Sends, allowed: c.Allowed, tell: c.Tell, store: s, clock: clock, log: log,
 		standing: map[string]*Alert{},
 		begun:    map[string]time.Time{}, ended: map[string]time.Time{},
 		wake: make(chan struct{}, 1)}
 }
 
 // load reads what stood at the last stop, so that nothing fires twice.
-func (r *Room) load(ctx context.Context) error {
+func (r *Manager) load(ctx context.Context) error {
 	list, err := r.store.Alerts(ctx)
 	if err != nil {
 		return err
@@ -135,7 +135,7 @@ func (a *Alert) row() store.Alert {
 
 // Look takes in what is there now: what is new fires, what is gone clears. Of a code
 // that is not known yet nothing clears.
-func (r *Room) Look(ctx context.Context, list []audit.Finding, unknown func(code string) bool) {
+func (r *Manager) Look(ctx context.Context, list []audit.Finding, unknown func(code string) bool) {
 	if !r.loaded {
 		if err := r.load(ctx); err != nil {
 			return // the database is away; what stands shows all the same once it is back
@@ -162,7 +162,7 @@ func (r *Room) Look(ctx context.Context, list []audit.Finding, unknown func(code
 // while it was silenced and is to be told now, what fired while nothing could be put on
 // record, and what clears. What comes back within an hour hovers: it clears no more
 // before it was away for long, so that it is news twice and not each time.
-func (r *Room) judge(now time.Time, list []audit.Finding, unknown func(code string) bool) (fired, again, late, cleared []*Alert) {
+func (r *Manager) judge(now time.Time, list []audit.Finding, unknown func(code string) bool) (fired, again, late, cleared []*Alert) {
 	seen := map[string]bool{}
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -221,7 +221,7 @@ func outgrown(a *Alert, seen map[string]bool) bool {
 // enqueue records an alert that fired or cleared, with what is to be sent of it, in one
 // piece. While the database is away it is sent at once, and once: that it is away is
 // what somebody has to hear of.
-func (r *Room) enqueue(ctx context.Context, a *Alert) {
+func (r *Manager) enqueue(ctx context.Context, a *Alert) {
 	what := "fired"
 	if !a.Ended.IsZero() {
 		what = "cleared"
@@ -262,7 +262,7 @@ func severityOf(word string) audit.Severity {
 	return s
 }
 
-func (r *Room) nudge() {
+func (r *Manager) nudge() {
 	select {
 	case r.wake <- struct{}{}:
 	default:
@@ -270,7 +270,7 @@ func (r *Room) nudge() {
 }
 
 // silence is what silences an alert now, or nil.
-func (r *Room) silence(a *Alert) *store.Silence {
+func (r *Manager) silence(a *Alert) *store.Silence {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for i := range r.silences {
@@ -284,7 +284,7 @@ func (r *Room) silence(a *Alert) *store.Silence {
 }
 
 // Standing lists the alerts that stand, the worst first.
-func (r *Room) Standing() []Alert {
+func (r *Manager) Standing() []Alert {
 	var list []*Alert
 	lock.While(&r.mu, func() { list = slices.Collect(maps.Values(r.standing)) })
 	out := make([]Alert, 0, len(list))
@@ -300,7 +300,7 @@ func (r *Room) Standing() []Alert {
 }
 
 // Past lists alerts that cleared, newest first.
-func (r *Room) Past(ctx context.Context) ([]Alert, error) {
+func (r *Manager) Past(ctx context.Context) ([]Alert, error) {
 	list, err := r.store.Alerts(ctx)
 	if err != nil {
 		return nil, err
@@ -316,7 +316,7 @@ func (r *Room) Past(ctx context.Context) ([]Alert, error) {
 }
 
 // Reload reads targets and silences anew.
-func (r *Room) Reload(ctx context.Context) error {
+func (r *Manager) Reload(ctx context.Context) error {
 	targets, err := r.store.Targets(ctx)
 	if err != nil {
 		return err
@@ -333,7 +333,7 @@ func (r *Room) Reload(ctx context.Context) error {
 
 // Share tells the partner where alerts go and what is silenced, now; what it misses it asks
 // for at its next audit.
-func (r *Room) Share(ctx context.Context) {
+func (r *Manager) Share(ctx context.Context) {
 	all, err := r.store.AlertSettings(ctx)
 	if err == nil {
 		err = r.tell(ctx, all)
@@ -344,7 +344,7 @@ func (r *Room) Share(ctx context.Context) {
 }
 
 // Take takes in what the partner knows of where alerts go.
-func (r *Room) Take(ctx context.Context, in store.AlertSettings) error {
+func (r *Manager) Take(ctx context.Context, in store.AlertSettings) error {
 	taken, err := r.store.TakeAlertSettings(ctx, in)
 	if err == nil && taken {
 		err = r.Reload(ctx)
@@ -353,7 +353,7 @@ func (r *Room) Take(ctx context.Context, in store.AlertSettings) error {
 }
 
 // Answers answer the questions of a partner that sends alerts, too.
-func (r *Room) Answers() map[string]partner.Answer {
+func (r *Manager) Answers() map[string]partner.Answer {
 	return map[string]partner.Answer{"alerts.take": partner.Takes(r.Take), "alerts": partner.Gives(r.store.AlertSettings)}
 }
 
@@ -362,7 +362,7 @@ var ErrAlert = errors.New("alerts")
 
 // Silence keeps alerts from being sent until a moment: one by its key, or all whose
 // keys begin so, with * behind. A moment that has passed ends that.
-func (r *Room) Silence(ctx context.Context, s store.Silence) error {
+func (r *Manager) Silence(ctx context.Context, s store.Silence) error {
 	s.Key, s.Reason = strings.TrimSpace(s.Key), strings.TrimSpace(s.Reason)
 	code, _, _ := strings.Cut(strings.TrimSuffix(s.Key, "*"), " ")
 	switch {
@@ -385,7 +385,7 @@ func (r *Room) Silence(ctx context.Context, s store.Silence) error {
 }
 
 // Silences lists what is silenced now.
-func (r *Room) Silences() (out []store.Silence) {
+func (r *Manager) Silences() (out []store.Silence) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, s := range r.silences {

@@ -34,7 +34,7 @@ type still struct{}
 
 func (still) Now() time.Time { return moment }
 
-func newRoom(allowed ...string) *Room {
+func newRoom(allowed ...string) *Manager {
 	c := Config{Server: func() string { return "bobbin" }, Sends: func(audit.Area) bool { return true }}
 	for _, a := range allowed {
 		c.Allowed = append(c.Allowed, netip.MustParsePrefix(a))

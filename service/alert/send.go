@@ -37,7 +37,7 @@ const (
 )
 
 // Check looks whether a target makes sense, and whether alerts may go there.
-func (r *Room) Check(ctx context.Context, t store.Target) error {
+func (r *Manager) Check(ctx context.Context, t store.Target) error {
 	if err := plainName(t.Name); err != nil {
 		return err
 	}
@@ -74,7 +74,7 @@ func parseTarget(text string) (*url.URL, error) {
 }
 
 // resolve finds the addresses of a host that alerts may go to.
-func (r *Room) resolve(ctx context.Context, host string) ([]netip.Addr, error) {
+func (r *Manager) resolve(ctx context.Context, host string) ([]netip.Addr, error) {
 	ctx, cancel := context.WithTimeout(ctx, sendTime)
 	defer cancel()
 	list, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
@@ -96,7 +96,7 @@ func (r *Room) resolve(ctx context.Context, host string) ([]netip.Addr, error) {
 
 // dial connects to a target, at an address that is allowed, whatever its name says by
 // now.
-func (r *Room) dial(ctx context.Context, network string, u *url.URL) (net.Conn, error) {
+func (r *Manager) dial(ctx context.Context, network string, u *url.URL) (net.Conn, error) {
 	list, err := r.resolve(ctx, u.Hostname())
 	if err != nil {
 		return nil, err
@@ -116,7 +116,7 @@ func (r *Room) dial(ctx context.Context, network string, u *url.URL) (net.Conn, 
 }
 
 // Deliver sends what is queued until the context ends.
-func (r *Room) Deliver(ctx context.Context) {
+func (r *Manager) Deliver(ctx context.Context) {
 	for ctx.Err() == nil {
 		next := r.deliver(ctx)
 		select {
@@ -132,7 +132,7 @@ const queueMost = 1000
 
 // deliver sends what is due, to all targets side by side, and says how long to wait for
 // more.
-func (r *Room) deliver(ctx context.Context) time.Duration {
+func (r *Manager) deliver(ctx context.Context) time.Duration {
 	const idle = 15 * time.Second
 	if n, err := r.store.TrimAlerts(ctx, queueMost); err == nil && n > 0 {
 		r.log.Error("alerts were given up, since too many wait to be sent", "alerts", n)
@@ -178,7 +178,7 @@ func (r *Room) deliver(ctx context.Context) time.Duration {
 }
 
 // Send sends one message to a target now.
-func (r *Room) Send(ctx context.Context, t store.Target, q store.Queued) error {
+func (r *Manager) Send(ctx context.Context, t store.Target, q store.Queued) error {
 	u, err := parseTarget(t.URL)
 	if err != nil {
 		return err
@@ -225,7 +225,7 @@ func Sign(secret, body []byte) string {
 	return "sha256=" + hex.EncodeToString(h.Sum(nil))
 }
 
-func (r *Room) webhook(ctx context.Context, t store.Target, u *url.URL, q store.Queued) error {
+func (r *Manager) webhook(ctx context.Context, t store.Target, u *url.URL, q store.Queued) error {
 	number := q.ID
 	if number == 0 { // it never was in the queue
 		number = q.At.UnixNano()
@@ -312,7 +312,7 @@ func line(q store.Queued) []byte {
 
 // syslog sends a line: a datagram (RFC 5426), or counted octets in a stream (RFC
 // 6587), which may be of TLS (RFC 5425).
-func (r *Room) syslog(ctx context.Context, t store.Target, u *url.URL, q store.Queued) error {
+func (r *Manager) syslog(ctx context.Context, t store.Target, u *url.URL, q store.Queued) error {
 	network := "tcp"
 	if u.Scheme == "syslog+udp" {
 		network = "udp"

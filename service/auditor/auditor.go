@@ -1,4 +1,4 @@
-// Package auditor is the room of audits: it makes them on demand, on a schedule and
+// Package auditor makes audits on demand, on a schedule and
 // after each change of the plan, keeps what they found, and says what is new, what
 // is gone and what somebody acknowledged. What a finding is, core/audit knows.
 package auditor
@@ -37,8 +37,8 @@ type Sources interface {
 	Share(ctx context.Context, list []store.Acknowledged)
 }
 
-// Room makes audits of one service.
-type Room struct {
+// Auditor makes audits of one service.
+type Auditor struct {
 	sources Sources
 	engine  *engine.Engine
 	store   *store.Store
@@ -83,9 +83,9 @@ func (r *Report) Worst() (s audit.Severity, ok bool) {
 	return s, ok
 }
 
-// New makes the room.
-func New(sources Sources, e *engine.Engine, s *store.Store, c engine.Clock, log *slog.Logger) *Room {
-	return &Room{sources: sources, engine: e, store: s, clock: c, log: log}
+// New makes the auditor.
+func New(sources Sources, e *engine.Engine, s *store.Store, c engine.Clock, log *slog.Logger) *Auditor {
+	return &Auditor{sources: sources, engine: e, store: s, clock: c, log: log}
 }
 
 // An audit leaves the processor to packets now and then.
@@ -95,7 +95,7 @@ const (
 )
 
 // Run makes an audit.
-func (r *Room) Run(ctx context.Context, why string, slow bool) (Report, error) {
+func (r *Auditor) Run(ctx context.Context, why string, slow bool) (Report, error) {
 	r.work.Lock()
 	defer r.work.Unlock()
 	began := r.clock.Now()
@@ -145,7 +145,7 @@ func (r *Room) Run(ctx context.Context, why string, slow bool) (Report, error) {
 }
 
 // asBefore sets what was found beside the audit before, as far as that is remembered.
-func (r *Room) asBefore(list []audit.Finding, at time.Time) (out []Entry) {
+func (r *Auditor) asBefore(list []audit.Finding, at time.Time) (out []Entry) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	before := map[string]Entry{}
@@ -164,7 +164,7 @@ func (r *Room) asBefore(list []audit.Finding, at time.Time) (out []Entry) {
 }
 
 // at finds the record of an address, many at a time: audits ask for reserved ones.
-func (r *Room) at() func(netip.Addr) *lease.Lease {
+func (r *Auditor) at() func(netip.Addr) *lease.Lease {
 	return func(a netip.Addr) (l *lease.Lease) {
 		r.engine.With(func(t *lease.Table) { l = t.At(a) })
 		return l
@@ -172,7 +172,7 @@ func (r *Room) at() func(netip.Addr) *lease.Lease {
 }
 
 // report sets what was found beside what was before.
-func (r *Room) report(ctx context.Context, list []audit.Finding, run store.AuditRun, id int64, leases int) (Report, error) {
+func (r *Auditor) report(ctx context.Context, list []audit.Finding, run store.AuditRun, id int64, leases int) (Report, error) {
 	out := Report{ID: id, At: run.At, Why: run.Why, Took: run.Took, Leases: leases}
 	acks, err := r.known(ctx)
 	stories, failed := r.store.Findings(ctx, run.At)
@@ -231,7 +231,7 @@ func entryOf(s store.Finding) (e Entry, ok bool) {
 
 // Last is the report of the last audit, with acknowledgements as they are now; ok is
 // false if none was made since the start.
-func (r *Room) Last(ctx context.Context) (out Report, ok bool) {
+func (r *Auditor) Last(ctx context.Context) (out Report, ok bool) {
 	lock.While(&r.mu, func() { out = r.last })
 	if out.At.IsZero() {
 		return out, false
@@ -249,7 +249,7 @@ func (r *Room) Last(ctx context.Context) (out Report, ok bool) {
 }
 
 // known gives what is acknowledged now, by key.
-func (r *Room) known(ctx context.Context) (map[string]*store.Acknowledged, error) {
+func (r *Auditor) known(ctx context.Context) (map[string]*store.Acknowledged, error) {
 	list, err := r.store.AllAcknowledged(ctx)
 	out := map[string]*store.Acknowledged{}
 	for i := range list {
@@ -262,7 +262,7 @@ func (r *Room) known(ctx context.Context) (map[string]*store.Acknowledged, error
 
 // Past lists what audits found before and is gone, since a moment; the last to go
 // first.
-func (r *Room) Past(ctx context.Context, since time.Time) ([]Entry, error) {
+func (r *Auditor) Past(ctx context.Context, since time.Time) ([]Entry, error) {
 	list, err := r.store.Findings(ctx, since)
 	if err != nil {
 		return nil, err
@@ -285,7 +285,7 @@ const acknowledgeMost = 366 * 24 * time.Hour
 
 // Acknowledge says of findings, by their keys, that they are known and may stay
 // until a moment; a zero moment takes that back.
-func (r *Room) Acknowledge(ctx context.Context, keys []string, by, reason string, until time.Time) ([]Entry, error) {
+func (r *Auditor) Acknowledge(ctx context.Context, keys []string, by, reason string, until time.Time) ([]Entry, error) {
 	last, _ := r.Last(ctx)
 	now := r.clock.Now()
 	var list []store.Acknowledged

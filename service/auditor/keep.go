@@ -14,7 +14,7 @@ const (
 )
 
 // Keep makes an audit now and then, and after each change of the plan.
-func (r *Room) Keep(ctx context.Context, g *work.Group, events *engine.Events) {
+func (r *Auditor) Keep(ctx context.Context, g *work.Group, events *engine.Events) {
 	changes := events.Subscribe()
 	defer events.Cancel(changes)
 	g.Pause(20 * time.Second)

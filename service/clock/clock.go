@@ -1,4 +1,4 @@
-// Package clock is the room of the service's one clock. It goes with the time
+// Package clock is the service's one clock. It goes with the time
 // that really passes, so that leases that stand are not ended, nor short ones
 // kept, because somebody set the host's clock: it follows that clock through
 // small corrections, and a step it only reports.

@@ -87,13 +87,13 @@ type Comparison struct {
 	Took        time.Duration
 }
 
-// digests are those of all drawers for no drawer, eight octets each, or of the parts
+// digests are those of all buckets for no bucket, eight octets each, or of the parts
 // of some, four octets each; big-endian, one after the other.
 func (c *Comparer) digests(of []int) []byte {
 	if len(of) == 0 {
-		all := make([]uint64, pair.Drawers)
+		all := make([]uint64, pair.DigestBuckets)
 		c.eachRecord(func(l *lease.Lease) {
-			d, _ := pair.Drawer(l)
+			d, _ := pair.DigestBucket(l)
 			all[d] ^= pair.Digest(l)
 		})
 		out := make([]byte, 0, 8*len(all))
@@ -108,7 +108,7 @@ func (c *Comparer) digests(of []int) []byte {
 	}
 	parts := make([]uint32, len(of)*pair.Parts)
 	c.eachRecord(func(l *lease.Lease) {
-		d, p := pair.Drawer(l)
+		d, p := pair.DigestBucket(l)
 		if i, wanted := at[d]; wanted {
 			parts[i+p] ^= uint32(pair.Digest(l) >> 32)
 		}
@@ -135,14 +135,14 @@ func (c *Comparer) eachRecord(f func(*lease.Lease)) {
 // rowSize is how many octets tell a key with its digest: address, length, digest.
 const rowSize = 16 + 1 + 8
 
-// rowsOf tells what is in some parts of drawers, a row each.
+// rowsOf tells what is in some parts of buckets, a row each.
 func (c *Comparer) rowsOf(of [][2]int) (out []byte) {
 	wanted := map[[2]int]bool{}
 	for _, k := range of {
 		wanted[k] = true
 	}
 	c.eachRecord(func(l *lease.Lease) {
-		d, p := pair.Drawer(l)
+		d, p := pair.DigestBucket(l)
 		if digest := pair.Digest(l); wanted[[2]int{d, p}] && digest != 0 {
 			a := l.Address().As16()
 			out = binary.BigEndian.AppendUint64(append(append(out, a[:]...), byte(l.Prefix.Bits())), digest)
@@ -198,16 +198,16 @@ func (c *Comparer) Compare(ctx context.Context) (out Comparison, err error) {
 	if err := ask("digests", []int{}, &theirs); err != nil {
 		return out, err
 	}
-	drawers := unequal(c.digests(nil), theirs, 8)
-	if len(drawers) == 0 {
+	buckets := unequal(c.digests(nil), theirs, 8)
+	if len(buckets) == 0 {
 		return out, nil
 	}
-	if err := ask("digests", drawers, &theirs); err != nil {
+	if err := ask("digests", buckets, &theirs); err != nil {
 		return out, err
 	}
 	var parts [][2]int
-	for _, i := range unequal(c.digests(drawers), theirs, 4) {
-		parts = append(parts, [2]int{drawers[i/pair.Parts], i % pair.Parts})
+	for _, i := range unequal(c.digests(buckets), theirs, 4) {
+		parts = append(parts, [2]int{buckets[i/pair.Parts], i % pair.Parts})
 	}
 	if err := ask("rows", parts, &theirs); err != nil {
 		return out, err

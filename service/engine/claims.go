@@ -7,7 +7,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/forgetful"
+	"yarnpost/service/lru"
 )
 
 // Limits of what hosts can make unusable by answering probes, as with declines: of
@@ -25,7 +25,7 @@ const (
 // claims are the addresses that hosts answered for which they were not given. A host
 // that answers for every address (such as one that does proxy ARP) would empty a pool.
 type claims struct {
-	hosts *forgetful.Map[claimant, *claimed]
+	hosts *lru.Map[claimant, *claimed]
 }
 
 type claimant struct {
@@ -41,7 +41,7 @@ type claimed struct {
 }
 
 func newClaims() claims {
-	return claims{forgetful.Proved[claimant](claimsMost, func(c *claimed) bool { return c.count >= claimsOwn })}
+	return claims{lru.Proved[claimant](claimsMost, func(c *claimed) bool { return c.count >= claimsOwn })}
 }
 
 // note counts an address that a host answers for.

@@ -59,7 +59,7 @@ type Engine struct {
 	decision *answer.Decision // of handle; its memory is used again
 	pairing  *Pairing         // nil: this server is alone
 	sets     givenSets
-	seen     *observe.Room
+	seen     *observe.Watcher
 	probes   *probe.Probes
 	claims   claims
 
@@ -226,7 +226,7 @@ func (e *Engine) world(at time.Time) answer.World {
 	w := answer.World{Table: e.table, Now: now, Ours: e.IsOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down,
 		journal.ErrFenced),
 		Nonce:   nonce,
-		Network: e.isRelay, Pending: e.journal.Pending, Rival: func(link plan.ID) bool { return e.seen.Shadow.Rival(link, now) }}
+		Network: e.isRelay, Pending: e.journal.Pending, OtherServer: func(link plan.ID) bool { return e.seen.Shadow.OtherServer(link, now) }}
 	if e.pairing != nil {
 		w.Pair = e.pairing.Server
 	}

@@ -67,11 +67,11 @@ func (e *Engine) Agreements() []observe.Agreement {
 	return e.seen.Shadow.Agreements()
 }
 
-// Rivals lists other servers heard, latest first.
-func (e *Engine) Rivals() []observe.Rival {
+// OtherServers lists other servers heard, latest first.
+func (e *Engine) OtherServers() []observe.OtherServer {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.seen.Shadow.Rivals(lease.At(e.clock.Now()))
+	return e.seen.Shadow.OtherServers(lease.At(e.clock.Now()))
 }
 
 // FitsOf says how often a rule fitted since the start.

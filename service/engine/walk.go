@@ -20,7 +20,7 @@ const (
 
 // Take makes the table follow a revision.
 func (e *Engine) Take(next *plan.Plan, items []plan.Change) {
-	u := e.table.NewTurn(next, items) // nobody else changes the plan
+	u := e.table.NewRebuild(next, items) // nobody else changes the plan
 	e.With(func(*lease.Table) { u.Begin() })
 	for more := true; more; {
 		e.With(func(*lease.Table) { more = u.Shape(turnScopes) })
@@ -49,8 +49,8 @@ const walkPart = 512
 // yields is good until the function returns; who keeps it keeps a Clone. A panic of
 // one that walks is that of the caller.
 func (e *Engine) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
-	var at *lease.Snapshot
-	e.With(func(t *lease.Table) { at = t.Snapshot(scope) })
+	var at *lease.Iterator
+	e.With(func(t *lease.Table) { at = t.Iterator(scope) })
 	var walking sync.WaitGroup
 	var fault atomic.Value
 	for _, f := range share {

@@ -44,7 +44,7 @@ type Engine interface {
 	NetworkAt(netip.Addr) string
 	Panics() int
 	Claims() []engine.Claim
-	Rivals() []observe.Rival
+	OtherServers() []observe.OtherServer
 	Relays() []observe.Relay
 }
 
@@ -412,8 +412,8 @@ func (g *Gatherer) service() audit.Service {
 			Text: fmt.Sprintf("host %s answers probes of addresses of scope %s that it was not given; %d of its answers were not believed, the last at %s",
 				c.Hardware, c.Scope, c.Refused, c.Last.Format("2 Jan 15:04 UTC"))})
 	}
-	for _, r := range g.Engine.Rivals() {
-		s.Rivals = append(s.Rivals, audit.Said{Subject: "link " + r.Link,
+	for _, r := range g.Engine.OtherServers() {
+		s.OtherServers = append(s.OtherServers, audit.Said{Subject: "link " + r.Link,
 			Text:  "another DHCP server, " + r.Server.String() + ", answers on link " + r.Link,
 			Meant: meant(r.Link)})
 	}

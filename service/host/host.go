@@ -17,8 +17,8 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
-	"yarnpost/service/forgetful"
 	"yarnpost/service/lock"
+	"yarnpost/service/lru"
 	"yarnpost/service/preflight"
 	"yarnpost/service/trial"
 	"yarnpost/service/wire"
@@ -57,13 +57,13 @@ type Host struct {
 	Parts
 	mu        sync.Mutex
 	preflight lastPreflight
-	servers   map[string]*forgetful.Map[netip.Addr, time.Time] // DHCP servers heard, by interface
-	silent    map[netip.Addr]bool                              // routers and servers that did not answer
+	servers   map[string]*lru.Map[netip.Addr, time.Time] // DHCP servers heard, by interface
+	silent    map[netip.Addr]bool                        // routers and servers that did not answer
 }
 
 // New makes a Host that has not looked at anything yet.
 func New(p Parts) *Host {
-	return &Host{Parts: p, servers: map[string]*forgetful.Map[netip.Addr, time.Time]{}}
+	return &Host{Parts: p, servers: map[string]*lru.Map[netip.Addr, time.Time]{}}
 }
 
 // lastPreflight is what a preflight found, when, and for which revision of the plan.
@@ -123,7 +123,7 @@ func (h *Host) NoteServer(o wire.Overheard) {
 	defer h.mu.Unlock()
 	of := h.servers[o.Interface.Name]
 	if of == nil {
-		of = forgetful.New[netip.Addr, time.Time](100)
+		of = lru.New[netip.Addr, time.Time](100)
 		h.servers[o.Interface.Name] = of
 	}
 	of.Put(server, h.Clock.Now())

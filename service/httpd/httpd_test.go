@@ -310,7 +310,7 @@ func BenchmarkLeasePage(b *testing.B) {
 				q := &leaseQuery{Sort: "since", Limit: 50, Search: search}
 				g := leasePage{plan: table.Plan(), query: q, match: newSearch(q)}
 				var part lease.Part
-				for walk := table.Snapshot(0); walk.Next(&part, 512); {
+				for walk := table.Iterator(0); walk.Next(&part, 512); {
 					for l := range part.Leases {
 						g.add(l)
 					}

@@ -82,7 +82,7 @@ type Engine interface {
 	ForgetUnserved(addr.Hardware)
 	Relays() []observe.Relay
 	ForgetRelays(netip.Addr) int
-	Rivals() []observe.Rival
+	OtherServers() []observe.OtherServer
 	Agreements() []observe.Agreement
 	FitsOf(rule plan.ID) observe.Fits
 	Given(digest uint64) (answer.Set, bool)

@@ -1,4 +1,4 @@
-// Package httpd is the room of the HTTP API and the console: requests come in,
+// Package httpd serves the HTTP API and the console: requests come in,
 // the service and the core answer, and every refusal says what to do (RFC 9457).
 package httpd
 

@@ -171,21 +171,21 @@ func (s *Server) relays() []api.Relay {
 	return out
 }
 
-func rivalView(r observe.Rival) api.Rival {
-	return api.Rival{Link: r.Link, Server: r.Server.String(), How: r.How, First: r.First.Std(), Last: r.Last.Std(), Count: r.Count}
+func rivalView(r observe.OtherServer) api.OtherServer {
+	return api.OtherServer{Link: r.Link, Server: r.Server.String(), How: r.How, First: r.First.Std(), Last: r.Last.Std(), Count: r.Count}
 }
 
 func (s *Server) listening() api.Listening {
 	p := s.Engine.Plan()
 	out := api.Listening{Whole: p.Defaults.Listening, Links: []string{}, Scopes: []api.ScopeAgreement{}, Clients: []api.Agreement{},
-		Rivals: []api.Rival{}}
+		OtherServers: []api.OtherServer{}}
 	for _, l := range p.Links() {
 		if l.Listening {
 			out.Links = append(out.Links, l.Name)
 		}
 	}
-	for _, r := range s.Engine.Rivals() {
-		out.Rivals = append(out.Rivals, rivalView(r))
+	for _, r := range s.Engine.OtherServers() {
+		out.OtherServers = append(out.OtherServers, rivalView(r))
 	}
 	now := lease.At(s.Clock.Now())
 	s.Engine.EachLease(0, func(l *lease.Lease) {

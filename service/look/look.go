@@ -1,4 +1,4 @@
-// Package look is the room of looking whether hosts answer: echo requests, and
+// Package look looks whether hosts answer: echo requests, and
 // questions to name servers, each with a deadline and at a gentle pace.
 package look
 

@@ -32,7 +32,7 @@ type Engine interface {
 	Plan() *plan.Plan
 	Count(plan.ID) lease.Counts
 	UnservedCount() int
-	Rivals() []observe.Rival
+	OtherServers() []observe.OtherServer
 	Relays() []observe.Relay
 }
 
@@ -62,7 +62,7 @@ func Register(r *prometheus.Registry, s Sources) {
 	gauge("yarnpost_send_errors", "Replies that could not leave since the start.", func() float64 { return float64(s.SendErrors()) })
 	gauge("yarnpost_socket_drops", "Datagrams that the kernel dropped since the start because the service was too slow.",
 		func() float64 { return float64(s.Drops()) })
-	gauge("yarnpost_other_servers", "Other DHCP servers heard in the last day.", func() float64 { return float64(len(s.Engine.Rivals())) })
+	gauge("yarnpost_other_servers", "Other DHCP servers heard in the last day.", func() float64 { return float64(len(s.Engine.OtherServers())) })
 	gauge("yarnpost_silent_relays", "Relays that are usually busy and have gone quiet.", func() float64 {
 		n := 0
 		for _, relay := range s.Engine.Relays() {

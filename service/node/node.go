@@ -73,12 +73,12 @@ type Node struct {
 	Host       *host.Host
 	Trials     *trials.Runner
 	Leases     *leaseadmin.Admin
-	Samples    *samples.Room
+	Samples    *samples.Sampler
 	Facts      *facts.Gatherer
-	Audits     *auditor.Room
-	Alerts     *alert.Room
+	Audits     *auditor.Auditor
+	Alerts     *alert.Manager
 	Rehearsals *rehearse.Rehearsals
-	Trail      *trail.Room
+	Trail      *trail.Trail
 	SetBack    *setback.Keeper
 
 	log     *slog.Logger

@@ -14,7 +14,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
-	"yarnpost/service/forgetful"
+	"yarnpost/service/lru"
 	"yarnpost/service/wire"
 )
 
@@ -43,8 +43,8 @@ type Agreement struct {
 	Count      int
 }
 
-// Rival is another server heard on a link.
-type Rival struct {
+// OtherServer is another server heard on a link.
+type OtherServer struct {
 	Link        string
 	Server      netip.Addr
 	How         string // how it was noticed
@@ -53,7 +53,7 @@ type Rival struct {
 	Count       int
 }
 
-type rivalKey struct {
+type otherKey struct {
 	link   plan.ID
 	server netip.Addr
 }
@@ -61,10 +61,10 @@ type rivalKey struct {
 // Shadow is what is known of other servers.
 type Shadow struct {
 	host    *Host
-	clients *forgetful.Map[lease.Client, *Agreement]
-	rivals  *forgetful.Map[rivalKey, *Rival]
-	asked   *forgetful.Map[uint32, comparison]    // REQUESTs whose ACK may still be overheard
-	early   *forgetful.Map[uint32, dhcp4.Options] // ACKs overheard before their REQUEST was looked at
+	clients *lru.Map[lease.Client, *Agreement]
+	others  *lru.Map[otherKey, *OtherServer]
+	asked   *lru.Map[uint32, comparison]    // REQUESTs whose ACK may still be overheard
+	early   *lru.Map[uint32, dhcp4.Options] // ACKs overheard before their REQUEST was looked at
 }
 
 type comparison struct {
@@ -73,16 +73,16 @@ type comparison struct {
 }
 
 func newShadow(h *Host) *Shadow {
-	heard := func(r *Rival) bool { return r.Heard != 0 }
-	return &Shadow{host: h, clients: forgetful.New[lease.Client, *Agreement](shadowMost), rivals: forgetful.Proved[rivalKey](1000, heard),
-		asked: forgetful.New[uint32, comparison](1000), early: forgetful.New[uint32, dhcp4.Options](1000)}
+	heard := func(r *OtherServer) bool { return r.Heard != 0 }
+	return &Shadow{host: h, clients: lru.New[lease.Client, *Agreement](shadowMost), others: lru.Proved[otherKey](1000, heard),
+		asked: lru.New[uint32, comparison](1000), early: lru.New[uint32, dhcp4.Options](1000)}
 }
 
-// Rival reports whether another server answers on a link: its own words were
+// OtherServer reports whether another server answers on a link: its own words were
 // heard lately. Which server clients say that they chose does not count, since
 // anybody can say it.
-func (s *Shadow) Rival(link plan.ID, now lease.Time) bool {
-	for k, r := range s.rivals.All() {
+func (s *Shadow) OtherServer(link plan.ID, now lease.Time) bool {
+	for k, r := range s.others.All() {
 		if k.link == link && r.Heard != 0 && now.Sub(r.Heard) <= rivalSpan {
 			return true
 		}
@@ -96,10 +96,10 @@ func (s *Shadow) noteRival(link plan.ID, server netip.Addr, how string, itself b
 	if !server.IsValid() || server.IsUnspecified() || s.host.Own(server) {
 		return
 	}
-	k := rivalKey{link, server}
-	r := s.rivals.Get(k)
+	k := otherKey{link, server}
+	r := s.others.Get(k)
 	if r == nil {
-		r = &Rival{Link: s.host.Table.Plan().Label(link), Server: server, First: now}
+		r = &OtherServer{Link: s.host.Table.Plan().Label(link), Server: server, First: now}
 		s.host.Log.Warn("another DHCP server answers", "link", r.Link, "server", server, "how", how)
 	}
 	r.How, r.Last = how, now
@@ -107,7 +107,7 @@ func (s *Shadow) noteRival(link plan.ID, server netip.Addr, how string, itself b
 	if itself {
 		r.Heard = now
 	}
-	s.rivals.Put(k, r)
+	s.others.Put(k, r)
 }
 
 // Request looks at a request that names another server: what did the
@@ -357,12 +357,12 @@ func (s *Shadow) Agreements() []Agreement {
 	return out
 }
 
-// Rivals lists other servers heard, latest first.
-func (s *Shadow) Rivals(now lease.Time) []Rival {
-	out := []Rival{}
-	for k, r := range s.rivals.All() {
+// OtherServers lists other servers heard, latest first.
+func (s *Shadow) OtherServers(now lease.Time) []OtherServer {
+	out := []OtherServer{}
+	for k, r := range s.others.All() {
 		if now.Sub(r.Last) > rivalKeep {
-			s.rivals.Drop(k)
+			s.others.Drop(k)
 			continue
 		}
 		out = append(out, *r)

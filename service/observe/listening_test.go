@@ -44,11 +44,11 @@ func TestRivals(t *testing.T) {
 	s.noteRival(link, netip.IPv4Unspecified(), "nobody", true, now)
 	s.noteRival(link, other, "heard", true, now-100)
 	s.noteRival(link, other, "heard again", true, now)
-	list := s.Rivals(now)
+	list := s.OtherServers(now)
 	if len(list) != 1 || list[0].Server != other || list[0].Count != 2 || list[0].How != "heard again" || list[0].Link != "looms" {
-		t.Errorf("rivals %+v", list)
+		t.Errorf("others %+v", list)
 	}
-	if !s.Rival(link, now) || s.Rival(link, now+lease.Time(rivalSpan/time.Second)+1) || s.Rival(link+1, now) {
+	if !s.OtherServer(link, now) || s.OtherServer(link, now+lease.Time(rivalSpan/time.Second)+1) || s.OtherServer(link+1, now) {
 		t.Error("whether another server answers on a link is judged wrongly")
 	}
 	// What clients say of a server is shown, and silences nobody; and however many are
@@ -56,10 +56,10 @@ func TestRivals(t *testing.T) {
 	for n := range 3000 {
 		s.noteRival(link+1, netip.AddrFrom4([4]byte{192, 0, byte(n >> 8), byte(n)}), "a client chose it", false, now)
 	}
-	if s.Rival(link+1, now) {
+	if s.OtherServer(link+1, now) {
 		t.Error("a server that clients name counts as one that answers")
 	}
-	if !s.Rival(link, now) {
+	if !s.OtherServer(link, now) {
 		t.Error("a flood pushed the true server out")
 	}
 }

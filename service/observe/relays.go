@@ -8,7 +8,7 @@ import (
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/forgetful"
+	"yarnpost/service/lru"
 )
 
 // Pulse is how often a relay is heard.
@@ -31,13 +31,13 @@ const relaysMost = 10_000
 
 // Relays are the relays that were heard.
 type Relays struct {
-	heard  *forgetful.Map[netip.Addr, *Pulse]
+	heard  *lru.Map[netip.Addr, *Pulse]
 	second lease.Time // in which asks were counted
 	asks   int
 }
 
 func newRelays() *Relays {
-	return &Relays{heard: forgetful.Proved[netip.Addr](relaysMost, (*Pulse).Known)}
+	return &Relays{heard: lru.Proved[netip.Addr](relaysMost, (*Pulse).Known)}
 }
 
 // Found reports whether an address is that of a relay that answered a probe. Any

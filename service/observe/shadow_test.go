@@ -234,11 +234,11 @@ func TestOverheard(t *testing.T) {
 	}
 	f.Overheard(on, ownAddress, ack(7, "10.77.0.1"), now)
 	f.Overheard(&wire.Interface{Name: "eth9"}, netip.MustParseAddr("10.99.0.1"), ack(8, "10.77.0.1"), now)
-	if list := f.Rivals(now); len(list) != 1 || list[0].Server != otherAddress || list[0].Link != "looms" {
+	if list := f.OtherServers(now); len(list) != 1 || list[0].Server != otherAddress || list[0].Link != "looms" {
 		t.Errorf("other servers: %+v", list)
 	}
 	looms := f.table.Plan().ScopeNamed("looms").Link
-	if !f.Rival(looms, now) || f.Rival(looms, lease.At(listened.Add(rivalSpan+time.Minute))) {
+	if !f.OtherServer(looms, now) || f.OtherServer(looms, lease.At(listened.Add(rivalSpan+time.Minute))) {
 		t.Error("whether the other server answers is judged wrongly")
 	}
 }
@@ -250,10 +250,10 @@ func TestChoosers(t *testing.T) {
 	for n := range 10 {
 		f.hear(request(40+n, fmt.Sprint("10.77.0.", 160+n), otherAddress), listened)
 	}
-	if f.Rival(looms, lease.At(listened)) {
+	if f.OtherServer(looms, lease.At(listened)) {
 		t.Error("what clients say silences this server")
 	}
-	if len(f.Rivals(lease.At(listened))) != 1 {
+	if len(f.OtherServers(lease.At(listened))) != 1 {
 		t.Error("what clients say is not shown")
 	}
 }

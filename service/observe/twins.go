@@ -8,7 +8,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
-	"yarnpost/service/forgetful"
+	"yarnpost/service/lru"
 )
 
 // twin is an address that two hosts with one client identifier ask for. By the
@@ -32,11 +32,11 @@ const (
 
 // Twins are the pairs of hosts that were seen.
 type Twins struct {
-	seen     *forgetful.Map[netip.Addr, *twin]
+	seen     *lru.Map[netip.Addr, *twin]
 	unserved *UnservedList
 }
 
-func newTwins(u *UnservedList) *Twins { return &Twins{forgetful.New[netip.Addr, *twin](1000), u} }
+func newTwins(u *UnservedList) *Twins { return &Twins{lru.New[netip.Addr, *twin](1000), u} }
 
 // Note notes that another hardware address asks for a lease that is held. The
 // probe function asks whether the first is there still, if it can.

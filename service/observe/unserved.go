@@ -10,7 +10,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/reason"
-	"yarnpost/service/forgetful"
+	"yarnpost/service/lru"
 )
 
 // Limits of the list of unserved clients.
@@ -47,13 +47,13 @@ type unservedKey struct {
 
 // UnservedList is who goes without, and who has a trouble although it is served.
 type UnservedList struct {
-	clients *forgetful.Map[unservedKey, *Unserved]
+	clients *lru.Map[unservedKey, *Unserved]
 	direct  map[string]bool // interfaces that clients were heard on
 	swept   lease.Time
 }
 
 func newUnserved() *UnservedList {
-	return &UnservedList{clients: forgetful.Proved[unservedKey](unservedMost, (*Unserved).insists), direct: map[string]bool{}}
+	return &UnservedList{clients: lru.Proved[unservedKey](unservedMost, (*Unserved).insists), direct: map[string]bool{}}
 }
 
 func keyOf(req *answer.Request, d *answer.Decision) unservedKey {

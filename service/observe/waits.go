@@ -9,14 +9,14 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
-	"yarnpost/service/forgetful"
+	"yarnpost/service/lru"
 )
 
 // Waits watches, while this server leaves its clients to the other one of a pair,
 // how long each of them waits.
 type Waits struct {
-	asking *forgetful.Map[lease.Client, Wait] // nil: nobody watches
-	served *forgetful.Map[lease.Client, Wait]
+	asking *lru.Map[lease.Client, Wait] // nil: nobody watches
+	served *lru.Map[lease.Client, Wait]
 }
 
 // Wait is a client that was left to the other server.
@@ -44,7 +44,7 @@ const waitsMost = 10000
 func (w *Waits) Watch(on bool) {
 	w.asking, w.served = nil, nil
 	if on {
-		w.asking, w.served = forgetful.New[lease.Client, Wait](waitsMost), forgetful.New[lease.Client, Wait](waitsMost)
+		w.asking, w.served = lru.New[lease.Client, Wait](waitsMost), lru.New[lease.Client, Wait](waitsMost)
 	}
 }
 

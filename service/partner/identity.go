@@ -1,4 +1,4 @@
-// Package partner is the room of the channel to the other server of a pair: TLS 1.3
+// Package partner is the channel to the other server of a pair: TLS 1.3
 // both ways with certificates that the pair made itself, messages of RFC 8156 and
 // questions beside them, and forming a pair by an invitation. It decides nothing.
 package partner

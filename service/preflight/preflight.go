@@ -1,4 +1,4 @@
-// Package preflight is the room of the look around before serving: can this
+// Package preflight looks around before serving: can this
 // host serve DHCP? It changes nothing; each check comes back with what is wrong
 // and how to mend it.
 package preflight

@@ -1,4 +1,4 @@
-// Package probe is the room of probing ahead: which addresses were found unused a
+// Package probe probes ahead of demand: which addresses were found unused a
 // moment ago, which are being asked about, and which requests wait for that. What
 // an answer means for the lease table is the engine's to say. The engine uses it
 // under its own lock.
@@ -13,7 +13,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
-	"yarnpost/service/forgetful"
+	"yarnpost/service/lru"
 	"yarnpost/service/wire"
 )
 
@@ -46,7 +46,7 @@ type Probes struct {
 	// Sent counts probes; with an error, one that could not leave.
 	Sent func(error)
 	// Kept are addresses kept from others, by when they were probed last.
-	Kept *forgetful.Map[netip.Addr, lease.Time]
+	Kept *lru.Map[netip.Addr, lease.Time]
 
 	log    *slog.Logger
 	ready  map[netip.Addr]silence // found unused
@@ -60,7 +60,7 @@ type Probes struct {
 
 // New has no way to probe yet.
 func New(log *slog.Logger) *Probes {
-	return &Probes{log: log, ready: map[netip.Addr]silence{}, Kept: forgetful.New[netip.Addr, lease.Time](keptMost),
+	return &Probes{log: log, ready: map[netip.Addr]silence{}, Kept: lru.New[netip.Addr, lease.Time](keptMost),
 		flying: map[netip.Addr]*Flight{}, demand: map[plan.ID]*demand{},
 		Over: func(netip.Addr) {}, Guard: func(string, []byte) {}, Sent: func(error) {}}
 }

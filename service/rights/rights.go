@@ -1,4 +1,4 @@
-// Package rights is the room of what the process may do: it gives up root and
+// Package rights narrows what the process may do: it gives up root and
 // keeps the few rights that serving takes.
 package rights
 

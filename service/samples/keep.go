@@ -11,7 +11,7 @@ import (
 const sampleAgain = 5 * time.Second
 
 // Keep counts each minute, on the minute, and looks ahead each hour.
-func (r *Room) Keep(ctx context.Context, g *work.Group) {
+func (r *Sampler) Keep(ctx context.Context, g *work.Group) {
 	sample := func() { g.Do("a sample of use", func() { r.Sample(ctx) }) }
 	sample()
 	g.Go("a forecast", func(ctx context.Context) {

@@ -1,4 +1,4 @@
-// Package samples is the room of use over time: each minute it counts every pool
+// Package samples samples use over time: each minute it counts every pool
 // and records that, gathers hours and days, and keeps forecasts up to date. What
 // any of it means is worked out in core/capacity.
 package samples
@@ -19,8 +19,8 @@ import (
 	"yarnpost/service/store"
 )
 
-// Room samples one service.
-type Room struct {
+// Sampler samples one service.
+type Sampler struct {
 	engine *engine.Engine
 	store  *store.Store
 	clock  engine.Clock
@@ -58,10 +58,10 @@ func (o Outlook) Zone() string {
 	return name
 }
 
-// New makes the room. Days and weeks are those of the zone, unless a scope names
+// New makes the sampler. Days and weeks are those of the zone, unless a scope names
 // another.
-func New(e *engine.Engine, s *store.Store, c engine.Clock, zone *time.Location, log *slog.Logger) *Room {
-	return &Room{engine: e, store: s, clock: c, zone: zone, log: log, numbers: map[string]int32{}, churn: map[plan.ID]lease.Churn{},
+func New(e *engine.Engine, s *store.Store, c engine.Clock, zone *time.Location, log *slog.Logger) *Sampler {
+	return &Sampler{engine: e, store: s, clock: c, zone: zone, log: log, numbers: map[string]int32{}, churn: map[plan.ID]lease.Churn{},
 		outlooks: map[capacity.Key]Outlook{}}
 }
 
@@ -80,7 +80,7 @@ const part = 128
 // Levels counts everything: scopes, pools where a scope has several, links that
 // have several scopes, and the whole. Where two things are the same, the smaller is
 // left out. What is in room is used again.
-func (r *Room) Levels(room []Level) []Level {
+func (r *Sampler) Levels(room []Level) []Level {
 	p := r.engine.Plan()
 	scopes := p.Scopes()
 	out := slices.Grow(room[:0], len(scopes)+1)
@@ -121,7 +121,7 @@ func (r *Room) Levels(room []Level) []Level {
 
 // Emptied says that the database has no series any more: what was numbered and foretold
 // is of before.
-func (r *Room) Emptied() {
+func (r *Sampler) Emptied() {
 	r.work.Lock()
 	defer r.work.Unlock()
 	clear(r.numbers)
@@ -132,7 +132,7 @@ func (r *Room) Emptied() {
 }
 
 // Sample counts everything and records it.
-func (r *Room) Sample(ctx context.Context) {
+func (r *Sampler) Sample(ctx context.Context) {
 	r.work.Lock()
 	defer r.work.Unlock()
 	err := r.sample(ctx)
@@ -149,13 +149,13 @@ func (r *Room) Sample(ctx context.Context) {
 }
 
 // Failed is why the last sample was not recorded, or nil.
-func (r *Room) Failed() error {
+func (r *Sampler) Failed() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.failed
 }
 
-func (r *Room) sample(ctx context.Context) error {
+func (r *Sampler) sample(ctx context.Context) error {
 	at := r.clock.Now().UTC().Truncate(time.Minute)
 	levels := r.Levels(nil)
 	keys := make([]string, len(levels))
@@ -196,7 +196,7 @@ func (r *Room) sample(ctx context.Context) error {
 
 // turnover puts in who came and left since the sample before. The first time, and
 // where a counter went back, nothing is known.
-func (r *Room) turnover(levels []Level, rows []store.SampleRow) {
+func (r *Sampler) turnover(levels []Level, rows []store.SampleRow) {
 	since := func(now, before uint64) uint32 { return uint32(now - min(now, before)) }
 	all, links := lease.Churn{}, map[plan.ID]lease.Churn{}
 	for i := range levels {
@@ -237,7 +237,7 @@ const historyDays = 84
 
 // Series is the use of something by the hour, as forecasts want it. The hour that
 // is not over is left out.
-func (r *Room) Series(ctx context.Context, l Level) (capacity.Series, []capacity.HourRow, error) {
+func (r *Sampler) Series(ctx context.Context, l Level) (capacity.Series, []capacity.HourRow, error) {
 	now := r.clock.Now().UTC()
 	start, rows, err := r.store.Hours(ctx, l.Key.String(), now.AddDate(0, 0, -historyDays))
 	if err != nil {
@@ -255,7 +255,7 @@ func (r *Room) Series(ctx context.Context, l Level) (capacity.Series, []capacity
 
 // zoneOf is the time zone in which a scope's people live: the one that its clients are
 // told of by option 101 (RFC 4833), or the service's.
-func (r *Room) zoneOf(l Level) *time.Location {
+func (r *Sampler) zoneOf(l Level) *time.Location {
 	if l.Scope == nil {
 		return r.zone
 	}
@@ -270,7 +270,7 @@ func (r *Room) zoneOf(l Level) *time.Location {
 }
 
 // Refresh works out what is expected of every pool anew, gently.
-func (r *Room) Refresh(ctx context.Context) {
+func (r *Sampler) Refresh(ctx context.Context) {
 	fresh := map[capacity.Key]Outlook{}
 	for _, l := range r.Levels(nil) {
 		if l.Size == 0 || ctx.Err() != nil {
@@ -295,7 +295,7 @@ func (r *Room) Refresh(ctx context.Context) {
 }
 
 // Outlook works out what is expected of a pool now.
-func (r *Room) Outlook(ctx context.Context, l Level) (Outlook, error) {
+func (r *Sampler) Outlook(ctx context.Context, l Level) (Outlook, error) {
 	s, _, err := r.Series(ctx, l)
 	if err != nil {
 		return Outlook{}, err
@@ -307,7 +307,7 @@ func (r *Room) Outlook(ctx context.Context, l Level) (Outlook, error) {
 }
 
 // Outlooks gives what was last expected of every pool, and when that was.
-func (r *Room) Outlooks() (map[capacity.Key]Outlook, time.Time) {
+func (r *Sampler) Outlooks() (map[capacity.Key]Outlook, time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.outlooks, r.refresh

@@ -94,7 +94,7 @@ func longestPromise(t *lease.Table) time.Duration {
 		note(time.Duration(r.Lease))
 	}
 	var part lease.Part
-	for w, more := t.Snapshot(0), true; more; {
+	for w, more := t.Iterator(0), true; more; {
 		more = w.Next(&part, 1000)
 		for l := range part.Leases {
 			note(l.Granted)

@@ -77,7 +77,7 @@ var fields = []field{
 		func(l *lease.Lease, b []byte) error { l.Owed = b[0] == 1; return nil }},
 	{"version", int8, false, func(c *column, l *lease.Lease) { c.int8(int64(l.Version.Primary)<<32 | int64(l.Version.Secondary)) },
 		func(l *lease.Lease, b []byte) error {
-			l.Version = lease.Version{Primary: binary.BigEndian.Uint32(b), Secondary: binary.BigEndian.Uint32(b[4:])}
+			l.Version = lease.VersionVector{Primary: binary.BigEndian.Uint32(b), Secondary: binary.BigEndian.Uint32(b[4:])}
 			return nil
 		}},
 	moment("acked", func(l *lease.Lease) *lease.Moment { return &l.Acked }),

@@ -1,4 +1,4 @@
-// Package store is the room of records in PostgreSQL: plan revisions, the lease
+// Package store keeps records in PostgreSQL: plan revisions, the lease
 // journal, history and accounts. It turns values of the core into rows and
 // back, and decides nothing.
 package store
@@ -50,7 +50,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	config.MaxConns = 6
 	config.ConnConfig.RuntimeParams["statement_timeout"] = "20000"
 	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
-	waits := newPatience()
+	waits := newBreaker()
 	config.ConnConfig.Tracer = waits
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {

@@ -363,7 +363,7 @@ func TestRefusingDatabase(t *testing.T) {
 	if j.Add(journal.Entry{After: sample(2)}) {
 		t.Error("more is taken while everything is refused")
 	}
-	time.Sleep(3 * watchEvery)
+	time.Sleep(3 * signEvery)
 	if j.Down() == nil {
 		t.Error("it says that all is well while everything is refused")
 	}

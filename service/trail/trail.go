@@ -22,8 +22,8 @@ const patience = 2 * time.Second
 // waitMost bounds what is kept while nothing can be recorded; the log has the rest.
 const waitMost = 1000
 
-// Room keeps the trail of one service.
-type Room struct {
+// Trail keeps the trail of one service.
+type Trail struct {
 	to    Recorder
 	log   *slog.Logger
 	write sync.Mutex // one at a time, in order
@@ -32,12 +32,12 @@ type Room struct {
 	waits []store.Deed
 }
 
-// New makes the room.
-func New(to Recorder, log *slog.Logger) *Room { return &Room{to: to, log: log} }
+// New makes the trail.
+func New(to Recorder, log *slog.Logger) *Trail { return &Trail{to: to, log: log} }
 
 // Add records a deed. It comes back once that is on record, or after a while: then it is
 // recorded as soon as that can be done.
-func (r *Room) Add(ctx context.Context, d store.Deed) {
+func (r *Trail) Add(ctx context.Context, d store.Deed) {
 	if !r.keep(d) {
 		r.log.Warn("what was done cannot be recorded, and too much waits for that", "who", d.Who, "from", d.Source, "deed", d.Deed,
 			"subject", d.Subject, "reason", d.Reason)
@@ -47,7 +47,7 @@ func (r *Room) Add(ctx context.Context, d store.Deed) {
 	r.Flush(ctx)
 }
 
-func (r *Room) keep(d store.Deed) bool {
+func (r *Trail) keep(d store.Deed) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if len(r.waits) >= waitMost {
@@ -58,7 +58,7 @@ func (r *Room) keep(d store.Deed) bool {
 }
 
 // Flush records what waits, if that can be done.
-func (r *Room) Flush(ctx context.Context) {
+func (r *Trail) Flush(ctx context.Context) {
 	r.write.Lock()
 	defer r.write.Unlock()
 	list := r.Waiting()
@@ -71,7 +71,7 @@ func (r *Room) Flush(ctx context.Context) {
 }
 
 // Waiting are deeds that are not on record yet.
-func (r *Room) Waiting() []store.Deed {
+func (r *Trail) Waiting() []store.Deed {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.waits[:len(r.waits):len(r.waits)]

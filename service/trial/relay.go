@@ -1,4 +1,4 @@
-// Package trial is the room of the client's seat: a DHCPv4 client that makes real
+// Package trial has a DHCPv4 client that makes real
 // exchanges with a real server, through a relay of its own on an address of this
 // machine. Trials, the demo and the tests sit here.
 package trial

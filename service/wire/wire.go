@@ -1,4 +1,4 @@
-// Package wire is the room of sockets and frames: datagrams come in with what
+// Package wire has sockets and frames: datagrams come in with what
 // is known of their way, replies go out by the way a decision names. It knows
 // ports and interfaces, not leases.
 package wire

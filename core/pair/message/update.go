@@ -93,7 +93,7 @@ func (u *Update) readOwn(own []byte) error {
 	l.Prefix = k
 	l.Granted = option.FromSeconds(binary.BigEndian.Uint32(own[2:]))
 	l.Revision, l.Given = int64(binary.BigEndian.Uint64(own[6:])), binary.BigEndian.Uint64(own[14:])
-	l.Version = lease.Version{Primary: binary.BigEndian.Uint32(own[22:]), Secondary: binary.BigEndian.Uint32(own[26:])}
+	l.Version = lease.VersionVector{Primary: binary.BigEndian.Uint32(own[22:]), Secondary: binary.BigEndian.Uint32(own[26:])}
 	l.Nudge = string(own[ownSize:])
 	return nil
 }

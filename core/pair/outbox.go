@@ -16,9 +16,9 @@ import (
 // patience is how long an acknowledgement is waited for.
 const patience = 10 * time.Second
 
-// debts are records that the partner has not acknowledged: in the order in which
+// outbox are records that the partner has not acknowledged: in the order in which
 // they came to be owed, each once, however often it changed.
-type debts struct {
+type outbox struct {
 	queue    []netip.Prefix
 	queued   map[netip.Prefix]bool // true: it is sent even if it is not owed
 	flying   map[uint32]flight     // by transaction
@@ -38,20 +38,20 @@ type flight struct {
 
 type sent struct {
 	key     netip.Prefix
-	version lease.Version
+	version lease.VersionVector
 	told    lease.Moment
 	anyway  bool // it was asked for, owed or not
 	found   bool // it told that two clients had it
 }
 
-func (d *debts) init() {
-	*d = debts{queued: map[netip.Prefix]bool{}, flying: map[uint32]flight{}, airborne: map[netip.Prefix]bool{},
+func (d *outbox) init() {
+	*d = outbox{queued: map[netip.Prefix]bool{}, flying: map[uint32]flight{}, airborne: map[netip.Prefix]bool{},
 		refused: map[netip.Prefix]bool{}, claimed: map[netip.Prefix]bool{}}
 }
 
-func (d *debts) count() int { return len(d.queued) + len(d.airborne) + len(d.refused) }
+func (d *outbox) count() int { return len(d.queued) + len(d.airborne) + len(d.refused) }
 
-func (d *debts) add(k netip.Prefix) {
+func (d *outbox) add(k netip.Prefix) {
 	delete(d.refused, k)
 	if _, up := d.airborne[k]; up {
 		d.airborne[k] = true
@@ -64,7 +64,7 @@ func (d *debts) add(k netip.Prefix) {
 }
 
 // anyway adds a record that is sent even if it is not owed.
-func (d *debts) anyway(k netip.Prefix) {
+func (d *outbox) anyway(k netip.Prefix) {
 	d.add(k)
 	if _, waits := d.queued[k]; waits {
 		d.queued[k] = true
@@ -75,14 +75,14 @@ func (d *debts) anyway(k netip.Prefix) {
 }
 
 // retry queues again what the partner turned down.
-func (d *debts) retry() {
+func (d *outbox) retry() {
 	for _, k := range slices.SortedFunc(maps.Keys(d.refused), netip.Prefix.Compare) {
 		d.add(k)
 	}
 }
 
 // cut says that the connection is gone: what was under way is owed as before.
-func (d *debts) cut() {
+func (d *outbox) cut() {
 	var again []netip.Prefix
 	for _, n := range slices.Sorted(maps.Keys(d.flying)) {
 		for _, one := range d.flying[n].sent {
@@ -105,7 +105,7 @@ func (d *debts) cut() {
 
 // age gives up on acknowledgements that do not come, and tries again what came to
 // nothing.
-func (d *debts) age(now lease.Time) {
+func (d *outbox) age(now lease.Time) {
 	if now.Sub(d.retried) > patience {
 		d.retried = now
 		d.retry()
@@ -125,7 +125,7 @@ func (d *debts) age(now lease.Time) {
 }
 
 // promise notes that the partner wants to know when all is sent that is owed now.
-func (d *debts) promise(transaction uint32) {
+func (d *outbox) promise(transaction uint32) {
 	d.promised, d.left = transaction, map[netip.Prefix]bool{}
 	for k := range d.queued {
 		d.left[k] = true
@@ -136,17 +136,17 @@ func (d *debts) promise(transaction uint32) {
 }
 
 // Tell says that a record is durable which the partner has to know.
-func (s *Server) Tell(k netip.Prefix) { s.debts.add(k) }
+func (s *Server) Tell(k netip.Prefix) { s.outbox.add(k) }
 
 // Lost says that changes could not be recorded: they are undone, and what was owed
 // before is owed as ever.
 func (s *Server) Lost(changes []lease.Change) {
 	for _, c := range changes {
 		if c.Before != nil && c.Before.Owed {
-			s.debts.refused[c.Before.Prefix] = true
+			s.outbox.refused[c.Before.Prefix] = true
 		}
 		if own := s.set.Side.Free(); c.After.Status == own && (c.Before == nil || c.Before.Status != own) {
-			delete(s.debts.claimed, c.After.Prefix) // that was the claim
+			delete(s.outbox.claimed, c.After.Prefix) // that was the claim
 		}
 	}
 }
@@ -162,12 +162,12 @@ func (s *Server) pump(now lease.Time) {
 		return
 	}
 	s.feed()
-	for len(s.debts.flying) < s.Sizes.Window && len(s.debts.queue) > 0 {
+	for len(s.outbox.flying) < s.Sizes.Window && len(s.outbox.queue) > 0 {
 		if !s.sendSome(now) {
 			break
 		}
 	}
-	if d := &s.debts; d.promised != 0 && len(d.left) == 0 && s.walks.all == nil {
+	if d := &s.outbox; d.promised != 0 && len(d.left) == 0 && s.walks.all == nil {
 		s.send(message.Message{Type: message.UpdDone, Transaction: d.promised}, now)
 		d.promised, d.left = 0, nil
 	}
@@ -181,7 +181,7 @@ func (s *Server) sendable(k netip.Prefix) bool { return s.Off[3] || !s.Pending(k
 // sendSome sends a message of some updates, and reports whether there is reason to
 // go on.
 func (s *Server) sendSome(now lease.Time) bool {
-	d := &s.debts
+	d := &s.outbox
 	m := message.Message{Type: message.BndUpd}
 	f := flight{at: now}
 	for len(d.queue) > 0 && len(f.sent) < s.Sizes.Together {
@@ -232,7 +232,7 @@ func (s *Server) sendSome(now lease.Time) bool {
 }
 
 // drop takes the first of the queue out: it is not owed any more.
-func (d *debts) drop(k netip.Prefix) {
+func (d *outbox) drop(k netip.Prefix) {
 	d.queue = d.queue[1:]
 	delete(d.queued, k)
 	delete(d.left, k)
@@ -241,7 +241,7 @@ func (d *debts) drop(k netip.Prefix) {
 // acknowledged takes in what the partner says to updates (RFC 8156 section 7.6): an
 // address that nobody holds is free for others only from now on (rule 5).
 func (s *Server) acknowledged(m message.Message, now lease.Time) error {
-	d := &s.debts
+	d := &s.outbox
 	f, ok := d.flying[m.Transaction]
 	if !ok {
 		return nil // it comes too late

@@ -10,9 +10,9 @@ import (
 
 // Attempts to sign in are counted before anything is checked, by source and by
 // account; made-up names do not fill the count up; what is paced comes through.
-func TestTries(t *testing.T) {
+func TestLimiter(t *testing.T) {
 	now := time.Unix(1_800_000_000, 0)
-	tr := newTries(func() time.Time { return now }, 1000)
+	tr := newLimiter(func() time.Time { return now }, 1000)
 	try := func(source, account string, known bool) (its bool) {
 		t.Helper()
 		x, err := tr.join(place(source), account, known)
@@ -62,7 +62,7 @@ func TestTries(t *testing.T) {
 	if n := free("10.0.0.1"); n != sourceFree+1 {
 		t.Error("a minute later a source is still paced")
 	}
-	x, err := newTries(func() time.Time { return now }, 1).begin(context.Background(), "10.0.0.9", "admin", true)
+	x, err := newLimiter(func() time.Time { return now }, 1).begin(context.Background(), "10.0.0.9", "admin", true)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -78,7 +78,7 @@ func TestTries(t *testing.T) {
 // before, or for the first time from anywhere.
 func TestGuessersHoldNobodyUp(t *testing.T) {
 	now := time.Unix(1_800_000_000, 0)
-	tr := newTries(func() time.Time { return now }, 2)
+	tr := newLimiter(func() time.Time { return now }, 2)
 	tr.sourceOf("192.0.2.1").good["admin"] = true
 	var guesses []*try
 	for round := range 4 {
@@ -124,7 +124,7 @@ func TestGuessersHoldNobodyUp(t *testing.T) {
 	}
 	now = now.Add(accountPace)
 	if end(); !its(fresh) {
-		t.Error("whoever tries for the first time is not next")
+		t.Error("whoever limiter for the first time is not next")
 	}
 }
 

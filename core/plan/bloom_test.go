@@ -8,7 +8,7 @@ import (
 	"yarnpost/core/addr"
 )
 
-// Whatever comes and goes, a scope's sieve lets each of its reservations through,
+// Whatever comes and goes, a scope's bloom lets each of its reservations through,
 // in every revision, and keeps most else out.
 func TestSieve(t *testing.T) {
 	d := New().Draft()
@@ -64,7 +64,7 @@ func TestSieve(t *testing.T) {
 	}
 	through := 0
 	for n := range 1000 {
-		if p.Scope(id).sieve.may(hashOfAddr(netip.AddrFrom4([4]byte{10, 78, byte(n >> 8), byte(n)}))) {
+		if p.Scope(id).bloom.may(hashOfAddr(netip.AddrFrom4([4]byte{10, 78, byte(n >> 8), byte(n)}))) {
 			through++
 		}
 	}

@@ -1,4 +1,4 @@
-// Package observe is the room of those who watch what the engine does, and keep
+// Package observe watches what the engine does, and keeps
 // what people want to know of it: conversations, who goes without, which relays
 // are heard, what other servers give, which rules fit. Nothing that serves depends
 // on it. The engine calls it, and its readers, under its own lock; conversations
@@ -27,8 +27,8 @@ type Host struct {
 	Probe  func(netip.Addr) bool                 // asks whether somebody is there, if it can
 }
 
-// Room is all that is kept.
-type Room struct {
+// Watcher is all that is kept.
+type Watcher struct {
 	Talk     *Conversations
 	Unserved *UnservedList
 	Served   *Window // acknowledgements
@@ -40,10 +40,10 @@ type Room struct {
 	host     *Host
 }
 
-// New is a room in which nothing was seen yet.
-func New(h *Host) *Room {
+// New is a watcher that has seen nothing yet.
+func New(h *Host) *Watcher {
 	u := newUnserved()
-	return &Room{Talk: &Conversations{}, Unserved: u, Served: &Window{}, Relays: newRelays(), Shadow: newShadow(h), Twins: newTwins(u),
+	return &Watcher{Talk: &Conversations{}, Unserved: u, Served: &Window{}, Relays: newRelays(), Shadow: newShadow(h), Twins: newTwins(u),
 		Waits: &Waits{}, fits: map[plan.ID]*Fits{}, host: h}
 }
 
@@ -54,7 +54,7 @@ type Fits struct {
 }
 
 // FitsOf says how often a rule fitted.
-func (r *Room) FitsOf(rule plan.ID) (f Fits) {
+func (r *Watcher) FitsOf(rule plan.ID) (f Fits) {
 	if of := r.fits[rule]; of != nil {
 		f = *of
 	}
@@ -62,7 +62,7 @@ func (r *Room) FitsOf(rule plan.ID) (f Fits) {
 }
 
 // Decided takes in a decision that is carried out.
-func (r *Room) Decided(req *answer.Request, d *answer.Decision, at time.Time) {
+func (r *Watcher) Decided(req *answer.Request, d *answer.Decision, at time.Time) {
 	now := lease.At(at)
 	for _, of := range d.Fitted {
 		f := r.fits[of.ID]
@@ -97,7 +97,7 @@ func (r *Room) Decided(req *answer.Request, d *answer.Decision, at time.Time) {
 	}
 }
 
-func (r *Room) ignored(req *answer.Request, d *answer.Decision, at time.Time) {
+func (r *Watcher) ignored(req *answer.Request, d *answer.Decision, at time.Time) {
 	switch d.Why {
 	case reason.OtherServer:
 		if req.Message.Type == dhcp4.Request {
@@ -115,7 +115,7 @@ func (r *Room) ignored(req *answer.Request, d *answer.Decision, at time.Time) {
 }
 
 // Given takes in that the other server of a pair gave a lease.
-func (r *Room) Given(l *lease.Lease, at time.Time) {
+func (r *Watcher) Given(l *lease.Lease, at time.Time) {
 	r.Unserved.Served(l)
 	r.Waits.given(l, at)
 }
@@ -126,7 +126,7 @@ type Memory struct {
 	Relays     map[netip.Addr]Pulse
 	Fits       map[plan.ID]Fits
 	Agreements []Agreement
-	Rivals     []Heard
+	OtherServers     []Heard
 }
 
 // Wanting is an unserved client with where it was heard.
@@ -138,11 +138,11 @@ type Wanting struct {
 // Heard is another server with where it was heard.
 type Heard struct {
 	Link  plan.ID
-	Rival Rival
+	OtherServer OtherServer
 }
 
 // Memory is what there is to remember.
-func (r *Room) Memory() Memory {
+func (r *Watcher) Memory() Memory {
 	m := Memory{Relays: map[netip.Addr]Pulse{}, Fits: map[plan.ID]Fits{}}
 	for k, c := range r.Unserved.clients.All() {
 		m.Unserved = append(m.Unserved, Wanting{k.from, *c})
@@ -156,14 +156,14 @@ func (r *Room) Memory() Memory {
 	for _, a := range r.Shadow.clients.All() {
 		m.Agreements = append(m.Agreements, *a)
 	}
-	for k, v := range r.Shadow.rivals.All() {
-		m.Rivals = append(m.Rivals, Heard{k.link, *v})
+	for k, v := range r.Shadow.others.All() {
+		m.OtherServers = append(m.OtherServers, Heard{k.link, *v})
 	}
 	return m
 }
 
 // Recall takes up what was remembered before a pause in which nobody listened.
-func (r *Room) Recall(m Memory, now, pause lease.Time) {
+func (r *Watcher) Recall(m Memory, now, pause lease.Time) {
 	for _, c := range m.Unserved {
 		k := unservedKey{c.Client.Client, c.From}
 		r.Unserved.clients.Put(k, &c.Client)
@@ -181,7 +181,7 @@ func (r *Room) Recall(m Memory, now, pause lease.Time) {
 	for _, a := range m.Agreements {
 		r.Shadow.clients.Put(a.Client, &a)
 	}
-	for _, v := range m.Rivals {
-		r.Shadow.rivals.Put(rivalKey{v.Link, v.Rival.Server}, &v.Rival)
+	for _, v := range m.OtherServers {
+		r.Shadow.others.Put(otherKey{v.Link, v.OtherServer.Server}, &v.OtherServer)
 	}
 }

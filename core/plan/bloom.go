@@ -6,39 +6,39 @@ import (
 	"slices"
 )
 
-// sieve tells in one look into memory that a scope has no reservation of an
+// bloom tells in one look into memory that a scope has no reservation of an
 // address, or for a client; that there is one it cannot tell. Most clients have
-// none, and among many scopes each look-up costs several. The zero sieve
+// none, and among many scopes each look-up costs several. The zero bloom
 // lets nothing through.
-type sieve struct {
+type bloom struct {
 	words []uint64 // a power of two; each key sets three bits of one word
 	keys  int
 }
 
-// sieveLoad is how many keys a word is for: with more, too much gets through.
-const sieveLoad = 4
+// bloomLoad is how many keys a word is for: with more, too much gets through.
+const bloomLoad = 4
 
-func newSieve(keys int) sieve {
+func newBloom(keys int) bloom {
 	n := 1
-	for n*sieveLoad < keys {
+	for n*bloomLoad < keys {
 		n *= 2
 	}
-	return sieve{words: make([]uint64, n)}
+	return bloom{words: make([]uint64, n)}
 }
 
-func (s sieve) clone() sieve { return sieve{slices.Clone(s.words), s.keys} }
-func (s *sieve) full() bool  { return s.keys+2 > sieveLoad*len(s.words) }
+func (s bloom) clone() bloom { return bloom{slices.Clone(s.words), s.keys} }
+func (s *bloom) full() bool  { return s.keys+2 > bloomLoad*len(s.words) }
 
-func (s *sieve) add(h uint64) {
-	s.words[h>>32&uint64(len(s.words)-1)] |= sieveBits(h)
+func (s *bloom) add(h uint64) {
+	s.words[h>>32&uint64(len(s.words)-1)] |= bloomBits(h)
 	s.keys++
 }
 
-func (s *sieve) may(h uint64) bool {
-	return len(s.words) > 0 && s.words[h>>32&uint64(len(s.words)-1)]&sieveBits(h) == sieveBits(h)
+func (s *bloom) may(h uint64) bool {
+	return len(s.words) > 0 && s.words[h>>32&uint64(len(s.words)-1)]&bloomBits(h) == bloomBits(h)
 }
 
-func sieveBits(h uint64) uint64 { return 1<<(h&63) | 1<<(h>>6&63) | 1<<(h>>12&63) }
+func bloomBits(h uint64) uint64 { return 1<<(h&63) | 1<<(h>>6&63) | 1<<(h>>12&63) }
 
 func hashOfAddr(a netip.Addr) uint64 { return maphash.Comparable(seed, a) }
 
@@ -46,28 +46,28 @@ func hashOfClient(kind byte, who string) uint64 {
 	return maphash.String(seed, who) + uint64(kind)*0x9e3779b97f4a7c15
 }
 
-// sift makes a scope's sieve let a new reservation through.
-func (d *Draft) sift(r *Reservation) {
+// addToBloom makes a scope's bloom let a new reservation through.
+func (d *Draft) addToBloom(r *Reservation) {
 	v := d.next.Scope(r.Scope)
-	if s := v.sieve; s.full() || !d.sieves[v.ID] {
+	if s := v.bloom; s.full() || !d.blooms[v.ID] {
 		n := *v
 		if s.full() {
 			all := d.next.Reservations(v.ID)
-			n.sieve = newSieve(4 * (len(all) + 2))
+			n.bloom = newBloom(4 * (len(all) + 2))
 			for _, o := range all {
-				n.sieve.let(o)
+				n.bloom.let(o)
 			}
 		} else {
-			n.sieve = s.clone()
+			n.bloom = s.clone()
 		}
-		d.sieves[v.ID] = true
+		d.blooms[v.ID] = true
 		d.replaceView(&n)
 		v = &n
 	}
-	v.sieve.let(r)
+	v.bloom.let(r)
 }
 
-func (s *sieve) let(r *Reservation) {
+func (s *bloom) let(r *Reservation) {
 	k := r.key()
 	s.add(hashOfAddr(r.Address))
 	s.add(hashOfClient(k.kind, k.who))
@@ -85,7 +85,7 @@ func (d *Draft) replaceView(v *View) {
 
 // ReservationIn is the reservation of an address of a scope, or nil.
 func (p *Plan) ReservationIn(v *View, a netip.Addr) *Reservation {
-	if !v.sieve.may(hashOfAddr(a)) {
+	if !v.bloom.may(hashOfAddr(a)) {
 		return nil
 	}
 	return p.ReservationAt(a)

@@ -12,27 +12,27 @@ import (
 	"yarnpost/service/lock"
 )
 
-// patience keeps a database that does not answer from holding up whoever asks it.
+// breaker keeps a database that does not answer from holding up whoever asks it.
 // While it gives no sign, nothing is asked, and what was asked before is given up:
 // both end with context.Canceled. It sees each use of the pool as a tracer.
-type patience struct {
+type breaker struct {
 	mu   sync.Mutex
 	good context.Context // over once the database gives no sign
 	over context.CancelFunc
 }
 
-func newPatience() *patience {
-	p := new(patience)
+func newBreaker() *breaker {
+	p := new(breaker)
 	p.good, p.over = context.WithCancel(context.Background())
 	return p
 }
 
-// watchEvery is how often the database is asked for a sign.
-const watchEvery = 500 * time.Millisecond
+// signEvery is how often the database is asked for a sign.
+const signEvery = 500 * time.Millisecond
 
 // watch asks the database for a sign, on a connection of its own, until the context
 // ends. One that refuses is there, and says so to everybody by itself.
-func (p *patience) watch(ctx context.Context, config *pgx.ConnConfig) {
+func (p *breaker) watch(ctx context.Context, config *pgx.ConnConfig) {
 	var conn *pgx.Conn
 	for ctx.Err() == nil {
 		patient, cancel := context.WithTimeout(ctx, journal.StuckAfter)
@@ -51,7 +51,7 @@ func (p *patience) watch(ctx context.Context, config *pgx.ConnConfig) {
 		cancel()
 		select {
 		case <-ctx.Done():
-		case <-time.After(watchEvery):
+		case <-time.After(signEvery):
 		}
 	}
 	if conn != nil {
@@ -60,7 +60,7 @@ func (p *patience) watch(ctx context.Context, config *pgx.ConnConfig) {
 }
 
 // set says whether the database gives no sign.
-func (p *patience) set(away bool) {
+func (p *breaker) set(away bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	switch was := p.good.Err() != nil; {
@@ -71,9 +71,9 @@ func (p *patience) set(away bool) {
 	}
 }
 
-type patienceKey struct{} // of what ends the wait for one use of the pool
+type breakerKey struct{} // of what ends the wait for one use of the pool
 
-func (p *patience) begin(ctx context.Context) context.Context {
+func (p *breaker) begin(ctx context.Context) context.Context {
 	var good context.Context
 	lock.While(&p.mu, func() { good = p.good })
 	ctx, cancel := context.WithCancel(ctx)
@@ -82,44 +82,44 @@ func (p *patience) begin(ctx context.Context) context.Context {
 		return ctx
 	}
 	stop := context.AfterFunc(good, cancel)
-	return context.WithValue(ctx, patienceKey{}, func() { stop(); cancel() })
+	return context.WithValue(ctx, breakerKey{}, func() { stop(); cancel() })
 }
 
-func (p *patience) end(ctx context.Context) {
-	if done, ok := ctx.Value(patienceKey{}).(func()); ok {
+func (p *breaker) end(ctx context.Context) {
+	if done, ok := ctx.Value(breakerKey{}).(func()); ok {
 		done()
 	}
 }
 
 // TraceAcquireStart implements pgxpool.AcquireTracer.
-func (p *patience) TraceAcquireStart(ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireStartData) context.Context {
+func (p *breaker) TraceAcquireStart(ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireStartData) context.Context {
 	return p.begin(ctx)
 }
 
 // TraceAcquireEnd implements pgxpool.AcquireTracer.
-func (p *patience) TraceAcquireEnd(ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireEndData) {
+func (p *breaker) TraceAcquireEnd(ctx context.Context, _ *pgxpool.Pool, _ pgxpool.TraceAcquireEndData) {
 	p.end(ctx)
 }
 
 // TraceQueryStart implements pgx.QueryTracer.
-func (p *patience) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+func (p *breaker) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
 	return p.begin(ctx)
 }
 
 // TraceQueryEnd implements pgx.QueryTracer.
-func (p *patience) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryEndData) {
+func (p *breaker) TraceQueryEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryEndData) {
 	p.end(ctx)
 }
 
 // TraceBatchStart implements pgx.BatchTracer.
-func (p *patience) TraceBatchStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchStartData) context.Context {
+func (p *breaker) TraceBatchStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchStartData) context.Context {
 	return p.begin(ctx)
 }
 
 // TraceBatchQuery implements pgx.BatchTracer.
-func (p *patience) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
+func (p *breaker) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
 
 // TraceBatchEnd implements pgx.BatchTracer.
-func (p *patience) TraceBatchEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchEndData) {
+func (p *breaker) TraceBatchEnd(ctx context.Context, _ *pgx.Conn, _ pgx.TraceBatchEndData) {
 	p.end(ctx)
 }

@@ -14,7 +14,7 @@ import (
 // What waits for a database ends once it gives no sign, what begins meanwhile ends at
 // once, and what begins later is let alone.
 func TestPatience(t *testing.T) {
-	p := newPatience()
+	p := newBreaker()
 	over := func(ctx context.Context) bool {
 		select {
 		case <-ctx.Done():

@@ -89,7 +89,7 @@ func TestTurnBesideTraffic(t *testing.T) {
 			t.Fatal(err)
 		}
 		next, changes = d.Finish()
-		u := slow.NewTurn(next, changes)
+		u := slow.NewRebuild(next, changes)
 		u.Begin()
 		for u.Step(7) {
 			touch()

@@ -23,7 +23,7 @@ const (
 	patienceOf  = 15 * time.Second       // how long one waits
 )
 
-// tries counts attempts to sign in, by source and by account, and lets a few at a time
+// limiter counts attempts to sign in, by source and by account, and lets a few at a time
 // be worked on. Made-up names of accounts are counted with their source alone, so nobody
 // can fill the count up.
 //
@@ -31,7 +31,7 @@ const (
 // whoever failed least often lately; then whoever came last. So a person who signs in for
 // the first time is next, however many others guess; and where too many wait, the last in
 // this order are turned away.
-type tries struct {
+type limiter struct {
 	now  func() time.Time
 	most int // attempts that are worked on at a time
 
@@ -55,7 +55,7 @@ type tally struct {
 
 // try is one attempt.
 type try struct {
-	of      *tries
+	of      *limiter
 	source  *tally
 	account *tally // nil for a made-up name, or one that this source signed in to
 	at      time.Time
@@ -64,8 +64,8 @@ type try struct {
 	turn    chan error // gets nil when it is its turn
 }
 
-func newTries(now func() time.Time, most int) *tries {
-	return &tries{now: now, most: most, sources: map[string]*list.Element{}, order: list.New(), accounts: map[string]*tally{}}
+func newLimiter(now func() time.Time, most int) *limiter {
+	return &limiter{now: now, most: most, sources: map[string]*list.Element{}, order: list.New(), accounts: map[string]*tally{}}
 }
 
 // place is a source as it is counted: an IPv6 host can have any address of its
@@ -79,7 +79,7 @@ func place(source string) string {
 }
 
 // begin counts an attempt and waits until it can be worked on; call done afterwards.
-func (t *tries) begin(ctx context.Context, source, account string, known bool) (x *try, err error) {
+func (t *limiter) begin(ctx context.Context, source, account string, known bool) (x *try, err error) {
 	if x, err = t.join(place(source), account, known); err != nil {
 		return nil, err
 	}
@@ -99,7 +99,7 @@ func (t *tries) begin(ctx context.Context, source, account string, known bool) (
 }
 
 // join adds an attempt to those that wait.
-func (t *tries) join(source, account string, known bool) (*try, error) {
+func (t *limiter) join(source, account string, known bool) (*try, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	now := t.now()
@@ -130,7 +130,7 @@ func (t *tries) join(source, account string, known bool) (*try, error) {
 }
 
 // last is the attempt that waits last in the order. The caller holds the lock.
-func (t *tries) last() (at int) {
+func (t *limiter) last() (at int) {
 	for i, x := range t.waiting {
 		if x.rank > t.waiting[at].rank {
 			at = i
@@ -140,7 +140,7 @@ func (t *tries) last() (at int) {
 }
 
 // drop takes an attempt out of those that wait, and tells it why.
-func (t *tries) drop(at int, err error) {
+func (t *limiter) drop(at int, err error) {
 	x := t.waiting[at]
 	t.waiting = slices.Delete(t.waiting, at, at+1)
 	for _, of := range x.tallies() {
@@ -150,7 +150,7 @@ func (t *tries) drop(at int, err error) {
 }
 
 // leave takes back an attempt that waits no longer; it reports false if its turn came.
-func (t *tries) leave(x *try) bool {
+func (t *limiter) leave(x *try) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if i := slices.Index(t.waiting, x); i >= 0 {
@@ -166,7 +166,7 @@ func (t *tries) leave(x *try) bool {
 }
 
 // next lets attempts be worked on whose turn it is. The caller holds the lock.
-func (t *tries) next() {
+func (t *limiter) next() {
 	now := t.now()
 	soonest := time.Duration(-1)
 	for t.working < t.most {
@@ -229,7 +229,7 @@ func (x *try) tallies() []*tally {
 	return []*tally{x.source, x.account}
 }
 
-func (t *tries) sourceOf(key string) *tally {
+func (t *limiter) sourceOf(key string) *tally {
 	if e := t.sources[key]; e != nil {
 		t.order.MoveToBack(e)
 		return e.Value.(*tally)
@@ -244,7 +244,7 @@ func (t *tries) sourceOf(key string) *tally {
 
 // forget forgets the source that tried longest ago; one that somebody signed in from only
 // if there are no others.
-func (t *tries) forget() {
+func (t *limiter) forget() {
 	oldest := t.order.Front()
 	for e := oldest; e != nil; e = e.Next() {
 		if len(e.Value.(*tally).good) == 0 {

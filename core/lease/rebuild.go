@@ -9,12 +9,12 @@ import (
 	"yarnpost/core/plan"
 )
 
-// Turn is a change of the plan on its way into the table. What a new revision
+// Rebuild is a change of the plan on its way into the table. What a new revision
 // needs is built beside what serves, a part at a time, while whatever happens to
 // the table meanwhile happens to both; so nobody is held up however many leases
-// there are. Begin, Shape, Step, Queue, End and Rest need the table to themselves; NewTurn
+// there are. Begin, Shape, Step, Queue, End and Rest need the table to themselves; NewRebuild
 // and Sort only that nobody else changes the plan.
-type Turn struct {
+type Rebuild struct {
 	table   *Table
 	plan    *plan.Plan
 	shapes  []plan.ID          // of scopes that are built anew, still to be begun
@@ -48,9 +48,9 @@ type movedAt struct {
 	address netip.Addr
 }
 
-// NewTurn works out what a new revision needs, given what changed.
-func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
-	u := &Turn{table: t, plan: p, fresh: map[plan.ID]*shard{}, gone: map[plan.ID]int{}, moved: map[plan.ID]map[netip.Addr]*plan.Plan{}}
+// NewRebuild works out what a new revision needs, given what changed.
+func (t *Table) NewRebuild(p *plan.Plan, changes []plan.Change) *Rebuild {
+	u := &Rebuild{table: t, plan: p, fresh: map[plan.ID]*shard{}, gone: map[plan.ID]int{}, moved: map[plan.ID]map[netip.Addr]*plan.Plan{}}
 	ids, subnets := plan.Reshaped(t.plan, p, changes)
 	for _, id := range ids {
 		if s := t.shards[id]; s != nil {
@@ -90,11 +90,11 @@ func (t *Table) NewTurn(p *plan.Plan, changes []plan.Change) *Turn {
 }
 
 // Begin lets what happens to the table happen to both from now on.
-func (u *Turn) Begin() { u.table.turn = u }
+func (u *Rebuild) Begin() { u.table.rebuild = u }
 
 // Shape begins about n of the scopes that are built anew, and reports whether there are
 // more. Blocks of a pair may come and go in between: what is begun already follows them.
-func (u *Turn) Shape(n int) (more bool) {
+func (u *Rebuild) Shape(n int) (more bool) {
 	for ; n > 0 && len(u.shapes) > 0; n-- {
 		id := u.shapes[0]
 		u.shapes = u.shapes[1:]
@@ -132,7 +132,7 @@ func (s *shard) reserve() {
 }
 
 // target is where the record of a key will live, or nil if that does not change.
-func (u *Turn) target(k netip.Prefix) *shard {
+func (u *Rebuild) target(k netip.Prefix) *shard {
 	if u == nil {
 		return nil
 	}
@@ -142,25 +142,25 @@ func (u *Turn) target(k netip.Prefix) *shard {
 	return u.orphans
 }
 
-func (u *Turn) put(l *Lease, due Time) {
+func (u *Rebuild) put(l *Lease, due Time) {
 	if s := u.target(l.Prefix); s != nil {
 		s.at(s.set(l)).due = due
 	}
 }
 
-func (u *Turn) putOffer(o Offer) {
+func (u *Rebuild) putOffer(o Offer) {
 	if s := u.target(o.Prefix); s != nil {
 		s.putOffer(o)
 	}
 }
 
-func (u *Turn) dropOffer(k netip.Prefix) {
+func (u *Rebuild) dropOffer(k netip.Prefix) {
 	if s := u.target(k); s != nil {
 		s.dropOffer(k)
 	}
 }
 
-func (u *Turn) expected(k key, due Time) {
+func (u *Rebuild) expected(k key, due Time) {
 	if s := u.target(k.prefix()); s != nil {
 		if i := s.slot(k); i >= 0 {
 			s.at(i).due = due
@@ -169,7 +169,7 @@ func (u *Turn) expected(k key, due Time) {
 }
 
 // Step copies about n leases, and reports whether there is more to do.
-func (u *Turn) Step(n int) (more bool) {
+func (u *Rebuild) Step(n int) (more bool) {
 	if u.Shape(n) {
 		return true
 	}
@@ -207,14 +207,14 @@ func (u *Turn) Step(n int) (more bool) {
 
 // Sort puts what is free in the order in which it became free. It may run while
 // others use the table.
-func (u *Turn) Sort() {
+func (u *Rebuild) Sort() {
 	inOrder(u.free)
 	u.sorted = true
 }
 
 // Queue queues about n of what is free, before what became free meanwhile, and
 // reports whether there is more.
-func (u *Turn) Queue(n int) (more bool) {
+func (u *Rebuild) Queue(n int) (more bool) {
 	for ; n > 0 && len(u.free) > 0; n-- {
 		f := u.free[len(u.free)-1]
 		u.free = u.free[:len(u.free)-1]
@@ -229,7 +229,7 @@ func (u *Turn) Queue(n int) (more bool) {
 
 // End makes the table follow the new revision. What reservations that came or
 // went do to the headroom is left to Rest.
-func (u *Turn) End() {
+func (u *Rebuild) End() {
 	t := u.table
 	for u.Shape(1 << 20) {
 	}
@@ -240,7 +240,7 @@ func (u *Turn) End() {
 	}
 	for u.Queue(1 << 20) {
 	}
-	t.turn, t.plan = nil, u.plan
+	t.rebuild, t.plan = nil, u.plan
 	for id, slot := range u.gone {
 		t.setShard(id, slot, nil)
 	}
@@ -269,7 +269,7 @@ func (u *Turn) End() {
 
 // Rest accounts for about n reservations that came or went, and reports whether
 // there are more. The next change of the plan waits until there are none.
-func (u *Turn) Rest(n int) (more bool) {
+func (u *Rebuild) Rest(n int) (more bool) {
 	for ; n > 0 && len(u.rest) > 0; n-- {
 		if s := u.table.shards[u.rest[0].scope]; s != nil {
 			s.arrive(u.rest[0].address)
@@ -283,11 +283,11 @@ func (u *Turn) Rest(n int) (more bool) {
 }
 
 // Drop gives the change up.
-func (u *Turn) Drop() { u.table.turn = nil }
+func (u *Rebuild) Drop() { u.table.rebuild = nil }
 
 // SetPlan makes the table follow a new revision at once, given what changed.
 func (t *Table) SetPlan(p *plan.Plan, changes []plan.Change) {
-	u := t.NewTurn(p, changes)
+	u := t.NewRebuild(p, changes)
 	u.Begin()
 	u.End()
 	for u.Rest(1 << 20) {

@@ -1,4 +1,4 @@
-package forgetful
+package lru
 
 import "testing"
 

@@ -4,7 +4,7 @@ export GOFLAGS ?= -trimpath
 RACED := ./core/lease ./core/answer ./service/engine ./service/observe ./service/probe ./service/lru ./service/clock ./service/work ./service/journal ./service/change ./service/failover ./service/accounts ./service/httpd
 NPM := npm --no-audit --no-fund --loglevel=error
 
-.PHONY: build demo test check unit bench sim fuzz shots generate clean console
+.PHONY: build demo dev quick test check unit bench sim fuzz shots generate clean console
 
 build: console ## binaries in bin/
 	@mkdir -p bin
@@ -25,6 +25,14 @@ demo: ## Fellgate Mill with simulated clients, until interrupted
 	@scripts/need postgresql
 	@$(MAKE) --no-print-directory build
 	@scripts/demo
+
+dev: ## the demo, and the console reloading as it is edited
+	@scripts/need postgresql
+	@$(MAKE) --no-print-directory build
+	@scripts/dev
+
+quick: console/node_modules/.package-lock.json ## what a change touched, in a minute or less
+	@scripts/quick
 
 test: ## everything that CI runs
 	@scripts/need postgresql chromium tshark udhcpc dhcpcd-base iproute2

@@ -38,7 +38,7 @@ var longFunctions = map[string]string{
 	"cli/rules.go: codebookCommands":                         "a list of commands",
 	"cli/rules.go: trialCommands":                            "a list of commands",
 	"cli/scope.go: scopeCommands":                            "a list of commands",
-	"core/lease/turn_test.go: TestTurnBesideTraffic":         "one story",
+	"core/lease/rebuild_test.go: TestTurnBesideTraffic":      "one story",
 	"e2e/console_test.go: TestConsole":                       "one story",
 	"e2e/service_test.go: TestCommands":                      "one story",
 	"e2e/service_test.go: TestAccess":                        "one story",

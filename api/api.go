@@ -390,12 +390,12 @@ type ScopeAgreement struct {
 
 // Listening is what listening beside another server showed.
 type Listening struct {
-	Whole   bool             `json:"whole" doc:"The whole server listens"`
-	Links   []string         `json:"links" doc:"Links that are listened to"`
-	Learned int              `json:"learned" doc:"Addresses kept for clients of the other server"`
-	Scopes  []ScopeAgreement `json:"scopes"`
-	Clients []Agreement      `json:"clients" doc:"Disagreements first; at most 1000"`
-	OtherServers  []OtherServer          `json:"others"`
+	Whole        bool             `json:"whole" doc:"The whole server listens"`
+	Links        []string         `json:"links" doc:"Links that are listened to"`
+	Learned      int              `json:"learned" doc:"Addresses kept for clients of the other server"`
+	Scopes       []ScopeAgreement `json:"scopes"`
+	Clients      []Agreement      `json:"clients" doc:"Disagreements first; at most 1000"`
+	OtherServers []OtherServer    `json:"rivals"`
 }
 
 // Relay is a relay that forwards to this server.

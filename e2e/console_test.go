@@ -22,7 +22,8 @@ func TestConsole(t *testing.T) {
 
 	do("a wrong password", see("Sign in"), func() error { return p.SignIn("admin", "not this one") }, see("do not fit together"))
 	do("the one-time password", func() error { return p.SignIn("admin", once) }, see("Choose your own password"))
-	do("a password of one's own", fill("#old", once), fill("#new", "warp-and-weft"), fill("#again", "warp-and-weft"), click("button=Keep it"),
+	do("a password of one's own", fill("#old", once), fill("#new", "warp-and-weft"), fill("#again", "warp-and-weft"),
+		click("button=Keep it"),
 		see("Sign in"))
 	do("signing in with it", func() error { return p.SignIn("admin", "warp-and-weft") }, see("Nothing is served yet"))
 
@@ -45,10 +46,11 @@ func TestConsole(t *testing.T) {
 		}
 	}
 	do("leases appear live", see("10.77.0.100"), see("spinner"))
-	do("a lease's bucket", open("/leases?open=10.77.0.100"), see("Who had this address"), see("02:00:00:00:00:01"))
+	do("a lease's drawer", open("/leases?open=10.77.0.100"), see("Who had this address"), see("02:00:00:00:00:01"))
 	late := &demo.Client{Relay: r, Hardware: hw(3), Hostname: "weaver", Patience: 1}
 	late.Discover(ctx)
-	do("an unserved client is reserved an address", open("/unserved"), see("weaver"), see("pool is empty"), click("button=Reserve an address"),
+	do("an unserved client is reserved an address", open("/unserved"), see("weaver"), see("pool is empty"),
+		click("button=Reserve an address"),
 		see("hardware address: 02:00:00:00:00:03"), click("button=Reserve"), see("Every client that asked was served"))
 	late.Patience = 0
 	if err := late.Get(ctx); err != nil || !strings.HasPrefix(late.Address.String(), "10.77.0.") {
@@ -77,7 +79,8 @@ func TestConsole(t *testing.T) {
 	do("a trial that is run", see("looms-served"), click("button=Run"), see("is served as the plan says"))
 	do("links", open("/plan/~links"), see("127.77.0.1"), see("heard"))
 	s.must("link", "edit", "looms", "--listening", "--yes")
-	do("listening", open("/unserved/listening"), see("looms"), click("button=Go live"), see("is answered from now on"), click("button=Apply"),
+	do("listening", open("/unserved/listening"), see("looms"), click("button=Go live"), see("is answered from now on"),
+		click("button=Apply"),
 		see("every link is answered"))
 	do("who did it", open("/changes"), see("reservation weaver added"), see("admin"))
 	live, err := s.api().Status(ctx)

@@ -188,7 +188,7 @@ func TestListeningBesideAnotherServer(t *testing.T) {
 		}
 	}
 	if l := listening(); len(l.OtherServers) != 1 || l.OtherServers[0].Server != "10.77.0.2" || l.Learned < 4 {
-		t.Errorf("others %+v, learned %d", l.OtherServers, l.Learned)
+		t.Errorf("other servers %+v, learned %d", l.OtherServers, l.Learned)
 	}
 	w.await(func() bool { return !strings.Contains(w.must("status"), "in no scope") }, "the look at the host to follow the plan")
 	if out := w.must("status"); !strings.Contains(out, "another DHCP server, 10.77.0.2, answers on link looms") {
@@ -278,7 +278,8 @@ func TestNudgeOnTheWire(t *testing.T) {
 		return reply
 	}
 	offer := exchange(c.Message(dhcp4.Discover))
-	ack := exchange(c.Message(dhcp4.Request, demo.AddrOption(option.AddressRequest, offer.YIAddr), demo.AddrOption(option.ServerID, server)))
+	ack := exchange(c.Message(dhcp4.Request, demo.AddrOption(option.AddressRequest, offer.YIAddr), demo.AddrOption(option.ServerID,
+		server)))
 	auth, _ := ack.Options.Get(option.Authentication)
 	if len(auth) != 12+16 || auth[0] != 3 || auth[1] != 1 || auth[11] != 1 {
 		t.Fatalf("option 90 of the ACK is %x", auth)

@@ -16,7 +16,7 @@ import (
 // patience is how long an acknowledgement is waited for.
 const patience = 10 * time.Second
 
-// outbox are records that the partner has not acknowledged: in the order in which
+// outbox are unacknowledged updates: records that the partner did not acknowledge, in the order in which
 // they came to be owed, each once, however often it changed.
 type outbox struct {
 	queue    []netip.Prefix

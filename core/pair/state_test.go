@@ -157,7 +157,8 @@ func TestMergingIsTheSameOnBothSides(t *testing.T) {
 		return l
 	}
 	for n := range 3_000 {
-		a, b := one(lease.Primary, lease.VersionVector{Primary: 3, Secondary: 1}), one(lease.Secondary, lease.VersionVector{Primary: 2, Secondary: 2})
+		a, b := one(lease.Primary, lease.VersionVector{Primary: 3, Secondary: 1}), one(lease.Secondary, lease.VersionVector{Primary: 2,
+			Secondary: 2})
 		var got [2]*lease.Lease
 		var conflicts [2]int
 		for i, side := range []lease.Side{lease.Primary, lease.Secondary} {

@@ -6,7 +6,7 @@ import (
 	"slices"
 )
 
-// bloom tells in one look into memory that a scope has no reservation of an
+// bloom is a Bloom filter: it tells in one look into memory that a scope has no reservation of an
 // address, or for a client; that there is one it cannot tell. Most clients have
 // none, and among many scopes each look-up costs several. The zero bloom
 // lets nothing through.

@@ -108,7 +108,9 @@ func Open(ctx context.Context, s Store, dir string, now func() time.Time, count 
 		return nil, err
 	}
 	if term.IsTerminal(int(os.Stderr.Fd())) {
-		fmt.Fprintf(os.Stderr, "\n  The administrator's account is admin, its one-time password %s\n  Sign in to the console and choose your own.\n\n", password)
+		fmt.Fprintf(os.Stderr,
+			"\n  The administrator's account is admin, its one-time password %s\n  Sign in to the console and choose your own.\n\n",
+				password)
 	} else if err := writeSecret(dir, passwordFile, password); err != nil {
 		return nil, err
 	}
@@ -321,7 +323,7 @@ func (a *Keeper) setPassword(ctx context.Context, account, password string, must
 // passwordLeast is how many characters a password has at least.
 const passwordLeast = 10
 
-// common are passwords that everybody limiter first, or parts of them.
+// common are passwords that everybody tries first, or parts of them.
 var common = []string{"password", "passwort", "1234567", "qwerty", "qwertz", "letmein", "welcome", "administrator", "changeme", "iloveyou",
 	"yarnpost", "dhcp"}
 
@@ -347,7 +349,7 @@ func strong(account, old, password string) error {
 	case len(different) < 5:
 		return weak("it has too few different characters")
 	case utf8.RuneCountInString(rest) < 6:
-		return weak("it is one that everybody limiter first; take some words that belong to nothing")
+		return weak("it is one that everybody tries first; take some words that belong to nothing")
 	}
 	return nil
 }

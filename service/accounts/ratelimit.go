@@ -23,7 +23,7 @@ const (
 	patienceOf  = 15 * time.Second       // how long one waits
 )
 
-// limiter counts attempts to sign in, by source and by account, and lets a few at a time
+// limiter is a rate limiter: it counts attempts to sign in, by source and by account, and lets a few at a time
 // be worked on. Made-up names of accounts are counted with their source alone, so nobody
 // can fill the count up.
 //

@@ -124,7 +124,7 @@ func TestGuessersHoldNobodyUp(t *testing.T) {
 	}
 	now = now.Add(accountPace)
 	if end(); !its(fresh) {
-		t.Error("whoever limiter for the first time is not next")
+		t.Error("whoever tries for the first time is not next")
 	}
 }
 

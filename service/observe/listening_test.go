@@ -46,7 +46,7 @@ func TestRivals(t *testing.T) {
 	s.noteRival(link, other, "heard again", true, now)
 	list := s.OtherServers(now)
 	if len(list) != 1 || list[0].Server != other || list[0].Count != 2 || list[0].How != "heard again" || list[0].Link != "looms" {
-		t.Errorf("others %+v", list)
+		t.Errorf("other servers %+v", list)
 	}
 	if !s.OtherServer(link, now) || s.OtherServer(link, now+lease.Time(rivalSpan/time.Second)+1) || s.OtherServer(link+1, now) {
 		t.Error("whether another server answers on a link is judged wrongly")

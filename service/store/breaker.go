@@ -12,7 +12,7 @@ import (
 	"yarnpost/service/lock"
 )
 
-// breaker keeps a database that does not answer from holding up whoever asks it.
+// breaker is a circuit breaker: it keeps a database that does not answer from holding up whoever asks it.
 // While it gives no sign, nothing is asked, and what was asked before is given up:
 // both end with context.Canceled. It sees each use of the pool as a tracer.
 type breaker struct {

@@ -2429,7 +2429,7 @@ export interface components {
             learned: number;
             /** @description Links that are listened to */
             links: string[];
-            rivals: components["schemas"]["Rival"][];
+            rivals: components["schemas"]["OtherServer"][];
             scopes: components["schemas"]["ScopeAgreement"][];
             /** @description The whole server listens */
             whole: boolean;
@@ -2493,6 +2493,17 @@ export interface components {
             /** @enum {string} */
             level: "defaults" | "scope" | "rule" | "reservation";
             setting: components["schemas"]["Setting"];
+        };
+        OtherServer: {
+            /** Format: int64 */
+            count: number;
+            /** Format: date-time */
+            first: string;
+            how: string;
+            /** Format: date-time */
+            last: string;
+            link: string;
+            server: string;
         };
         OwnOption: {
             /** Format: int32 */
@@ -3550,17 +3561,6 @@ export interface components {
             /** Format: int64 */
             number: number;
             reason: string;
-        };
-        Rival: {
-            /** Format: int64 */
-            count: number;
-            /** Format: date-time */
-            first: string;
-            how: string;
-            /** Format: date-time */
-            last: string;
-            link: string;
-            server: string;
         };
         Rule: {
             action: string;

@@ -2,7 +2,10 @@ package yarnpost
 
 import (
 	"encoding/json"
+	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -10,14 +13,17 @@ import (
 
 // layers gives each package its layer; arrows run downward only.
 var layers = [][]string{
-	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay", "yarnpost/core/reason"},
+	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay",
+		"yarnpost/core/reason"},
 	{"yarnpost/core/plan"},
 	{"yarnpost/core/lease/internal/chunk", "yarnpost/core/lease/internal/hashindex", "yarnpost/core/lease/internal/ilist",
 		"yarnpost/core/lease/internal/intern", "yarnpost/core/lease/internal/slab"},
-	{"yarnpost/core/lease/internal/calendar"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"}, {"yarnpost/core/pair/message"}, {"yarnpost/core/pair"},
+	{"yarnpost/core/lease/internal/calendar"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"},
+		{"yarnpost/core/pair/message"}, {"yarnpost/core/pair"},
 	{"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
 	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"},
-	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/lru", "yarnpost/service/logs", "yarnpost/service/lock", "yarnpost/service/work"}, {"yarnpost/service/journal"},
+	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/lru", "yarnpost/service/logs", "yarnpost/service/lock",
+		"yarnpost/service/work"}, {"yarnpost/service/journal"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/preflight", "yarnpost/service/partner"},
 	{"yarnpost/service/look", "yarnpost/service/trial", "yarnpost/service/accounts", "yarnpost/service/trail"},
 	{"yarnpost/service/observe", "yarnpost/service/probe"},
@@ -154,5 +160,30 @@ func TestFaultsAreFound(t *testing.T) {
 		if len(faults(r)) == 0 {
 			t.Errorf("%s importing %v is let pass", r.ImportPath, r.Imports)
 		}
+	}
+}
+
+// Documents name files that are there.
+func TestDocumentsNameFiles(t *testing.T) {
+	docs, err := filepath.Glob("docs/*.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := regexp.MustCompile("`((?:core|service|cmd|cli|client|api|console|e2e|sim|bench|demo|scripts)/[\\w./-]+)`")
+	found := 0
+	for _, doc := range append(docs, "README.md", "CONTRIBUTING.md") {
+		text, err := os.ReadFile(doc)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range path.FindAllStringSubmatch(string(text), -1) {
+			found++
+			if _, err := os.Stat(m[1]); err != nil {
+				t.Errorf("%s names %s, which is not there", doc, m[1])
+			}
+		}
+	}
+	if found < 20 {
+		t.Errorf("only %d files are named", found)
 	}
 }

@@ -19,7 +19,7 @@ var layers = [][]string{
 	{"yarnpost/core/lease/internal/chunk", "yarnpost/core/lease/internal/hashindex", "yarnpost/core/lease/internal/ilist",
 		"yarnpost/core/lease/internal/intern", "yarnpost/core/lease/internal/slab"},
 	{"yarnpost/core/lease/internal/calendar"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"},
-		{"yarnpost/core/pair/message"}, {"yarnpost/core/pair"},
+	{"yarnpost/core/pair/message"}, {"yarnpost/core/pair"},
 	{"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
 	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client"},
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/lru", "yarnpost/service/logs", "yarnpost/service/lock",

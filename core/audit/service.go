@@ -100,7 +100,7 @@ type Service struct {
 	ClockStep    time.Duration
 	SetBack      string // that the database was set back, in words, or ""
 	Claims       []Said // hosts that answer for addresses of others
-	OtherServers       []Said
+	OtherServers []Said
 	SilentRelays []Said
 	Trials       []Failed
 	Unserved     map[string]int // clients by reason, in words

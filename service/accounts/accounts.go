@@ -33,11 +33,11 @@ const SessionTime = 12 * time.Hour
 
 // Keeper keeps the accounts of a service.
 type Keeper struct {
-	store Store
-	now   func() time.Time
-	count func(result string)
-	log   *slog.Logger
-	dir   string // where admin.password may lie
+	store   Store
+	now     func() time.Time
+	count   func(result string)
+	log     *slog.Logger
+	dir     string // where admin.password may lie
 	limiter *limiter
 
 	mu       sync.Mutex
@@ -110,7 +110,7 @@ func Open(ctx context.Context, s Store, dir string, now func() time.Time, count 
 	if term.IsTerminal(int(os.Stderr.Fd())) {
 		fmt.Fprintf(os.Stderr,
 			"\n  The administrator's account is admin, its one-time password %s\n  Sign in to the console and choose your own.\n\n",
-				password)
+			password)
 	} else if err := writeSecret(dir, passwordFile, password); err != nil {
 		return nil, err
 	}

@@ -122,11 +122,11 @@ func (r *Watcher) Given(l *lease.Lease, at time.Time) {
 
 // Memory is what a restart should not make the service forget.
 type Memory struct {
-	Unserved   []Wanting
-	Relays     map[netip.Addr]Pulse
-	Fits       map[plan.ID]Fits
-	Agreements []Agreement
-	OtherServers     []Heard
+	Unserved     []Wanting
+	Relays       map[netip.Addr]Pulse
+	Fits         map[plan.ID]Fits
+	Agreements   []Agreement
+	OtherServers []Heard
 }
 
 // Wanting is an unserved client with where it was heard.
@@ -137,7 +137,7 @@ type Wanting struct {
 
 // Heard is another server with where it was heard.
 type Heard struct {
-	Link  plan.ID
+	Link        plan.ID
 	OtherServer OtherServer
 }
 

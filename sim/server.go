@@ -236,74 +236,9 @@ func (s *server) runAll(lists []effect.List) {
 	}
 }
 
-// run carries out a list of effects, from the first to the last; what stands behind
-// Await once the records so far are durable.
-func (s *server) run(list effect.List, reply func()) {
-	var e entry
-	for i, f := range list {
-		switch f.Do {
-		case effect.Forget:
-			s.table.DropOffer(f.Key)
-		case effect.Offer:
-			s.table.PutOffer(*f.Note)
-		case effect.Remember:
-			s.table.Put(f.Changes[0].After)
-		case effect.Record:
-			if s.broken {
-				s.pair.Lost(f.Changes)
-				return
-			}
-			for _, c := range f.Changes {
-				s.w.checkChange(s, c)
-				s.w.checkBefore(s, c)
-				s.w.watched(c.After.Address(), "%s: %s becomes %s", s.name, show(c.Before), show(c.After))
-				s.table.Put(c.After)
-				s.pending[c.After.Prefix]++
-				if c.After.Kept() {
-					s.probeSoon(c.After.Address())
-				}
-			}
-			e.changes = append(e.changes, f.Changes...)
-		case effect.Save:
-			if s.broken {
-				s.pair.Failed()
-				return
-			}
-			e.body = f.Body
-			e.undone = s.pair.Failed
-		case effect.Await:
-			if s.broken {
-				return
-			}
-			rest := list[i+1:]
-			if s.w.Off == 3 {
-				s.add(e)
-				e = entry{}
-				continue
-			}
-			e.then = func() { s.run(rest, reply) }
-			s.add(e)
-			return
-		case effect.Reply:
-			reply()
-		case effect.Tell:
-			for _, c := range f.Changes {
-				s.pair.Tell(c.After.Prefix)
-			}
-			s.runAll(s.pair.Pump(s.clock()))
-		case effect.Enter:
-			was := s.pair.State()
-			more := s.pair.Entered(s.clock())
-			s.entered(was)
-			s.runAll(more)
-		case effect.Send:
-			s.w.wires.send(s, f.Body)
-		}
-	}
-	if e.changes != nil || e.body != nil {
-		s.add(e)
-	}
-}
+// run carries out a list of effects; what stands behind Await once the records so far are
+// durable.
+func (s *server) run(list effect.List, reply func()) { list.CarryOut(&carrier{s: s, reply: reply}) }
 
 func (s *server) entered(was pair.State) {
 	is := s.pair.State()

@@ -61,3 +61,87 @@ type List []Effect
 func (l List) Has(d Do) bool {
 	return slices.ContainsFunc(l, func(e Effect) bool { return e.Do == d })
 }
+
+// World is what a list is carried out in: the service, or a simulation of it. Its methods are
+// called in the order of the list.
+type World interface {
+	Forget(key netip.Prefix)
+	Offer(*lease.Offer)
+	Welcome()
+	Blame()
+	Remember(lease.Change)
+	// Record takes changes that are recorded all together or not at all. If it reports
+	// false, they cannot be recorded, and the rest of the list is dropped.
+	Record([]lease.Change) bool
+	// Save is Record for what a pair stands at.
+	Save(body []byte) bool
+	// Await has the rest of the list carried out once what was recorded so far is durable.
+	// The memory of the rest may be used again as soon as it returns.
+	Await(rest List)
+	// Commit is called where a list that recorded something ends without Await.
+	Commit()
+	Reply()
+	Tell([]lease.Change)
+	Enter()
+	Send(body []byte)
+}
+
+// CarryOut does what is on the list, from the first to the last, up to Await.
+func (l List) CarryOut(w World) {
+	recorded := false
+	for i := range l {
+		switch f := &l[i]; f.Do {
+		case Forget:
+			w.Forget(f.Key)
+		case Offer:
+			w.Offer(f.Note)
+		case Welcome:
+			w.Welcome()
+		case Blame:
+			w.Blame()
+		case Remember:
+			w.Remember(f.Changes[0])
+		case Record:
+			if !w.Record(f.Changes) {
+				return
+			}
+			recorded = true
+		case Save:
+			if !w.Save(f.Body) {
+				return
+			}
+			recorded = true
+		case Await:
+			w.Await(l[i+1:])
+			return
+		case Reply:
+			w.Reply()
+		case Tell:
+			w.Tell(f.Changes)
+		case Enter:
+			w.Enter()
+		case Send:
+			w.Send(f.Body)
+		}
+	}
+	if recorded {
+		w.Commit()
+	}
+}
+
+// Bystander is a World in which nothing happens, for those that are interested in some of it.
+type Bystander struct{}
+
+func (Bystander) Forget(netip.Prefix)        {}
+func (Bystander) Offer(*lease.Offer)         {}
+func (Bystander) Welcome()                   {}
+func (Bystander) Blame()                     {}
+func (Bystander) Remember(lease.Change)      {}
+func (Bystander) Record([]lease.Change) bool { return true }
+func (Bystander) Save([]byte) bool           { return true }
+func (Bystander) Await(List)                 {}
+func (Bystander) Commit()                    {}
+func (Bystander) Reply()                     {}
+func (Bystander) Tell([]lease.Change)        {}
+func (Bystander) Enter()                     {}
+func (Bystander) Send([]byte)                {}

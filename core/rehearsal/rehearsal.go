@@ -397,21 +397,7 @@ func (s *stage) decide(p *player, m *dhcp4.Message) *answer.Decision {
 		s.hours[s.hour()]++
 		s.out.Messages++
 	}
-	for _, f := range d.Effects {
-		switch f.Do {
-		case effect.Forget:
-			s.table.DropOffer(f.Key)
-		case effect.Offer:
-			s.table.PutOffer(*f.Note)
-		case effect.Record:
-			for _, c := range f.Changes {
-				if c.After.Kept() { // who gave it up does leave it, so a probe meets silence
-					c.After = c.After.Ended(lease.Released, s.now)
-				}
-				s.table.Put(c.After)
-			}
-		}
-	}
+	d.Effects.CarryOut(&carrier{stage: s})
 	return d
 }
 
@@ -475,3 +461,30 @@ func (v survivor) Gives(a netip.Addr, _ *lease.Lease) bool {
 func (v survivor) Promise(_ lease.Time, _ *lease.Lease, wanted time.Duration) time.Duration {
 	return min(wanted, v.lead)
 }
+
+// carrier is the world in which effects are carried out on a stage: everything is durable at
+// once.
+type carrier struct {
+	effect.Bystander
+	stage *stage
+}
+
+// Forget implements effect.World.
+func (w *carrier) Forget(k netip.Prefix) { w.stage.table.DropOffer(k) }
+
+// Offer implements effect.World.
+func (w *carrier) Offer(o *lease.Offer) { w.stage.table.PutOffer(*o) }
+
+// Record implements effect.World.
+func (w *carrier) Record(changes []lease.Change) bool {
+	for _, c := range changes {
+		if c.After.Kept() { // who gave it up does leave it, so a probe meets silence
+			c.After = c.After.Ended(lease.Released, w.stage.now)
+		}
+		w.stage.table.Put(c.After)
+	}
+	return true
+}
+
+// Await implements effect.World.
+func (w *carrier) Await(rest effect.List) { rest.CarryOut(w) }

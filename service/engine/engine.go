@@ -60,6 +60,7 @@ type Engine struct {
 	pairing  *Pairing         // nil: this server is alone
 	sets     givenSets
 	seen     *observe.Watcher
+	carrier  carrier // of the decision that is carried out
 	probes   *probe.Probes
 	claims   claims
 
@@ -354,94 +355,13 @@ func (e *Engine) encode(p *wire.Packet, req *answer.Request, d *answer.Decision,
 	return reply, true
 }
 
-// run carries out the list of effects, from the first to the last: what stands
-// behind Await is left to the recorder. It reports whether the reply can leave at
-// once. The caller holds the lock.
+// run carries out the effects of a decision: what stands behind Await is left to the
+// recorder. It reports whether the reply can leave at once. The caller holds the lock.
 func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, now lease.Time) (send bool) {
-	waits := waiting{talk: reply.Talk} // what is done once the record is durable
-	behind := false
-	for _, f := range d.Effects {
-		behind = behind || f.Do == effect.Await
-		switch {
-		case behind && f.Do == effect.Reply:
-			waits.reply, waits.at = reply, now
-		case behind && f.Do == effect.Tell: // a decision's memory is used again
-			waits.then = effect.List{{Do: effect.Tell, Changes: append([]lease.Change(nil), f.Changes...)}}
-		}
-	}
-	for _, f := range d.Effects {
-		switch f.Do {
-		case effect.Forget:
-			e.table.DropOffer(f.Key)
-		case effect.Welcome:
-			e.table.Welcome(d.Scope.ID, portOf(req), now)
-		case effect.Blame:
-			at, _ := d.Lease().Port()
-			e.table.Declined(d.Scope.ID, d.Client, at, now)
-		case effect.Offer:
-			old, again := e.table.OfferOf(f.Note.Address())
-			if again && old.Client == d.Client && old.Until != f.Note.Until {
-				e.seen.Unserved.Note(req, d, reason.NotTaken, now)
-			}
-			e.table.PutOffer(*f.Note)
-			e.probes.Used(d.Scope.ID, f.Note.Address(), now)
-		case effect.Remember:
-			e.table.Put(f.Changes[0].After)
-		case effect.Record:
-			if !e.record(req, d, f.Changes, waits, now) {
-				return false
-			}
-			waits.kept = true
-		case effect.Await:
-			if !waits.kept { // it joins what is on its way
-				e.journal.Add(journal.Entry{Note: waits, On: lease.Host(d.Address)})
-			}
-			return false
-		case effect.Reply:
-			if d.Delay > 0 && d.Outcome == answer.Offered {
-				e.later(reply, d.Delay)
-				return false
-			}
-			return true
-		}
-	}
-	return false
-}
-
-// later lets a reply go after a while.
-func (e *Engine) later(reply wire.Reply, wait time.Duration) {
-	time.AfterFunc(wait, func() {
-		defer e.Guard("a delayed offer", nil)
-		e.send([]wire.Reply{reply})
-		e.seen.Talk.Settle(reply.Talk, observe.Sent, e.clock.Now())
-	})
-}
-
-func portOf(req *answer.Request) lease.Port {
-	return lease.Port{Relay: req.Message.GIAddr, Circuit: string(req.Relay.Circuit)}
-}
-
-// record puts leases into the table and hands them to the recorder, with what is
-// to be done then. If that takes nothing, it is as if nothing had been decided.
-// The caller holds the lock.
-func (e *Engine) record(req *answer.Request, d *answer.Decision, changes []lease.Change, waits waiting, now lease.Time) bool {
-	set := e.newSet(req, d, changes[0].Before, now)
-	entries := make([]journal.Entry, len(changes))
-	for i, c := range changes {
-		entries[i] = journal.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After, quiet: c.Quiet}}
-	}
-	waits.lease, waits.quiet = changes[0].After, changes[0].Quiet
-	entries[0].Set, entries[0].Note = set, waits
-	if e.commit(entries...) {
-		return true
-	}
-	if set != nil {
-		delete(e.sets.known, d.Lease().Given)
-	}
-	e.metrics.drop("overload")
-	e.seen.Talk.Settle(waits.talk, observe.Dropped, e.clock.Now())
-	e.seen.Unserved.Note(req, d, reason.Overload, now)
-	return false
+	w := &e.carrier
+	*w = carrier{e: e, req: req, d: d, reply: reply, now: now, waits: waiting{talk: reply.Talk}}
+	d.Effects.CarryOut(w)
+	return w.send
 }
 
 // commit puts leases into the table and hands them to the journal, all or none.

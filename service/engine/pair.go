@@ -119,51 +119,69 @@ func (e *Engine) carry(lists []effect.List) {
 	}
 }
 
-// carryList carries out a list, from the first to the last: what stands behind Await
-// once all before it is durable. The caller holds the lock.
-func (e *Engine) carryList(list effect.List) {
-	var entries []journal.Entry
-	for i, f := range list {
-		switch f.Do {
-		case effect.Record:
-			for _, c := range f.Changes {
-				if c.After.Status == lease.Active && !c.Quiet {
-					e.seen.Given(c.After, e.clock.Now())
-				}
-				entries = append(entries, journal.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After,
-					quiet: c.Quiet}})
-			}
-		case effect.Save:
-			entries = append(entries, journal.Entry{Body: f.Body, Note: waiting{}})
-		case effect.Await:
-			if len(entries) == 0 {
-				entries = append(entries, journal.Entry{Note: waiting{}})
-			}
-			last := &entries[len(entries)-1]
-			w := last.Note.(waiting)
-			w.then = list[i+1:]
-			last.Note = w
-			e.commit(entries...)
-			return
-		case effect.Tell:
-			for _, c := range f.Changes {
-				e.pairing.Server.Tell(c.After.Prefix)
-			}
-		case effect.Enter:
-			was := e.pairing.Server.State()
-			more := e.pairing.Server.Entered(e.now())
-			if is := e.pairing.Server.State(); is != was && e.pairing.State != nil {
-				e.pairing.State(was, is)
-			}
-			e.carry(more)
-		case effect.Send:
-			e.pairing.Send(f.Body)
+// carryList carries out a list of the pair's. The caller holds the lock.
+func (e *Engine) carryList(list effect.List) { list.CarryOut(&pairCarrier{e: e}) }
+
+// pairCarrier is the world in which effects of the pair are carried out.
+type pairCarrier struct {
+	effect.Bystander
+	e       *Engine
+	entries []journal.Entry
+}
+
+// Record implements effect.World.
+func (w *pairCarrier) Record(changes []lease.Change) bool {
+	for _, c := range changes {
+		if c.After.Status == lease.Active && !c.Quiet {
+			w.e.seen.Given(c.After, w.e.clock.Now())
 		}
+		w.entries = append(w.entries, journal.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet,
+			Note: waiting{lease: c.After, quiet: c.Quiet}})
 	}
-	if len(entries) > 0 {
-		e.commit(entries...)
+	return true
+}
+
+// Save implements effect.World.
+func (w *pairCarrier) Save(body []byte) bool {
+	w.entries = append(w.entries, journal.Entry{Body: body, Note: waiting{}})
+	return true
+}
+
+// Await implements effect.World: the last entry has the rest.
+func (w *pairCarrier) Await(rest effect.List) {
+	if len(w.entries) == 0 {
+		w.entries = append(w.entries, journal.Entry{})
+	}
+	last := &w.entries[len(w.entries)-1]
+	note, _ := last.Note.(waiting)
+	note.then = rest
+	last.Note = note
+	w.Commit()
+}
+
+// Commit implements effect.World.
+func (w *pairCarrier) Commit() { w.e.commit(w.entries...) }
+
+// Tell implements effect.World.
+func (w *pairCarrier) Tell(changes []lease.Change) {
+	for _, c := range changes {
+		w.e.pairing.Server.Tell(c.After.Prefix)
 	}
 }
+
+// Enter implements effect.World.
+func (w *pairCarrier) Enter() {
+	e := w.e
+	was := e.pairing.Server.State()
+	more := e.pairing.Server.Entered(e.now())
+	if is := e.pairing.Server.State(); is != was && e.pairing.State != nil {
+		e.pairing.State(was, is)
+	}
+	e.carry(more)
+}
+
+// Send implements effect.World.
+func (w *pairCarrier) Send(body []byte) { w.e.pairing.Send(body) }
 
 // then carries out what stood behind Await in lists whose records are durable now,
 // and sends what the partner has to know.

@@ -6,6 +6,7 @@ package audit
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -70,6 +71,43 @@ type Finding struct {
 
 // Key tells a finding from others, for as long as it is there.
 func (f *Finding) Key() string { return f.ID + " " + f.Subject }
+
+// asJSON is how a finding is kept and travels: its code by name, its severity as a word.
+type asJSON struct {
+	Code     string   `json:"code"`
+	Severity string   `json:"severity"`
+	Subject  string   `json:"subject"`
+	Scope    string   `json:"scope,omitempty"`
+	Text     string   `json:"text"`
+	Mend     string   `json:"mend,omitempty"`
+	Command  string   `json:"command,omitempty"`
+	Count    int      `json:"count,omitempty"`
+	Examples []string `json:"examples,omitempty"`
+}
+
+// MarshalJSON implements json.Marshaler.
+func (f Finding) MarshalJSON() ([]byte, error) {
+	return json.Marshal(asJSON{f.ID, f.Severity.String(), f.Subject, f.Scope, f.Text, f.Mend, f.Command, f.Count, f.Examples})
+}
+
+// UnmarshalJSON implements json.Unmarshaler. A code that this version does not know stands
+// for itself (Known).
+func (f *Finding) UnmarshalJSON(b []byte) error {
+	var k asJSON
+	if err := json.Unmarshal(b, &k); err != nil {
+		return err
+	}
+	severity, err := ParseSeverity(k.Severity)
+	if err != nil {
+		return err
+	}
+	code := byID[k.Code]
+	if code == nil {
+		code = &Code{ID: k.Code, Title: k.Code, Area: InService, Severity: severity}
+	}
+	*f = Finding{code, severity, k.Subject, k.Scope, k.Text, k.Mend, k.Command, k.Count, k.Examples}
+	return nil
+}
 
 // examplesMost is how many examples a finding has.
 const examplesMost = 10

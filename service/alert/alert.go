@@ -34,15 +34,15 @@ func Fires(code string) bool { return codes[code] }
 
 // Alert is a finding that fired.
 type Alert struct {
-	Key, Code, Severity, Subject, Scope, Text, Mend, Command string
-	Since                                                    time.Time
-	Ended                                                    time.Time // zero: it stands
-	Silenced                                                 *store.Silence
-	missed                                                   int       // looks at which it was not there
-	gone                                                     time.Time // since when it is not there
-	unsaved                                                  bool
-	unsent                                                   bool // it fired while it was silenced
-	hovers                                                   bool // it had ended shortly before it came
+	audit.Finding // as it was seen last
+	Since         time.Time
+	Ended         time.Time // zero: it stands
+	Silenced      *store.Silence
+	missed        int       // looks at which it was not there
+	gone          time.Time // since when it is not there
+	unsaved       bool
+	unsent        bool // it fired while it was silenced
+	hovers        bool // it had ended shortly before it came
 }
 
 // clearAfter is how many looks in a row an alert must not be there to clear.
@@ -122,15 +122,11 @@ func (r *Manager) load(ctx context.Context) error {
 }
 
 func alertOf(a store.Alert) *Alert {
-	return &Alert{Key: a.Key, Code: a.Code, Severity: a.Severity, Subject: a.Subject, Scope: a.Scope, Text: a.Text, Mend: a.Mend,
-		Command: a.Command,
-		Since:   a.Since, Ended: a.Ended, unsent: a.Unsent}
+	return &Alert{Finding: a.Finding, Since: a.Since, Ended: a.Ended, unsent: a.Unsent}
 }
 
 func (a *Alert) row() store.Alert {
-	return store.Alert{Key: a.Key, Since: a.Since, Ended: a.Ended, AlertBody: store.AlertBody{Code: a.Code, Severity: a.Severity,
-		Subject: a.Subject,
-		Scope:   a.Scope, Text: a.Text, Mend: a.Mend, Command: a.Command}}
+	return store.Alert{Key: a.Key(), Since: a.Since, Ended: a.Ended, Finding: a.Finding, Unsent: a.unsent}
 }
 
 // Look takes in what is there now: what is new fires, what is gone clears. Of a code
@@ -182,11 +178,11 @@ func (r *Manager) judge(now time.Time, list []audit.Finding, unknown func(code s
 				continue
 			}
 			_, hovers := r.ended[f.Key()]
-			a = &Alert{Key: f.Key(), Code: f.ID, Subject: f.Subject, Scope: f.Scope, Since: now, hovers: hovers}
+			a = &Alert{Since: now, hovers: hovers}
 			r.standing[f.Key()] = a
 			fired = append(fired, a)
 		}
-		a.Severity, a.Text, a.Mend, a.Command, a.missed, a.gone = f.Severity.String(), f.Text, f.Mend, f.Command, 0, time.Time{}
+		a.Finding, a.missed, a.gone = *f, 0, time.Time{}
 	}
 	maps.DeleteFunc(r.begun, func(key string, _ time.Time) bool { return !seen[key] })
 	for key, a := range r.standing {
@@ -196,7 +192,7 @@ func (r *Manager) judge(now time.Time, list []audit.Finding, unknown func(code s
 		if a.unsent && seen[key] {
 			again = append(again, a)
 		}
-		if seen[key] || unknown(a.Code) || outgrown(a, seen) {
+		if seen[key] || unknown(a.ID) || outgrown(a, seen) {
 			continue
 		}
 		if a.gone.IsZero() {
@@ -215,7 +211,7 @@ func (r *Manager) judge(now time.Time, list []audit.Finding, unknown func(code s
 // outgrown reports whether something worse of the same is there instead of an alert, so
 // that it is not over.
 func outgrown(a *Alert, seen map[string]bool) bool {
-	return (a.Code == "pool-full" || a.Code == "pool-runs-out") && seen["pool-out "+a.Subject]
+	return (a.ID == "pool-full" || a.ID == "pool-runs-out") && seen["pool-out "+a.Subject]
 }
 
 // enqueue records an alert that fired or cleared, with what is to be sent of it, in one
@@ -226,15 +222,15 @@ func (r *Manager) enqueue(ctx context.Context, a *Alert) {
 	if !a.Ended.IsZero() {
 		what = "cleared"
 	}
-	r.log.Info("alert "+what, "code", a.Code, "subject", a.Subject, "text", a.Text)
+	r.log.Info("alert "+what, "code", a.ID, "subject", a.Subject, "text", a.Text)
 	var targets []store.Target
 	a.unsent = a.Ended.IsZero() && r.silence(a) != nil
-	if r.silence(a) == nil && r.sends(audit.CodeOf(a.Code).Area) {
+	if r.silence(a) == nil && r.sends(a.Area) {
 		_ = r.Reload(ctx) // while the database is away, what was read last holds
 		var all []store.Target
 		lock.While(&r.mu, func() { all = slices.Clone(r.targets) })
 		for _, t := range all {
-			if severityOf(a.Severity) >= severityOf(t.Severity) {
+			if a.Severity >= severityOf(t.Severity) {
 				targets = append(targets, t)
 			}
 		}
@@ -276,7 +272,7 @@ func (r *Manager) silence(a *Alert) *store.Silence {
 	for i := range r.silences {
 		s := &r.silences[i]
 		begin, wild := strings.CutSuffix(s.Key, "*")
-		if s.Until.After(r.clock.Now()) && (s.Key == a.Key || wild && strings.HasPrefix(a.Key, begin)) {
+		if s.Until.After(r.clock.Now()) && (s.Key == a.Key() || wild && strings.HasPrefix(a.Key(), begin)) {
 			return s
 		}
 	}
@@ -294,7 +290,7 @@ func (r *Manager) Standing() []Alert {
 		out = append(out, c)
 	}
 	slices.SortFunc(out, func(a, b Alert) int {
-		return cmp.Or(int(severityOf(b.Severity))-int(severityOf(a.Severity)), b.Since.Compare(a.Since), strings.Compare(a.Key, b.Key))
+		return cmp.Or(int(b.Severity)-int(a.Severity), b.Since.Compare(a.Since), strings.Compare(a.Key(), b.Key()))
 	})
 	return out
 }

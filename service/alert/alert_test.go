@@ -45,7 +45,7 @@ func newRoom(allowed ...string) *Manager {
 func queued() store.Queued {
 	return store.Queued{ID: 7, At: moment, What: "fired", Server: `bob"b]in\`,
 		Alert: store.Alert{Key: "pool-out scope looms", Since: moment.Add(-time.Minute),
-			AlertBody: store.AlertBody{Code: "pool-out", Severity: "trouble", Subject: `scope "looms"]`, Scope: "looms",
+			Finding: audit.Finding{Code: audit.CodeOf("pool-out"), Severity: audit.Trouble, Subject: `scope "looms"]`, Scope: "looms",
 				Text: "all 100 addresses are used – now",
 				Mend: "Widen the pool.", Command: "yarnpost capacity show looms"}}}
 }
@@ -58,7 +58,8 @@ func TestLine(t *testing.T) {
 	for _, c := range []struct{ what, severity, priority string }{
 		{"fired", "trouble", "27"}, {"fired", "warning", "28"}, {"fired", "note", "29"}, {"cleared", "trouble", "29"},
 	} {
-		q.What, q.Alert.Severity = c.what, c.severity
+		q.What = c.what
+		q.Alert.Finding.Severity, _ = audit.ParseSeverity(c.severity)
 		m := form.FindStringSubmatch(string(line(q)))
 		if m == nil {
 			t.Fatalf("not of RFC 5424: %q", line(q))
@@ -265,11 +266,12 @@ func certificateOf(t *testing.T, address string) (tls.Certificate, string) {
 func TestSilenced(t *testing.T) {
 	r := newRoom()
 	for _, key := range []string{"pool-full scope looms", "pool-out scope looms", "pool-out scope visitors", "trial-failed trial press"} {
-		code, _, _ := strings.Cut(key, " ")
-		r.standing[key] = &Alert{Key: key, Code: code, Severity: "warning", Since: moment}
+		code, subject, _ := strings.Cut(key, " ")
+		f := audit.Finding{Code: audit.CodeOf(code), Severity: audit.Warning, Subject: subject}
 		if code == "pool-out" {
-			r.standing[key].Severity = "trouble"
+			f.Severity = audit.Trouble
 		}
+		r.standing[key] = &Alert{Finding: f, Since: moment}
 	}
 	for _, c := range []struct {
 		key   string
@@ -287,7 +289,7 @@ func TestSilenced(t *testing.T) {
 		var got []string
 		for _, a := range r.Standing() {
 			if a.Silenced != nil {
-				got = append(got, a.Key)
+				got = append(got, a.Key())
 			}
 		}
 		if strings.Join(got, ", ") != c.want {

@@ -68,7 +68,8 @@ var ports = map[string]string{"https": "443", "http": "80", "syslog+udp": "514",
 func parseTarget(text string) (*url.URL, error) {
 	u, err := url.Parse(text)
 	if err != nil || u.Hostname() == "" || u.User != nil || ports[u.Scheme] == "" {
-		return nil, fmt.Errorf("%w: %q is no target; write https://host/path, or syslog+udp://host, syslog+tcp://host, syslog+tls://host", ErrAlert, text)
+		return nil, fmt.Errorf("%w: %q is no target; write https://host/path, or syslog+udp://host, syslog+tcp://host, syslog+tls://host",
+			ErrAlert, text)
 	}
 	return u, nil
 }
@@ -88,7 +89,8 @@ func (r *Manager) resolve(ctx context.Context, host string) ([]netip.Addr, error
 		}
 	}
 	if len(ok) == 0 {
-		return nil, fmt.Errorf("%w: %s is not where alerts may go; whoever runs the service allows it: yarnpostd serve --alerts-to %v", ErrAlert, host,
+		return nil, fmt.Errorf("%w: %s is not where alerts may go; whoever runs the service allows it: yarnpostd serve --alerts-to %v",
+			ErrAlert, host,
 			netip.PrefixFrom(list[0].Unmap(), list[0].Unmap().BitLen()))
 	}
 	return ok, nil
@@ -230,11 +232,11 @@ func (r *Manager) webhook(ctx context.Context, t store.Target, u *url.URL, q sto
 	if number == 0 { // it never was in the queue
 		number = q.At.UnixNano()
 	}
+	f := q.Alert.Finding
 	e := event{SpecVersion: "1.0", ID: fmt.Sprintf("%s-%d", q.Server, number), Source: "/yarnpost/" + url.PathEscape(q.Server),
 		Type: "yarnpost.alert." + q.What,
-		Time: q.At.UTC(), Subject: q.Alert.Key, ContentType: "application/json", Data: data{Server: q.Server, Code: q.Alert.Code,
-			Severity: q.Alert.Severity,
-			Subject:  q.Alert.Subject, Scope: q.Alert.Scope, Text: said(q), Mend: q.Alert.Mend, Command: q.Alert.Command,
+		Time: q.At.UTC(), Subject: q.Alert.Key, ContentType: "application/json", Data: data{Server: q.Server, Code: f.ID,
+			Severity: f.Severity.String(), Subject: f.Subject, Scope: f.Scope, Text: said(q), Mend: f.Mend, Command: f.Command,
 			Since: q.Alert.Since.UTC()}}
 	if !q.Alert.Ended.IsZero() {
 		end := q.Alert.Ended.UTC()
@@ -283,20 +285,20 @@ func (r *Manager) webhook(ctx context.Context, t store.Target, u *url.URL, q sto
 // Syslog's numbers (RFC 5424 section 6.2.1): the facility of daemons, and severities.
 const facility = 3
 
-var levels = map[string]int{"trouble": 3, "warning": 4, "note": 5}
+var levels = map[audit.Severity]int{audit.Trouble: 3, audit.Warning: 4, audit.Note: 5}
 
 // said is what a message says; an alert that cleared tells what is so no more.
 func said(q store.Queued) string {
 	if q.What == "cleared" {
-		return "no longer so: " + q.Alert.Text
+		return "no longer so: " + q.Alert.Finding.Text
 	}
-	return q.Alert.Text
+	return q.Alert.Finding.Text
 }
 
 // line is a message of RFC 5424. Its structured data stand under the enterprise
 // number that is set aside for documents (RFC 5612).
 func line(q store.Queued) []byte {
-	level := levels[q.Alert.Severity]
+	level := levels[q.Alert.Finding.Severity]
 	if q.What == "cleared" {
 		level = 5
 	}
@@ -305,9 +307,12 @@ func line(q store.Queued) []byte {
 	if host == "" {
 		host = "-"
 	}
-	return fmt.Appendf(nil, "<%d>1 %s %s yarnpost %d %s [alert@32473 what=\"%s\" server=\"%s\" severity=\"%s\" subject=\"%s\"] \xef\xbb\xbf%s: %s", facility*8+level,
-		q.At.UTC().Format("2006-01-02T15:04:05.000000Z"), host, os.Getpid(), q.Alert.Code, q.What, escaped.Replace(q.Server), q.Alert.Severity,
-		escaped.Replace(q.Alert.Subject), q.What, said(q))
+	return fmt.Appendf(nil,
+		"<%d>1 %s %s yarnpost %d %s [alert@32473 what=\"%s\" server=\"%s\" severity=\"%s\" subject=\"%s\"] \xef\xbb\xbf%s: %s",
+		facility*8+level,
+		q.At.UTC().Format("2006-01-02T15:04:05.000000Z"), host, os.Getpid(), q.Alert.Finding.ID, q.What, escaped.Replace(q.Server),
+		q.Alert.Finding.Severity,
+		escaped.Replace(q.Alert.Finding.Subject), q.What, said(q))
 }
 
 // syslog sends a line: a datagram (RFC 5426), or counted octets in a stream (RFC

@@ -122,7 +122,7 @@ func (r *Auditor) Run(ctx context.Context, why string, slow bool) (Report, error
 	run := store.AuditRun{At: began.UTC().Truncate(time.Microsecond), Why: why, Took: took, Counts: map[string]int{"leases": n}}
 	keys, bodies := make([]string, 0, len(list)), make([]json.RawMessage, 0, len(list))
 	for i := range list {
-		b, err := json.Marshal(body(&list[i]))
+		b, err := json.Marshal(list[i])
 		if err != nil {
 			return Report{}, fmt.Errorf("keep a finding: %w", err)
 		}
@@ -196,37 +196,13 @@ func (r *Auditor) report(ctx context.Context, list []audit.Finding, run store.Au
 	return out, nil
 }
 
-// kept is a finding on record.
-type kept struct {
-	Code     string   `json:"code"`
-	Severity string   `json:"severity"`
-	Subject  string   `json:"subject"`
-	Scope    string   `json:"scope,omitempty"`
-	Text     string   `json:"text"`
-	Mend     string   `json:"mend,omitempty"`
-	Command  string   `json:"command,omitempty"`
-	Count    int      `json:"count,omitempty"`
-	Examples []string `json:"examples,omitempty"`
-}
-
-func body(f *audit.Finding) kept {
-	return kept{f.ID, f.Severity.String(), f.Subject, f.Scope, f.Text, f.Mend, f.Command, f.Count, f.Examples}
-}
-
 // entryOf reads a finding from its record; ok is false for one of another version.
 func entryOf(s store.Finding) (e Entry, ok bool) {
-	var k kept
-	if json.Unmarshal(s.Body, &k) != nil || !audit.Known(k.Code) {
+	e = Entry{First: s.First, Last: s.Last, Gone: s.Gone}
+	if json.Unmarshal(s.Body, &e.Finding) != nil {
 		return e, false
 	}
-	severity, err := audit.ParseSeverity(k.Severity)
-	if err != nil {
-		return e, false
-	}
-	e = Entry{First: s.First, Last: s.Last, Gone: s.Gone, Finding: audit.Finding{Code: audit.CodeOf(k.Code), Severity: severity,
-		Subject: k.Subject,
-		Scope:   k.Scope, Text: k.Text, Mend: k.Mend, Command: k.Command, Count: k.Count, Examples: k.Examples}}
-	return e, true
+	return e, audit.Known(e.ID)
 }
 
 // Last is the report of the last audit, with acknowledgements as they are now; ok is
@@ -295,7 +271,8 @@ func (r *Auditor) Acknowledge(ctx context.Context, keys []string, by, reason str
 		if at < 0 {
 			return nil, fmt.Errorf("%w: %q is not among what the last audit found; yarnpost audit list shows that", ErrUnknown, key)
 		}
-		a := store.Acknowledged{Key: key, By: by, At: now.UTC().Truncate(time.Microsecond), Until: until.UTC(), Reason: strings.TrimSpace(reason)}
+		a := store.Acknowledged{Key: key, By: by, At: now.UTC().Truncate(time.Microsecond), Until: until.UTC(),
+			Reason: strings.TrimSpace(reason)}
 		e := last.Entries[at]
 		if e.Known = &a; until.IsZero() {
 			a.Until, e.Known = a.At, nil
@@ -310,7 +287,8 @@ func (r *Auditor) Acknowledge(ctx context.Context, keys []string, by, reason str
 	case strings.TrimSpace(reason) == "":
 		return nil, errors.New("say why the finding may stay: a reason is needed")
 	case !until.After(now) || until.Sub(now) > acknowledgeMost:
-		return nil, fmt.Errorf("a finding can be acknowledged until a moment within a year from now, and not until %s", until.UTC().Format(time.DateOnly))
+		return nil, fmt.Errorf("a finding can be acknowledged until a moment within a year from now, and not until %s",
+			until.UTC().Format(time.DateOnly))
 	}
 	if err := r.store.Acknowledge(ctx, list); err != nil {
 		return nil, err

@@ -9,12 +9,14 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yarnpost/api"
+	"yarnpost/core/audit"
 	"yarnpost/service/alert"
 	"yarnpost/service/store"
 )
 
 func (s *Server) registerAlerts(a huma.API) {
-	huma.Register(a, op("list-alerts", http.MethodGet, "/api/alerts", "Alerts that stand, the worst first; or those that ended", "alerts", needSee),
+	huma.Register(a, op("list-alerts", http.MethodGet, "/api/alerts", "Alerts that stand, the worst first; or those that ended", "alerts",
+		needSee),
 		func(ctx context.Context, in *struct {
 			Past bool `query:"past" doc:"Those that ended in the last 90 days"`
 		}) (*body[api.Page[api.Alert]], error) {
@@ -39,7 +41,8 @@ func (s *Server) registerAlerts(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("silence-alerts", http.MethodPost, "/api/alerts/silences", "Keep alerts from being sent until a moment", "alerts", needAudit),
+	huma.Register(a, op("silence-alerts", http.MethodPost, "/api/alerts/silences", "Keep alerts from being sent until a moment", "alerts",
+		needAudit),
 		func(ctx context.Context, in *body[api.Silence]) (*body[api.Silence], error) {
 			x := store.Silence{Key: in.Body.Key, Until: in.Body.Until.UTC(), By: who(ctx).Name, Reason: in.Body.Reason}
 			if err := s.Alerts.Silence(ctx, x); err != nil {
@@ -49,9 +52,11 @@ func (s *Server) registerAlerts(a huma.API) {
 			return respond(api.Silence{Key: x.Key, Until: x.Until, By: x.By, Reason: x.Reason}, nil)
 		})
 	huma.Register(a, op("list-targets", http.MethodGet, "/api/alerts/targets", "Where alerts go", "alerts", needSee), s.targets)
-	huma.Register(a, op("put-target", http.MethodPost, "/api/alerts/targets", "Have alerts go somewhere, or change that", "alerts", needAlerts),
+	huma.Register(a, op("put-target", http.MethodPost, "/api/alerts/targets", "Have alerts go somewhere, or change that", "alerts",
+		needAlerts),
 		func(ctx context.Context, in *body[api.AlertTarget]) (*body[api.AlertTarget], error) {
-			t := store.Target{Name: in.Body.Name, URL: in.Body.URL, Severity: in.Body.Severity, CA: in.Body.CA, Secret: []byte(in.Body.Secret)}
+			t := store.Target{Name: in.Body.Name, URL: in.Body.URL, Severity: in.Body.Severity, CA: in.Body.CA,
+				Secret: []byte(in.Body.Secret)}
 			if err := s.Alerts.Check(ctx, t); err != nil {
 				return nil, wrongAlert(err)
 			}
@@ -67,7 +72,8 @@ func (s *Server) registerAlerts(a huma.API) {
 			s.Alerts.Share(ctx)
 			return respond(api.AlertTarget{Name: t.Name, URL: t.URL, Severity: t.Severity, CA: t.CA, Signed: len(t.Secret) > 0}, nil)
 		})
-	huma.Register(a, op("remove-target", http.MethodDelete, "/api/alerts/targets/{name}", "Have alerts go there no more", "alerts", needAlerts),
+	huma.Register(a, op("remove-target", http.MethodDelete, "/api/alerts/targets/{name}", "Have alerts go there no more", "alerts",
+		needAlerts),
 		func(ctx context.Context, in *named) (*struct{}, error) {
 			ok, err := s.Store.RemoveTarget(ctx, in.Name, s.Clock.Now())
 			if err == nil && !ok {
@@ -76,7 +82,8 @@ func (s *Server) registerAlerts(a huma.API) {
 			s.Alerts.Share(ctx)
 			return nil, failure(err)
 		})
-	huma.Register(a, op("try-target", http.MethodPost, "/api/alerts/targets/{name}/try", "Send a message there now, to try it", "alerts", needAlerts),
+	huma.Register(a, op("try-target", http.MethodPost, "/api/alerts/targets/{name}/try", "Send a message there now, to try it", "alerts",
+		needAlerts),
 		func(ctx context.Context, in *named) (*body[api.AlertTried], error) {
 			out, err := s.tryTarget(ctx, in.Name)
 			return &body[api.AlertTried]{out}, err
@@ -92,7 +99,8 @@ func wrongAlert(err error) error {
 }
 
 func alertView(x alert.Alert) api.Alert {
-	out := api.Alert{Key: x.Key, Code: x.Code, Severity: x.Severity, Subject: x.Subject, Scope: x.Scope, Text: x.Text, Mend: x.Mend,
+	out := api.Alert{Key: x.Key(), Code: x.ID, Severity: x.Severity.String(), Subject: x.Subject, Scope: x.Scope, Text: x.Text,
+		Mend:    x.Mend,
 		Command: x.Command,
 		Since:   x.Since.UTC(), Ended: moment(x.Ended)}
 	if q := x.Silenced; q != nil {
@@ -135,7 +143,9 @@ func (s *Server) tryTarget(ctx context.Context, name string) (out api.AlertTried
 		}
 		now := s.Clock.Now()
 		q := store.Queued{At: now, What: "test", Server: s.Pair.Name(), Alert: store.Alert{Key: "test", Since: now,
-			AlertBody: store.AlertBody{Code: "test", Severity: "note", Subject: "test", Text: "a message to try target " + name, Mend: "nothing"}}}
+			Finding: audit.Finding{Code: &audit.Code{ID: "test"}, Severity: audit.Note, Subject: "test",
+				Text: "a message to try target " + name,
+				Mend: "nothing"}}}
 		if err := s.Alerts.Send(ctx, t, q); err != nil {
 			return out, huma.Error502BadGateway("it could not be sent: " + err.Error())
 		}

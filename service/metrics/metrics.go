@@ -62,7 +62,8 @@ func Register(r *prometheus.Registry, s Sources) {
 	gauge("yarnpost_send_errors", "Replies that could not leave since the start.", func() float64 { return float64(s.SendErrors()) })
 	gauge("yarnpost_socket_drops", "Datagrams that the kernel dropped since the start because the service was too slow.",
 		func() float64 { return float64(s.Drops()) })
-	gauge("yarnpost_other_servers", "Other DHCP servers heard in the last day.", func() float64 { return float64(len(s.Engine.OtherServers())) })
+	gauge("yarnpost_other_servers", "Other DHCP servers heard in the last day.",
+		func() float64 { return float64(len(s.Engine.OtherServers())) })
 	gauge("yarnpost_silent_relays", "Relays that are usually busy and have gone quiet.", func() float64 {
 		n := 0
 		for _, relay := range s.Engine.Relays() {
@@ -160,6 +161,6 @@ func (a alerts) Describe(to chan<- *prometheus.Desc) { to <- alertsDesc }
 // Collect implements prometheus.Collector.
 func (a alerts) Collect(to chan<- prometheus.Metric) {
 	for _, x := range a.s.Alerts.Standing() {
-		to <- prometheus.MustNewConstMetric(alertsDesc, prometheus.GaugeValue, 1, x.Code, x.Severity, x.Subject)
+		to <- prometheus.MustNewConstMetric(alertsDesc, prometheus.GaugeValue, 1, x.ID, x.Severity.String(), x.Subject)
 	}
 }

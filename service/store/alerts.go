@@ -9,26 +9,17 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"yarnpost/core/audit"
 )
 
-// AlertBody is what an alert says.
-type AlertBody struct {
-	Code     string `json:"code"`
-	Severity string `json:"severity"`
-	Subject  string `json:"subject"`
-	Scope    string `json:"scope,omitempty"`
-	Text     string `json:"text"`
-	Mend     string `json:"mend,omitempty"`
-	Command  string `json:"command,omitempty"`
-	Unsent   bool   `json:"unsent,omitempty"` // it fired while it was silenced
-}
-
-// Alert is one that fired.
+// Alert is a finding that fired.
 type Alert struct {
-	Key   string
-	Since time.Time
-	Ended time.Time // zero: it stands
-	AlertBody
+	Key     string
+	Since   time.Time
+	Ended   time.Time // zero: it stands
+	Finding audit.Finding
+	Unsent  bool `json:"-"` // it fired while it was silenced
 }
 
 // Silence keeps alerts from being sent.
@@ -65,14 +56,14 @@ const alertsKept = 90 * 24 * time.Hour
 
 // Alerts lists the alerts that stand, and those that ended lately.
 func (s *Store) Alerts(ctx context.Context) ([]Alert, error) {
-	rows, err := s.pool.Query(ctx, "select key, since, coalesce(ended, 'epoch'), body from alert")
+	rows, err := s.pool.Query(ctx, "select key, since, coalesce(ended, 'epoch'), body, unsent from alert")
 	if err != nil {
 		return nil, fmt.Errorf("read alerts: %w", err)
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (a Alert, err error) {
 		var body []byte
-		if err = row.Scan(&a.Key, &a.Since, &a.Ended, &body); err == nil {
-			err = json.Unmarshal(body, &a.AlertBody)
+		if err = row.Scan(&a.Key, &a.Since, &a.Ended, &body, &a.Unsent); err == nil {
+			err = json.Unmarshal(body, &a.Finding)
 		}
 		if a.Ended.Unix() == 0 {
 			a.Ended = time.Time{}
@@ -84,7 +75,7 @@ func (s *Store) Alerts(ctx context.Context) ([]Alert, error) {
 // SaveAlert records that an alert fired or cleared, and queues it for its targets,
 // all at once.
 func (s *Store) SaveAlert(ctx context.Context, a Alert, what, server string, targets []Target, now time.Time) error {
-	body, err := json.Marshal(a.AlertBody)
+	body, err := json.Marshal(a.Finding)
 	if err != nil {
 		return err
 	}
@@ -97,9 +88,9 @@ func (s *Store) SaveAlert(ctx context.Context, a Alert, what, server string, tar
 		if !a.Ended.IsZero() {
 			ended = &a.Ended
 		}
-		if _, err := tx.Exec(ctx, `insert into alert (key, since, ended, body) values ($1, $2, $3, $4)
-			on conflict (key) do update set since = excluded.since, ended = excluded.ended,
-				body = excluded.body`, a.Key, a.Since, ended, body); err != nil {
+		if _, err := tx.Exec(ctx, `insert into alert (key, since, ended, body, unsent) values ($1, $2, $3, $4, $5)
+			on conflict (key) do update set since = excluded.since, ended = excluded.ended, body = excluded.body,
+				unsent = excluded.unsent`, a.Key, a.Since, ended, body, a.Unsent); err != nil {
 			return err
 		}
 		for _, t := range targets {

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"yarnpost/core/audit"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
@@ -119,8 +120,8 @@ func TestAlertsOnRecord(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	a := Alert{Key: "pool-out scope looms", Since: began, AlertBody: AlertBody{Code: "pool-out", Severity: "trouble",
-		Subject: "scope looms", Text: "all are used"}}
+	a := Alert{Key: "pool-out scope looms", Since: began, Unsent: true,
+		Finding: audit.Finding{Code: audit.CodeOf("pool-out"), Severity: audit.Trouble, Subject: "scope looms", Text: "all are used"}}
 	if err := s.SaveAlert(ctx, a, "fired", "bobbin", targets, began); err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +131,8 @@ func TestAlertsOnRecord(t *testing.T) {
 	}
 	list := due(began)
 	if len(list) != 2 || list[0].Target.Name != "desk" || string(list[0].Target.Secret) != "\x00\x01\xff" || list[1].Target.CA != "x" ||
-		list[0].Alert.Key != a.Key || list[0].Alert.Text != "all are used" || list[0].What != "fired" || list[0].Server != "bobbin" {
+		list[0].Alert.Key != a.Key || list[0].Alert.Finding.Text != "all are used" || list[0].Alert.Finding.ID != "pool-out" ||
+		list[0].What != "fired" || list[0].Server != "bobbin" {
 		t.Fatalf("due: %+v", list)
 	}
 	if err := s.AlertFailed(ctx, list[0].ID, began.Add(time.Minute), "no route"); err != nil {
@@ -149,7 +151,8 @@ func TestAlertsOnRecord(t *testing.T) {
 	if err := s.SaveAlert(ctx, a, "cleared", "bobbin", targets[:1], a.Ended); err != nil {
 		t.Fatal(err)
 	}
-	if on := ok[[]Alert](t)(s.Alerts(ctx)); len(on) != 1 || !on[0].Ended.Equal(a.Ended) || !on[0].Since.Equal(began) {
+	if on := ok[[]Alert](t)(s.Alerts(ctx)); len(on) != 1 || !on[0].Unsent ||
+		on[0].Finding.Text != "all are used" || !on[0].Ended.Equal(a.Ended) || !on[0].Since.Equal(began) {
 		t.Errorf("on record: %+v", on)
 	}
 	if list = ok[[]Queued](t)(s.QueuedAlerts(ctx)); len(list) != 2 || list[1].What != "cleared" {

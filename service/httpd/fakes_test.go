@@ -1,0 +1,114 @@
+package httpd
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+	"yarnpost/service/change"
+	"yarnpost/service/failover"
+	"yarnpost/service/leaseadmin"
+	"yarnpost/service/store"
+)
+
+// Stand-ins for what the HTTP side talks to: each does one thing, and panics at another.
+type (
+	fakeEngine struct {
+		Engine
+		plan *plan.Plan
+	}
+	fakePlans struct {
+		Plans
+		err error
+		got change.Order
+	}
+	fakeLeases struct {
+		Leases
+		err error
+	}
+	fakePair struct {
+		Pair
+		view   failover.View
+		paired bool
+		err    error
+	}
+	fixed time.Time
+)
+
+func (f fakeEngine) Plan() *plan.Plan { return f.plan }
+
+func (f *fakePlans) Change(_ context.Context, o change.Order, edit func(*plan.Draft) error) (*change.Change, error) {
+	f.got = o
+	d := plan.New().Draft()
+	if err := edit(d); err != nil {
+		return nil, err
+	}
+	next, items := d.Finish()
+	return &change.Change{Revision: next.Revision, Plan: next, Applied: !o.Preview, Lines: plan.Diff(items, d.Label)}, f.err
+}
+
+func (f *fakeLeases) End(_ context.Context, a netip.Addr, _ bool) (leaseadmin.Ending, error) {
+	return leaseadmin.Ending{Lease: &lease.Lease{Prefix: lease.Host(a), Status: lease.Released}, Text: "others can have it at once"}, f.err
+}
+
+func (f *fakePair) View() (failover.View, bool) { return f.view, f.paired }
+func (f *fakePair) Name() string                { return "bobbin" }
+func (f *fakePair) Down() error                 { return f.err }
+
+func (f fixed) Now() time.Time { return time.Time(f) }
+
+// The HTTP side answers by what its parts say, and each of their refusals has its status and
+// its words.
+func TestPartsAreFaked(t *testing.T) {
+	plans, leases, pair := &fakePlans{}, &fakeLeases{}, &fakePair{}
+	s := &Server{log: slog.New(slog.DiscardHandler), Parts: Parts{Engine: fakeEngine{plan: plan.New()}, Plans: plans, Leases: leases, Pair: pair,
+		Clock: fixed(time.Unix(1_790_000_000, 0))}}
+	mux := http.NewServeMux()
+	NewAPI(mux, s)
+	ask := func(method, path, body string) (int, string) {
+		r := httptest.NewRequest(method, path, strings.NewReader(body))
+		r.Header.Set("Content-Type", "application/json")
+		r = r.WithContext(context.WithValue(r.Context(), accountKey{}, store.Account{Name: "heddle"}))
+		w := httptest.NewRecorder()
+		mux.ServeHTTP(w, r)
+		return w.Code, w.Body.String()
+	}
+	const add = `{"edits": [{"op": "add", "kind": "link", "name": "yard", "link": {"listening": true}}], "reason": "x", "dryRun": true}`
+	for _, c := range []struct {
+		what               string
+		set                func()
+		method, path, body string
+		status             int
+		says               string
+	}{
+		{"a change", func() {}, "POST", "/api/plan/changes", add, 200, `"link"`},
+		{"one to confirm", func() { plans.err = fmt.Errorf("%w: 3 clients", change.ErrConfirm) }, "POST", "/api/plan/changes", add, 409, "3 clients"},
+		{"a stale one", func() { plans.err = store.ErrStale }, "POST", "/api/plan/changes", add, 409, "changed meanwhile"},
+		{"apart", func() { plans.err = failover.ErrApart }, "POST", "/api/plan/changes", add, 409, "cannot reach each other"},
+		{"no database", func() { plans.err = context.Canceled }, "POST", "/api/plan/changes", add, 503, "does not answer"},
+		{"a lease that ends", func() {}, "POST", "/api/leases/10.40.8.17/end", "", 200, "others can have it at once"},
+		{"none to end", func() { leases.err = leaseadmin.ErrNoLease }, "POST", "/api/leases/10.40.8.17/end", "", 404, "nothing to do"},
+		{"one in use", func() { leases.err = leaseadmin.ErrInUse }, "POST", "/api/leases/10.40.8.17/end", "", 409, "in use"},
+		{"anything else", func() { leases.err = errors.New("the sky fell") }, "POST", "/api/leases/10.40.8.17/end", "", 503, "the sky fell"},
+		{"alone", func() {}, "GET", "/api/pair", "", 200, `"formed":false`},
+	} {
+		plans.err, leases.err = nil, nil
+		c.set()
+		status, says := ask(c.method, c.path, c.body)
+		if status != c.status || !strings.Contains(says, c.says) {
+			t.Errorf("%s: %d %s\nwant %d with %q", c.what, status, says, c.status, c.says)
+		}
+	}
+	if plans.got.Author != "heddle" || plans.got.Reason != "x" || !plans.got.Preview {
+		t.Errorf("ordered was %+v", plans.got)
+	}
+}

@@ -53,7 +53,8 @@ type AuditReport struct {
 
 // AuditOrder asks for an audit.
 type AuditOrder struct {
-	Neighbours []Neighbour `json:"neighbours,omitempty" maxItems:"100000" doc:"Hosts that the network knows, beside those that this host's neighbour table has"`
+	Neighbours []Neighbour `json:"neighbours,omitempty" maxItems:"100000" doc:"Hosts that the network knows, beside those that this host's neighbour table has; audits know them until others are named"`
+	Named      bool        `json:"named,omitempty" doc:"The neighbours take the place of those that were named before; none forgets them"`
 }
 
 // Neighbour is a host that the network knows at an address.

@@ -27,7 +27,7 @@ func audited(ctx context.Context, s *service, load *generator) error {
 		done := make(chan error, 1)
 		begun := time.Now()
 		go func() {
-			r, err := s.client.RunAudit(ctx, nil)
+			r, err := s.client.RunAudit(ctx, nil, false)
 			took = append(took, time.Since(begun).Seconds())
 			findings = len(r.Findings)
 			done <- err

@@ -44,13 +44,13 @@ func auditCommands() []command {
 			more: "  yarnpost audit run --severity warning\n  ip neigh | yarnpost audit run --neighbours -",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				q := findingFlags(f)
-				from := f.String("neighbours", "", "`file` of addresses and hardware addresses that the network knows, one pair a line (- for standard input)")
+				from := f.String("neighbours", "", "`file` of addresses and hardware addresses that the network knows, one pair a line (- for standard input); audits know them until the next file, and an empty one forgets them")
 				return func(k *call) error {
 					list, err := readNeighbours(*from)
 					if err != nil {
 						return err
 					}
-					if _, err := k.client.RunAudit(k.ctx, list); err != nil {
+					if _, err := k.client.RunAudit(k.ctx, list, *from != ""); err != nil {
 						return err
 					}
 					return k.findings(*q)

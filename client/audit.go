@@ -9,9 +9,10 @@ import (
 	"yarnpost/api"
 )
 
-// RunAudit makes an audit, with what else the network is known to have.
-func (c *Client) RunAudit(ctx context.Context, neighbours []api.Neighbour) (out api.AuditReport, err error) {
-	err = c.call(ctx, http.MethodPost, "/api/audit/runs", nil, api.AuditOrder{Neighbours: neighbours}, &out)
+// RunAudit makes an audit now. If neighbours are named, they take the place of those that were
+// named before.
+func (c *Client) RunAudit(ctx context.Context, neighbours []api.Neighbour, named bool) (out api.AuditReport, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/audit/runs", nil, api.AuditOrder{Neighbours: neighbours, Named: named}, &out)
 	return out, err
 }
 

@@ -296,6 +296,17 @@ func TestAuditOfLeases(t *testing.T) {
 			}
 		}
 	}
+	forget := func() { // what a file told stays until the next file, and an empty one forgets it
+		stays := false
+		for _, f := range s.findings() {
+			stays = stays || strings.HasPrefix(f.Code, "neighbour-")
+		}
+		if !stays {
+			t.Error("an audit without a file forgets what the one before was told")
+		}
+		neighbours("")()
+		s.findings("--neighbours", file)
+	}
 	held := s.leases()
 	var mine string
 	for a := range held {
@@ -318,9 +329,9 @@ func TestAuditOfLeases(t *testing.T) {
 		}},
 		{name: "a host without a lease", want: "neighbour-unknown", with: []string{"--neighbours", file},
 			plant: neighbours("# as programs write it\n10.77.0.33 dev eth0 lladdr 02:44:00:00:00:01 REACHABLE\n10.77.0.34 dev eth0 FAILED\n10.77.0.1 at 02:44:00:00:00:02\n"),
-			undo:  func() {}},
+			undo:  forget},
 		{name: "a host with another's address", want: "neighbour-other", with: []string{"--neighbours", file},
-			plant: neighbours(mine + " 02-44-00-00-00-09\n"), undo: func() {}},
+			plant: neighbours(mine + " 02-44-00-00-00-09\n"), undo: forget},
 		{name: "clients that a held scope leaves out", want: "clients-unserved held-wanted", plant: func() {
 			s.must("scope", "add", "held", "--subnet", "10.78.0.0/24", "--router", "10.78.0.1", "--pool", "10.78.0.10-10.78.0.19")
 			c := demo.Client{Relay: s.relay("127.78.0.1", "10.78.0.1"), Hardware: hw(20), Patience: 300 * time.Millisecond}

@@ -200,8 +200,22 @@ func TestPairAndService(t *testing.T) {
 		}
 	}
 	ended := OfService(Service{Now: at, DiskFree: 0.01, Certificate: at.AddDate(0, 0, -1)})
+	severitiesSaid(t, ended)
+	severitiesSaid(t, OfService(Service{Now: at, DiskFree: 1, OtherServers: []Said{{Subject: "link looms", Meant: true}}}))
+	severitiesSaid(t, OfPair(Pair{Connected: true, Plan: "x", Parted: true}))
 	if len(ended) != 2 || ended[0].Severity != Trouble || ended[1].Severity != Trouble {
 		t.Errorf("what has come is trouble: %+v", ended)
+	}
+}
+
+// severitiesSaid checks that a finding is as grave as its code, or as its code says that it may
+// be: docs/findings.md has both.
+func severitiesSaid(t *testing.T, list []Finding) {
+	t.Helper()
+	for _, f := range list {
+		if f.Severity != f.Code.Severity && !strings.Contains(f.Means, "is a "+f.Severity.String()) {
+			t.Errorf("%s is a %s, and its code says nothing of that", f.Key(), f.Severity)
+		}
 	}
 }
 

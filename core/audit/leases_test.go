@@ -77,7 +77,9 @@ func (m *mill) look() ([]Finding, *Leases) {
 	for _, l := range m.leases {
 		s.Add(l)
 	}
-	return s.Findings(m.more), s
+	list := s.Findings(m.more)
+	severitiesSaid(m.t, list)
+	return list, s
 }
 
 func over(l *lease.Lease) { l.Status, l.Expires = lease.Expired, now-1 }

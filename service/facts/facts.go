@@ -117,7 +117,7 @@ type Gatherer struct {
 	owedSince   time.Time
 	drops       uint64
 	stats       journal.Stats
-	extra       []audit.Neighbour // given with a run that was asked for
+	extra       []audit.Neighbour // named by a person
 	certificate func() time.Time  // when the certificate ends
 	watched     watched           // of ForAlerts
 }
@@ -138,20 +138,16 @@ func (g *Gatherer) certificateEnds() func() time.Time {
 	return g.certificate
 }
 
-// Name gives neighbours beside those that the host knows, for the audits until forget is
-// called.
-func (g *Gatherer) Name(list []audit.Neighbour) (forget func()) {
-	g.setNamed(list)
-	return func() { g.setNamed(nil) }
-}
-
-func (g *Gatherer) setNamed(list []audit.Neighbour) {
+// Name gives neighbours beside those that the host knows, in the place of those that were
+// named before.
+func (g *Gatherer) Name(list []audit.Neighbour) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.extra = list
 }
 
-func (g *Gatherer) named() []audit.Neighbour {
+// Named are the neighbours that Name gave last.
+func (g *Gatherer) Named() []audit.Neighbour {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	return slices.Clone(g.extra)
@@ -254,7 +250,7 @@ func (g *Gatherer) More(ctx context.Context) audit.More {
 			m.Twins = append(m.Twins, t)
 		}
 	}
-	m.Neighbours = append(g.named(), g.Host.Neighbours()...)
+	m.Neighbours = append(g.Named(), g.Host.Neighbours()...)
 	return m
 }
 

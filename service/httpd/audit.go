@@ -21,7 +21,9 @@ func (s *Server) registerAudit(a huma.API) {
 			if err != nil {
 				return nil, failure(err)
 			}
-			defer s.Facts.Name(list)()
+			if in.Body.Named || len(list) > 0 {
+				s.Facts.Name(list)
+			}
 			r, err := s.Audits.Run(ctx, "a request by "+who(ctx).Name, true)
 			return respond(s.reportView(r), err)
 		})

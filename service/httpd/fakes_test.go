@@ -70,7 +70,8 @@ func (f fixed) Now() time.Time { return time.Time(f) }
 // its words.
 func TestPartsAreFaked(t *testing.T) {
 	plans, leases, pair := &fakePlans{}, &fakeLeases{}, &fakePair{}
-	s := &Server{log: slog.New(slog.DiscardHandler), Parts: Parts{Engine: fakeEngine{plan: plan.New()}, Plans: plans, Leases: leases, Pair: pair,
+	s := &Server{log: slog.New(slog.DiscardHandler), Parts: Parts{Engine: fakeEngine{plan: plan.New()}, Plans: plans, Leases: leases,
+		Pair:  pair,
 		Clock: fixed(time.Unix(1_790_000_000, 0))}}
 	mux := http.NewServeMux()
 	NewAPI(mux, s)
@@ -91,14 +92,16 @@ func TestPartsAreFaked(t *testing.T) {
 		says               string
 	}{
 		{"a change", func() {}, "POST", "/api/plan/changes", add, 200, `"link"`},
-		{"one to confirm", func() { plans.err = fmt.Errorf("%w: 3 clients", change.ErrConfirm) }, "POST", "/api/plan/changes", add, 409, "3 clients"},
+		{"one to confirm", func() { plans.err = fmt.Errorf("%w: 3 clients", change.ErrConfirm) }, "POST", "/api/plan/changes", add, 409,
+			"3 clients"},
 		{"a stale one", func() { plans.err = store.ErrStale }, "POST", "/api/plan/changes", add, 409, "changed meanwhile"},
 		{"apart", func() { plans.err = failover.ErrApart }, "POST", "/api/plan/changes", add, 409, "cannot reach each other"},
 		{"no database", func() { plans.err = context.Canceled }, "POST", "/api/plan/changes", add, 503, "does not answer"},
 		{"a lease that ends", func() {}, "POST", "/api/leases/10.40.8.17/end", "", 200, "others can have it at once"},
 		{"none to end", func() { leases.err = leaseadmin.ErrNoLease }, "POST", "/api/leases/10.40.8.17/end", "", 404, "nothing to do"},
 		{"one in use", func() { leases.err = leaseadmin.ErrInUse }, "POST", "/api/leases/10.40.8.17/end", "", 409, "in use"},
-		{"anything else", func() { leases.err = errors.New("the sky fell") }, "POST", "/api/leases/10.40.8.17/end", "", 503, "the sky fell"},
+		{"anything else", func() { leases.err = errors.New("the sky fell") }, "POST", "/api/leases/10.40.8.17/end", "", 503,
+			"the sky fell"},
 		{"alone", func() {}, "GET", "/api/pair", "", 200, `"formed":false`},
 	} {
 		plans.err, leases.err = nil, nil

@@ -202,8 +202,8 @@ type Audits interface {
 // Facts are what audits are about.
 type Facts interface {
 	Standing() []audit.Finding
-	// Name gives neighbours beside those that the host knows, until forget is called.
-	Name([]audit.Neighbour) (forget func())
+	// Name gives neighbours beside those that the host knows, until others are named.
+	Name([]audit.Neighbour)
 	CertificateEnds(func() time.Time)
 }
 

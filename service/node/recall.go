@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"yarnpost/core/audit"
 	"yarnpost/core/lease"
 	"yarnpost/service/observe"
 	"yarnpost/service/trials"
@@ -17,6 +18,7 @@ import (
 type recalled struct {
 	Seen   observe.Memory
 	Trials map[string][]trials.Result
+	Named  []audit.Neighbour
 }
 
 // recallPause is the time between two savings of what is remembered; a clean stop
@@ -25,7 +27,7 @@ const recallPause = 5 * time.Minute
 
 // saveRecall keeps what is remembered.
 func (n *Node) saveRecall(ctx context.Context) error {
-	r := recalled{Seen: n.Engine.Memory(), Trials: n.Trials.All()}
+	r := recalled{Seen: n.Engine.Memory(), Trials: n.Trials.All(), Named: n.Facts.Named()}
 	var b bytes.Buffer
 	if err := gob.NewEncoder(&b).Encode(r); err != nil {
 		return fmt.Errorf("keep what is remembered: %w", err)
@@ -47,5 +49,6 @@ func (n *Node) loadRecall(ctx context.Context) error {
 	}
 	n.Engine.Recall(r.Seen, lease.Time(n.Clock.Since(at)/time.Second))
 	n.Trials.Restore(r.Trials)
+	n.Facts.Name(r.Named)
 	return nil
 }

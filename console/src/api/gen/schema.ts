@@ -1493,7 +1493,9 @@ export interface components {
             wants?: string[];
         };
         AuditOrder: {
-            /** @description Hosts that the network knows, beside those that this host's neighbour table has */
+            /** @description The neighbours take the place of those that were named before; none forgets them */
+            named?: boolean;
+            /** @description Hosts that the network knows, beside those that this host's neighbour table has; audits know them until others are named */
             neighbours?: components["schemas"]["Neighbour"][];
         };
         AuditReport: {

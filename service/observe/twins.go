@@ -62,10 +62,11 @@ func (t *Twins) Note(req *answer.Request, d *answer.Decision, now lease.Time, pr
 }
 
 // Meet takes in that somebody answers for an address that is leased: if it is the
-// first of two, there are two.
+// first of two, there are two. Beyond a relay an answer does not say whose it is: it may be
+// the second's, who has the address by then, so only that they take turns counts.
 func (t *Twins) Meet(a netip.Addr, who addr.Hardware, now lease.Time) {
 	w := t.seen.Get(a)
-	if w == nil || now-w.asked > twinPause || who != "" && who != w.one {
+	if w == nil || now-w.asked > twinPause || who != w.one {
 		return
 	}
 	t.tell(w, w.one.String()+" answers for "+a.String()+" at the same time", now)

@@ -15,7 +15,7 @@ import (
 var layers = [][]string{
 	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay",
 		"yarnpost/core/reason"},
-	{"yarnpost/core/plan"},
+	{"yarnpost/core/plan/internal/cowmap"}, {"yarnpost/core/plan"},
 	{"yarnpost/core/lease/internal/chunk", "yarnpost/core/lease/internal/hashindex", "yarnpost/core/lease/internal/ilist",
 		"yarnpost/core/lease/internal/intern", "yarnpost/core/lease/internal/slab"},
 	{"yarnpost/core/lease/internal/calendar"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"},

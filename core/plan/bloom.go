@@ -40,6 +40,8 @@ func (s *bloom) may(h uint64) bool {
 
 func bloomBits(h uint64) uint64 { return 1<<(h&63) | 1<<(h>>6&63) | 1<<(h>>12&63) }
 
+var seed = maphash.MakeSeed() // of keys in Bloom filters; nothing depends on it
+
 func hashOfAddr(a netip.Addr) uint64 { return maphash.Comparable(seed, a) }
 
 func hashOfClient(kind byte, who string) uint64 {
@@ -76,11 +78,11 @@ func (s *bloom) let(r *Reservation) {
 // replaceView puts a scope's view in place of the one it was copied from.
 func (d *Draft) replaceView(v *View) {
 	v.self[0] = v
-	d.next.scopes.set(v.ID, v)
+	d.next.scopes.Set(v.ID, v)
 	insert(d, &d.next.subnets, v.Subnet, v)
 	peers := slices.Clone(d.next.OnLink(v.Link))
 	peers[slices.IndexFunc(peers, func(o *View) bool { return o.ID == v.ID })] = v
-	d.next.onLink.set(v.Link, peers)
+	d.next.onLink.Set(v.Link, peers)
 }
 
 // ReservationIn is the reservation of an address of a scope, or nil.

@@ -57,7 +57,7 @@ func TestSieve(t *testing.T) {
 			if r := p.ReservationIn(v, at(n)); r != p.ReservationAt(at(n)) {
 				t.Fatalf("revision %d: %s is reserved for %v, and in its scope for %v", p.Revision, at(n), p.ReservationAt(at(n)), r)
 			}
-			if r, _ := p.reserved.byClient.get(whoKey{id, 'h', string(hw(n))}); p.ReservationFor(v, hw(n), "", nil) != r {
+			if r, _ := p.reserved.byClient.Get(whoKey{id, 'h', string(hw(n))}); p.ReservationFor(v, hw(n), "", nil) != r {
 				t.Fatalf("revision %d does not find the reservation of client %d", p.Revision, n)
 			}
 		}

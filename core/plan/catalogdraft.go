@@ -122,7 +122,7 @@ func (d *Draft) rework() error {
 			return err
 		}
 	}
-	for _, r := range d.next.reserved.byID.all() {
+	for _, r := range d.next.reserved.byID.All() {
 		if len(r.Options) > 0 {
 			if err := check("reservation "+r.Name, r.Settings); err != nil {
 				return err

@@ -69,9 +69,9 @@ func insert[V any](d *Draft, table **bart.Table[V], p netip.Prefix, v V) {
 func (p *Plan) Draft() *Draft {
 	n := *p
 	n.Revision++
-	n.links, n.scopes, n.names = p.links.fork(), p.scopes.fork(), p.names.fork()
+	n.links, n.scopes, n.names = p.links.Fork(), p.scopes.Fork(), p.names.Fork()
 	n.catalog = p.catalog.fork()
-	n.onLink, n.interfaces = p.onLink.fork(), p.interfaces.fork()
+	n.onLink, n.interfaces = p.onLink.Fork(), p.interfaces.Fork()
 	n.reserved = p.reserved.fork()
 	return &Draft{next: &n, before: p, changes: map[ID]Change{}, blooms: map[ID]bool{}, owned: map[any]bool{}}
 }
@@ -156,10 +156,10 @@ func HostName(text string) bool {
 
 func (d *Draft) rename(kind Kind, id ID, from, to string) {
 	if from != "" {
-		d.next.names.remove(nameKey{kind, strings.ToLower(from)})
+		d.next.names.Remove(nameKey{kind, strings.ToLower(from)})
 	}
 	if to != "" {
-		d.next.names.set(nameKey{kind, strings.ToLower(to)}, id)
+		d.next.names.Set(nameKey{kind, strings.ToLower(to)}, id)
 	}
 }
 

@@ -63,7 +63,7 @@ var kinds = []kind{
 	{KindReservation, decodeAs[Reservation], placed(func(r *Reservation) (*ID, *ID) { return &r.ID, &r.Scope }),
 		putAs((*Draft).PutReservation),
 		(*Draft).RemoveReservation, func(p *Plan, id ID) (Item, string) {
-			r, _ := p.reserved.byID.get(id)
+			r, _ := p.reserved.byID.Get(id)
 			return named(r, func(r *Reservation) string { return r.Name })
 		}, func(p *Plan) []Item { return values(p.Reservations(0)) }},
 	{KindTrial, decodeAs[Trial], placed(func(t *Trial) (*ID, *ID) { return &t.ID, &t.Scope }),

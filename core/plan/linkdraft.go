@@ -38,10 +38,10 @@ func (d *Draft) PutLink(l Link) (ID, error) {
 	} else if l.ID == 0 {
 		l.ID = d.newID()
 	}
-	d.next.links.set(l.ID, &l)
+	d.next.links.Set(l.ID, &l)
 	d.rename(KindLink, l.ID, "", l.Name)
 	for _, name := range l.Interfaces {
-		d.next.interfaces.set(name, l.ID)
+		d.next.interfaces.Set(name, l.ID)
 	}
 	for _, a := range l.Relays {
 		insert(d, &d.next.relays, only(a), l.ID)
@@ -69,7 +69,7 @@ func (d *Draft) refresh(network []netip.Addr, but ID) {
 
 func (d *Draft) unindexLink(l *Link) {
 	for _, name := range l.Interfaces {
-		d.next.interfaces.remove(name)
+		d.next.interfaces.Remove(name)
 	}
 	for _, a := range l.Relays {
 		d.next.relays = d.next.relays.DeletePersist(only(a))
@@ -133,8 +133,8 @@ func (d *Draft) RemoveLink(name string) error {
 		return refuse("link %s carries scope %s; remove the scope or put it on another link first", name, on[0].Name)
 	}
 	d.unindexLink(l)
-	d.next.links.remove(l.ID)
-	d.next.onLink.remove(l.ID)
+	d.next.links.Remove(l.ID)
+	d.next.onLink.Remove(l.ID)
 	d.rename(KindLink, l.ID, l.Name, "")
 	d.note(KindLink, l.ID, l.Name, *l, nil)
 	return nil

@@ -13,6 +13,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/option"
+	"yarnpost/core/plan/internal/cowmap"
 	"yarnpost/core/rule"
 )
 
@@ -26,12 +27,12 @@ type Plan struct {
 
 	lastID     ID
 	slots      int // given to views so far
-	links      *shards[ID, *Link]
-	scopes     *shards[ID, *View]
-	names      *shards[nameKey, ID]
+	links      *cowmap.Map[ID, *Link]
+	scopes     *cowmap.Map[ID, *View]
+	names      *cowmap.Map[nameKey, ID]
 	subnets    *bart.Table[*View]
-	onLink     *shards[ID, []*View] // in order of id
-	interfaces *shards[string, ID]
+	onLink     *cowmap.Map[ID, []*View] // in order of id
+	interfaces *cowmap.Map[string, ID]
 	relays     *bart.Table[ID]  // by the relay's address
 	routers    *bart.Table[int] // how many scopes name a router, by its address
 	reserved   reservations
@@ -80,10 +81,10 @@ func (r *Reservation) key() whoKey {
 
 // reservations are indexed by each way they are looked up.
 type reservations struct {
-	byID      *shards[ID, *Reservation]
+	byID      *cowmap.Map[ID, *Reservation]
 	byAddress *bart.Table[*Reservation]
-	byClient  *shards[whoKey, *Reservation]
-	perScope  *shards[ID, tally]
+	byClient  *cowmap.Map[whoKey, *Reservation]
+	perScope  *cowmap.Map[ID, tally]
 }
 
 // tally counts reservations.
@@ -165,22 +166,22 @@ type CompiledRule struct {
 
 // New is revision 0: nothing defined.
 func New() *Plan {
-	return &Plan{links: new(shards[ID, *Link]), scopes: new(shards[ID, *View]), names: new(shards[nameKey, ID]),
-		subnets: new(bart.Table[*View]), onLink: new(shards[ID, []*View]), interfaces: new(shards[string, ID]),
+	return &Plan{links: new(cowmap.Map[ID, *Link]), scopes: new(cowmap.Map[ID, *View]), names: new(cowmap.Map[nameKey, ID]),
+		subnets: new(bart.Table[*View]), onLink: new(cowmap.Map[ID, []*View]), interfaces: new(cowmap.Map[string, ID]),
 		relays: new(bart.Table[ID]), routers: new(bart.Table[int]), catalog: catalog{}.fork().compiled(),
-		reserved: reservations{byID: new(shards[ID, *Reservation]), byAddress: new(bart.Table[*Reservation]),
-			byClient: new(shards[whoKey, *Reservation]),
-			perScope: new(shards[ID, tally])}}
+		reserved: reservations{byID: new(cowmap.Map[ID, *Reservation]), byAddress: new(bart.Table[*Reservation]),
+			byClient: new(cowmap.Map[whoKey, *Reservation]),
+			perScope: new(cowmap.Map[ID, tally])}}
 }
 
 // fork returns indexes that may be written; the originals must not be any more.
 func (x reservations) fork() reservations {
-	return reservations{byID: x.byID.fork(), byAddress: x.byAddress, byClient: x.byClient.fork(), perScope: x.perScope.fork()}
+	return reservations{byID: x.byID.Fork(), byAddress: x.byAddress, byClient: x.byClient.Fork(), perScope: x.perScope.Fork()}
 }
 
 // Scope is the scope with that id, or nil.
 func (p *Plan) Scope(id ID) *View {
-	v, _ := p.scopes.get(id)
+	v, _ := p.scopes.Get(id)
 	return v
 }
 
@@ -196,7 +197,7 @@ func (p *Plan) ScopeAt(a netip.Addr) *View {
 // Scopes lists all scopes by name.
 func (p *Plan) Scopes() []*View {
 	var out []*View
-	for _, v := range p.scopes.all() {
+	for _, v := range p.scopes.All() {
 		out = append(out, v)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
@@ -214,13 +215,13 @@ func (p *Plan) Beside(v *View) []*View {
 
 // OnLink lists the scopes of a link in the order in which they were added.
 func (p *Plan) OnLink(link ID) []*View {
-	v, _ := p.onLink.get(link)
+	v, _ := p.onLink.Get(link)
 	return v
 }
 
 // Link is the link with that id, or nil.
 func (p *Plan) Link(id ID) *Link {
-	l, _ := p.links.get(id)
+	l, _ := p.links.Get(id)
 	return l
 }
 
@@ -230,7 +231,7 @@ func (p *Plan) LinkNamed(name string) *Link { return p.Link(p.id(KindLink, name)
 // Links lists all links by name.
 func (p *Plan) Links() []*Link {
 	var out []*Link
-	for _, l := range p.links.all() {
+	for _, l := range p.links.All() {
 		out = append(out, l)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
@@ -239,7 +240,7 @@ func (p *Plan) Links() []*Link {
 
 // LinkOnInterface is the link that names the interface, or 0.
 func (p *Plan) LinkOnInterface(name string) ID {
-	id, _ := p.interfaces.get(name)
+	id, _ := p.interfaces.Get(name)
 	return id
 }
 
@@ -257,7 +258,7 @@ func (p *Plan) ReservationFor(v *View, hw addr.Hardware, identifier string, circ
 		if who == "" || !v.bloom.may(hashOfClient(kind, who)) {
 			return nil
 		}
-		r, _ := p.reserved.byClient.get(whoKey{v.ID, kind, who})
+		r, _ := p.reserved.byClient.Get(whoKey{v.ID, kind, who})
 		return r
 	}
 	if r := of('i', identifier); r != nil {
@@ -266,7 +267,7 @@ func (p *Plan) ReservationFor(v *View, hw addr.Hardware, identifier string, circ
 	if r := of('h', string(hw)); r != nil || circuit == nil || len(v.bloom.words) == 0 {
 		return r
 	}
-	if n, _ := p.reserved.perScope.get(v.ID); n.circuits > 0 {
+	if n, _ := p.reserved.perScope.Get(v.ID); n.circuits > 0 {
 		return of('c', circuit())
 	}
 	return nil
@@ -280,13 +281,13 @@ func (p *Plan) ReservationAt(a netip.Addr) *Reservation {
 
 // ReservationNamed is the reservation with that name, or nil; case does not matter.
 func (p *Plan) ReservationNamed(name string) *Reservation {
-	r, _ := p.reserved.byID.get(p.id(KindReservation, name))
+	r, _ := p.reserved.byID.Get(p.id(KindReservation, name))
 	return r
 }
 
 // ReservationCount is the number of reservations in a scope.
 func (p *Plan) ReservationCount(scope ID) int {
-	n, _ := p.reserved.perScope.get(scope)
+	n, _ := p.reserved.perScope.Get(scope)
 	return n.all
 }
 
@@ -323,7 +324,7 @@ func (p *Plan) Label(id ID) string {
 func (p *Plan) LastID() ID { return p.lastID }
 
 func (p *Plan) id(kind Kind, name string) ID {
-	id, _ := p.names.get(nameKey{kind, strings.ToLower(name)})
+	id, _ := p.names.Get(nameKey{kind, strings.ToLower(name)})
 	return id
 }
 

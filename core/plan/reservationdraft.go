@@ -39,7 +39,7 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 	if other := d.next.ReservationAt(r.Address); other != nil && other.ID != r.ID {
 		return 0, refuse("reservation %s: %s is reserved for %s (%s) already", r.Name, r.Address, other.Name, other.Client())
 	}
-	if other, _ := d.next.reserved.byClient.get(r.key()); other != nil && other.ID != r.ID {
+	if other, _ := d.next.reserved.byClient.Get(r.key()); other != nil && other.ID != r.ID {
 		return 0, refuse("reservation %s: %s has reservation %s (%s) in scope %s already; edit that one", r.Name, r.Client(), other.Name,
 			other.Address, s.Name)
 	}
@@ -47,7 +47,7 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 		return 0, fmt.Errorf("reservation %s: %w", r.Name, err)
 	}
 	var before Item
-	if old, ok := d.next.reserved.byID.get(r.ID); ok {
+	if old, ok := d.next.reserved.byID.Get(r.ID); ok {
 		before = *old
 		d.dropReservation(old)
 	} else if r.ID == 0 {
@@ -55,9 +55,9 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 	}
 	d.rename(KindReservation, r.ID, "", r.Name)
 	x := &d.next.reserved
-	x.byID.set(r.ID, &r)
+	x.byID.Set(r.ID, &r)
 	insert(d, &x.byAddress, only(r.Address), &r)
-	x.byClient.set(r.key(), &r)
+	x.byClient.Set(r.key(), &r)
 	x.count(&r, 1)
 	d.addToBloom(&r)
 	d.note(KindReservation, r.ID, r.Name, before, r)
@@ -66,19 +66,19 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 
 // count keeps the numbers of a scope's reservations.
 func (x reservations) count(r *Reservation, n int) {
-	t, _ := x.perScope.get(r.Scope)
+	t, _ := x.perScope.Get(r.Scope)
 	t.all += n
 	if r.Circuit != "" {
 		t.circuits += n
 	}
-	x.perScope.set(r.Scope, t)
+	x.perScope.Set(r.Scope, t)
 }
 
 func (d *Draft) dropReservation(r *Reservation) {
 	x := &d.next.reserved
-	x.byID.remove(r.ID)
+	x.byID.Remove(r.ID)
 	x.byAddress = x.byAddress.DeletePersist(only(r.Address))
-	x.byClient.remove(r.key())
+	x.byClient.Remove(r.key())
 	x.count(r, -1)
 	d.rename(KindReservation, r.ID, r.Name, "")
 }

@@ -9,7 +9,7 @@ func Reshaped(old, p *Plan, changes []Change) (ids []ID, subnets bool) {
 	if !slices.ContainsFunc(changes, func(c Change) bool { return c.Kind != KindReservation && c.Kind != KindTrial && c.Kind != KindList }) {
 		return nil, false
 	}
-	for id, v := range p.scopes.all() {
+	for id, v := range p.scopes.All() {
 		was := old.Scope(id)
 		if was == v {
 			continue
@@ -21,7 +21,7 @@ func Reshaped(old, p *Plan, changes []Change) (ids []ID, subnets bool) {
 		}
 		ids = append(ids, id)
 	}
-	for id := range old.scopes.all() {
+	for id := range old.scopes.All() {
 		if p.Scope(id) == nil {
 			ids, subnets = append(ids, id), true
 		}

@@ -177,12 +177,12 @@ func (d *Draft) addView(v, old *View) {
 		d.next.slots++
 	}
 	v.self[0] = v
-	d.next.scopes.set(v.ID, v)
+	d.next.scopes.Set(v.ID, v)
 	insert(d, &d.next.subnets, v.Subnet, v)
 	peers := append(slices.Clone(d.next.OnLink(v.Link)), v)
 	v.single = len(peers) == 1
 	slices.SortFunc(peers, func(a, b *View) int { return int(a.ID - b.ID) })
-	d.next.onLink.set(v.Link, peers)
+	d.next.onLink.Set(v.Link, peers)
 	for _, o := range peers {
 		if o.single && !v.single {
 			n := *o
@@ -206,9 +206,9 @@ func (d *Draft) countRouters(v *View, by int) {
 
 func (d *Draft) dropScope(v *View) {
 	d.countRouters(v, -1)
-	d.next.scopes.remove(v.ID)
+	d.next.scopes.Remove(v.ID)
 	d.next.subnets = d.next.subnets.DeletePersist(v.Subnet)
-	d.next.onLink.set(v.Link, slices.DeleteFunc(slices.Clone(d.next.OnLink(v.Link)), func(o *View) bool { return o.ID == v.ID }))
+	d.next.onLink.Set(v.Link, slices.DeleteFunc(slices.Clone(d.next.OnLink(v.Link)), func(o *View) bool { return o.ID == v.ID }))
 	d.rename(KindScope, v.ID, v.Name, "")
 }
 

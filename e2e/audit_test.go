@@ -86,6 +86,23 @@ func (s *service) hold(list []planted) {
 	}
 }
 
+// forgetNeighbours checks that what a file told stays until the next file, and gives an empty
+// one, which forgets it.
+func (s *service) forgetNeighbours(file string) {
+	s.t.Helper()
+	stays := false
+	for _, f := range s.findings() {
+		stays = stays || strings.HasPrefix(f.Code, "neighbour-")
+	}
+	if !stays {
+		s.t.Error("an audit without a file forgets what the one before was told")
+	}
+	if err := os.WriteFile(file, nil, 0o600); err != nil {
+		s.t.Fatal(err)
+	}
+	s.findings("--neighbours", file)
+}
+
 // newCodes are the codes of what was not found before.
 func newCodes(before, after map[string]api.Finding) string {
 	var codes []string
@@ -296,17 +313,7 @@ func TestAuditOfLeases(t *testing.T) {
 			}
 		}
 	}
-	forget := func() { // what a file told stays until the next file, and an empty one forgets it
-		stays := false
-		for _, f := range s.findings() {
-			stays = stays || strings.HasPrefix(f.Code, "neighbour-")
-		}
-		if !stays {
-			t.Error("an audit without a file forgets what the one before was told")
-		}
-		neighbours("")()
-		s.findings("--neighbours", file)
-	}
+	forget := func() { s.forgetNeighbours(file) }
 	held := s.leases()
 	var mine string
 	for a := range held {

@@ -118,7 +118,7 @@ func (w *World) checkReply(s *server, c *client, h heard, state pair.State) {
 	if p := o.disk.leases[lease.Host(h.address)]; p != nil {
 		known = max(known, max(p.Told.Time(), p.Acked.Time(), p.Expires)+s.clock()-o.clock())
 	}
-	if most := known.Add(w.set.Lead) + 40; now+lease.Time(h.lease/second) > most && !w.excused && !o.disk.record.Empty {
+	if most := known.Add(w.set.MCLT) + 40; now+lease.Time(h.lease/second) > most && !w.excused && !o.disk.record.Empty {
 		w.fail("%s promises %s to client %d for %d s: %d s more than the lead time allows", s.name, h.address, c.n, h.lease/second,
 			now+lease.Time(h.lease/second)-most)
 	}

@@ -119,7 +119,7 @@ func NewWorld(o Options) *World {
 	}
 	w := &World{Options: o, random: rand.New(rand.NewPCG(o.Seed, 8156)), holders: map[addrKey]holder{}, log: make([]string, o.Trace)}
 	split := []int{100, 50, 50, 30, 0}[w.random.IntN(5)]
-	w.set = pair.Settings{Name: "mill", Lead: 5 * time.Minute, Split: split}.Defaults()
+	w.set = pair.Settings{Name: "mill", MCLT: 5 * time.Minute, Split: split}.Defaults()
 	w.drawSizes()
 	w.first = firstPlan()
 	for i := range w.servers {

@@ -8,7 +8,8 @@ import (
 
 // A finding comes back from its JSON as it was; one of another version stands for itself.
 func TestFindingsAsJSON(t *testing.T) {
-	f := Finding{Code: CodeOf("pool-out"), Severity: Trouble, Subject: "scope looms", Scope: "looms", Text: "all are used", Mend: "Widen it.",
+	f := Finding{Code: CodeOf("pool-out"), Severity: Trouble, Subject: "scope looms", Scope: "looms", Text: "all are used",
+		Mend:    "Widen it.",
 		Command: "yarnpost capacity show looms", Count: 3, Examples: []string{"10.40.8.17"}}
 	b, err := json.Marshal(f)
 	if err != nil {
@@ -19,7 +20,8 @@ func TestFindingsAsJSON(t *testing.T) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	later := `{"code": "of-tomorrow", "severity": "note", "subject": "scope looms", "text": "x"}`
-	if err := json.Unmarshal([]byte(later), &got); err != nil || got.ID != "of-tomorrow" || Known(got.ID) || got.Key() != "of-tomorrow scope looms" {
+	if err := json.Unmarshal([]byte(later), &got); err != nil || got.ID != "of-tomorrow" || Known(got.ID) ||
+		got.Key() != "of-tomorrow scope looms" {
 		t.Errorf("%+v, %v", got, err)
 	}
 	for _, bad := range []string{`{"code": "pool-out", "severity": "dreadful"}`, `[]`, `{"code": 7}`} {

@@ -32,7 +32,7 @@ func (s *Server) Opened(now lease.Time) []effect.List {
 	if s.set.Side == lease.Primary {
 		m := message.Message{Type: message.Connect}
 		m.Options.PutUint32(message.ProtocolVersion, protocolVersion)
-		m.Options.PutUint32(message.LeadTime, uint32(s.set.Lead/time.Second))
+		m.Options.PutUint32(message.LeadTime, uint32(s.set.MCLT/time.Second))
 		m.Options.PutUint32(message.KeepaliveTime, uint32(s.set.Contact/time.Second))
 		m.Options.PutUint32(message.MaxUnackedBndUpd, uint32(s.Sizes.Window))
 		m.Options.Put(message.RelationshipName, []byte(s.set.Name))
@@ -135,7 +135,7 @@ func (s *Server) agree(m message.Message) (status uint16, text string) {
 	case string(name) != s.set.Name:
 		return message.ConfigurationConflict, fmt.Sprintf("the %s is of pair %q, the %s of %q", s.set.Side.Other(), name, s.set.Side,
 			s.set.Name)
-	case time.Duration(lead)*time.Second != s.set.Lead, int(split) != s.set.Split:
+	case time.Duration(lead)*time.Second != s.set.MCLT, int(split) != s.set.Split:
 		return message.ConfigurationConflict, "lead time or split of the two differ"
 	case time.Duration(max(s.link.ahead, -s.link.ahead))*time.Second > s.set.MaxSkewed:
 		first, second, by := s.set.Side.Other(), s.set.Side, time.Duration(s.link.ahead)*time.Second

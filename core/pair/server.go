@@ -22,7 +22,7 @@ type Settings struct {
 	Number    int           `json:"number,omitempty"` // how often they were changed: of two, the later ones count
 	Side      lease.Side    `json:"side"`
 	Name      string        `json:"name"`
-	Lead      time.Duration `json:"lead"`     // maximum client lead time (MCLT)
+	MCLT      time.Duration `json:"lead"`     // maximum client lead time (MCLT)
 	Most      time.Duration `json:"most"`     // the longest lead time that the pair ever had
 	Split     int           `json:"split"`    // of 100 clients, how many are the primary's to answer; 100: hot standby
 	After     time.Duration `json:"after"`    // a client that tries so long is answered by either
@@ -39,7 +39,7 @@ func (s Settings) Defaults() Settings {
 			*d = v
 		}
 	}
-	or(&s.Lead, time.Hour)
+	or(&s.MCLT, time.Hour)
 	or(&s.After, 4*time.Second)
 	or(&s.Contact, 2*time.Second)
 	or(&s.Patience, 10*time.Second)
@@ -55,7 +55,7 @@ func (s Settings) Changed(to Settings) Settings {
 
 // Wait is for how long the partner may have promised something beyond what this
 // server knows: by the lead time that was in force when it did.
-func (s Settings) Wait() time.Duration { return max(s.Lead, s.Most) }
+func (s Settings) Wait() time.Duration { return max(s.MCLT, s.Most) }
 
 // Record is what a server of a pair keeps on disk of where it stands.
 type Record struct {
@@ -313,7 +313,7 @@ func (s *Server) Promise(now lease.Time, before *lease.Lease, wanted time.Durati
 	if s.Off[1] {
 		return wanted
 	}
-	return Promise(now, before, wanted, s.set.Lead)
+	return Promise(now, before, wanted, s.set.MCLT)
 }
 
 // Gives reports whether a free address is this server's to give to anybody: it is

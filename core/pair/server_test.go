@@ -183,9 +183,9 @@ func TestClocksApart(t *testing.T) {
 
 // A shorter lead time does not shorten what was promised by the longer one.
 func TestShorterLead(t *testing.T) {
-	long := Settings{Side: lease.Secondary, Name: "mill", Lead: 8 * time.Hour}.Defaults()
-	short := long.Changed(Settings{Lead: time.Hour})
-	if short.Lead != time.Hour || short.Wait() != 8*time.Hour || short.Side != lease.Secondary || short.Name != "mill" {
+	long := Settings{Side: lease.Secondary, Name: "mill", MCLT: 8 * time.Hour}.Defaults()
+	short := long.Changed(Settings{MCLT: time.Hour})
+	if short.MCLT != time.Hour || short.Wait() != 8*time.Hour || short.Side != lease.Secondary || short.Name != "mill" {
 		t.Errorf("the settings are %+v", short)
 	}
 	const now = lease.Time(1_790_000_000)

@@ -38,7 +38,7 @@ type Stay struct {
 // take its addresses, half of what was free is out of reach, and no promise goes beyond
 // the lead time.
 type Gone struct {
-	Lead time.Duration
+	MCLT time.Duration
 	Wait time.Duration // until the survivor may take the other's addresses
 }
 
@@ -171,7 +171,8 @@ func (s *stage) seat(p *player, n int) lease.Time {
 	}
 	s.out.Clients++
 	p.address, p.granted, p.tries = p.Stay.Address, v.LeaseFor(r), 1
-	s.table.Put(&lease.Lease{Prefix: lease.Host(p.address), Status: lease.Active, Reserved: r != nil, Client: p.Client, Hardware: p.Hardware,
+	s.table.Put(&lease.Lease{Prefix: lease.Host(p.address), Status: lease.Active, Reserved: r != nil, Client: p.Client,
+		Hardware: p.Hardware,
 		Hostname: p.Hostname, Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay, Since: s.From, Changed: s.From, Heard: s.From,
 		Granted: p.granted,
 		Expires: s.From.Add(p.granted)})
@@ -386,7 +387,7 @@ func (s *stage) decide(p *player, m *dhcp4.Message) *answer.Decision {
 	}
 	w := answer.World{Table: s.table, Now: s.now, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}
 	if s.Gone != nil && s.now < s.From.Add(s.Gone.Wait) {
-		w.Pair = survivor{s.Gone.Lead, s.theirs}
+		w.Pair = survivor{s.Gone.MCLT, s.theirs}
 	}
 	s.decision = answer.Decide(req, w, s.decision)
 	d := s.decision

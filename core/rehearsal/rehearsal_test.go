@@ -64,7 +64,8 @@ func TestShorterLeasesServeMore(t *testing.T) {
 	if short.Messages <= long.Messages {
 		t.Errorf("shorter leases take %d messages, longer ones %d", short.Messages, long.Messages)
 	}
-	if wider := Play(Input{Plan: mill(t, "10.77.0.10-10.77.0.39", time.Hour), Stays: stays, From: start, To: in.To}); wider.RefusedCount != 0 {
+	if wider := Play(Input{Plan: mill(t, "10.77.0.10-10.77.0.39", time.Hour), Stays: stays, From: start,
+		To: in.To}); wider.RefusedCount != 0 {
 		t.Errorf("a pool of thirty refuses: %+v", wider)
 	}
 }
@@ -94,7 +95,7 @@ func TestServerGone(t *testing.T) {
 	if both := Play(in); both.RefusedCount != 0 {
 		t.Errorf("with both: %+v", both)
 	}
-	in.Gone = &Gone{Lead: 10 * time.Minute, Wait: 30 * time.Minute}
+	in.Gone = &Gone{MCLT: 10 * time.Minute, Wait: 30 * time.Minute}
 	one := Play(in)
 	if one.RefusedCount != 4 || one.Never != 0 {
 		t.Errorf("with one: %d had to wait, %d were never served", one.RefusedCount, one.Never)
@@ -127,7 +128,7 @@ func TestSurvivorKnowsItsClients(t *testing.T) {
 		stays = append(stays, stay(100+i, time.Minute, time.Hour))
 	}
 	out := Play(Input{Plan: mill(t, "10.77.0.8-10.77.0.23", 8*time.Hour), Stays: stays, From: start, To: start.Add(50 * time.Minute),
-		Gone: &Gone{Lead: time.Hour, Wait: time.Hour}})
+		Gone: &Gone{MCLT: time.Hour, Wait: time.Hour}})
 	if out.Clients != 16 || out.RefusedCount != 2 || out.Uses[0].Peak < 14 {
 		t.Errorf("%d clients, %d refused, peak %d", out.Clients, out.RefusedCount, out.Uses[0].Peak)
 	}

@@ -394,8 +394,8 @@ func checkSettings(set pair.Settings) error {
 	switch {
 	case set.Split < 0 || set.Split > 100:
 		return fmt.Errorf("split %d: of a hundred clients the primary answers 0 to 100", set.Split)
-	case set.Lead != 0 && (set.Lead < time.Minute || set.Lead > 24*time.Hour):
-		return fmt.Errorf("lead time %s: it is a minute to a day", set.Lead)
+	case set.MCLT != 0 && (set.MCLT < time.Minute || set.MCLT > 24*time.Hour):
+		return fmt.Errorf("lead time %s: it is a minute to a day", set.MCLT)
 	case set.AutoDown != 0 && set.AutoDown < time.Minute:
 		return fmt.Errorf("auto-down %s: it is a minute at least, or 0 for never", set.AutoDown)
 	}

@@ -333,10 +333,10 @@ func (p *Pair) Sends(area audit.Area) bool {
 	return !paired || area == audit.InService || v.Settings.Side == lease.Primary || !v.Connected || v.Own.State != pair.Normal.String()
 }
 
-// Lead is the lead time (MCLT) of the pair, if there is one.
-func (p *Pair) Lead() (lead time.Duration, paired bool) {
+// MCLT is the lead time (MCLT) of the pair, if there is one.
+func (p *Pair) MCLT() (lead time.Duration, paired bool) {
 	v, paired := p.View()
-	return v.Settings.Lead, paired
+	return v.Settings.MCLT, paired
 }
 
 // TellAlerts tells the partner, if there is one, where alerts go.

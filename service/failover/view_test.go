@@ -55,13 +55,13 @@ func TestTakeover(t *testing.T) {
 // Settings of a pair that make no sense are refused with what would.
 func TestPairSettingsAreChecked(t *testing.T) {
 	for want, bad := range map[string]pair.Settings{"split 101": {Split: 101}, "split -1": {Split: -1},
-		"a minute to a day": {Lead: time.Second},
-		"lead time 25h":     {Lead: 25 * time.Hour}, "a minute at least": {AutoDown: time.Second}} {
+		"a minute to a day": {MCLT: time.Second},
+		"lead time 25h":     {MCLT: 25 * time.Hour}, "a minute at least": {AutoDown: time.Second}} {
 		if err := checkSettings(bad); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%+v: %v, want %q", bad, err, want)
 		}
 	}
-	for _, good := range []pair.Settings{{}, {Split: 100, Lead: time.Minute, AutoDown: time.Minute}, {Lead: 24 * time.Hour}} {
+	for _, good := range []pair.Settings{{}, {Split: 100, MCLT: time.Minute, AutoDown: time.Minute}, {MCLT: 24 * time.Hour}} {
 		if err := checkSettings(good); err != nil {
 			t.Errorf("%+v: %v", good, err)
 		}

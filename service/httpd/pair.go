@@ -26,7 +26,8 @@ import (
 )
 
 func (s *Server) registerPair(a huma.API) {
-	huma.Register(a, op("show-pair", http.MethodGet, "/api/pair", "Both servers side by side, and whether the other would carry on now", "pair",
+	huma.Register(a, op("show-pair", http.MethodGet, "/api/pair", "Both servers side by side, and whether the other would carry on now",
+		"pair",
 		needSee), func(context.Context, *struct{}) (*body[api.Pair], error) { return respond(s.pairView(), nil) })
 	huma.Register(a, op("invite-partner", http.MethodPost, "/api/pair/invite", "Open this server to one that joins it", "pair", needPair),
 		func(_ context.Context, in *body[api.PairInvite]) (*body[api.PairInvitation], error) {
@@ -40,10 +41,12 @@ func (s *Server) registerPair(a huma.API) {
 	huma.Register(a, op("join-pair", http.MethodPost, "/api/pair/join", "Join the server that an invitation is to", "pair", needPair),
 		func(ctx context.Context, in *body[api.PairJoin]) (*body[api.PairDone], error) {
 			err := s.Pair.Join(ctx, in.Body.Code, in.Body.Confirm)
-			return respond(api.PairDone{Done: err == nil, Text: "this server is the second of a pair, and takes over the other's plan and leases"}, wrong(err))
+			return respond(api.PairDone{Done: err == nil,
+				Text: "this server is the second of a pair, and takes over the other's plan and leases"}, wrong(err))
 		})
 	huma.Register(a, op("declare-down", http.MethodPost, "/api/pair/down", "Say that the partner is down", "pair", needPair), s.pairDown)
-	huma.Register(a, op("pause-server", http.MethodPost, "/api/pair/pause", "Leave all clients to the partner, or share them again", "pair", needPair),
+	huma.Register(a, op("pause-server", http.MethodPost, "/api/pair/pause", "Leave all clients to the partner, or share them again",
+		"pair", needPair),
 		func(_ context.Context, in *body[api.PairPause]) (*body[api.PairDone], error) {
 			err := s.Pair.Pause(in.Body.On)
 			text := s.Pair.Name() + " serves again"
@@ -55,22 +58,25 @@ func (s *Server) registerPair(a huma.API) {
 	huma.Register(a, op("rebalance-pair", http.MethodPost, "/api/pair/rebalance", "Split free addresses anew", "pair", needPair),
 		func(context.Context, *struct{}) (*body[api.PairDone], error) {
 			n, err := s.Pair.Rebalance()
-			return respond(api.PairDone{Done: err == nil, Text: plural(n, "free address goes", "free addresses go") + " to the partner, which was asked for what this server should have"}, wrong(err))
+			return respond(api.PairDone{Done: err == nil, Text: plural(n, "free address goes",
+				"free addresses go") + " to the partner, which was asked for what this server should have"}, wrong(err))
 		})
 	huma.Register(a, op("drill-pair", http.MethodPost, "/api/pair/drill", "Take this server out for a while, watched", "pair", needPair),
 		func(_ context.Context, in *body[api.PairDrillOrder]) (*body[api.PairDrill], error) {
 			d, err := s.Drills.Start(time.Duration(in.Body.Seconds) * time.Second)
 			return respond(*drillView(&d), wrong(err))
 		})
-	huma.Register(a, op("leave-pair", http.MethodPost, "/api/pair/leave", "Take this server out of its pair", "pair", needPair), s.pairLeave)
-	huma.Register(a, op("edit-pair", http.MethodPost, "/api/pair/edit", "Change mode, split, lead time or automatic partner-down on both servers", "pair",
+	huma.Register(a, op("leave-pair", http.MethodPost, "/api/pair/leave", "Take this server out of its pair", "pair", needPair),
+		s.pairLeave)
+	huma.Register(a, op("edit-pair", http.MethodPost, "/api/pair/edit",
+		"Change mode, split, lead time or automatic partner-down on both servers", "pair",
 		needPair), func(ctx context.Context, in *body[api.PairInvite]) (*body[api.Pair], error) {
 		var bad error
 		err := s.Pair.Edit(ctx, func(set *pair.Settings) {
 			was := *set
 			*set, bad = settingsOf(*set, in.Body.Mode, in.Body.Split, in.Body.Lead, in.Body.AutoDown)
 			tell(ctx, [3]string{"split", fmt.Sprint(was.Split), fmt.Sprint(set.Split)},
-				[3]string{"lead time", option.FormatDuration(was.Lead), option.FormatDuration(set.Lead)},
+				[3]string{"lead time", option.FormatDuration(was.MCLT), option.FormatDuration(set.MCLT)},
 				[3]string{"automatic partner-down", option.FormatDuration(was.AutoDown), option.FormatDuration(set.AutoDown)})
 		})
 		return respond(s.pairView(), wrong(errors.Join(bad, err)))
@@ -80,12 +86,14 @@ func (s *Server) registerPair(a huma.API) {
 
 // registerPairTables has what concerns lease tables, plans and history of a pair.
 func (s *Server) registerPairTables(a huma.API) {
-	huma.Register(a, op("compare-pair", http.MethodGet, "/api/pair/compare", "Every address of which both servers know different things", "pair", needSee),
+	huma.Register(a, op("compare-pair", http.MethodGet, "/api/pair/compare", "Every address of which both servers know different things",
+		"pair", needSee),
 		func(ctx context.Context, _ *struct{}) (*body[api.PairComparison], error) {
 			c, err := s.Compare.Compare(ctx)
 			return respond(comparisonView(c), wrong(err))
 		})
-	huma.Register(a, op("mend-pair", http.MethodPost, "/api/pair/mend", "Tell the partner again what this server knows of addresses", "pair", needPair),
+	huma.Register(a, op("mend-pair", http.MethodPost, "/api/pair/mend", "Tell the partner again what this server knows of addresses",
+		"pair", needPair),
 		func(ctx context.Context, in *body[api.PairMend]) (*body[api.PairDone], error) {
 			var list []netip.Prefix
 			for _, text := range in.Body.Addresses {
@@ -115,11 +123,14 @@ func (s *Server) registerPairTables(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("pair-states", http.MethodGet, "/api/pair/states", "The states that both servers were in", "pair", needSee), s.pairStates)
-	huma.Register(a, op("pair-lines", http.MethodGet, "/api/pair/lines", "Both lines of the plan since they parted", "pair", needSee), s.pairLines)
+	huma.Register(a, op("pair-states", http.MethodGet, "/api/pair/states", "The states that both servers were in", "pair", needSee),
+		s.pairStates)
+	huma.Register(a, op("pair-lines", http.MethodGet, "/api/pair/lines", "Both lines of the plan since they parted", "pair", needSee),
+		s.pairLines)
 	huma.Register(a, op("apply-aside", http.MethodPost, "/api/plan/aside/{key}/apply",
 		"Make what a revision that was not chosen had changed, as a new revision", "plan", needPlan), s.again)
-	huma.Register(a, op("settle-pair", http.MethodPost, "/api/pair/settle", "Choose one server's plan where both changed it", "pair", needPair),
+	huma.Register(a, op("settle-pair", http.MethodPost, "/api/pair/settle", "Choose one server's plan where both changed it", "pair",
+		needPair),
 		func(ctx context.Context, in *body[api.PairSettle]) (*body[api.PairDone], error) {
 			if !in.Body.Confirm {
 				return respond(api.PairDone{Text: "the plan of " + in.Body.Keep + " would be in force on both; the other's revisions are kept aside"}, nil)
@@ -160,7 +171,7 @@ func settingsOf(set pair.Settings, mode string, split *int, lead, auto string) (
 	for _, f := range []struct {
 		text string
 		to   *time.Duration
-	}{{lead, &set.Lead}, {auto, &set.AutoDown}} {
+	}{{lead, &set.MCLT}, {auto, &set.AutoDown}} {
 		if f.text == "" {
 			continue
 		}
@@ -201,7 +212,7 @@ func (s *Server) pairView() api.Pair {
 	if out.Mode = "load-sharing"; v.Settings.Split == 100 {
 		out.Mode = "hot-standby"
 	}
-	out.Split, out.Lead = v.Settings.Split, option.FormatDuration(v.Settings.Lead)
+	out.Split, out.Lead = v.Settings.Split, option.FormatDuration(v.Settings.MCLT)
 	if v.Settings.AutoDown > 0 {
 		out.AutoDown = option.FormatDuration(v.Settings.AutoDown)
 	}
@@ -218,8 +229,9 @@ func (s *Server) pairView() api.Pair {
 	out.Reasons = append(out.Reasons, v.Reasons...)
 	out.Takeover = len(v.Reasons) == 0
 	for _, c := range v.Scopes {
-		out.Scopes = append(out.Scopes, api.PairScope{Scope: c.Scope, Active: c.Active, Own: api.Count(c.Own), Partner: api.Count(c.Partner),
-			OwnLow: c.OwnLow, PartnerLow: c.TheirLow})
+		out.Scopes = append(out.Scopes, api.PairScope{Scope: c.Scope, Active: c.Active, Own: api.Count(c.Own),
+			Partner: api.Count(c.Partner),
+			OwnLow:  c.OwnLow, PartnerLow: c.TheirLow})
 	}
 	for _, r := range v.Relays {
 		out.Relays = append(out.Relays, api.PairRelay{Address: r.Address, Link: r.Link, Own: moment(r.Own), Partner: moment(r.Partner),
@@ -229,8 +241,9 @@ func (s *Server) pairView() api.Pair {
 		out.Conflicts = append(out.Conflicts, api.PairConflict{Address: c.Address.String(), Kept: c.Kept, Other: c.Other, At: c.At.Std()})
 	}
 	out.Exposed, out.Strangers = v.Exposed, v.Strangers
-	out.Updates = api.PairUpdates{Sent: v.Stats.Sent, Acknowledged: v.Stats.Acknowledged, Rejected: v.Stats.Rejected, Learned: v.Stats.Learned,
-		Merged: v.Stats.Merged}
+	out.Updates = api.PairUpdates{Sent: v.Stats.Sent, Acknowledged: v.Stats.Acknowledged, Rejected: v.Stats.Rejected,
+		Learned: v.Stats.Learned,
+		Merged:  v.Stats.Merged}
 	out.Drill = drillView(s.Drills.Report())
 	return out
 }
@@ -309,7 +322,8 @@ func comparisonView(c compare.Comparison) api.PairComparison {
 		if !d.Prefix.IsSingleIP() {
 			address = d.Prefix.String()
 		}
-		out.Differences = append(out.Differences, api.PairDifference{Address: address, Class: string(d.Class), Text: d.Text, Own: known(d.Own),
+		out.Differences = append(out.Differences, api.PairDifference{Address: address, Class: string(d.Class), Text: d.Text,
+			Own:     known(d.Own),
 			Partner: known(d.Partner)})
 	}
 	return out
@@ -477,7 +491,8 @@ func pairWarnings(v failover.View, say func(code, subject, mend, format string, 
 		}
 	}
 	for _, c := range v.Conflicts {
-		say("pair-conflict", c.Address.String(), "the client that has to go gets another address when it asks again; yarnpost lease history "+
-			c.Address.String()+" shows who had it", "%s was active for two clients at once", c.Address)
+		say("pair-conflict", c.Address.String(),
+			"the client that has to go gets another address when it asks again; yarnpost lease history "+
+				c.Address.String()+" shows who had it", "%s was active for two clients at once", c.Address)
 	}
 }

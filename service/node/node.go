@@ -190,7 +190,7 @@ func (n *Node) wirePair(on *store.Pairing) {
 	n.SetBack.Plans, n.SetBack.Again = n.Plans, n.Pair.RecordedAgain
 	n.Compare = &compare.Comparer{Engine: n.Engine, Partner: n.Pair, Clock: n.Clock}
 	n.Drills = drill.New(drill.Parts{Pair: n.Pair, Engine: n.Engine, Work: n.work, Clock: n.Clock, Log: c.Log})
-	n.Rehearsals = rehearse.New(rehearse.Parts{Engine: n.Engine, Store: n.Store, Lead: n.Pair.Lead, Work: n.work, Clock: n.Clock})
+	n.Rehearsals = rehearse.New(rehearse.Parts{Engine: n.Engine, Store: n.Store, MCLT: n.Pair.MCLT, Work: n.work, Clock: n.Clock})
 	n.Pair.AnswerWith(n.Compare.Answers())
 }
 

@@ -32,7 +32,7 @@ type Parts struct {
 	Store  interface {
 		EachPast(ctx context.Context, from, to time.Time, subnets []netip.Prefix, f func(store.Event)) error
 	}
-	Lead  func() (lead time.Duration, paired bool) // the lead time (MCLT) of the pair
+	MCLT  func() (lead time.Duration, paired bool) // the lead time (MCLT) of the pair
 	Work  *work.Group
 	Clock interface{ Now() time.Time }
 }
@@ -151,7 +151,8 @@ func (r *Rehearsals) play(ctx context.Context, p *Play, next *plan.Plan, items [
 	}); err != nil {
 		return err
 	}
-	in := rehearsal.Input{Stays: stays.All(), From: lease.At(p.From), To: lease.At(p.To), Cancelled: func() bool { return ctx.Err() != nil },
+	in := rehearsal.Input{Stays: stays.All(), From: lease.At(p.From), To: lease.At(p.To),
+		Cancelled:  func() bool { return ctx.Err() != nil },
 		ScopesOnly: links}
 	if len(in.Stays) == 0 {
 		return errors.New("the history of that span has no client; choose a longer one")
@@ -162,9 +163,9 @@ func (r *Rehearsals) play(ctx context.Context, p *Play, next *plan.Plan, items [
 	as := rehearsal.Play(in)
 	in.Plan = next
 	if p.Gone {
-		in.Gone = &rehearsal.Gone{Lead: time.Hour, Wait: time.Hour}
-		if lead, ok := r.Lead(); ok {
-			in.Gone.Lead, in.Gone.Wait = lead, lead
+		in.Gone = &rehearsal.Gone{MCLT: time.Hour, Wait: time.Hour}
+		if lead, ok := r.MCLT(); ok {
+			in.Gone.MCLT, in.Gone.Wait = lead, lead
 		}
 	}
 	in.Progress = func(done float64) { p.note(0.55+0.45*done, "playing it by the plan as it would be") }

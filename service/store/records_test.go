@@ -329,7 +329,7 @@ func TestPairingOnRecord(t *testing.T) {
 	if p := ok[*Pairing](t)(s.LoadPairing(ctx)); p != nil {
 		t.Fatalf("a server that is alone is in %+v", p)
 	}
-	want := &Pairing{Settings: pair.Settings{Side: lease.Secondary, Name: "mill", Lead: time.Hour}.Defaults(), Identity: []byte("PEM"),
+	want := &Pairing{Settings: pair.Settings{Side: lease.Secondary, Name: "mill", MCLT: time.Hour}.Defaults(), Identity: []byte("PEM"),
 		Partner: Partner{Name: "bobbin", Own: "shuttle", Address: "127.0.0.1:647", Certificate: []byte{1, 2}},
 		Record:  pair.Record{State: pair.Recover, Since: 7}}
 	j, o := started(t, s)

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -169,14 +170,14 @@ func TestDocumentsNameFiles(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	path := regexp.MustCompile("`((?:core|service|cmd|cli|client|api|console|e2e|sim|bench|demo|scripts)/[\\w./-]+)`")
+	named := regexp.MustCompile("`((?:core|service|cmd|cli|client|api|console|e2e|sim|bench|demo|scripts)/[\\w./-]+)`")
 	found := 0
 	for _, doc := range append(docs, "README.md", "CONTRIBUTING.md") {
 		text, err := os.ReadFile(doc)
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, m := range path.FindAllStringSubmatch(string(text), -1) {
+		for _, m := range named.FindAllStringSubmatch(string(text), -1) {
 			found++
 			if _, err := os.Stat(m[1]); err != nil {
 				t.Errorf("%s names %s, which is not there", doc, m[1])
@@ -185,5 +186,22 @@ func TestDocumentsNameFiles(t *testing.T) {
 	}
 	if found < 20 {
 		t.Errorf("only %d files are named", found)
+	}
+}
+
+// Each package says what it is for.
+func TestPackagesSayWhatTheyAreFor(t *testing.T) {
+	for _, r := range packages(t) {
+		name := path.Base(r.ImportPath)
+		if len(r.GoFiles) == 0 {
+			continue
+		}
+		says := slices.ContainsFunc(r.GoFiles, func(f string) bool {
+			text, err := os.ReadFile(filepath.Join(r.Dir, f))
+			return err == nil && (strings.Contains(string(text), "// Package "+name+" ") || strings.Contains(string(text), "// Command "+name+" "))
+		})
+		if !says {
+			t.Errorf("%s does not say what it is for", r.ImportPath)
+		}
 	}
 }

@@ -1,3 +1,5 @@
+// Package engine serves: it lets one request at a time at the lease table, carries out what was
+// decided, hands what must be durable to the journal, and lets a reply go when that says so.
 package engine
 
 import (

@@ -290,7 +290,7 @@ func (d *v4) ask() {
 	m := d.msg
 	d.way = d.arrival()
 	d.who = asker{client: d.clientKey(false), hardware: m.CHAddr, via: m.GIAddr, forever: m.Type == dhcp4.None, sure: d.way == ByRelay,
-		facts: rule.Request{Message: m, Relay: d.believed(), Via: m.GIAddr}}
+		facts: factsOf(m, d.believed())}
 	d.who.stranger = d.way == ByStranger
 	if !m.GIAddr.IsUnspecified() { // what a client says in a relay's place is nothing
 		d.who.circuit = d.req.Relay.Circuit

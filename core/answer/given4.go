@@ -9,8 +9,6 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
-	"yarnpost/core/plan"
-	"yarnpost/core/rule"
 )
 
 // What a client was last given is kept as a set: what it asked with and what it
@@ -159,16 +157,4 @@ func Replay(l *lease.Lease, asked dhcp4.Options) Request {
 		m.Options = append(m.Options, dhcp4.Option{Code: option.Hostname, Data: []byte(l.Hostname)})
 	}
 	return Request{Message: m, Server: zero, Unicast: true}
-}
-
-// FactsOf is what rules of a plan ask about the holder of a lease in a scope, as it would
-// renew it, with what it asked with last.
-func FactsOf(l *lease.Lease, asked dhcp4.Options, p *plan.Plan, v *plan.View) rule.Request {
-	remote, subscriber, classes := agentOf(l.Agent)
-	out := rule.Request{Message: Replay(l, asked).Message, Relay: &nothingSaid, Via: l.Relay, Classes: classes,
-		Link: v.LinkName, Scope: v.Name, Lists: p.ReadyLists()}
-	if l.Relay.IsValid() && p.LinkOfRelay(l.Relay) != 0 {
-		out.Relay = &dhcp4.Relay{Circuit: []byte(l.Circuit), Remote: remote, Subscriber: subscriber}
-	}
-	return out
 }

@@ -36,8 +36,7 @@ func (d *decider) ruling(v *plan.View) *ruling {
 	if len(d.plan.RulesOf(0)) == 0 && len(d.plan.RulesOf(v.ID)) == 0 {
 		return out
 	}
-	asked := d.who.facts
-	asked.Link, asked.Scope, asked.Lists = v.LinkName, v.Name, d.plan.ReadyLists()
+	asked := inScope(d.who.facts, v, d.plan)
 	set := map[option.Key]bool{}
 	for _, of := range [...]plan.ID{0, v.ID} {
 		for _, r := range d.plan.RulesOf(of) {

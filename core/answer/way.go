@@ -101,13 +101,8 @@ func (d *v4) recall() {
 		return
 	}
 	w := &d.who
-	w.via, w.circuit, w.agent = l.Relay, []byte(l.Circuit), l.Agent
-	remote, subscriber, classes := agentOf(l.Agent)
-	w.facts.Via, w.facts.Classes = l.Relay, classes
-	if w.sure = d.believes(l.Relay); w.sure {
-		d.recalled = dhcp4.Relay{Circuit: w.circuit, Remote: remote, Subscriber: subscriber}
-		w.facts.Relay = &d.recalled
-	}
+	w.via, w.circuit, w.agent, w.sure = l.Relay, []byte(l.Circuit), l.Agent, d.believes(l.Relay)
+	w.facts = recalled(w.facts, l, w.sure, &d.recalled)
 	if l.Circuit != "" {
 		d.step("it was last heard through relay {a}, circuit {c}", l.Relay, l.Circuit)
 	} else {

@@ -242,8 +242,10 @@ func (n *Node) keepGoing() {
 		n.Alerts.Look(ctx, list, unknown)
 	})
 	w.Every(30*time.Second, "a look for other servers", alone(n.Host.LookForOthers))
-	w.Go("a look at the host", func(ctx context.Context) { n.Host.Preflight(ctx) })
-	w.Every(time.Second, "a look at the host", n.Host.RepeatPreflight)
+	w.Go("a look at the host", func(ctx context.Context) { // each calls for other servers, so one at a time
+		n.Host.Preflight(ctx)
+		w.Every(time.Second, "a look at the host", n.Host.RepeatPreflight)
+	})
 }
 
 // openProbes opens what probing and overhearing need. Where raw sockets are not

@@ -152,12 +152,12 @@ func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing)
 	n.Reports = &report.Reporter{Engine: n.Engine, Clock: n.Clock}
 	n.Host = host.New(host.Parts{Engine: n.Engine, Wire: n.wire, Interfaces: c.Interfaces, Health: n.Health, Clock: n.Clock, Log: c.Log})
 	n.Host.NoteInterfaces()
+	n.wirePair(on)
+	n.Engine.OnLost(n.SetBack.Happened, n.SetBack.Lost) // before the journal can tell of it
 	if n.journal, err = n.Store.StartJournal(ctx, c.Log, n.Engine, n.Clock.Now); err != nil {
 		return err
 	}
 	n.Engine.RecordTo(n.journal)
-	n.Engine.OnLost(n.SetBack.Happened, n.SetBack.Lost)
-	n.wirePair(on)
 	n.wireAudits()
 	if err := n.loadRecall(ctx); err != nil {
 		return err

@@ -14,7 +14,7 @@ import (
 
 // layers gives each package its layer; arrows run downward only.
 var layers = [][]string{
-	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay",
+	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/request"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay",
 		"yarnpost/core/reason"},
 	{"yarnpost/core/plan/internal/cowmap"}, {"yarnpost/core/plan"},
 	{"yarnpost/core/lease/internal/chunk", "yarnpost/core/lease/internal/hashindex", "yarnpost/core/lease/internal/ilist",
@@ -56,6 +56,9 @@ var forbidden = map[string][]string{
 	"yarnpost/cli": {"yarnpost/core/plan", "yarnpost/core/lease", "yarnpost/core/answer", "yarnpost/core/pair", "yarnpost/core/dhcp4",
 		"yarnpost/core/rule", "yarnpost/service"}, // what needs no server is computed by the same code
 	"yarnpost/client": {"yarnpost/core", "yarnpost/service"},
+	// What sees a request sees it whatever version of the protocol it came by.
+	"yarnpost/core/rule": {"yarnpost/core/dhcp4"}, "yarnpost/core/rehearsal": {"yarnpost/core/dhcp4"},
+	"yarnpost/service/observe": {"yarnpost/core/dhcp4"}, "yarnpost/service/report": {"yarnpost/core/dhcp4"},
 	"yarnpost/api":    {"yarnpost/"},
 }
 

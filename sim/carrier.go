@@ -5,11 +5,12 @@ import (
 
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/plan"
 )
 
 // carrier is the world in which effects are carried out on a server.
 type carrier struct {
-	effect.Bystander // who is new is counted elsewhere
+	effect.Bystander // who declines too much is not what is looked at
 	s                *server
 	e                entry
 	reply            func()
@@ -55,8 +56,13 @@ func (w *carrier) Save(body []byte) bool {
 	return true
 }
 
+// Welcome implements effect.World.
+func (w *carrier) Welcome(scope plan.ID, _ lease.Port) {
+	w.s.table.Welcome(scope, lease.Port{}, w.s.clock())
+}
+
 // Await implements effect.World.
-func (w *carrier) Await(rest effect.List) {
+func (w *carrier) Await(_ netip.Prefix, rest effect.List) {
 	s := w.s
 	switch {
 	case s.broken:

@@ -4,10 +4,10 @@ import (
 	"net/netip"
 
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 // heard is what a client makes of a reply.
@@ -129,7 +129,7 @@ func (c *client) say(m *dhcp4.Message, only int) {
 					return
 				}
 				msg := *m
-				s.hear(answer.Request{Message: &msg, Server: s.address, Unicast: only >= 0}, c, func(h heard) {
+				s.hear(msg.Request(request.Path{Server: s.address, Unicast: only >= 0}), c, func(h heard) {
 					if w.loses(i) {
 						return
 					}

@@ -12,6 +12,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 // disk is what survives a crash.
@@ -176,7 +177,7 @@ func (s *server) change(before, after *lease.Lease) {
 }
 
 // hear decides about a request of a client, and answers by reply.
-func (s *server) hear(req answer.Request, c *client, reply func(heard)) {
+func (s *server) hear(req request.Request, c *client, reply func(heard)) {
 	if !s.up {
 		return
 	}
@@ -185,15 +186,16 @@ func (s *server) hear(req answer.Request, c *client, reply func(heard)) {
 		Pending: s.pair.Pending, Pair: s.pair}
 	s.decision = answer.Decide(req, world, s.decision)
 	d := s.decision
-	if d.Why == reason.PartnersShare {
-		s.runAll(s.pair.Hungry(s.table.Plan().OnLink(d.Scope.Link), now))
+	first := d.First()
+	if first.Why == reason.PartnersShare {
+		s.runAll(s.pair.Hungry(s.table.Plan().OnLink(first.Scope.Link), now))
 	}
 	var say func()
 	if d.Reply != nil {
-		h := heardOf(d.Reply, s)
+		h := heardOf(d.Reply.(*dhcp4.Message), s)
 		state := s.pair.State()
-		if d.Outcome == answer.Refused {
-			h.why = d.Why
+		if first.Outcome == answer.Refused {
+			h.why = first.Why
 		}
 		decided := s.w.now
 		say = func() {
@@ -218,13 +220,6 @@ func (s *server) carryOut(d *answer.Decision, reply func()) {
 		if n := list[i].Note; n != nil {
 			o := *n
 			list[i].Note = &o
-		}
-	}
-	if d.Scope != nil {
-		for _, f := range list {
-			if f.Do == effect.Welcome {
-				s.table.Welcome(d.Scope.ID, lease.Port{}, s.clock())
-			}
 		}
 	}
 	s.run(list, reply)

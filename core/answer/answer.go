@@ -16,6 +16,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 	"yarnpost/core/rule"
 )
 
@@ -25,18 +26,6 @@ const (
 	OfferTime         = 30 * time.Second
 	strangerOfferTime = 10 * time.Second
 )
-
-// Request is a message with what is known of its way here.
-type Request struct {
-	Message   *dhcp4.Message
-	Relay     dhcp4.Relay
-	Interface string         // that heard it; "" if it is not a served one
-	Prefixes  []netip.Prefix // of that interface
-	Server    netip.Addr     // how the server names itself on this path
-	Unicast   bool           // it was sent to one of the server's own addresses
-	From      netip.Addr     // that it was sent from; the zero address if nobody sent it
-	Trial     bool           // it is of a trial of this service: its relay is the link's own
-}
 
 // World is what a decision is based on.
 type World struct {
@@ -147,7 +136,7 @@ type Step struct {
 }
 
 func (s Step) String() string {
-	return strings.NewReplacer("{a}", s.Addr.String(), "{t}", s.Name, "{c}", dhcp4.Show([]byte(s.Name))).Replace(s.Text)
+	return strings.NewReplacer("{a}", s.Addr.String(), "{t}", s.Name, "{c}", option.Show([]byte(s.Name))).Replace(s.Text)
 }
 
 // Destination says where a reply goes (RFC 2131 section 4.1).
@@ -162,34 +151,73 @@ const (
 	ToAll                  // broadcast on the link
 )
 
-// Decision is what is to be done about a request.
+// Decision is what is to be done about a request: an answer to each thing that the client
+// asks for, one list of effects, one reply. DHCPv4 is the case of one answer.
 type Decision struct {
-	Outcome Outcome
-	Why     reason.Reason // with Refused and Ignored
-	Scope   *plan.View    // the scope concerned, if any
-	Address netip.Addr    // the address concerned, if any
-	Client  lease.Client
-	Reply   *dhcp4.Message // nil: silence
+	Answers []Answer      // at least one
+	Reply   request.Reply // nil: silence
 	To      Destination
 	Limit   int // octets the client takes in one message
 	Delay   time.Duration
 	Effects effect.List    // what is to be done, in this order
-	Changes []lease.Change // of leases, that are recorded; the first is of Address
-	Offer   *lease.Offer   // that is made
-	Drop    netip.Addr     // an offer to be forgotten
-	Probe   netip.Addr     // with Waiting: decide again when it is known whether somebody uses it
-	New     bool           // the scope never saw the client before
-	Twin    *lease.Lease   // of this address, given to another hardware address with the same identifier
-	Trouble reason.Reason  // that the client has although it is served
+	Changes []lease.Change // of leases, that are recorded all together
 	Trail   []Step
 	// Withheld is why nothing of this must be carried out or sent, or "".
 	Withheld reason.Reason
-	Rule     string               // that ignores or refuses, with ByRule
-	Fitted   []*plan.CompiledRule // rules of the scope concerned that fit
-	Values   []plan.Value         // what the reply was chosen from, by key, with levels
+	Values   []plan.Value // what the reply was chosen from, by key, with levels
 
+	memory *memory
+}
+
+// Answer is what becomes of one thing that a client asks for.
+type Answer struct {
+	To      request.Association
+	Client  lease.Client // that it is on record for
+	Outcome Outcome
+	Why     reason.Reason        // with Refused and Ignored
+	Scope   *plan.View           // the scope concerned, if any
+	Key     netip.Prefix         // the address or prefix concerned, if any
+	Time    time.Duration        // that it is promised for, with Offered and Acknowledged
+	Lease   *lease.Lease         // that is recorded of it, or nil
+	Offer   *lease.Offer         // that is made
+	Drop    netip.Prefix         // an offer to be forgotten
+	Probe   netip.Addr           // with Waiting: decide again when it is known whether somebody uses it
+	New     bool                 // the scope never saw the client before
+	Twin    *lease.Lease         // of this address, given to another hardware address with the same identifier
+	Trouble reason.Reason        // that the client has although it is served
+	Rule    string               // that ignores or refuses, with ByRule
+	Fitted  []*plan.CompiledRule // rules of the scope concerned that fit
+
+	port       lease.Port   // where the client is plugged in
 	remembered lease.Change // of a lease, in memory alone
-	memory     *memory
+}
+
+// Address is the address concerned, or the first of the prefix; the zero address if there is
+// none.
+func (a *Answer) Address() netip.Addr { return a.Key.Addr() }
+
+// First is the first answer.
+func (d *Decision) First() *Answer { return &d.Answers[0] }
+
+// Of is the answer that concerns an address or prefix, or nil.
+func (d *Decision) Of(k netip.Prefix) *Answer {
+	for i := range d.Answers {
+		if d.Answers[i].Key == k {
+			return &d.Answers[i]
+		}
+	}
+	return nil
+}
+
+// Waits is an answer of which an address has to be probed before the request can be decided,
+// or nil.
+func (d *Decision) Waits() *Answer {
+	for i := range d.Answers {
+		if d.Answers[i].Outcome == Waiting {
+			return &d.Answers[i]
+		}
+	}
+	return nil
 }
 
 // memory is what a decision is made in. It is used again, so that a busy server
@@ -198,20 +226,13 @@ type memory struct {
 	v4      v4
 	message dhcp4.Message
 	octets  [16]byte // of the server identifier and the times
+	answers [1]Answer
 	steps   [12]Step
 	options [40]dhcp4.Option
 	values  [64]plan.Value
 	rulings [4]ruling
 	effects [8]effect.Effect
 	changes [2]lease.Change
-}
-
-// Lease is the record that the address concerned gets, or nil.
-func (d *Decision) Lease() *lease.Lease {
-	if len(d.Changes) == 0 {
-		return nil
-	}
-	return d.Changes[0].After
 }
 
 // decider is one request on its way to a decision, as far as it is the same for
@@ -221,7 +242,9 @@ type decider struct {
 	table   *lease.Table
 	plan    *plan.Plan
 	now     lease.Time
+	req     request.Request
 	out     *Decision
+	answer  *Answer // that is being worked out
 	who     asker
 	scopes  []*plan.View // of the link
 	rulings []ruling     // of the scopes looked at so far
@@ -239,11 +262,10 @@ type asker struct {
 	sure       bool          // the relay is one that the plan names, so the circuit counts
 	agent      string        // what else is on record of how it is connected
 	shown      string        // circuit as reservations have it; worked out when it is asked for
-	via        netip.Addr    // the relay's address, or the unspecified one
+	via        netip.Addr    // the relay's address, or the zero address
 	wish       netip.Addr    // that it would like to have, if valid
 	time       time.Duration // that it would like to have it for; 0: it does not say
 	forever    bool          // what it is given never ends
-	tried      time.Duration // since when it asks, as it says
 	hostname   string
 	vendor     string
 	facts      rule.Request // what rules ask about
@@ -252,18 +274,17 @@ type asker struct {
 // v4 is a request by DHCPv4 on its way.
 type v4 struct {
 	decider
-	req      Request
-	msg      *dhcp4.Message
-	way      Way
-	recalled dhcp4.Relay // how a client is connected that cannot say so itself
-	behind   *plan.View  // at the relay's address
-	chosen   bool        // the client chose its subnet by option 118
+	msg    *dhcp4.Message
+	sent   *dhcp4.Message // nil: nothing
+	way    Way
+	behind *plan.View // at the relay's address
+	chosen bool       // the client chose its subnet by option 118
 }
 
 // Decide says what to do about a request. Into is a decision whose memory is used
 // again, and which is not to be used any more; nil makes a new one. What a
 // decision gives to be stored is for keeps.
-func Decide(req Request, w World, into *Decision) *Decision {
+func Decide(req request.Request, w World, into *Decision) *Decision {
 	if into == nil {
 		into = new(Decision)
 	}
@@ -271,36 +292,46 @@ func Decide(req Request, w World, into *Decision) *Decision {
 	if m == nil {
 		m = new(memory)
 	}
-	*into = Decision{memory: m, Trail: m.steps[:0], Effects: m.effects[:0], Changes: m.changes[:0]}
-	m.message.Options = m.options[:0]
-	d := &m.v4
-	*d = v4{decider: decider{world: w, table: w.Table, plan: w.Table.Plan(), now: w.Now, out: into, rulings: m.rulings[:0]}, req: req,
-		msg: req.Message}
-	d.ask()
-	into.Limit = maxSize(req.Message)
-	d.decide()
-	d.withhold()
-	into.Client = d.who.client
+	*into = Decision{memory: m, Answers: m.answers[:0], Trail: m.steps[:0], Effects: m.effects[:0], Changes: m.changes[:0]}
+	of := decider{world: w, table: w.Table, plan: w.Table.Plan(), now: w.Now, req: req, out: into, rulings: m.rulings[:0]}
+	if msg, is := req.Message.(*dhcp4.Message); is {
+		m.message.Options = m.options[:0]
+		m.v4 = v4{decider: of, msg: msg}
+		m.v4.all()
+	} else {
+		panic("a request of a family that nobody decides") // the codecs are all there is
+	}
 	into.order(w)
 	return into
 }
 
+// begin begins the answer to one thing that the client asks for.
+func (d *decider) begin(to request.Association) {
+	d.out.Answers = append(d.out.Answers, Answer{To: to, Client: d.who.client})
+	d.answer = &d.out.Answers[len(d.out.Answers)-1]
+}
+
+// all decides the whole message, which asks for one thing.
+func (d *v4) all() {
+	d.out.Limit = maxSize(d.msg)
+	d.ask()
+	d.begin(d.req.First())
+	d.decide()
+	d.withhold()
+	d.answer.Client = d.who.client
+}
+
 // ask says who asks.
 func (d *v4) ask() {
-	m := d.msg
+	m, to := d.msg, d.req.First()
 	d.way = d.arrival()
-	d.who = asker{client: d.clientKey(false), hardware: m.CHAddr, via: m.GIAddr, forever: m.Type == dhcp4.None, sure: d.way == ByRelay,
-		facts: factsOf(m, d.believed())}
-	d.who.stranger = d.way == ByStranger
-	if !m.GIAddr.IsUnspecified() { // what a client says in a relay's place is nothing
-		d.who.circuit = d.req.Relay.Circuit
+	d.who = asker{client: d.clientKey(false), hardware: m.CHAddr, identifier: d.req.Identifier, forever: d.req.Kind == request.Boot,
+		sure: d.way == ByRelay, stranger: d.way == ByStranger, via: d.req.Relay, circuit: d.req.Circuit, wish: to.Hint(), time: to.Time,
+		hostname: hostname(m), vendor: clip(m.Vendor())}
+	if to.Time != 0 {
+		d.who.time = max(to.Time, time.Minute)
 	}
-	d.who.identifier, _ = m.Options.Get(option.ClientID)
-	d.who.hostname, d.who.vendor = hostname(m), clip(m.Text(option.ClassID))
-	d.who.wish, _ = m.Options.Addr(option.AddressRequest)
-	if s, ok := m.Options.Uint32(option.AddressTime); ok {
-		d.who.time = max(option.FromSeconds(s), time.Minute)
-	}
+	d.who.facts = factsOf(&d.req, d.way == ByRelay)
 }
 
 // order lists what the decision does. This is the one place that says what waits
@@ -309,32 +340,23 @@ func (d *v4) ask() {
 // on its way. The partner is told last: what it knows of must be on record here,
 // with the debt of telling it (rule 3 of a pair, RFC 8156 section 4.2.1).
 func (d *Decision) order(w World) {
-	if d.Withheld != "" || d.Outcome == Waiting {
+	if d.Withheld != "" || d.Waits() != nil {
 		return
 	}
 	do := func(e effect.Effect) { d.Effects = append(d.Effects, e) }
-	if d.Drop.IsValid() {
-		do(effect.Effect{Do: effect.Forget, Key: lease.Host(d.Drop)})
+	for i := range d.Answers {
+		d.Answers[i].before(do)
 	}
-	if d.New && d.Scope != nil && d.Scope.Limits.NewPerMinute >= 0 { // who comes while there is no limit is not counted against one
-		do(effect.Effect{Do: effect.Welcome})
-	}
-	if d.Outcome == Declined && d.Why == "" && d.Scope != nil {
-		do(effect.Effect{Do: effect.Blame})
-	}
-	if d.remembered.After != nil {
-		do(effect.Effect{Do: effect.Remember, Changes: []lease.Change{d.remembered}})
-	}
-	if d.Offer != nil {
-		do(effect.Effect{Do: effect.Offer, Note: d.Offer})
-	}
-	switch {
-	case len(d.Changes) > 0:
+	if len(d.Changes) > 0 {
 		do(effect.Effect{Do: effect.Record, Changes: d.Changes})
-		do(effect.Effect{Do: effect.Forget, Key: d.Changes[0].After.Prefix})
-		do(effect.Effect{Do: effect.Await})
-	case d.Outcome == Acknowledged && w.Pending != nil && w.Pending(lease.Host(d.Address)):
-		do(effect.Effect{Do: effect.Await})
+	}
+	for i := range d.Answers {
+		if l := d.Answers[i].Lease; l != nil {
+			do(effect.Effect{Do: effect.Forget, Key: l.Prefix})
+		}
+	}
+	if on, waits := d.joins(w); waits {
+		do(effect.Effect{Do: effect.Await, Key: on})
 	}
 	if d.Reply != nil {
 		do(effect.Effect{Do: effect.Reply})
@@ -342,6 +364,46 @@ func (d *Decision) order(w World) {
 	if w.Pair != nil && len(d.Changes) > 0 {
 		do(effect.Effect{Do: effect.Tell, Changes: d.Changes})
 	}
+}
+
+// before lists what an answer does in memory alone.
+func (a *Answer) before(do func(effect.Effect)) {
+	if a.Drop.IsValid() {
+		do(effect.Effect{Do: effect.Forget, Key: a.Drop})
+	}
+	if a.New && a.Scope != nil && a.Scope.Limits.NewPerMinute >= 0 { // who comes while there is no limit is not counted against one
+		do(effect.Effect{Do: effect.Welcome, Scope: a.Scope.ID, Port: a.port})
+	}
+	if a.Outcome == Declined && a.Why == "" && a.Scope != nil {
+		at, _ := a.Lease.Port()
+		do(effect.Effect{Do: effect.Blame, Scope: a.Scope.ID, Port: at, Client: a.Client})
+	}
+	if a.remembered.After != nil {
+		do(effect.Effect{Do: effect.Remember, Changes: []lease.Change{a.remembered}})
+	}
+	if a.Offer != nil {
+		do(effect.Effect{Do: effect.Offer, Note: a.Offer})
+	}
+}
+
+// joins reports whether the reply waits for a record, and for which if it is but one: what
+// is recorded by this decision, or the record of what it acknowledges, if that is on its
+// way.
+func (d *Decision) joins(w World) (on netip.Prefix, waits bool) {
+	waits = len(d.Changes) > 0
+	several := waits
+	for i := range d.Answers {
+		a := &d.Answers[i]
+		if a.Outcome != Acknowledged || w.Pending == nil || !w.Pending(a.Key) {
+			continue
+		}
+		several = several || waits
+		on, waits = a.Key, true
+	}
+	if several {
+		on = netip.Prefix{}
+	}
+	return on, waits
 }
 
 // change notes what becomes of a record.
@@ -353,6 +415,19 @@ func (d *decider) changeFor(before, after *lease.Lease, wanted time.Duration) {
 		d.world.Pair.Changed(before, after, wanted)
 	}
 	d.out.Changes = append(d.out.Changes, lease.Change{Before: before, After: after})
+	d.recorded(after)
+}
+
+// recorded notes the record that the address concerned gets: the first of an answer.
+func (d *decider) recorded(l *lease.Lease) {
+	if d.answer.Lease == nil {
+		d.answer.Lease = l
+	}
+}
+
+// waitFor has an address probed before the request is decided.
+func (d *decider) waitFor(v *plan.View, a netip.Addr) {
+	d.answer.Scope, d.answer.Key, d.answer.Probe, d.answer.Outcome = v, lease.Host(a), a, Waiting
 }
 
 // etherMTU is what an Ethernet frame carries: replies to clients without an
@@ -371,7 +446,7 @@ func (d *decider) step(text string, a netip.Addr, name string) {
 	d.out.Trail = append(d.out.Trail, Step{text, a, name})
 }
 
-func (d *decider) ignore(why reason.Reason) { d.out.Outcome, d.out.Why = Ignored, why }
+func (d *decider) ignore(why reason.Reason) { d.answer.Outcome, d.answer.Why = Ignored, why }
 
 func (d *v4) decide() {
 	m := d.msg
@@ -403,7 +478,7 @@ func (d *v4) decide() {
 	if d.foreign() {
 		return
 	}
-	if r := &d.req.Relay; d.way == ByStranger && len(r.Circuit)+len(r.Remote)+len(r.Subscriber) > 0 {
+	if r := &d.req.Agent; d.way == ByStranger && len(r.Circuit)+len(r.Remote)+len(r.Subscriber) > 0 {
 		d.step("what relay {a} says of where the client is plugged in does not count: the plan does not name it", m.GIAddr, "")
 	}
 	d.findLink()
@@ -434,8 +509,8 @@ func (d *v4) decide() {
 		d.ignore(reason.NotServed)
 	}
 	for i := range d.rulings { // if they were asked at all
-		if d.out.Scope != nil && d.rulings[i].scope == d.out.Scope.ID {
-			d.out.Fitted = d.rulings[i].fitted
+		if d.answer.Scope != nil && d.rulings[i].scope == d.answer.Scope.ID {
+			d.answer.Fitted = d.rulings[i].fitted
 		}
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 // fixture is a plan with one scope, looms, and a table that follows decisions.
@@ -128,17 +129,26 @@ func at(code uint8, a string) dhcp4.Option {
 }
 
 // do decides a message and does to the table what the decision says.
-func (f *fixture) do(m *dhcp4.Message, how ...func(*Request)) *Decision {
-	req := Request{Message: m, Server: server}
-	if b, ok := m.Options.Get(option.RelayAgent); ok {
-		req.Relay = dhcp4.ParseRelay(b)
-	}
+func (f *fixture) do(m *dhcp4.Message, how ...func(*request.Path)) *Decision {
+	path := request.Path{Server: server}
 	for _, h := range how {
-		h(&req)
+		h(&path)
 	}
-	d := Decide(req, f.world(), nil)
+	d := Decide(asked(m, path), f.world(), nil)
 	f.carryOut(d)
 	return d
+}
+
+// said is the reply of a decision.
+func said(d *Decision) *dhcp4.Message { return d.Reply.(*dhcp4.Message) }
+
+// asked is a message as the codec would have read it.
+func asked(m *dhcp4.Message, p request.Path) request.Request {
+	m.Agent = dhcp4.Relay{}
+	if b, ok := m.Options.Get(option.RelayAgent); ok {
+		m.Agent = dhcp4.ParseRelay(b)
+	}
+	return m.Request(p)
 }
 
 // carryOut does what a decision says, in its order, as if all that is recorded
@@ -170,26 +180,26 @@ func (f *fixture) carryOut(d *Decision) {
 func (f *fixture) get(n int) netip.Addr {
 	f.Helper()
 	o := f.do(f.message(dhcp4.Discover, n))
-	if o.Outcome != Offered {
-		f.Fatalf("client %d: %s %s", n, o.Outcome, o.Why)
+	if o.First().Outcome != Offered {
+		f.Fatalf("client %d: %s %s", n, o.First().Outcome, o.First().Why)
 	}
-	a := o.Address
+	a := o.First().Address()
 	if k := f.do(f.message(dhcp4.Request, n, at(option.AddressRequest, a.String()),
-		at(option.ServerID, server.String()))); k.Outcome != Acknowledged || k.Address != a {
-		f.Fatalf("client %d: %s %s %s after an offer of %s", n, k.Outcome, k.Why, k.Address, a)
+		at(option.ServerID, server.String()))); k.First().Outcome != Acknowledged || k.First().Address() != a {
+		f.Fatalf("client %d: %s %s %s after an offer of %s", n, k.First().Outcome, k.First().Why, k.First().Address(), a)
 	}
 	return a
 }
 
 func (f *fixture) expect(what string, d *Decision, outcome Outcome, why reason.Reason, address string) {
 	f.Helper()
-	got := fmt.Sprint(d.Outcome, " ", d.Why)
+	got := fmt.Sprint(d.First().Outcome, " ", d.First().Why)
 	if want := fmt.Sprint(outcome, " ", why); got != want {
 		f.Errorf("%s: %s, want %s (trail %v)", what, got, want, d.Trail)
 		return
 	}
-	if address != "" && d.Address.String() != address {
-		f.Errorf("%s: address %s, want %s", what, d.Address, address)
+	if address != "" && d.First().Address().String() != address {
+		f.Errorf("%s: address %s, want %s", what, d.First().Address(), address)
 	}
 	if silent := outcome == Ignored || outcome == Released || outcome == Declined; silent != (d.Reply == nil) {
 		f.Errorf("%s: a reply is there %v", what, d.Reply != nil)
@@ -204,7 +214,7 @@ func TestReplyFields(t *testing.T) {
 	m.Flags, m.XID = dhcp4.BroadcastFlag, 77
 	d := f.do(m)
 	f.expect("discover", d, Offered, "", "10.77.0.100")
-	r := d.Reply
+	r := said(d)
 	var codes []uint8
 	for _, o := range r.Options {
 		codes = append(codes, o.Code)
@@ -223,14 +233,14 @@ func TestReplyFields(t *testing.T) {
 		}
 	}
 	short := f.message(dhcp4.Discover, 2, dhcp4.Option{Code: option.AddressTime, Data: []byte{0, 0, 0, 120}})
-	if got, _ := f.do(short).Reply.Options.Uint32(option.AddressTime); got != 120 {
+	if got, _ := said(f.do(short)).Options.Uint32(option.AddressTime); got != 120 {
 		t.Errorf("a client that asks for two minutes gets %d s", got)
 	}
 	inform := f.message(dhcp4.Inform, 3)
 	inform.CIAddr, inform.GIAddr = netip.MustParseAddr("10.77.0.9"), netip.IPv4Unspecified()
 	d = f.do(inform)
 	f.expect("inform", d, Informed, "", "")
-	if _, timed := d.Reply.Options.Get(option.AddressTime); timed || !d.Reply.YIAddr.IsUnspecified() || d.To != ToAddress {
+	if _, timed := said(d).Options.Get(option.AddressTime); timed || !said(d).YIAddr.IsUnspecified() || d.To != ToAddress {
 		t.Errorf("the answer to INFORM has a time or an address: %+v", d.Reply)
 	}
 }
@@ -238,7 +248,7 @@ func TestReplyFields(t *testing.T) {
 // Where a reply goes, by RFC 2131 section 4.1.
 func TestDestinations(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
-	direct := func(r *Request) {
+	direct := func(r *request.Path) {
 		r.Interface, r.Prefixes = "eth0", []netip.Prefix{netip.MustParsePrefix("10.77.0.1/24")}
 	}
 	m := f.message(dhcp4.Discover, 1)
@@ -253,12 +263,12 @@ func TestDestinations(t *testing.T) {
 	a := f.get(2)
 	renew := f.message(dhcp4.Request, 2)
 	renew.GIAddr, renew.CIAddr = netip.IPv4Unspecified(), a
-	if d := f.do(renew, func(r *Request) { r.Unicast = true }); d.To != ToAddress || d.Outcome != Acknowledged {
-		t.Errorf("renewing: %d %s %s", d.To, d.Outcome, d.Why)
+	if d := f.do(renew, func(r *request.Path) { r.Unicast = true }); d.To != ToAddress || d.First().Outcome != Acknowledged {
+		t.Errorf("renewing: %d %s %s", d.To, d.First().Outcome, d.First().Why)
 	}
 	wrong := f.message(dhcp4.Request, 2, at(option.AddressRequest, "192.168.1.9"))
-	if d := f.do(wrong); d.To != ToRelay || !d.Reply.Broadcast() {
-		t.Errorf("NAK through a relay: %d, broadcast %v", d.To, d.Reply.Broadcast())
+	if d := f.do(wrong); d.To != ToRelay || !said(d).Broadcast() {
+		t.Errorf("NAK through a relay: %d, broadcast %v", d.To, said(d).Broadcast())
 	}
 	wrong.GIAddr = netip.IPv4Unspecified()
 	if d := f.do(wrong, direct); d.To != ToAll {
@@ -272,7 +282,7 @@ func TestFourRequests(t *testing.T) {
 	reboot := func(n int, address string) *Decision {
 		return f.do(f.message(dhcp4.Request, n, at(option.AddressRequest, address)))
 	}
-	renew := func(n int, address string, how ...func(*Request)) *Decision {
+	renew := func(n int, address string, how ...func(*request.Path)) *Decision {
 		m := f.message(dhcp4.Request, n)
 		m.CIAddr = netip.MustParseAddr(address)
 		if len(how) > 0 {
@@ -280,7 +290,7 @@ func TestFourRequests(t *testing.T) {
 		}
 		return f.do(m, how...)
 	}
-	straight := func(r *Request) { r.Unicast = true }
+	straight := func(r *request.Path) { r.Unicast = true }
 	f.expect("init-reboot with a record", reboot(1, a), Acknowledged, "", a)
 	f.expect("init-reboot without a record is met with silence", reboot(2, "10.77.0.102"), Ignored, reason.NoRecord, "")
 	f.expect("init-reboot on the wrong network", reboot(2, "192.168.7.7"), Refused, reason.WrongNetwork, "")
@@ -332,8 +342,8 @@ func TestStickyAndLongestFree(t *testing.T) {
 	if c := f.get(4); c != b {
 		t.Errorf("a new client got %s, but %s is free for longer", c, b)
 	}
-	if d := f.do(f.message(dhcp4.Discover, 5, at(option.AddressRequest, a.String()))); d.Address != a {
-		t.Errorf("asked for the free %s and is offered %s", a, d.Address)
+	if d := f.do(f.message(dhcp4.Discover, 5, at(option.AddressRequest, a.String()))); d.First().Address() != a {
+		t.Errorf("asked for the free %s and is offered %s", a, d.First().Address())
 	}
 	f.expect("all are taken", f.do(f.message(dhcp4.Discover, 6)), Ignored, reason.PoolEmpty, "")
 }
@@ -365,7 +375,7 @@ func TestReservations(t *testing.T) {
 	// A reservation on an address that another client holds waits for it.
 	holder := f.get(3)
 	f.reserve("loom-4", 4, holder.String())
-	if d := f.do(f.message(dhcp4.Discover, 4)); d.Outcome == Offered && d.Address == holder {
+	if d := f.do(f.message(dhcp4.Discover, 4)); d.First().Outcome == Offered && d.First().Address() == holder {
 		t.Error("a held address was offered to the client it is reserved for")
 	}
 }
@@ -388,7 +398,7 @@ func TestModes(t *testing.T) {
 	f.now += 600
 	d := renew()
 	f.expect("draining, renewal", d, Acknowledged, "", a.String())
-	if s, _ := d.Reply.Options.Uint32(option.AddressTime); s != 1200 {
+	if s, _ := said(d).Options.Uint32(option.AddressTime); s != 1200 {
 		t.Errorf("the drain ends in 1200 s and the lease lasts %d s", s)
 	}
 	f.change(func(d *plan.Draft) error { // now there is somewhere to go
@@ -445,8 +455,8 @@ func TestWithoutDatabase(t *testing.T) {
 	m.CIAddr = a
 	d := f.do(m)
 	f.expect("renewal", d, Acknowledged, "", a.String())
-	if s, _ := d.Reply.Options.Uint32(option.AddressTime); s != 1200 || d.Lease() != nil {
-		t.Errorf("1200 s are left; promised %d s, write %v", s, d.Lease() != nil)
+	if s, _ := said(d).Options.Uint32(option.AddressTime); s != 1200 || d.First().Lease != nil {
+		t.Errorf("1200 s are left; promised %d s, write %v", s, d.First().Lease != nil)
 	}
 	f.now += 1300
 	f.expect("renewal after the end", f.do(m), Ignored, reason.NoDatabase, "")
@@ -460,16 +470,16 @@ func TestEarlyRenewal(t *testing.T) {
 	m.CIAddr = a
 	f.now += 300
 	d := f.do(m)
-	if s, _ := d.Reply.Options.Uint32(option.AddressTime); d.Lease() != nil || s != 3300 {
-		t.Errorf("early: write %v, %d s", d.Lease() != nil, s)
+	if s, _ := said(d).Options.Uint32(option.AddressTime); d.First().Lease != nil || s != 3300 {
+		t.Errorf("early: write %v, %d s", d.First().Lease != nil, s)
 	}
 	f.now += 100
 	d = f.do(m)
-	if s, _ := d.Reply.Options.Uint32(option.AddressTime); d.Lease() == nil || s != 3600 {
-		t.Errorf("due: write %v, %d s", d.Lease() != nil, s)
+	if s, _ := said(d).Options.Uint32(option.AddressTime); d.First().Lease == nil || s != 3600 {
+		t.Errorf("due: write %v, %d s", d.First().Lease != nil, s)
 	}
 	f.edit(func(s *plan.Scope) { s.Lease = plan.Duration(30 * time.Minute) })
-	if d = f.do(m); d.Lease() == nil || d.Lease().Granted != 30*time.Minute {
+	if d = f.do(m); d.First().Lease == nil || d.First().Lease.Granted != 30*time.Minute {
 		t.Error("a changed lease time waits for the next renewal instead of holding at once")
 	}
 }
@@ -490,7 +500,7 @@ func TestLinks(t *testing.T) {
 	f.names(m.GIAddr.String())
 	f.expect("a relay the link names", f.do(m), Offered, "", "10.77.0.100")
 	override := f.message(dhcp4.Discover, 2, dhcp4.Option{Code: option.RelayAgent, Data: []byte{11, 4, 10, 77, 0, 2}})
-	if id, _ := f.do(override).Reply.Options.Addr(option.ServerID); id.String() != "10.77.0.2" {
+	if id, _ := said(f.do(override)).Options.Addr(option.ServerID); id.String() != "10.77.0.2" {
 		t.Errorf("server identifier override: %s", id)
 	}
 }
@@ -500,8 +510,8 @@ func TestLinks(t *testing.T) {
 func TestClean(t *testing.T) {
 	for in, want := range map[string]string{"loom-17\x00\x00": "loom-17", "a\nb\x1bc": "a?b?c", "m\xfchle": "m?hle", "mühle": "mühle",
 		"x\x00y": "x?y"} {
-		if got := dhcp4.Clean([]byte(in)); got != want {
-			t.Errorf("dhcp4.Clean(%q) = %q, want %q", in, got, want)
+		if got := option.Clean([]byte(in)); got != want {
+			t.Errorf("option.Clean(%q) = %q, want %q", in, got, want)
 		}
 	}
 	m := &dhcp4.Message{Options: dhcp4.Options{{Code: option.ClientFQDN, Data: []byte("\x04\x00\x00\x04loom\x04mill\x00")}}}
@@ -539,18 +549,18 @@ func FuzzNobodyShares(f *testing.F) {
 			w.table.Lapse(w.now)
 			endDue(w.table, w.now)
 			d := w.do(m)
-			switch d.Outcome {
+			switch d.First().Outcome {
 			case Acknowledged:
-				if other, held := holds[d.Address]; held && other != n && ends[d.Address] > w.now {
-					t.Fatalf("%s is held by client %d and was given to %d: %v", d.Address, other, n, d.Trail)
+				if other, held := holds[d.First().Address()]; held && other != n && ends[d.First().Address()] > w.now {
+					t.Fatalf("%s is held by client %d and was given to %d: %v", d.First().Address(), other, n, d.Trail)
 				}
-				seconds, _ := d.Reply.Options.Uint32(option.AddressTime)
-				holds[d.Address], ends[d.Address] = n, w.now+lease.Time(seconds)
-				if l := w.table.At(d.Address); l == nil || !l.HeldAt(w.now) || l.Expires < ends[d.Address] {
-					t.Fatalf("%s was acknowledged and the table says %+v", d.Address, l)
+				seconds, _ := said(d).Options.Uint32(option.AddressTime)
+				holds[d.First().Address()], ends[d.First().Address()] = n, w.now+lease.Time(seconds)
+				if l := w.table.At(d.First().Address()); l == nil || !l.HeldAt(w.now) || l.Expires < ends[d.First().Address()] {
+					t.Fatalf("%s was acknowledged and the table says %+v", d.First().Address(), l)
 				}
 			case Released, Declined:
-				delete(holds, d.Address)
+				delete(holds, d.First().Address())
 			}
 		}
 		if n := w.table.Count(w.plan.ScopeNamed("looms").ID); n.Headroom > 4 {
@@ -596,24 +606,24 @@ func TestEffectsAreInOrder(t *testing.T) {
 	expect := func(what string, d *Decision, want string) *Decision {
 		t.Helper()
 		if got := list(d); got != want {
-			t.Errorf("%s (%s): %s; want %s", what, d.Outcome, got, want)
+			t.Errorf("%s (%s): %s; want %s", what, d.First().Outcome, got, want)
 		}
 		return d
 	}
 	o := expect("DISCOVER", f.do(f.message(dhcp4.Discover, 1)), "offer reply")
-	expect("REQUEST", f.do(f.selecting(1, o.Address.String())), "welcome record forget await reply")
+	expect("REQUEST", f.do(f.selecting(1, o.First().Address().String())), "welcome record forget await reply")
 	renew := f.message(dhcp4.Request, 1)
-	renew.CIAddr = o.Address
+	renew.CIAddr = o.First().Address()
 	expect("an early renewal", f.do(renew), "reply")
 	w := f.world()
-	w.Pending = func(k netip.Prefix) bool { return k == lease.Host(o.Address) }
-	expect("one whose record is on its way", Decide(Request{Message: renew, Server: server, Unicast: true}, w, nil), "await reply")
+	w.Pending = func(k netip.Prefix) bool { return k == lease.Host(o.First().Address()) }
+	expect("one whose record is on its way", Decide(asked(renew, request.Path{Server: server, Unicast: true}), w, nil), "await reply")
 	f.now += 1800
 	d := expect("a renewal", f.do(renew), "record forget await reply")
 	if c := d.Changes[0]; c.Before == nil || c.After.Expires <= c.Before.Expires {
 		t.Errorf("it changes %+v", c)
 	}
-	f.reserve("r", 9, o.Address.String())
+	f.reserve("r", 9, o.First().Address().String())
 	expect("a NAK that ends a lease", f.do(renew), "record forget await reply")
 	expect("a NAK that ends none", f.do(renew), "reply")
 	f.get(3)
@@ -630,7 +640,7 @@ func TestEffectsAreInOrder(t *testing.T) {
 	inform.CIAddr = netip.MustParseAddr("10.77.0.9")
 	expect("INFORM", f.do(inform), "reply")
 	w.Fenced = true
-	expect("anything, once fenced", Decide(Request{Message: renew, Server: server, Unicast: true}, w, nil), "")
+	expect("anything, once fenced", Decide(asked(renew, request.Path{Server: server, Unicast: true}), w, nil), "")
 }
 
 // What a partner allows reaches the decision as two answers: how long a promise
@@ -670,48 +680,48 @@ func TestBounds(t *testing.T) {
 	two := &halfPair{odd: true}
 	w.Pair = two
 	decide := func(m *dhcp4.Message) *Decision {
-		d := Decide(Request{Message: m, Server: server}, w, nil)
+		d := Decide(asked(m, request.Path{Server: server}), w, nil)
 		f.carryOut(d)
 		return d
 	}
 	o := decide(f.message(dhcp4.Discover, 1))
-	if o.Address.String() != "10.77.0.101" {
-		t.Fatalf("it is offered %s, which is not of this server's share", o.Address)
+	if o.First().Address().String() != "10.77.0.101" {
+		t.Fatalf("it is offered %s, which is not of this server's share", o.First().Address())
 	}
-	if s, _ := o.Reply.Options.Uint32(option.AddressTime); s != 600 {
+	if s, _ := said(o).Options.Uint32(option.AddressTime); s != 600 {
 		t.Errorf("it is offered for %d s", s)
 	}
 	k := decide(f.selecting(1, "10.77.0.101"))
-	if !k.Lease().Owed || fmt.Sprint(k.Effects[len(k.Effects)-1].Do) != "tell" {
+	if !k.First().Lease.Owed || fmt.Sprint(k.Effects[len(k.Effects)-1].Do) != "tell" {
 		t.Errorf("the partner is not told: %v", k.Effects)
 	}
-	if k.Lease() == nil || k.Lease().Granted != 10*time.Minute || !strings.Contains(fmt.Sprint(k.Trail),
+	if k.First().Lease == nil || k.First().Lease.Granted != 10*time.Minute || !strings.Contains(fmt.Sprint(k.Trail),
 		"until the partner has confirmed") {
-		t.Fatalf("the first lease is %+v, %v", k.Lease(), k.Trail)
+		t.Fatalf("the first lease is %+v, %v", k.First().Lease, k.Trail)
 	}
-	if s, _ := k.Reply.Options.Uint32(option.AddressTime); s != 600 {
+	if s, _ := said(k).Options.Uint32(option.AddressTime); s != 600 {
 		t.Errorf("it is promised %d s", s)
 	}
 	renew := f.message(dhcp4.Request, 1)
-	renew.CIAddr = o.Address
+	renew.CIAddr = o.First().Address()
 	f.now += 300
 	w.Now = f.now
-	if k = decide(renew); k.Lease() == nil || k.Lease().Granted != time.Hour {
-		t.Errorf("once more is allowed, a renewal gives %+v", k.Lease())
+	if k = decide(renew); k.First().Lease == nil || k.First().Lease.Granted != time.Hour {
+		t.Errorf("once more is allowed, a renewal gives %+v", k.First().Lease)
 	}
 	asks := f.message(dhcp4.Discover, 2, at(option.AddressRequest, "10.77.0.104"))
-	if d := decide(asks); d.Address.String() != "10.77.0.103" {
-		t.Errorf("asking for the partner's address, it is offered %s", d.Address)
+	if d := decide(asks); d.First().Address().String() != "10.77.0.103" {
+		t.Errorf("asking for the partner's address, it is offered %s", d.First().Address())
 	}
 	two.odd, two.none = false, true
-	if d := decide(f.message(dhcp4.Discover, 3)); d.Why != reason.PoolEmpty {
-		t.Errorf("with nothing of its own it says %s %s", d.Outcome, d.Why)
+	if d := decide(f.message(dhcp4.Discover, 3)); d.First().Why != reason.PoolEmpty {
+		t.Errorf("with nothing of its own it says %s %s", d.First().Outcome, d.First().Why)
 	}
 	f.now += 7200
 	endDue(f.table, f.now)
 	w.Now = f.now
-	if d := decide(f.message(dhcp4.Discover, 1)); d.Address != o.Address {
-		t.Errorf("the client of an address that is nobody's now gets %s", d.Address)
+	if d := decide(f.message(dhcp4.Discover, 1)); d.First().Address() != o.First().Address() {
+		t.Errorf("the client of an address that is nobody's now gets %s", d.First().Address())
 	}
 }
 
@@ -730,8 +740,9 @@ func TestUnsure(t *testing.T) {
 		want   Outcome
 	}{{false, Refused}, {true, Ignored}} {
 		two.unsure = c.unsure
-		if d := Decide(Request{Message: renew, Server: server, Unicast: true}, w, nil); d.Outcome != c.want || d.Why != reason.NoRecord {
-			t.Errorf("unsure %v: a renewal of what is not known here is %s, %s", c.unsure, d.Outcome, d.Why)
+		if d := Decide(asked(renew, request.Path{Server: server, Unicast: true}), w, nil); d.First().Outcome != c.want ||
+			d.First().Why != reason.NoRecord {
+			t.Errorf("unsure %v: a renewal of what is not known here is %s, %s", c.unsure, d.First().Outcome, d.First().Why)
 		}
 	}
 }
@@ -742,15 +753,15 @@ func TestUnsure(t *testing.T) {
 func TestHoldersAlone(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	o := f.do(f.message(dhcp4.Discover, 1))
-	f.do(f.selecting(1, o.Address.String()))
+	f.do(f.selecting(1, o.First().Address().String()))
 	f.now += 1000
 	renew, other, release := f.message(dhcp4.Request, 1), f.message(dhcp4.Request, 2), f.message(dhcp4.Release, 1)
-	renew.CIAddr, renew.GIAddr = o.Address, netip.IPv4Unspecified()
-	other.CIAddr, other.GIAddr = o.Address, netip.IPv4Unspecified()
-	release.CIAddr, release.GIAddr = o.Address, netip.IPv4Unspecified()
+	renew.CIAddr, renew.GIAddr = o.First().Address(), netip.IPv4Unspecified()
+	other.CIAddr, other.GIAddr = o.First().Address(), netip.IPv4Unspecified()
+	release.CIAddr, release.GIAddr = o.First().Address(), netip.IPv4Unspecified()
 	rebind := f.message(dhcp4.Request, 1)
-	rebind.CIAddr = o.Address
-	reboot := f.message(dhcp4.Request, 1, at(option.AddressRequest, o.Address.String()))
+	rebind.CIAddr = o.First().Address()
+	reboot := f.message(dhcp4.Request, 1, at(option.AddressRequest, o.First().Address().String()))
 	f.writable = false
 	w := f.world()
 	for _, c := range []struct {
@@ -771,14 +782,14 @@ func TestHoldersAlone(t *testing.T) {
 		{"a renewal while it recovers", Nobody, renew, Ignored, reason.Recovering},
 	} {
 		w.Pair = &halfPair{odd: true, only: &c.serving}
-		d := Decide(Request{Message: c.m, Server: server, Unicast: c.m.GIAddr.IsUnspecified()}, w, nil)
-		if d.Outcome != c.want || d.Why != c.why {
-			t.Errorf("%s is %s %s, want %s %s: %v", c.what, d.Outcome, d.Why, c.want, c.why, d.Trail)
+		d := Decide(asked(c.m, request.Path{Server: server, Unicast: c.m.GIAddr.IsUnspecified()}), w, nil)
+		if d.First().Outcome != c.want || d.First().Why != c.why {
+			t.Errorf("%s is %s %s, want %s %s: %v", c.what, d.First().Outcome, d.First().Why, c.want, c.why, d.Trail)
 		}
-		if d.Outcome != Acknowledged {
+		if d.First().Outcome != Acknowledged {
 			continue
 		}
-		if s, _ := d.Reply.Options.Uint32(option.AddressTime); s != 2600 || len(d.Changes) > 0 {
+		if s, _ := said(d).Options.Uint32(option.AddressTime); s != 2600 || len(d.Changes) > 0 {
 			t.Errorf("%s gives %d s of the 2600 that are left, with %d changes", c.what, s, len(d.Changes))
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 )
 
 // BenchmarkDiscover is the way of a DISCOVER through the core: parse, decide,
@@ -30,12 +31,12 @@ func BenchmarkDiscover(b *testing.B) {
 		if err := dhcp4.Decode(&m, packet); err != nil {
 			b.Fatal(err)
 		}
-		got := Decide(Request{Message: &m, Relay: dhcp4.ParseRelay(nil), Server: netip.MustParseAddr("10.77.0.1"), Unicast: true},
+		got := Decide(asked(&m, request.Path{Server: netip.MustParseAddr("10.77.0.1"), Unicast: true}),
 			w.world(), &d)
-		if got.Outcome != Offered {
-			b.Fatal(got.Outcome, got.Why)
+		if got.First().Outcome != Offered {
+			b.Fatal(got.First().Outcome, got.First().Why)
 		}
-		if out, _, err = dhcp4.Append(out[:0], got.Reply, got.Limit); err != nil {
+		if out, _, err = got.Reply.AppendTo(out[:0], got.Limit); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -133,9 +134,9 @@ func (w *network) decide(b *testing.B) {
 	}
 	m.Options = append(m.Options, dhcp4.Option{Code: option.MessageType, Data: []byte{byte(m.Type)}},
 		dhcp4.Option{Code: option.ParameterList, Data: []byte{1, 3, 6, 15}})
-	if d := Decide(Request{Message: m, Server: server, Unicast: true},
+	if d := Decide(asked(m, request.Path{Server: server, Unicast: true}),
 		World{Table: w.table, Now: 1_002_000, Ours: func(a netip.Addr) bool { return a == server }, Writable: true},
-		&w.into); d.Outcome != want {
-		b.Fatalf("%s of %s: %s, %s", m.Type, m.CHAddr, d.Outcome, d.Why)
+		&w.into); d.First().Outcome != want {
+		b.Fatalf("%s of %s: %s, %s", m.Type, m.CHAddr, d.First().Outcome, d.First().Why)
 	}
 }

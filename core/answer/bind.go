@@ -4,11 +4,11 @@ import (
 	"net/netip"
 	"time"
 
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 // elsewhereOnRecord reports whether the client has a lease on its link, of
@@ -27,7 +27,7 @@ func (d *decider) elsewhereOnRecord(a netip.Addr) bool {
 // not use the address any more (RFC 2131 section 3.1.4). Whoever came through a relay
 // that the plan does not name may not be that client.
 func (d *v4) giveUp(g grant) {
-	if g.mine && g.record.Status == lease.Active && d.out.Outcome == Refused && d.ends(g.record) {
+	if g.mine && g.record.Status == lease.Active && d.answer.Outcome == Refused && d.ends(g.record) {
 		d.change(g.record, g.record.GivenUp(d.now))
 	}
 }
@@ -62,7 +62,7 @@ func (d *decider) elsewhere(from *plan.View) bool {
 func (d *decider) dropOffers() {
 	for _, v := range d.scopes {
 		if a, ok := d.table.OfferTo(v, d.who.client); ok {
-			d.out.Drop = a
+			d.answer.Drop = lease.Host(a)
 		}
 	}
 }
@@ -99,14 +99,14 @@ func (d *decider) grantOf(v *plan.View, a netip.Addr, by *plan.Reservation) gran
 // bind gives an address: from the record where that is enough, or by a new record,
 // which it returns. It says for how long the
 // client has the address. If it cannot be given, the outcome says so.
-func (d *v4) bind(g grant) (n *lease.Lease, t time.Duration) {
+func (d *decider) bind(g grant) (n *lease.Lease, t time.Duration) {
 	l, held := g.record, g.mine && g.record.HeldAt(d.now)
 	if !d.world.Writable && !held {
 		d.step("nothing can be recorded now, so nobody new is served", netip.Addr{}, "")
 		d.ignore(reason.NoDatabase)
 		return nil, 0
 	}
-	d.out.Outcome, d.out.Scope, d.out.Address = Acknowledged, g.scope, g.address
+	d.answer.Outcome, d.answer.Scope, d.answer.Key = Acknowledged, g.scope, lease.Host(g.address)
 	wanted := d.leaseTime(g.scope, g.by, true)
 	t = d.promise(l, wanted)
 	if held && (!d.world.Writable || d.early(l, t)) {
@@ -122,9 +122,7 @@ func (d *v4) bind(g grant) (n *lease.Lease, t time.Duration) {
 	if t >= option.Infinite {
 		n.Expires = lease.Never
 	}
-	if !d.who.via.IsUnspecified() {
-		n.Relay = d.who.via
-	}
+	n.Relay = d.who.via
 	if g.mine && l.Status == lease.Active {
 		n.Since, n.Changed = l.Since, l.Changed
 		if d.who.time != 0 && t < d.leaseTime(g.scope, g.by, false) && n.Expires < l.Expires && l.Client == n.Client {
@@ -139,14 +137,16 @@ func (d *v4) bind(g grant) (n *lease.Lease, t time.Duration) {
 	d.step("{a} for {t}", g.address, option.FormatDuration(t))
 	d.changeFor(l, n, wanted)
 	d.leave(g.address)
-	d.out.New = !g.mine && g.by == nil && d.former(g.scope) == nil
+	if d.answer.New = !g.mine && g.by == nil && d.former(g.scope) == nil; d.answer.New {
+		d.answer.port = d.who.port()
+	}
 	return n, t
 }
 
 // again answers from the record, with what is left of it. As one of a pair this server
 // records, and tells the partner, that the client has the lease still: the other may have
 // heard that it gave it up, and what was made in ignorance of this must not end it.
-func (d *v4) again(l *lease.Lease, t time.Duration) time.Duration {
+func (d *decider) again(l *lease.Lease, t time.Duration) time.Duration {
 	d.step("answered from the record, with what is left of the lease", netip.Addr{}, "")
 	if l.Expires != lease.Never {
 		t = min(t, l.Expires.Sub(d.now))
@@ -155,7 +155,7 @@ func (d *v4) again(l *lease.Lease, t time.Duration) time.Duration {
 		return t
 	}
 	if !d.world.Writable {
-		if s, _, _ := d.requestState(); s != renewing && s != rebinding || d.msg.Type != dhcp4.Request {
+		if k := d.req.Kind; k != request.Renew && k != request.Rebind {
 			d.step("nothing can be recorded now, and the partner may know that it gave the lease up", netip.Addr{}, "")
 			d.ignore(reason.NoDatabase)
 		}
@@ -165,6 +165,7 @@ func (d *v4) again(l *lease.Lease, t time.Duration) time.Duration {
 	n.Heard = d.now
 	d.world.Pair.Changed(l, &n, 0)
 	d.out.Changes = append(d.out.Changes, lease.Change{Before: l, After: &n, Quiet: true})
+	d.recorded(&n)
 	return t
 }
 

@@ -55,7 +55,7 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 			switch d.probe(v, a) {
 			case Unprobed:
 				d.step("it asks for {a}, which is probed first", a, "")
-				d.out.Scope, d.out.Address, d.out.Probe, d.out.Outcome = v, a, a, Waiting
+				d.waitFor(v, a)
 				return nil, netip.Addr{}
 			case InUse:
 				d.step("it asks for {a}, which somebody answers for", a, "")
@@ -76,12 +76,12 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 		if a, ok := d.pick(v); ok {
 			return v, a
 		}
-		if d.out.Probe.IsValid() {
-			d.out.Scope, d.out.Address, d.out.Outcome = v, d.out.Probe, Waiting
+		if d.answer.Probe.IsValid() {
+			d.waitFor(v, d.answer.Probe)
 			return nil, netip.Addr{}
 		}
 	}
-	d.out.Scope = d.scopes[0]
+	d.answer.Scope = d.scopes[0]
 	switch {
 	case why == reason.PoolEmpty && d.partnersShare():
 		why = reason.PartnersShare
@@ -102,7 +102,7 @@ func (d *decider) chooseReserved() (v *plan.View, a netip.Addr, done bool) {
 	probe := d.probe(v, r.Address)
 	if l := d.table.At(r.Address); probe == InUse || l != nil && l.Status == lease.Abandoned {
 		d.step("another host answers for {a}, which is reserved for it as {t}", r.Address, r.Name)
-		d.out.Trouble, d.out.Address = reason.ReservedInUse, r.Address
+		d.answer.Trouble, d.answer.Key = reason.ReservedInUse, lease.Host(r.Address)
 	}
 	switch {
 	case available && (d.mine(d.table.At(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):
@@ -110,7 +110,7 @@ func (d *decider) chooseReserved() (v *plan.View, a netip.Addr, done bool) {
 		return v, r.Address, true
 	case available && probe == Unprobed:
 		d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
-		d.out.Scope, d.out.Address, d.out.Probe, d.out.Outcome = v, r.Address, r.Address, Waiting
+		d.waitFor(v, r.Address)
 		return nil, netip.Addr{}, true
 	}
 	d.step("{a} is reserved for it, but cannot be had now", r.Address, "")
@@ -140,7 +140,7 @@ func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
 			return open(a) && d.probe(v, a) == Unprobed
 		}); ok {
 		d.step("{a} is next in scope {t}, and is probed first", a, v.Name)
-		d.out.Probe = a
+		d.answer.Probe = a
 		return netip.Addr{}, false
 	}
 	text := "scope {t} has no address left"

@@ -12,6 +12,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 // Made-up hardware addresses cannot empty a pool: newcomers are let in a few a
@@ -24,14 +25,14 @@ func TestStarvation(t *testing.T) {
 		for i := range n {
 			port := dhcp4.Option{Code: option.RelayAgent, Data: append([]byte{1, byte(len(circuit))}, circuit...)}
 			d := f.do(f.message(dhcp4.Discover, first+i, port))
-			if d.Outcome != Offered {
+			if d.First().Outcome != Offered {
 				f.expect("too many", d, Ignored, reason.TooMany, "")
 				continue
 			}
-			a := d.Address
+			a := d.First().Address()
 			k := f.do(f.message(dhcp4.Request, first+i, port, at(option.AddressRequest, a.String()), at(option.ServerID, server.String())))
-			if k.Outcome == Acknowledged {
-				if served++; k.New {
+			if k.First().Outcome == Acknowledged {
+				if served++; k.First().New {
 					f.table.Welcome(f.scope(), lease.Port{Relay: netip.MustParseAddr("10.77.0.2"), Circuit: circuit}, f.now)
 				}
 			}
@@ -68,7 +69,7 @@ func TestStarvation(t *testing.T) {
 	})
 	offered := 0
 	for n := range 400 { // DISCOVER alone, from nobody's port
-		if f.do(f.message(dhcp4.Discover, 10000+n)).Outcome == Offered {
+		if f.do(f.message(dhcp4.Discover, 10000+n)).First().Outcome == Offered {
 			offered++
 		}
 	}
@@ -90,19 +91,19 @@ func TestProbedFirst(t *testing.T) {
 			}
 			return Unprobed
 		}
-		d := Decide(Request{Message: m, Server: server}, w, nil)
-		if d.Offer != nil {
-			f.table.PutOffer(*d.Offer)
+		d := Decide(asked(m, request.Path{Server: server}), w, nil)
+		if d.First().Offer != nil {
+			f.table.PutOffer(*d.First().Offer)
 		}
-		if d.Lease() != nil {
-			f.table.Put(d.Lease())
-			f.table.DropOffer(d.Lease().Prefix)
+		if d.First().Lease != nil {
+			f.table.Put(d.First().Lease)
+			f.table.DropOffer(d.First().Lease.Prefix)
 		}
 		return d
 	}
 	d := decide(f.message(dhcp4.Discover, 1))
-	if d.Outcome != Waiting || d.Probe.String() != "10.77.0.100" || d.Reply != nil {
-		t.Fatalf("%s for %s", d.Outcome, d.Probe)
+	if d.First().Outcome != Waiting || d.First().Probe.String() != "10.77.0.100" || d.Reply != nil {
+		t.Fatalf("%s for %s", d.First().Outcome, d.First().Probe)
 	}
 	ready["10.77.0.101"] = true
 	f.expect("one that is ready comes first", decide(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.101")
@@ -118,8 +119,8 @@ func TestProbedFirst(t *testing.T) {
 		reason.NotOffered, "")
 	wish := f.message(dhcp4.Discover, 3, at(option.AddressRequest, "10.77.0.103"))
 	ready["10.77.0.102"] = true
-	if d = decide(wish); d.Outcome != Waiting || d.Probe.String() != "10.77.0.103" {
-		t.Errorf("a wish for what nobody probed: %s for %s", d.Outcome, d.Probe)
+	if d = decide(wish); d.First().Outcome != Waiting || d.First().Probe.String() != "10.77.0.103" {
+		t.Errorf("a wish for what nobody probed: %s for %s", d.First().Outcome, d.First().Probe)
 	}
 	ready["10.77.0.103"] = true
 	f.expect("the wish, once it is probed", decide(wish), Offered, "", "10.77.0.103")
@@ -140,8 +141,8 @@ func TestWithheld(t *testing.T) {
 		})
 	}
 	link(func(l *plan.Link) { l.Listening = true })
-	if d := f.do(f.message(dhcp4.Discover, 1)); d.Withheld != reason.Listening || d.Outcome != Offered {
-		t.Errorf("listening: %q %s", d.Withheld, d.Outcome)
+	if d := f.do(f.message(dhcp4.Discover, 1)); d.Withheld != reason.Listening || d.First().Outcome != Offered {
+		t.Errorf("listening: %q %s", d.Withheld, d.First().Outcome)
 	}
 	link(func(l *plan.Link) { l.Listening, l.StandAside = false, true })
 	if d := f.do(f.message(dhcp4.Discover, 1)); d.Withheld != "" {
@@ -149,7 +150,7 @@ func TestWithheld(t *testing.T) {
 	}
 	w := f.world()
 	w.OtherServer = func(plan.ID) bool { return true }
-	if d := Decide(Request{Message: f.message(dhcp4.Discover, 1), Server: server}, w, nil); d.Withheld != reason.StandsAside {
+	if d := Decide(asked(f.message(dhcp4.Discover, 1), request.Path{Server: server}), w, nil); d.Withheld != reason.StandsAside {
 		t.Errorf("beside another server: %q", d.Withheld)
 	}
 	f.change(func(d *plan.Draft) error { return d.SetDefaults(plan.Defaults{Listening: true}) })

@@ -27,7 +27,7 @@ type verdict struct {
 func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
 	v := d.onLink(a)
 	if v == nil {
-		d.out.Scope = d.scopes[0]
+		d.answer.Scope = d.scopes[0]
 		if d.allHeld() {
 			d.step("every scope of its link is held", netip.Addr{}, "")
 			return grant{}, verdict{why: reason.ScopeHeld, silent: true}
@@ -35,7 +35,7 @@ func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
 		d.step("{a} does not belong to its link", a, "")
 		return grant{}, verdict{why: reason.WrongNetwork}
 	}
-	d.out.Scope = v
+	d.answer.Scope = v
 	if v.Mode == plan.Held {
 		d.step("scope {t} is held", netip.Addr{}, v.Name)
 		return grant{}, verdict{why: reason.ScopeHeld, silent: true}
@@ -53,7 +53,7 @@ func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
 		switch probe := d.probe(rv, r.Address); {
 		case probe == Unprobed && !d.mine(d.table.At(r.Address)):
 			d.step("{a} is reserved for it, and is probed first", r.Address, "")
-			d.out.Scope, d.out.Probe, d.out.Outcome = rv, r.Address, Waiting
+			d.waitFor(rv, r.Address)
 			return g, verdict{wait: true}
 		case probe != InUse:
 			d.step("{a} is reserved for it and can be had now", r.Address, "")
@@ -133,7 +133,7 @@ func (d *decider) unoffered(g grant, h how) verdict {
 		d.twin(g.record)
 	case g.by != nil && !offered && probe == Unprobed:
 		d.step("{a} is reserved for it, and is probed first", a, "")
-		d.out.Probe, d.out.Outcome = a, Waiting
+		d.waitFor(g.scope, a)
 		return verdict{wait: true}
 	case g.by != nil && !offered && probe == InUse && !g.by.Insist:
 		d.step("{a} is reserved for it, and somebody else answers for it", a, "")

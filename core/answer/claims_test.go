@@ -15,6 +15,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 func (f *fixture) selecting(n int, a string, more ...dhcp4.Option) *dhcp4.Message {
@@ -38,15 +39,15 @@ func TestOneAddressALink(t *testing.T) {
 		t.Errorf("the refusal of another address ended its lease: %s", l.Status)
 	}
 	for range 20 { // wishing for another does not help while it has one
-		if d := f.do(f.message(dhcp4.Discover, 1, at(option.AddressRequest, "10.77.0.160"))); d.Address != a {
-			t.Errorf("it is offered %s beside %s", d.Address, a)
+		if d := f.do(f.message(dhcp4.Discover, 1, at(option.AddressRequest, "10.77.0.160"))); d.First().Address() != a {
+			t.Errorf("it is offered %s beside %s", d.First().Address(), a)
 		}
 	}
 	f.reserve("r", 1, "10.77.0.9")
 	d := f.do(f.message(dhcp4.Discover, 1))
-	d = f.do(f.selecting(1, d.Address.String()))
-	if d.Address.String() != "10.77.0.9" || len(d.Changes) != 2 || d.Changes[1].After.Address() != a {
-		t.Fatalf("it took %s and leaves %v", d.Address, d.Changes)
+	d = f.do(f.selecting(1, d.First().Address().String()))
+	if d.First().Address().String() != "10.77.0.9" || len(d.Changes) != 2 || d.Changes[1].After.Address() != a {
+		t.Fatalf("it took %s and leaves %v", d.First().Address(), d.Changes)
 	}
 	if active() != 1 {
 		t.Errorf("it has %d addresses", active())
@@ -66,7 +67,7 @@ func TestKeptAddress(t *testing.T) {
 	f.expect("one that asks for it", f.do(f.message(dhcp4.Request, 2, at(option.AddressRequest, a.String()))), Refused,
 		reason.HeldByAnother, "")
 	f.reserve("r", 3, a.String())
-	if d := f.do(f.message(dhcp4.Discover, 3)); d.Outcome == Offered {
+	if d := f.do(f.message(dhcp4.Discover, 3)); d.First().Outcome == Offered {
 		t.Error("a reservation goes before the promise")
 	}
 	f.change(func(d *plan.Draft) error { return d.RemoveReservation("r") })
@@ -91,12 +92,12 @@ func TestNetworkAddresses(t *testing.T) {
 	ask := func(m *dhcp4.Message) *Decision {
 		w := f.world()
 		w.Network = func(a netip.Addr) bool { return a == heard }
-		return Decide(Request{Message: m, Server: server}, w, nil)
+		return Decide(asked(m, request.Path{Server: server}), w, nil)
 	}
 	f.expect("the one address that is no relay's and no router's", ask(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.5")
 	for _, a := range []string{"10.77.0.2", "10.77.0.3", "10.77.0.4", "10.77.0.1"} {
-		if d := ask(f.message(dhcp4.Discover, 1, at(option.AddressRequest, a))); d.Address.String() != "10.77.0.5" {
-			t.Errorf("a client that wishes for %s is offered %s", a, d.Address)
+		if d := ask(f.message(dhcp4.Discover, 1, at(option.AddressRequest, a))); d.First().Address().String() != "10.77.0.5" {
+			t.Errorf("a client that wishes for %s is offered %s", a, d.First().Address())
 		}
 		f.expect("selecting "+a, ask(f.selecting(1, a)), Refused, reason.OfNetwork, a)
 	}
@@ -152,14 +153,14 @@ func TestDeclinesAreBounded(t *testing.T) {
 	decline := func(n int, port dhcp4.Option) *Decision {
 		f.Helper()
 		o := f.do(f.message(dhcp4.Discover, n, port))
-		if o.Outcome != Offered {
-			f.Fatalf("client %d: %s %s", n, o.Outcome, o.Why)
+		if o.First().Outcome != Offered {
+			f.Fatalf("client %d: %s %s", n, o.First().Outcome, o.First().Why)
 		}
-		a := o.Address.String()
+		a := o.First().Address().String()
 		f.do(f.selecting(n, a, port))
 		d := f.do(f.message(dhcp4.Decline, n, port, at(option.AddressRequest, a), at(option.ServerID, server.String())))
 		if d.Effects.Has(effect.Blame) {
-			f.table.Declined(f.scope(), d.Client, lease.Port{Relay: d.Lease().Relay, Circuit: d.Lease().Circuit}, f.now)
+			f.table.Declined(f.scope(), d.First().Client, lease.Port{Relay: d.First().Lease.Relay, Circuit: d.First().Lease.Circuit}, f.now)
 		}
 		return d
 	}
@@ -173,8 +174,8 @@ func TestDeclinesAreBounded(t *testing.T) {
 	if abandoned() != declinesOwn {
 		t.Errorf("one client made %d addresses unusable", abandoned())
 	}
-	if d := decline(1, circuit("a")); d.Why != reason.TooManyDeclines || d.Lease().Status != lease.Released {
-		t.Errorf("one more is %s %s", d.Why, d.Lease().Status)
+	if d := decline(1, circuit("a")); d.First().Why != reason.TooManyDeclines || d.First().Lease.Status != lease.Released {
+		t.Errorf("one more is %s %s", d.First().Why, d.First().Lease.Status)
 	}
 	for n := range 20 {
 		decline(10+n, circuit("a"))
@@ -197,27 +198,27 @@ func TestSharedIdentifier(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	clone := id("\x00cloned")
 	o := f.do(f.message(dhcp4.Discover, 1, clone))
-	f.do(f.selecting(1, o.Address.String(), clone))
+	f.do(f.selecting(1, o.First().Address().String(), clone))
 	d := f.do(f.message(dhcp4.Discover, 2, clone))
-	f.expect("the other host", d, Offered, "", o.Address.String())
-	if d.Twin == nil || d.Twin.Hardware != hw(1) {
-		t.Errorf("twin %+v", d.Twin)
+	f.expect("the other host", d, Offered, "", o.First().Address().String())
+	if d.First().Twin == nil || d.First().Twin.Hardware != hw(1) {
+		t.Errorf("twin %+v", d.First().Twin)
 	}
-	if d = f.do(f.message(dhcp4.Discover, 1, clone)); d.Twin != nil {
+	if d = f.do(f.message(dhcp4.Discover, 1, clone)); d.First().Twin != nil {
 		t.Error("a host is its own twin")
 	}
 	f.now += 7200 // the lease is over
-	if d = f.do(f.message(dhcp4.Discover, 2, clone)); d.Twin != nil {
+	if d = f.do(f.message(dhcp4.Discover, 2, clone)); d.First().Twin != nil {
 		t.Error("a lease that ended has a twin")
 	}
 	for _, useless := range []string{"\x00\x00\x00\x00", "\x01\x00\x00\x00\x00\x00\x00", "\xff\xff\xff\xff",
 		"\x01\xff\xff\xff\xff\xff\xff"} {
 		one := *f.do(f.message(dhcp4.Discover, 11, id(useless)))
 		two := f.do(f.message(dhcp4.Discover, 12, id(useless)))
-		if one.Client == two.Client || one.Address == two.Address && one.Address.IsValid() {
-			t.Errorf("with the identifier %x both are %v", useless, one.Client)
+		if one.First().Client == two.First().Client || one.First().Address() == two.First().Address() && one.First().Address().IsValid() {
+			t.Errorf("with the identifier %x both are %v", useless, one.First().Client)
 		}
-		if echoed, ok := two.Reply.Options.Get(option.ClientID); !ok || string(echoed) != useless {
+		if echoed, ok := said(two).Options.Get(option.ClientID); !ok || string(echoed) != useless {
 			t.Errorf("identifier %x is not echoed (RFC 6842)", useless)
 		}
 	}
@@ -233,7 +234,7 @@ func TestDrainingReboot(t *testing.T) {
 	})
 	d := f.do(f.message(dhcp4.Discover, 1))
 	f.expect("after a reboot", d, Offered, "", a.String())
-	if s, _ := d.Reply.Options.Uint32(option.AddressTime); s != 1800 {
+	if s, _ := said(d).Options.Uint32(option.AddressTime); s != 1800 {
 		t.Errorf("it is offered %d s of 1800", s)
 	}
 	f.expect("and takes it", f.do(f.selecting(1, a.String())), Acknowledged, "", a.String())
@@ -254,7 +255,7 @@ func TestSmallerClauses(t *testing.T) {
 		_, err := d.PutScope(s)
 		return err
 	})
-	straight := func(r *Request) {
+	straight := func(r *request.Path) {
 		r.Unicast, r.Interface, r.Prefixes = true, "eth0", []netip.Prefix{netip.MustParsePrefix("10.77.0.1/24")}
 	}
 	renew := func(n int, a string) *dhcp4.Message {
@@ -262,11 +263,11 @@ func TestSmallerClauses(t *testing.T) {
 		m.CIAddr, m.GIAddr = netip.MustParseAddr(a), netip.IPv4Unspecified()
 		return m
 	}
-	if d := f.do(renew(1, "10.9.0.7"), straight); d.Outcome != Refused || d.To != ToAddress {
-		t.Errorf("a renewal from behind a relay is %s to %d", d.Outcome, d.To)
+	if d := f.do(renew(1, "10.9.0.7"), straight); d.First().Outcome != Refused || d.To != ToAddress {
+		t.Errorf("a renewal from behind a relay is %s to %d", d.First().Outcome, d.To)
 	}
-	if d := f.do(renew(1, "10.77.0.107"), straight); d.Outcome != Refused || d.To != ToAll {
-		t.Errorf("a renewal on the wire is %s to %d", d.Outcome, d.To)
+	if d := f.do(renew(1, "10.77.0.107"), straight); d.First().Outcome != Refused || d.To != ToAll {
+		t.Errorf("a renewal on the wire is %s to %d", d.First().Outcome, d.To)
 	}
 	a := f.get(1)
 	f.expect("init-reboot with another address on record", f.do(f.message(dhcp4.Request, 1, at(option.AddressRequest, "10.77.0.108"))),
@@ -283,7 +284,7 @@ func TestSmallerClauses(t *testing.T) {
 	w := f.world()
 	w.Fenced = true
 	again := renew(1, a.String())
-	f.expect("once fenced nothing is said", Decide(Request{Message: again, Server: server, Unicast: true}, w, nil), Ignored,
+	f.expect("once fenced nothing is said", Decide(asked(again, request.Path{Server: server, Unicast: true}), w, nil), Ignored,
 		reason.Fenced, "")
 	f.writable = true
 
@@ -291,7 +292,7 @@ func TestSmallerClauses(t *testing.T) {
 	m := f.message(dhcp4.Discover, 1)
 	m.Options[1] = wants
 	var codes []uint8
-	for _, o := range f.do(m).Reply.Options {
+	for _, o := range said(f.do(m)).Options {
 		codes = append(codes, o.Code)
 	}
 	if want := []uint8{53, 54, 1, 15, 59, 3, 51, 58}; !bytes.Equal(codes, want) {
@@ -300,13 +301,13 @@ func TestSmallerClauses(t *testing.T) {
 	for data, echoed := range map[string]bool{"\x04\x00\x00\x04loom\x04mill\x00": true, "\x04\x00\x00\x04lo m\x00": false,
 		"\x04\x00\x00\x3fshort": false, "\x00\x00\x00loom.mill": true, "\x00\x00\x00a b": false, "\x04\x00\x00": true} {
 		d := f.do(f.message(dhcp4.Discover, 1, dhcp4.Option{Code: option.ClientFQDN, Data: []byte(data)}))
-		if _, ok := d.Reply.Options.Get(option.ClientFQDN); ok != echoed {
+		if _, ok := said(d).Options.Get(option.ClientFQDN); ok != echoed {
 			t.Errorf("option 81 %q is echoed: %v", data, ok)
 		}
 	}
 	long := dhcp4.Option{Code: option.RelayAgent, Data: append([]byte{1, 253}, bytes.Repeat([]byte("x"), 253)...)}
 	d := f.do(f.message(dhcp4.Discover, 5, long))
-	if b, omitted, err := dhcp4.Append(nil, d.Reply, d.Limit); err != nil || len(omitted) > 0 || len(b) > dhcp4.MinMax {
+	if b, omitted, err := dhcp4.Append(nil, said(d), d.Limit); err != nil || len(omitted) > 0 || len(b) > dhcp4.MinMax {
 		t.Errorf("with 255 octets of option 82: %d octets, %v left out, %v", len(b), omitted, err)
 	}
 }
@@ -325,14 +326,14 @@ func TestReservedInUse(t *testing.T) {
 			}
 			return Silent
 		}
-		return Decide(Request{Message: m, Server: server}, w, nil)
+		return Decide(asked(m, request.Path{Server: server}), w, nil)
 	}
-	if d := ask(f.message(dhcp4.Discover, 1)); d.Outcome != Waiting || d.Probe.String() != "10.77.0.9" {
-		t.Errorf("%s for %s", d.Outcome, d.Probe)
+	if d := ask(f.message(dhcp4.Discover, 1)); d.First().Outcome != Waiting || d.First().Probe.String() != "10.77.0.9" {
+		t.Errorf("%s for %s", d.First().Outcome, d.First().Probe)
 	}
 	reboot := f.message(dhcp4.Request, 1, at(option.AddressRequest, "10.77.0.9"))
-	if d := ask(reboot); d.Outcome != Waiting {
-		t.Errorf("after a reboot: %s", d.Outcome)
+	if d := ask(reboot); d.First().Outcome != Waiting {
+		t.Errorf("after a reboot: %s", d.First().Outcome)
 	}
 	known = Silent
 	f.expect("nobody answers", ask(f.message(dhcp4.Discover, 1)), Offered, "", "10.77.0.9")
@@ -358,13 +359,13 @@ func TestNudgeBehindOverride(t *testing.T) {
 	o := f.do(f.message(dhcp4.Discover, 1, over...))
 	w := f.world()
 	w.Nonce = func() string { return "0123456789abcdef" }
-	m := f.message(dhcp4.Request, 1, append(over, at(option.AddressRequest, o.Address.String()), at(option.ServerID, "10.77.0.2"))...)
-	relay, _ := m.Options.Get(option.RelayAgent)
-	d := Decide(Request{Message: m, Relay: dhcp4.ParseRelay(relay), Server: server}, w, nil)
-	if d.Outcome != Acknowledged {
-		t.Fatal(d.Outcome, d.Why)
+	m := f.message(dhcp4.Request, 1, append(over, at(option.AddressRequest, o.First().Address().String()), at(option.ServerID,
+		"10.77.0.2"))...)
+	d := Decide(asked(m, request.Path{Server: server}), w, nil)
+	if d.First().Outcome != Acknowledged {
+		t.Fatal(d.First().Outcome, d.First().Why)
 	}
-	b, err := Nudge(d.Lease(), server, 1)
+	b, err := Nudge(d.First().Lease, server, 1)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -398,8 +399,8 @@ func TestWhyLost(t *testing.T) {
 		a := f.get(1)
 		take(f, a)
 		d := f.do(f.message(dhcp4.Discover, 1))
-		if d.Outcome != Offered || d.Address == a || !strings.Contains(fmt.Sprint(d.Trail), want) {
-			t.Errorf("%s: %s %s, %v", want, d.Outcome, d.Address, d.Trail)
+		if d.First().Outcome != Offered || d.First().Address() == a || !strings.Contains(fmt.Sprint(d.Trail), want) {
+			t.Errorf("%s: %s %s, %v", want, d.First().Outcome, d.First().Address(), d.Trail)
 		}
 	}
 }

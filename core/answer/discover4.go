@@ -27,7 +27,7 @@ func (d *v4) discover() {
 		d.autoConfigure()
 		return
 	}
-	d.out.Scope, d.out.Address = v, a
+	d.answer.Scope, d.answer.Key = v, lease.Host(a)
 	l := d.table.At(a)
 	if d.mine(l) {
 		d.twin(l)
@@ -41,21 +41,20 @@ func (d *v4) discover() {
 	if _, rapid := d.msg.Options.Get(option.RapidCommit); rapid && v.RapidCommit {
 		d.step("it asks to do with two messages, and scope {t} allows it", netip.Addr{}, v.Name)
 		d.acknowledge(grant{a, v, r, l, d.mine(l)})
-		if d.out.Reply != nil {
-			d.out.Reply.Options = append(d.out.Reply.Options[:2:2],
-				append([]dhcp4.Option{{Code: option.RapidCommit}}, d.out.Reply.Options[2:]...)...)
+		if r := d.sent; r != nil {
+			r.Options = append(r.Options[:2:2], append([]dhcp4.Option{{Code: option.RapidCommit}}, r.Options[2:]...)...)
 		}
 		return
 	}
-	d.out.Outcome = Offered
+	d.answer.Outcome = Offered
 	stands := OfferTime
 	if d.who.stranger {
 		stands = strangerOfferTime
 	}
-	d.out.Offer = &lease.Offer{Prefix: lease.Host(a), Client: d.who.client, Until: d.now.Add(stands), Brief: d.who.stranger,
+	d.answer.Offer = &lease.Offer{Prefix: lease.Host(a), Client: d.who.client, Until: d.now.Add(stands), Brief: d.who.stranger,
 		Port: d.who.port()}
 	if r != nil {
-		d.out.Offer.Port = lease.Port{} // a reserved address is no part of the port's share
+		d.answer.Offer.Port = lease.Port{} // a reserved address is no part of the port's share
 	}
 	d.out.Delay = time.Duration(v.OfferDelay)
 	d.reply(dhcp4.Offer, v, r, a, d.promise(l, d.leaseTime(v, r, true)))
@@ -77,7 +76,7 @@ func (d *v4) withoutV4() bool {
 			continue
 		}
 		d.step("it can do without IPv4, which scope {t} prefers", netip.Addr{}, v.Name)
-		d.out.Scope, d.out.Outcome, d.out.Why = v, Offered, reason.V6Only
+		d.answer.Scope, d.answer.Outcome, d.answer.Why = v, Offered, reason.V6Only
 		d.reply(dhcp4.Offer, v, nil, netip.IPv4Unspecified(), 0)
 		return true
 	}
@@ -87,7 +86,7 @@ func (d *v4) withoutV4() bool {
 // autoConfigure tells a client that gets no address whether it may make itself
 // one, if the plan says so and it asks (RFC 2563 section 2.3).
 func (d *v4) autoConfigure() {
-	if _, asks := d.msg.Options.Get(option.AutoConfig); !asks || d.out.Outcome != Ignored || d.out.Why == reason.TooMany {
+	if _, asks := d.msg.Options.Get(option.AutoConfig); !asks || d.answer.Outcome != Ignored || d.answer.Why == reason.TooMany {
 		return
 	}
 	for _, v := range d.scopes {
@@ -117,7 +116,7 @@ func (d *v4) bootp() {
 	if r != nil && available && v.Bootp != plan.BootpIgnore && !d.mine(d.table.At(r.Address)) {
 		if p := d.probe(v, r.Address); p == Unprobed {
 			d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
-			d.out.Scope, d.out.Address, d.out.Probe, d.out.Outcome = v, r.Address, r.Address, Waiting
+			d.waitFor(v, r.Address)
 			return
 		} else if p == InUse {
 			available = r.Insist
@@ -150,12 +149,12 @@ func (d *v4) bootp() {
 			d.acknowledge(d.grantOf(v, a, nil))
 			return
 		}
-		if d.out.Probe.IsValid() {
-			d.out.Scope, d.out.Address, d.out.Outcome = v, d.out.Probe, Waiting
+		if d.answer.Probe.IsValid() {
+			d.waitFor(v, d.answer.Probe)
 			return
 		}
 		why = reason.PoolEmpty
 	}
-	d.out.Scope = d.scopes[0]
+	d.answer.Scope = d.scopes[0]
 	d.ignore(why)
 }

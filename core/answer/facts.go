@@ -1,28 +1,31 @@
 package answer
 
 import (
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 	"yarnpost/core/rule"
 )
 
-// What rules ask about is made in one way: factsOf a message, recalled from a lease where the
+// What rules ask about is made in one way: factsOf a request, recalled from a lease where the
 // message cannot say how its client is connected, and inScope.
 
-// factsOf is what a message says, and the relay that is believed, or nothing.
-func factsOf(m *dhcp4.Message, said *dhcp4.Relay) rule.Request {
-	return rule.Request{Message: m, Relay: said, Via: m.GIAddr}
+// factsOf is what a request says, and what its relay says if that is believed.
+func factsOf(r *request.Request, believed bool) rule.Request {
+	out := rule.Request{Of: r, Agent: request.Agent{Relay: r.Relay}}
+	if believed {
+		out.Agent = r.Agent
+	}
+	return out
 }
 
 // recalled adds how the holder of a lease was connected when it was last heard through its
-// relay. Whether that relay is believed the caller knows; room is for what it said then.
-func recalled(of rule.Request, l *lease.Lease, believed bool, room *dhcp4.Relay) rule.Request {
+// relay. Whether that relay is believed the caller knows.
+func recalled(of rule.Request, l *lease.Lease, believed bool) rule.Request {
 	remote, subscriber, classes := agentOf(l.Agent)
-	of.Via, of.Classes = l.Relay, classes
+	of.Agent, of.Classes = request.Agent{Relay: l.Relay}, classes
 	if believed {
-		*room = dhcp4.Relay{Circuit: []byte(l.Circuit), Remote: remote, Subscriber: subscriber}
-		of.Relay = room
+		of.Agent = request.Agent{Relay: l.Relay, Circuit: []byte(l.Circuit), Remote: remote, Subscriber: subscriber}
 	}
 	return of
 }
@@ -35,7 +38,7 @@ func inScope(of rule.Request, v *plan.View, p *plan.Plan) rule.Request {
 
 // FactsOf is what rules of a plan ask about the holder of a lease in a scope, as it would
 // renew it, with what it asked with last.
-func FactsOf(l *lease.Lease, asked dhcp4.Options, p *plan.Plan, v *plan.View) rule.Request {
-	believed := l.Relay.IsValid() && p.LinkOfRelay(l.Relay) != 0
-	return inScope(recalled(factsOf(Replay(l, asked).Message, &nothingSaid), l, believed, new(dhcp4.Relay)), v, p)
+func FactsOf(l *lease.Lease, asked request.Options, p *plan.Plan, v *plan.View) rule.Request {
+	req := Replay(l, asked)
+	return inScope(recalled(factsOf(&req, false), l, l.Relay.IsValid() && p.LinkOfRelay(l.Relay) != 0), v, p)
 }

@@ -38,8 +38,8 @@ func (d *v4) nudge(nonce string) string {
 		return ""
 	}
 	out := binary.BigEndian.AppendUint32([]byte(nonce), d.msg.XID)
-	if d.req.Relay.ServerID.Is4() {
-		out = append(out, d.req.Relay.ServerID.AsSlice()...)
+	if d.msg.Agent.ServerID.Is4() {
+		out = append(out, d.msg.Agent.ServerID.AsSlice()...)
 	}
 	return string(out)
 }
@@ -68,16 +68,16 @@ func knownAs(kept string) (netip.Addr, bool) {
 // addNonce tells the client the nonce of its lease, before what is echoed last.
 func (d *v4) addNonce(kept string) {
 	nonce := nonceOf(kept)
-	if nonce == "" || !d.nudgeable() || d.out.Reply == nil {
+	if nonce == "" || !d.nudgeable() || d.sent == nil {
 		return
 	}
 	data := append(auth(uint64(d.now)<<32, authNonce), nonce...)
-	o := d.out.Reply.Options
+	o := d.sent.Options
 	at := len(o)
 	for at > 0 && (o[at-1].Code == option.RelayAgent || o[at-1].Code == option.ClientID) {
 		at--
 	}
-	d.out.Reply.Options = slices.Insert(o, at, dhcp4.Option{Code: option.Authentication, Data: data})
+	d.sent.Options = slices.Insert(o, at, dhcp4.Option{Code: option.Authentication, Data: data})
 }
 
 // auth begins option 90. The replay value is big-endian and must grow.

@@ -9,6 +9,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
+	"yarnpost/core/request"
 )
 
 // What a client was last given is kept as a set: what it asked with and what it
@@ -73,16 +74,21 @@ func Digest(asked, reply *dhcp4.Message) uint64 {
 	return max(h, 1)
 }
 
+// digestOf is Digest of messages of any family.
+func digestOf(asked, reply request.Message) uint64 {
+	return Digest(asked.(*dhcp4.Message), reply.(*dhcp4.Message))
+}
+
 // Set is what a client asked with and was given.
 type Set struct {
-	Asked, Given dhcp4.Options
-	Header       dhcp4.Options // fixed fields for booting, by codes of option.HeaderBook
+	Asked, Given request.Options
+	Header       request.Options // fixed fields for booting, by codes of option.HeaderBook
 }
 
 // AppendSet encodes what belongs to a set: for each option its part, its code and
 // the length of its data in two octets each, big-endian, and the data.
-func AppendSet(dst []byte, asked, reply *dhcp4.Message) []byte {
-	eachOf(asked, reply, func(part byte, code uint8, data []byte) {
+func AppendSet(dst []byte, asked, reply request.Message) []byte {
+	eachOf(asked.(*dhcp4.Message), reply.(*dhcp4.Message), func(part byte, code uint8, data []byte) {
 		dst = append(dst, part, 0, code)
 		dst = binary.BigEndian.AppendUint16(dst, uint16(len(data)))
 		dst = append(dst, data...)
@@ -98,10 +104,7 @@ func ParseSet(b []byte) (s Set, err error) {
 			return s, fmt.Errorf("a set of given options is cut short")
 		}
 		n := int(binary.BigEndian.Uint16(b[3:]))
-		if b[1] != 0 {
-			return s, fmt.Errorf("a set of given options has code %d, which is not of DHCPv4", binary.BigEndian.Uint16(b[1:]))
-		}
-		o := dhcp4.Option{Code: b[2], Data: b[head : head+n]}
+		o := request.Option{Code: binary.BigEndian.Uint16(b[1:]), Data: b[head : head+n]}
 		switch b[0] {
 		case partAsked:
 			s.Asked = append(s.Asked, o)
@@ -116,10 +119,11 @@ func ParseSet(b []byte) (s Set, err error) {
 }
 
 // Unmet lists the options that the client asked for and was not given.
-func (s Set) Unmet() (out []uint8) {
+func (s Set) Unmet() (out []uint16) {
 	wants, _ := s.Asked.Get(option.ParameterList)
-	for _, code := range wants {
-		if _, got := s.Given.Get(code); !got && !slices.Contains(differ, code) && !slices.Contains(out, code) {
+	for _, c := range wants {
+		code := uint16(c)
+		if _, got := s.Given.Get(code); !got && !slices.Contains(differ, c) && !slices.Contains(out, code) {
 			out = append(out, code)
 		}
 	}
@@ -130,31 +134,30 @@ func (s Set) Unmet() (out []uint8) {
 // asking as it did last. It returns the decision and the digest of what would
 // be given; ok is false if it would not be given the address. Into is as with
 // Decide.
-func Renewal(l *lease.Lease, asked dhcp4.Options, w World, into *Decision) (decision *Decision, digest uint64, ok bool) {
+func Renewal(l *lease.Lease, asked request.Options, w World, into *Decision) (decision *Decision, digest uint64, ok bool) {
 	req := Replay(l, asked)
 	w.Writable, w.Probed, w.Nonce = true, nil, nil
 	decision = Decide(req, w, into)
-	if decision.Outcome != Acknowledged || decision.Reply == nil {
+	if decision.First().Outcome != Acknowledged || decision.Reply == nil {
 		return decision, 0, false
 	}
-	return decision, Digest(req.Message, decision.Reply), true
+	return decision, digestOf(req.Message, decision.Reply), true
 }
 
 // Replay makes the request with which the holder of a lease would renew it,
 // from what is on record of it.
-func Replay(l *lease.Lease, asked dhcp4.Options) Request {
-	zero := netip.IPv4Unspecified()
-	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, CIAddr: l.Address(), YIAddr: zero, SIAddr: zero, GIAddr: zero, CHAddr: l.Hardware,
-		Type: dhcp4.Request}
-	m.Options = append(dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(dhcp4.Request)}}}, asked...)
-	if id := l.Client.Identifier(); id != "" {
-		m.Options = append(m.Options, dhcp4.Option{Code: option.ClientID, Data: []byte(id)})
-	}
-	if _, told := m.Options.Get(option.ClassID); !told && l.Vendor != "" {
-		m.Options = append(m.Options, dhcp4.Option{Code: option.ClassID, Data: []byte(l.Vendor)})
-	}
-	if l.Hostname != "" {
-		m.Options = append(m.Options, dhcp4.Option{Code: option.Hostname, Data: []byte(l.Hostname)})
-	}
-	return Request{Message: m, Server: zero, Unicast: true}
+func Replay(l *lease.Lease, asked request.Options) request.Request {
+	d := DraftOf(l)
+	d.Kind, d.Address, d.Options = request.Renew, l.Address(), asked
+	return Hypothetical(d, request.Path{Server: netip.IPv4Unspecified(), Unicast: true})
+}
+
+// DraftOf is what is on record of the client of a lease, for a draft of its next message.
+func DraftOf(l *lease.Lease) request.Draft {
+	return request.Draft{Hardware: l.Hardware, Identifier: []byte(l.Client.Identifier()), Vendor: l.Vendor, Hostname: l.Hostname}
+}
+
+// Hypothetical makes a request of a draft.
+func Hypothetical(d request.Draft, p request.Path) request.Request {
+	return dhcp4.Compose(d).Request(p)
 }

@@ -11,6 +11,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 )
 
 // A sheet of what was given tells whether it would be given still.
@@ -18,9 +19,9 @@ func TestGivenAndRenewal(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	class := dhcp4.Option{Code: option.ClassID, Data: []byte("loom 2")}
 	o := f.do(f.message(dhcp4.Discover, 1, class))
-	m := f.message(dhcp4.Request, 1, class, at(option.AddressRequest, o.Address.String()), at(option.ServerID, server.String()))
+	m := f.message(dhcp4.Request, 1, class, at(option.AddressRequest, o.First().Address().String()), at(option.ServerID, server.String()))
 	d := f.do(m)
-	l := d.Lease()
+	l := d.First().Lease
 	set, err := ParseSet(AppendSet(nil, m, d.Reply))
 	if err != nil || l.Given == 0 {
 		t.Fatal(err, l.Given)
@@ -66,23 +67,23 @@ func TestNudge(t *testing.T) {
 		w.Nonce = func() string { return secret }
 		o := f.do(f.message(dhcp4.Discover, n, more...))
 		m := f.message(dhcp4.Request, n,
-			append(more, at(option.AddressRequest, o.Address.String()), at(option.ServerID, server.String()),
+			append(more, at(option.AddressRequest, o.First().Address().String()), at(option.ServerID, server.String()),
 				dhcp4.Option{Code: option.RelayAgent, Data: []byte("\x01\x01x")})...)
-		d := Decide(Request{Message: m, Server: server}, w, nil)
-		f.table.Put(d.Lease())
+		d := Decide(asked(m, request.Path{Server: server}), w, nil)
+		f.table.Put(d.First().Lease)
 		return d
 	}
 	d := take(1, can)
-	mine := d.Address
-	if last := d.Reply.Options[len(d.Reply.Options)-1]; last.Code != option.RelayAgent {
+	mine := d.First().Address()
+	if last := said(d).Options[len(said(d).Options)-1]; last.Code != option.RelayAgent {
 		t.Errorf("option %d comes behind option 82", last.Code)
 	}
-	b, err := Nudge(d.Lease(), server, 9)
+	b, err := Nudge(d.First().Lease, server, 9)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var m dhcp4.Message
-	if err := dhcp4.Decode(&m, b); err != nil || m.Type != dhcp4.ForceRenew || m.CHAddr != hw(1) || m.XID != d.Reply.XID {
+	if err := dhcp4.Decode(&m, b); err != nil || m.Type != dhcp4.ForceRenew || m.CHAddr != hw(1) || m.XID != said(d).XID {
 		t.Errorf("the nudge is %+v, %v", m, err)
 	}
 	if err := CheckNudge(b, secret); err != nil {
@@ -95,21 +96,21 @@ func TestNudge(t *testing.T) {
 		}
 		b[at] ^= 1
 	}
-	if d := take(2); d.Lease().Nudge != "" {
+	if d := take(2); d.First().Lease.Nudge != "" {
 		t.Error("a client that cannot be nudged has a nonce")
-	} else if _, err := Nudge(d.Lease(), server, 9); err == nil {
+	} else if _, err := Nudge(d.First().Lease, server, 9); err == nil {
 		t.Error("a client without a nonce is nudged")
 	}
 	// A message sent twice is answered from the record; so is an exchange of another
 	// transaction, which is remembered, since a FORCERENEW has to repeat the last one.
 	early := f.message(dhcp4.Request, 1, can)
 	early.CIAddr, early.XID = mine, m.XID
-	if d := f.do(early); d.Outcome != Acknowledged || d.Lease() != nil {
-		t.Errorf("a repeated message is %s and recorded: %v", d.Outcome, d.Lease() != nil)
+	if d := f.do(early); d.First().Outcome != Acknowledged || d.First().Lease != nil {
+		t.Errorf("a repeated message is %s and recorded: %v", d.First().Outcome, d.First().Lease != nil)
 	}
 	early.XID++
-	if d := f.do(early); d.Lease() != nil || f.table.At(mine).Nudge != string(binary.BigEndian.AppendUint32([]byte(secret), early.XID)) {
-		t.Errorf("after another transaction %+v is recorded, and %+v known", d.Lease(), f.table.At(mine))
+	if d := f.do(early); d.First().Lease != nil || f.table.At(mine).Nudge != string(binary.BigEndian.AppendUint32([]byte(secret), early.XID)) {
+		t.Errorf("after another transaction %+v is recorded, and %+v known", d.First().Lease, f.table.At(mine))
 	}
 	// A renewal keeps the nonce, with the nonce told again.
 	f.now += 2000
@@ -117,9 +118,9 @@ func TestNudge(t *testing.T) {
 	r.CIAddr = mine
 	w := f.world()
 	w.Nonce = func() string { return strings.Repeat("x", 16) }
-	again := Decide(Request{Message: r, Server: server}, w, nil)
-	if auth, _ := again.Reply.Options.Get(option.Authentication); nonceOf(again.Lease().Nudge) != secret ||
+	again := Decide(asked(r, request.Path{Server: server}), w, nil)
+	if auth, _ := said(again).Options.Get(option.Authentication); nonceOf(again.First().Lease.Nudge) != secret ||
 		!strings.HasSuffix(string(auth), secret) {
-		t.Errorf("the nonce became %q, told as %x", again.Lease().Nudge, auth)
+		t.Errorf("the nonce became %q, told as %x", again.First().Lease.Nudge, auth)
 	}
 }

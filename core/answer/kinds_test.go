@@ -19,9 +19,9 @@ func id(text string) dhcp4.Option { return dhcp4.Option{Code: option.ClientID, D
 func TestHardwareIdentity(t *testing.T) {
 	f := newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.109")
 	o := f.do(f.message(dhcp4.Discover, 1, id("\x00old")))
-	had := o.Address
+	had := o.First().Address()
 	f.do(f.message(dhcp4.Request, 1, id("\x00old"), at(option.AddressRequest, had.String()), at(option.ServerID, server.String())))
-	if two := f.do(f.message(dhcp4.Discover, 1, id("\x00new"))).Address; two == had {
+	if two := f.do(f.message(dhcp4.Discover, 1, id("\x00new"))).First().Address(); two == had {
 		t.Errorf("another identifier gets %s by default", two)
 	}
 	f.edit(func(s *plan.Scope) { s.Identity = plan.ByHardware })
@@ -74,15 +74,15 @@ func TestBootpClients(t *testing.T) {
 	f.reserve("old", 1, "10.77.0.9")
 	d := ask(1)
 	f.expect("with one", d, Acknowledged, "", "10.77.0.9")
-	if d.Lease().Expires != lease.Never || d.Reply.Type != dhcp4.None || d.Limit != dhcp4.BootpSize {
+	if d.First().Lease.Expires != lease.Never || said(d).Type != dhcp4.None || d.Limit != dhcp4.BootpSize {
 		t.Errorf("answered with %+v", d.Reply)
 	}
-	for _, o := range d.Reply.Options {
+	for _, o := range said(d).Options {
 		if o.Code == option.MessageType || o.Code == option.ServerID || o.Code == option.AddressTime {
 			t.Errorf("the reply has option %d", o.Code)
 		}
 	}
-	if again := ask(1); again.Lease() != nil {
+	if again := ask(1); again.First().Lease != nil {
 		t.Error("the same request is recorded twice")
 	}
 	f.edit(func(s *plan.Scope) { s.Bootp = plan.BootpDynamic })
@@ -103,10 +103,10 @@ func TestRapidCommit(t *testing.T) {
 	f.expect("a client that does not ask for it", f.do(f.message(dhcp4.Discover, 2)), Offered, "", "")
 	d := f.do(f.message(dhcp4.Discover, 1, rapid))
 	f.expect("a client that does", d, Acknowledged, "", "10.77.0.100")
-	if d.Lease() == nil || !d.New || d.Reply.Type != dhcp4.Ack {
+	if d.First().Lease == nil || !d.First().New || said(d).Type != dhcp4.Ack {
 		t.Errorf("decided %+v", d)
 	}
-	if _, told := d.Reply.Options.Get(option.RapidCommit); !told {
+	if _, told := said(d).Options.Get(option.RapidCommit); !told {
 		t.Error("the ACK does not say that it is a rapid commit")
 	}
 	f.writable = false
@@ -154,10 +154,10 @@ func TestBookedValues(t *testing.T) {
 		{9, []dhcp4.Option{class("accesspoint 9")}, "\xf1\x02c9", "", ""},
 	} {
 		d := f.do(f.message(dhcp4.Discover, c.n, c.more...))
-		in43, _ := d.Reply.Options.Get(option.VendorSpecific)
-		in125, _ := d.Reply.Options.Get(option.VIVendorOptions)
-		if string(in43) != c.in43 || string(in125) != c.in125 || string(d.Reply.File) != c.file {
-			t.Errorf("client %d gets 43 %q, 125 %q, file %q; want %q, %q, %q", c.n, in43, in125, d.Reply.File, c.in43, c.in125, c.file)
+		in43, _ := said(d).Options.Get(option.VendorSpecific)
+		in125, _ := said(d).Options.Get(option.VIVendorOptions)
+		if string(in43) != c.in43 || string(in125) != c.in125 || string(said(d).File) != c.file {
+			t.Errorf("client %d gets 43 %q, 125 %q, file %q; want %q, %q, %q", c.n, in43, in125, said(d).File, c.in43, c.in125, c.file)
 		}
 	}
 }

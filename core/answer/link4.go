@@ -27,9 +27,9 @@ func (d *v4) findLink() {
 	selected, selects := m.Options.Addr(option.SubnetSelection)
 	relayed := !m.GIAddr.IsUnspecified()
 	switch {
-	case relayed && d.req.Relay.Link.IsValid() && d.maySelect(d.req.Relay.Link):
-		d.step("the relay selects the link of {a}", d.req.Relay.Link, "")
-		at(d.req.Relay.Link)
+	case relayed && d.req.Link.IsValid() && d.maySelect(d.req.Link):
+		d.step("the relay selects the link of {a}", d.req.Link, "")
+		at(d.req.Link)
 	case relayed:
 		if id := d.plan.LinkOfRelay(m.GIAddr); id != 0 {
 			d.step("came through relay {a} of this link", m.GIAddr, "")
@@ -53,7 +53,7 @@ func (d *v4) findLink() {
 			}
 		}
 	}
-	if selects && !d.req.Relay.Link.IsValid() {
+	if selects && !d.req.Link.IsValid() {
 		d.chooseSubnet(selected)
 	}
 	if len(d.scopes) > 0 {

@@ -2,36 +2,34 @@ package answer
 
 import (
 	"net/netip"
-	"time"
 
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 // leftToPartner reports whether the other server of a pair answers this request,
 // and says so.
-func (d *v4) leftToPartner() bool {
+func (d *decider) leftToPartner() bool {
 	p := d.world.Pair
 	if p == nil {
 		return false
 	}
-	m := d.msg
-	d.who.tried = time.Duration(m.Secs) * time.Second
+	kind := d.req.Kind
 	switch serving := p.Serving(); {
 	case serving == Nobody:
 		d.step("this server answers nobody until it knows what the other one did", netip.Addr{}, "")
 		d.ignore(reason.Recovering)
 		return true
-	case serving == Resting || serving == Holders && !d.renewsHere():
+	case serving == Resting || serving == Holders && kind != request.Renew:
 		d.step("the partner answers everybody now", netip.Addr{}, "")
 		d.ignore(reason.PartnerServes)
 		return true
-	case serving == Renewals && (m.Type != dhcp4.Request || m.CIAddr.IsUnspecified()):
+	case serving == Renewals && kind != request.Renew && kind != request.Rebind:
 		d.step("this server answers nobody new until it knows what the other one did", netip.Addr{}, "")
 		d.ignore(reason.Recovering)
 		return true
-	case !d.speaksToBoth() || p.Responsible(d.who.client, d.who.tried):
+	case !kind.ToBoth() || p.Responsible(d.who.client, d.req.Tried):
 		return false
 	}
 	d.step("the partner answers it", netip.Addr{}, "")
@@ -39,29 +37,14 @@ func (d *v4) leftToPartner() bool {
 	return true
 }
 
-// renewsHere reports whether a client asks this server alone to prolong its lease.
-func (d *v4) renewsHere() bool {
-	if d.msg.Type != dhcp4.Request {
-		return false
-	}
-	s, _, _ := d.requestState()
-	return s == renewing
-}
-
-// speaksToBoth reports whether the message is for whichever server answers.
-func (d *v4) speaksToBoth() bool {
-	switch d.msg.Type {
-	case dhcp4.Discover, dhcp4.None, dhcp4.Inform:
-		return true
-	case dhcp4.Request:
-		s, _, _ := d.requestState()
-		return s == initReboot || s == rebinding
-	}
-	return false
-}
-
-// gives reports whether a free address is this server's to give to anybody.
+// gives reports whether a free address is this server's to give to anybody, and is not what
+// another answer of this decision gives already.
 func (d *decider) gives(a netip.Addr, l *lease.Lease) bool {
+	for i := range len(d.out.Answers) - 1 {
+		if o := &d.out.Answers[i]; o.Key.Contains(a) && (o.Lease != nil || o.Offer != nil) {
+			return false
+		}
+	}
 	return d.world.Pair == nil || d.world.Pair.Gives(a, l)
 }
 

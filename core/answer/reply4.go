@@ -26,7 +26,7 @@ func (d *v4) refuse(why reason.Reason) {
 		d.ignore(reason.NoDatabase)
 		return
 	}
-	d.out.Outcome, d.out.Why = Refused, why
+	d.answer.Outcome, d.answer.Why = Refused, why
 	r := d.header(dhcp4.Nak)
 	r.Options = append(r.Options, dhcp4.Option{Code: option.Message, Data: []byte(why.Refusal())})
 	r.CIAddr, r.YIAddr = netip.IPv4Unspecified(), netip.IPv4Unspecified()
@@ -46,21 +46,22 @@ func (d *v4) refuse(why reason.Reason) {
 // header begins a reply. One to BOOTP has no type and names no server.
 func (d *v4) header(t dhcp4.Type) *dhcp4.Message {
 	m := d.msg
-	d.out.memory.message = dhcp4.Message{Op: dhcp4.BootReply, HType: m.HType, XID: m.XID, Flags: m.Flags, CIAddr: netip.IPv4Unspecified(),
-		SIAddr: netip.IPv4Unspecified(), GIAddr: m.GIAddr, CHAddr: m.CHAddr, Type: t, Options: d.out.memory.message.Options[:0]}
-	d.out.Reply = &d.out.memory.message
+	r := &d.out.memory.message
+	*r = dhcp4.Message{Op: dhcp4.BootReply, HType: m.HType, XID: m.XID, Flags: m.Flags, CIAddr: netip.IPv4Unspecified(),
+		SIAddr: netip.IPv4Unspecified(), GIAddr: m.GIAddr, CHAddr: m.CHAddr, Type: t, Options: r.Options[:0]}
+	d.sent, d.out.Reply = r, r
 	if t == dhcp4.None {
-		return d.out.Reply
+		return r
 	}
 	server := d.req.Server
-	if d.req.Relay.ServerID.IsValid() { // RFC 5107
-		server = d.req.Relay.ServerID
+	if d.msg.Agent.ServerID.IsValid() { // RFC 5107
+		server = d.msg.Agent.ServerID
 	}
 	id := server.As4()
 	copy(d.out.memory.octets[:4], id[:])
-	d.out.memory.message.Options = append(d.out.memory.message.Options, dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]},
+	r.Options = append(r.Options, dhcp4.Option{Code: option.MessageType, Data: messageTypes[t : t+1]},
 		dhcp4.Option{Code: option.ServerID, Data: d.out.memory.octets[:4]})
-	return d.out.Reply
+	return r
 }
 
 var messageTypes = []byte{0, 1, 2, 3, 4, 5, 6, 7, 8}
@@ -84,7 +85,7 @@ func (d *v4) echo(r *dhcp4.Message) {
 		back(option.ClientID)
 	}
 	if b, ok := d.msg.Options.Get(option.RelayAgent); ok {
-		r.Options = append(r.Options, dhcp4.Option{Code: option.RelayAgent, Data: d.req.Relay.Echo(b)})
+		r.Options = append(r.Options, dhcp4.Option{Code: option.RelayAgent, Data: d.msg.Agent.Echo(b)})
 	}
 }
 
@@ -96,7 +97,7 @@ func (d *v4) reply(t dhcp4.Type, v *plan.View, res *plan.Reservation, a netip.Ad
 		t, leaseTime, d.out.Limit = dhcp4.None, 0, dhcp4.BootpSize
 	}
 	r := d.header(t)
-	r.YIAddr = a
+	r.YIAddr, d.answer.Time = a, leaseTime
 	if t == dhcp4.Ack || t == dhcp4.None {
 		r.CIAddr = m.CIAddr
 	}
@@ -155,7 +156,7 @@ func (d *v4) aim() {
 		d.out.To = ToRelay
 	case !m.CIAddr.IsUnspecified():
 		d.out.To = ToAddress
-	case m.Broadcast() || d.out.Reply.YIAddr.IsUnspecified() || m.CHAddr.Zero():
+	case m.Broadcast() || d.sent.YIAddr.IsUnspecified() || m.CHAddr.Zero():
 		d.out.To = ToAll
 	default:
 		d.out.To = ToHardware

@@ -9,56 +9,27 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
-// state is which of the four requests it is (RFC 2131 section 4.3.2).
-type state uint8
-
-const (
-	selecting state = iota
-	initReboot
-	renewing
-	rebinding
-)
-
-var stateNames = [...]string{"selecting", "init-reboot", "renewing", "rebinding"}
-
-// requestState is which of the four it is, of which address, and the server that
-// it chose, if it names one.
-func (d *v4) requestState() (s state, a, server netip.Addr) {
-	m := d.msg
-	server, hasServer := m.Options.Addr(option.ServerID)
-	a, hasAsked := m.Options.Addr(option.AddressRequest)
-	switch {
-	case hasServer:
-		s = selecting
-		if !hasAsked {
-			a = m.CIAddr
-		}
-	case !m.CIAddr.IsUnspecified():
-		s, a = rebinding, m.CIAddr
-		if d.req.Unicast && m.GIAddr.IsUnspecified() || d.req.Relay.Unicast {
-			s = renewing
-		}
-	case hasAsked:
-		s = initReboot
-	}
-	return s, a, server
-}
+// claimNames are the client states from which the four uses of DHCPREQUEST come (RFC 2131
+// section 4.3.2).
+var claimNames = map[request.Kind]string{request.Select: "selecting", request.Confirm: "init-reboot", request.Renew: "renewing",
+	request.Rebind: "rebinding"}
 
 func (d *v4) request() {
-	s, a, server := d.requestState()
-	if !a.IsValid() || a.IsUnspecified() {
+	a, kind := d.who.wish, d.req.Kind
+	if !a.IsValid() {
 		d.step("the request names no address", netip.Addr{}, "")
 		d.ignore(reason.BadRequest)
 		return
 	}
-	d.out.Address = a
-	d.step("{t} {a}", a, stateNames[s])
+	d.answer.Key = lease.Host(a)
+	d.step("{t} {a}", a, claimNames[kind])
 	if !d.speaksFor(a) {
 		return
 	}
-	if s == selecting && !d.named(server) {
+	if server, _ := d.msg.Options.Addr(option.ServerID); kind == request.Select && !d.named(server) {
 		d.step("it chose server {a}", server, "")
 		d.dropOffers()
 		d.ignore(reason.OtherServer)
@@ -69,22 +40,23 @@ func (d *v4) request() {
 		return
 	}
 	if d.turnedAway(true) {
-		if d.out.Outcome == Refused {
+		if d.answer.Outcome == Refused {
 			d.giveUp(d.grantOf(nil, a, nil))
 		}
 		return
 	}
-	d.grant(s, a)
+	d.grant(a)
 }
 
 // named reports whether a server identifier is one of this server's.
 func (d *v4) named(server netip.Addr) bool {
-	return server == d.req.Server || server == d.req.Relay.ServerID || d.world.Ours(server)
+	return server == d.req.Server || server == d.msg.Agent.ServerID || d.world.Ours(server)
 }
 
 // grant gives the client the address it asks for, or says why not.
-func (d *v4) grant(s state, a netip.Addr) {
-	g, v := d.claim(a, how{selecting: s == selecting, alone: s == selecting || s == renewing})
+func (d *v4) grant(a netip.Addr) {
+	k := d.req.Kind
+	g, v := d.claim(a, how{selecting: k == request.Select, alone: k == request.Select || k == request.Renew})
 	switch {
 	case v.wait:
 		return
@@ -103,12 +75,12 @@ func (d *v4) grant(s state, a netip.Addr) {
 // acknowledge gives an address that the client may have.
 func (d *v4) acknowledge(g grant) {
 	n, t := d.bind(g)
-	if d.out.Outcome != Acknowledged {
+	if d.answer.Outcome != Acknowledged {
 		return
 	}
 	d.reply(dhcp4.Ack, g.scope, g.by, g.address, t)
 	if n != nil {
-		n.Given = Digest(d.msg, d.out.Reply)
+		n.Given = Digest(d.msg, d.sent)
 	}
 	if !d.nudgeable() {
 		return
@@ -124,13 +96,13 @@ func (d *v4) acknowledge(g grant) {
 	if nonce == "" && d.world.Nonce != nil {
 		nonce = d.world.Nonce()
 	}
-	if n == nil && len(d.out.Changes) > 0 {
-		n = d.out.Changes[0].After
+	if n == nil {
+		n = d.answer.Lease
 	}
 	if n == nil { // not worth a write: it is recorded with the next that is
 		same := *g.record
 		n = &same
-		d.out.remembered = lease.Change{Before: g.record, After: n}
+		d.answer.remembered = lease.Change{Before: g.record, After: n}
 	}
 	n.Nudge = d.nudge(nonce)
 	d.addNonce(n.Nudge)
@@ -163,13 +135,13 @@ func (d *v4) decline() {
 	if l == nil {
 		return
 	}
-	v := d.out.Scope
+	v := d.answer.Scope
 	own, behind := d.table.Declines(scopeOf(v), d.who.client, d.who.port(), d.now)
 	switch {
 	case l.Reserved || v == nil:
 	case own >= declinesOwn, behind >= declinesPort, uint64(d.table.Count(v.ID).Abandoned) >= max(2, v.Size/declinesPart):
 		d.step("so many addresses were declined lately that it is not believed", netip.Addr{}, "")
-		d.out.Why = reason.TooManyDeclines
+		d.answer.Why = reason.TooManyDeclines
 		d.change(l, l.GivenUp(d.now))
 		return
 	}
@@ -200,7 +172,7 @@ func (d *v4) release() {
 
 // close finds the client's own lease, which it gives up, or says why not.
 func (d *v4) close(a netip.Addr, outcome Outcome) *lease.Lease {
-	d.out.Address, d.out.Scope = a, d.plan.ScopeAt(a)
+	d.answer.Key, d.answer.Scope = lease.Host(a), d.plan.ScopeAt(a)
 	l := d.table.At(a)
 	switch {
 	case !d.mine(l) || l.Status != lease.Active:
@@ -217,7 +189,7 @@ func (d *v4) close(a netip.Addr, outcome Outcome) *lease.Lease {
 		return nil
 	}
 	d.step("it gives {a} up: {t}", a, string(outcome))
-	d.out.Outcome = outcome
+	d.answer.Outcome = outcome
 	return l
 }
 
@@ -236,7 +208,7 @@ func (d *v4) inform() {
 		d.ignore(reason.NoScope)
 		return
 	case v.Mode == plan.Held:
-		d.out.Scope = v
+		d.answer.Scope = v
 		d.ignore(reason.ScopeHeld)
 		return
 	}
@@ -244,8 +216,8 @@ func (d *v4) inform() {
 	if d.turnedAway(false) {
 		return
 	}
-	d.out.Scope, d.out.Address = v, a
-	d.out.Outcome = Informed
+	d.answer.Scope, d.answer.Key = v, lease.Host(a)
+	d.answer.Outcome = Informed
 	d.step("options of scope {t} for {a}", a, v.Name)
 	d.reply(dhcp4.Ack, v, d.reservedHere(a), netip.IPv4Unspecified(), 0)
 }
@@ -270,7 +242,7 @@ func clip(text string) string {
 			text = text[:len(text)-1]
 		}
 	}
-	return dhcp4.Clean([]byte(text))
+	return option.Clean([]byte(text))
 }
 
 // textMost bounds what is kept of a text that a client sends, in octets.
@@ -292,16 +264,16 @@ func (d *v4) turnedAway(nak bool) bool {
 		if open == nil {
 			open = append(make([]*plan.View, 0, len(d.scopes)), d.scopes[:i]...)
 		}
-		last, d.out.Scope = r, v
+		last, d.answer.Scope = r, v
 	}
 	if open == nil {
 		return false
 	}
 	if len(open) > 0 {
-		d.scopes, d.out.Scope = open, nil
+		d.scopes, d.answer.Scope = open, nil
 		return false
 	}
-	d.out.Rule = last.by
+	d.answer.Rule = last.by
 	if nak && last.action == plan.Refuse {
 		d.refuse(reason.ByRule)
 	} else {

@@ -42,14 +42,14 @@ func TestRules(t *testing.T) {
 	d := f.do(f.message(dhcp4.Discover, 1, class))
 	f.expect("a client that fits two rules", d, Offered, "", "10.77.0.100")
 	value := func(d *Decision, code uint8) string {
-		b, _ := d.Reply.Options.Get(code)
+		b, _ := said(d).Options.Get(code)
 		return option.Standard4.ByCode(uint16(code)).Type.Format(b)
 	}
 	if got := fmt.Sprint(value(d, 15), " ", value(d, 42), " ", value(d, 6), " ", value(d, 51)); got != "first.example 10.77.0.42 hex: 10m" {
 		t.Errorf("it gets %s", got)
 	}
-	if len(d.Fitted) != 2 || d.Fitted[0].Name != "first" {
-		t.Errorf("fitted %v", d.Fitted)
+	if len(d.First().Fitted) != 2 || d.First().Fitted[0].Name != "first" {
+		t.Errorf("fitted %v", d.First().Fitted)
 	}
 	i := slices.IndexFunc(d.Values, func(v plan.Value) bool { return v.Code == 15 })
 	if v := d.Values[i]; v.Level != plan.AtRule || v.Name != "first" {
@@ -65,7 +65,8 @@ func TestRules(t *testing.T) {
 		return err
 	})
 	d = f.do(f.message(dhcp4.Discover, 3, class))
-	if got := fmt.Sprint(d.Address, " ", value(d, 15), " ", value(d, 42), " ", value(d, 51)); got != "10.77.0.9 own.example 10.77.0.42 2h" {
+	if got := fmt.Sprint(d.First().Address(), " ", value(d, 15), " ", value(d, 42), " ", value(d,
+		51)); got != "10.77.0.9 own.example 10.77.0.42 2h" {
 		t.Errorf("a reserved client gets %s", got)
 	}
 	// An option that is not there is no fault of the client's.
@@ -79,8 +80,8 @@ func TestRulesTurnAway(t *testing.T) {
 	f.rule(plan.Rule{Name: "out", Scope: f.scope(), When: `hw == "` + hw(1).String() + `"`, Action: plan.Refuse})
 	d := f.do(f.message(dhcp4.Discover, 1))
 	f.expect("its DISCOVER", d, Ignored, reason.ByRule, "")
-	if d.Rule != "out" {
-		t.Errorf("the rule is %q", d.Rule)
+	if d.First().Rule != "out" {
+		t.Errorf("the rule is %q", d.First().Rule)
 	}
 	m := f.message(dhcp4.Request, 1)
 	m.CIAddr = a
@@ -103,12 +104,12 @@ func TestConfinedPools(t *testing.T) {
 	f.rule(plan.Rule{Name: "staff", Scope: f.scope(), When: `"staff" in userClass`, Pool: r})
 	ask := func(n int, more ...dhcp4.Option) string {
 		d := f.do(f.message(dhcp4.Discover, n, more...))
-		if d.Outcome != Offered {
-			return string(d.Why)
+		if d.First().Outcome != Offered {
+			return string(d.First().Why)
 		}
-		f.do(f.message(dhcp4.Request, n, append(more, at(option.AddressRequest, d.Address.String()), at(option.ServerID,
+		f.do(f.message(dhcp4.Request, n, append(more, at(option.AddressRequest, d.First().Address().String()), at(option.ServerID,
 			server.String()))...))
-		return d.Address.String()
+		return d.First().Address().String()
 	}
 	got := []string{ask(1), ask(2), ask(3), ask(4, staff), ask(5, staff), ask(6, staff), ask(3, at(option.AddressRequest, "10.77.0.200"))}
 	if want := "10.77.0.100 10.77.0.101 pool-empty 10.77.0.200 10.77.0.201 pool-empty pool-empty"; strings.Join(got, " ") != want {

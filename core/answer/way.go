@@ -80,16 +80,6 @@ func (d *decider) believes(relay netip.Addr) bool {
 	return relay.IsValid() && d.plan.LinkOfRelay(relay) != 0
 }
 
-// believed is the part of option 82 that counts.
-func (d *v4) believed() *dhcp4.Relay {
-	if d.way == ByRelay {
-		return &d.req.Relay
-	}
-	return &nothingSaid
-}
-
-var nothingSaid dhcp4.Relay
-
 // recall fills in what a client that renews straight from its address cannot say: how
 // it is connected, as it was last heard through its relay.
 func (d *v4) recall() {
@@ -102,7 +92,7 @@ func (d *v4) recall() {
 	}
 	w := &d.who
 	w.via, w.circuit, w.agent, w.sure = l.Relay, []byte(l.Circuit), l.Agent, d.believes(l.Relay)
-	w.facts = recalled(w.facts, l, w.sure, &d.recalled)
+	w.facts = recalled(w.facts, l, w.sure)
 	if l.Circuit != "" {
 		d.step("it was last heard through relay {a}, circuit {c}", l.Relay, l.Circuit)
 	} else {
@@ -112,11 +102,10 @@ func (d *v4) recall() {
 
 // agentFor is what a lease keeps of a relayed message (Lease.Agent): sub-options 2 and
 // 6 of option 82 (RFC 3046, RFC 3993) and option 77, as code, length and octets.
-func (d *v4) agentFor() string {
-	if d.msg.GIAddr.IsUnspecified() {
+func (d *decider) agentFor() string {
+	if !d.req.Relay.IsValid() {
 		return d.who.agent
 	}
-	classes, _ := d.msg.Options.Get(option.UserClass)
 	var room [3 * 257]byte
 	b := room[:0]
 	put := func(code uint8, data []byte) {
@@ -124,9 +113,9 @@ func (d *v4) agentFor() string {
 			b = dhcp4.AppendSub(b, code, data)
 		}
 	}
-	put(dhcp4.SubRemote, d.req.Relay.Remote)
-	put(dhcp4.SubSubscriber, d.req.Relay.Subscriber)
-	put(option.UserClass, classes)
+	put(dhcp4.SubRemote, d.req.Remote)
+	put(dhcp4.SubSubscriber, d.req.Subscriber)
+	put(option.UserClass, d.req.Message.Classes())
 	return string(b)
 }
 

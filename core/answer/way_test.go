@@ -11,18 +11,19 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 // A datagram proves only where it came from: nobody ends, shortens or takes what
 // another was promised, whatever he says and from wherever he says it.
 func TestNobodyEndsAnothersLease(t *testing.T) {
 	victim := "10.77.0.100"
-	from := func(a string) func(*Request) { return func(r *Request) { r.From = netip.MustParseAddr(a) } }
-	straight := func(a string) func(*Request) {
-		return func(r *Request) { from(a)(r); r.Unicast = true; r.Interface = "eth0" }
+	from := func(a string) func(*request.Path) { return func(r *request.Path) { r.From = netip.MustParseAddr(a) } }
+	straight := func(a string) func(*request.Path) {
+		return func(r *request.Path) { from(a)(r); r.Unicast = true; r.Interface = "eth0" }
 	}
-	onLink := func(a string) func(*Request) {
-		return func(r *Request) {
+	onLink := func(a string) func(*request.Path) {
+		return func(r *request.Path) {
 			from(a)(r)
 			r.Interface, r.Prefixes = "eth0", []netip.Prefix{netip.MustParsePrefix("10.77.0.1/24")}
 		}
@@ -33,7 +34,7 @@ func TestNobodyEndsAnothersLease(t *testing.T) {
 		giaddr  string
 		ciaddr  string
 		options []dhcp4.Option
-		how     func(*Request)
+		how     func(*request.Path)
 	}{
 		"renewal from a foreign address": {dhcp4.Request, "", victim, []dhcp4.Option{shorter}, straight("192.0.2.66")},
 		"RELEASE from a foreign address": {dhcp4.Release, "", victim, nil, straight("192.0.2.66")},
@@ -82,7 +83,7 @@ func TestNobodyEndsAnothersLease(t *testing.T) {
 		}
 		d := f.do(m, c.how)
 		if after := f.table.At(before.Address()); after.Status != lease.Active || after.Expires < before.Expires {
-			t.Errorf("%s: %s %s, and the lease is %+v", name, d.Outcome, d.Why, after)
+			t.Errorf("%s: %s %s, and the lease is %+v", name, d.First().Outcome, d.First().Why, after)
 		}
 	}
 }
@@ -126,8 +127,8 @@ func TestPromiseOutlivesItsLease(t *testing.T) {
 		f.edit(func(s *plan.Scope) { s.Pools = []addr.Range{{From: a, To: a}} })
 		for f.now < told+lease.Grace {
 			endDue(f.table, f.now)
-			if d := f.do(f.message(dhcp4.Discover, 2)); d.Outcome == Offered {
-				t.Errorf("after %s another client is offered %s %s before the end that the first was told", name, d.Address,
+			if d := f.do(f.message(dhcp4.Discover, 2)); d.First().Outcome == Offered {
+				t.Errorf("after %s another client is offered %s %s before the end that the first was told", name, d.First().Address(),
 					told.Sub(f.now))
 				break
 			}
@@ -155,7 +156,7 @@ func TestCircuits(t *testing.T) {
 	f.expect("through a relay that nobody names", f.do(f.message(dhcp4.Discover, 1, via...)), Offered, "", "10.77.0.100")
 	direct := f.message(dhcp4.Discover, 1, via...)
 	direct.GIAddr = netip.IPv4Unspecified()
-	f.expect("a client that says it itself", f.do(direct, func(r *Request) {
+	f.expect("a client that says it itself", f.do(direct, func(r *request.Path) {
 		r.Interface, r.Prefixes = "eth0", []netip.Prefix{netip.MustParsePrefix("10.77.0.1/24")}
 	}), Offered, "", "10.77.0.100")
 	f.names("10.77.0.2")
@@ -164,15 +165,16 @@ func TestCircuits(t *testing.T) {
 	f.now += 210
 	renewal := f.message(dhcp4.Request, 1)
 	renewal.GIAddr, renewal.CIAddr = netip.IPv4Unspecified(), netip.MustParseAddr("10.77.0.9")
-	d := f.do(renewal, func(r *Request) { r.Unicast, r.From = true, renewal.CIAddr })
+	d := f.do(renewal, func(r *request.Path) { r.Unicast, r.From = true, renewal.CIAddr })
 	f.expect("renewed without option 82", d, Acknowledged, "", "10.77.0.9")
-	if l := d.Lease(); l == nil || l.Granted != 7*time.Minute || l.Circuit != "sw1/0/7" || l.Relay.String() != "10.77.0.2" || !l.Reserved {
+	if l := d.First().Lease; l == nil || l.Granted != 7*time.Minute || l.Circuit != "sw1/0/7" || l.Relay.String() != "10.77.0.2" ||
+		!l.Reserved {
 		t.Errorf("the renewal is recorded as %+v; trail %v", l, d.Trail)
 	}
 	// The relay is named no more: what it said does not count any longer.
 	f.link(func(l *plan.Link) { l.Relays = nil })
 	f.now += 210
-	f.expect("when nobody names the relay", f.do(renewal, func(r *Request) { r.Unicast, r.From = true, renewal.CIAddr }), Refused,
+	f.expect("when nobody names the relay", f.do(renewal, func(r *request.Path) { r.Unicast, r.From = true, renewal.CIAddr }), Refused,
 		reason.ForAnother, "10.77.0.9")
 }
 
@@ -185,8 +187,8 @@ func TestEarlyWhateverItSays(t *testing.T) {
 			dhcp4.Option{Code: option.AddressTime, Data: []byte{0, 0, 2, byte(n)}}, dhcp4.Option{Code: option.Hostname,
 				Data: []byte{'a' + byte(n%20)}})
 		m.CIAddr, m.XID = a, uint32(n)
-		if d := f.do(m); d.Outcome != Acknowledged || d.Lease() != nil {
-			t.Fatalf("renewal %d is %s, recorded as %+v", n, d.Outcome, d.Lease())
+		if d := f.do(m); d.First().Outcome != Acknowledged || d.First().Lease != nil {
+			t.Fatalf("renewal %d is %s, recorded as %+v", n, d.First().Outcome, d.First().Lease)
 		}
 	}
 }
@@ -199,7 +201,7 @@ func TestRecordsLost(t *testing.T) {
 	decide := func(m *dhcp4.Message, probed func(netip.Addr, addr.Hardware) Probe) *Decision {
 		w := f.world()
 		w.RecordsLost, w.Probed = true, probed
-		return Decide(Request{Message: m, Server: server}, w, nil)
+		return Decide(asked(m, request.Path{Server: server}), w, nil)
 	}
 	f.expect("somebody new", decide(f.message(dhcp4.Discover, 2), nil), Ignored, reason.RecordsLost, "")
 	f.expect("somebody new who wishes", decide(f.message(dhcp4.Discover, 2, at(option.AddressRequest, "10.77.0.105")), nil), Ignored,

@@ -3,8 +3,8 @@ package answer
 import (
 	"net/netip"
 
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 )
 
@@ -16,7 +16,7 @@ func (w *asker) port() lease.Port {
 // circuitText is the circuit as reservations have it.
 func (w *asker) circuitText() string {
 	if w.shown == "" && len(w.circuit) > 0 {
-		w.shown = dhcp4.Show(w.circuit)
+		w.shown = option.Show(w.circuit)
 	}
 	return w.shown
 }
@@ -62,7 +62,7 @@ func (d *decider) mine(l *lease.Lease) bool {
 	case !d.isFor(r):
 		return false
 	case r.Circuit != "":
-		return d.believes(l.Relay) && dhcp4.Show([]byte(l.Circuit)) == r.Circuit
+		return d.believes(l.Relay) && option.Show([]byte(l.Circuit)) == r.Circuit
 	case r.Hardware != "":
 		return l.Hardware == d.who.hardware
 	}
@@ -194,7 +194,7 @@ func (d *decider) taken(r *plan.Reservation) bool {
 func (d *decider) twin(l *lease.Lease) {
 	if l.Client.Identifier() != "" && l.Client == d.who.client && l.HeldAt(d.now) && l.Hardware != d.who.hardware && l.Hardware != "" {
 		d.step("{a} is held by {t}, which has the same identifier", l.Address(), l.Hardware.String())
-		d.out.Twin = l
+		d.answer.Twin = l
 	}
 }
 
@@ -211,7 +211,7 @@ func Holds(r *plan.Reservation, l *lease.Lease) bool {
 	case r.Identifier != "":
 		return l.Client.Identifier() == string(r.Identifier)
 	case r.Circuit != "":
-		return dhcp4.Show([]byte(l.Circuit)) == r.Circuit
+		return option.Show([]byte(l.Circuit)) == r.Circuit
 	}
 	return l.Hardware == r.Hardware
 }

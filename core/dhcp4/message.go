@@ -11,6 +11,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/option"
+	"yarnpost/core/request"
 )
 
 // Type is a DHCP message type (option 53).
@@ -121,6 +122,10 @@ type Message struct {
 	SName, File                    []byte        // without trailing NULs; nil where overloaded
 	Type                           Type
 	Options                        Options // as joined by RFC 3396, without pad, end and 52
+	Agent                          Relay   // what option 82 says
+
+	wants [1]request.Association // room for what Request gives
+	hint  [1]netip.Prefix
 }
 
 // Errors that Decode wraps; each names one way a datagram can be malformed, so
@@ -190,6 +195,9 @@ func Decode(m *Message, b []byte) error {
 			return fmt.Errorf("decode DHCPv4: option 53 is %x: %w", v, ErrType)
 		}
 		m.Type = Type(v[0])
+	}
+	if b, ok := m.Options.Get(option.RelayAgent); ok {
+		m.Agent = ParseRelay(b)
 	}
 	return nil
 }

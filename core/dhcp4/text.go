@@ -2,46 +2,15 @@ package dhcp4
 
 import (
 	"strings"
-	"unicode"
-	"unicode/utf8"
 
 	"yarnpost/core/option"
 )
 
 // Text is what an option says as text that can be stored and shown anywhere
-// (see Clean), or "".
+// (see option.Clean), or "".
 func (m *Message) Text(code uint8) string {
 	b, _ := m.Options.Get(code)
-	return Clean(b)
-}
-
-// Clean makes text of what a client says of itself: trailing NULs go, and what
-// is not printable becomes a question mark, so that it can be stored and shown
-// anywhere.
-func Clean(b []byte) string {
-	s := strings.TrimRight(string(b), "\x00")
-	for i := range len(s) {
-		if s[i] < ' ' || s[i] > '~' {
-			return strings.Map(func(r rune) rune {
-				if r == utf8.RuneError || !unicode.IsPrint(r) {
-					return '?'
-				}
-				return r
-			}, s)
-		}
-	}
-	return s
-}
-
-// Show makes text of octets that may be text: as they are if all of them are
-// printable, else in hexadecimal with colons.
-func Show(b []byte) string {
-	for _, c := range b {
-		if c < ' ' || c > '~' {
-			return option.Colons(b)
-		}
-	}
-	return string(b)
+	return option.Clean(b)
 }
 
 var oneName = option.Type{Fields: []option.Kind{option.Name}}
@@ -54,7 +23,7 @@ func (m *Message) FQDN() string {
 		return ""
 	}
 	if b[0]&4 == 0 {
-		return strings.TrimSuffix(Clean(b[3:]), ".")
+		return strings.TrimSuffix(option.Clean(b[3:]), ".")
 	}
 	name := oneName.Format(b[3:])
 	if strings.HasPrefix(name, option.RawPrefix) { // a partial name has no final root label

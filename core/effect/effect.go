@@ -19,6 +19,7 @@ import (
 	"slices"
 
 	"yarnpost/core/lease"
+	"yarnpost/core/plan"
 )
 
 // Do says what is to be done.
@@ -48,7 +49,10 @@ func (d Do) String() string {
 // Effect is one thing to be done.
 type Effect struct {
 	Do      Do
-	Key     netip.Prefix
+	Key     netip.Prefix // with Await: the record that is waited for; the zero prefix: all so far
+	Scope   plan.ID
+	Port    lease.Port // where the client is plugged in
+	Client  lease.Client
 	Note    *lease.Offer
 	Changes []lease.Change
 	Body    []byte
@@ -67,17 +71,18 @@ func (l List) Has(d Do) bool {
 type World interface {
 	Forget(key netip.Prefix)
 	Offer(*lease.Offer)
-	Welcome()
-	Blame()
+	Welcome(scope plan.ID, at lease.Port)
+	Blame(scope plan.ID, c lease.Client, at lease.Port)
 	Remember(lease.Change)
 	// Record takes changes that are recorded all together or not at all. If it reports
 	// false, they cannot be recorded, and the rest of the list is dropped.
 	Record([]lease.Change) bool
 	// Save is Record for what a pair stands at.
 	Save(body []byte) bool
-	// Await has the rest of the list carried out once what was recorded so far is durable.
+	// Await has the rest of the list carried out once the record of a key is durable, or with
+	// the zero prefix all that was recorded so far.
 	// The memory of the rest may be used again as soon as it returns.
-	Await(rest List)
+	Await(on netip.Prefix, rest List)
 	// Commit is called where a list that recorded something ends without Await.
 	Commit()
 	Reply()
@@ -96,9 +101,9 @@ func (l List) CarryOut(w World) {
 		case Offer:
 			w.Offer(f.Note)
 		case Welcome:
-			w.Welcome()
+			w.Welcome(f.Scope, f.Port)
 		case Blame:
-			w.Blame()
+			w.Blame(f.Scope, f.Client, f.Port)
 		case Remember:
 			w.Remember(f.Changes[0])
 		case Record:
@@ -112,7 +117,7 @@ func (l List) CarryOut(w World) {
 			}
 			recorded = true
 		case Await:
-			w.Await(l[i+1:])
+			w.Await(f.Key, l[i+1:])
 			return
 		case Reply:
 			w.Reply()
@@ -132,16 +137,16 @@ func (l List) CarryOut(w World) {
 // Bystander is a World in which nothing happens, for those that are interested in some of it.
 type Bystander struct{}
 
-func (Bystander) Forget(netip.Prefix)        {}
-func (Bystander) Offer(*lease.Offer)         {}
-func (Bystander) Welcome()                   {}
-func (Bystander) Blame()                     {}
-func (Bystander) Remember(lease.Change)      {}
-func (Bystander) Record([]lease.Change) bool { return true }
-func (Bystander) Save([]byte) bool           { return true }
-func (Bystander) Await(List)                 {}
-func (Bystander) Commit()                    {}
-func (Bystander) Reply()                     {}
-func (Bystander) Tell([]lease.Change)        {}
-func (Bystander) Enter()                     {}
-func (Bystander) Send([]byte)                {}
+func (Bystander) Forget(netip.Prefix)                     {}
+func (Bystander) Offer(*lease.Offer)                      {}
+func (Bystander) Welcome(plan.ID, lease.Port)             {}
+func (Bystander) Blame(plan.ID, lease.Client, lease.Port) {}
+func (Bystander) Remember(lease.Change)                   {}
+func (Bystander) Record([]lease.Change) bool              { return true }
+func (Bystander) Save([]byte) bool                        { return true }
+func (Bystander) Await(netip.Prefix, List)                {}
+func (Bystander) Commit()                                 {}
+func (Bystander) Reply()                                  {}
+func (Bystander) Tell([]lease.Change)                     {}
+func (Bystander) Enter()                                  {}
+func (Bystander) Send([]byte)                             {}

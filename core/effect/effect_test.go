@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"yarnpost/core/lease"
+	"yarnpost/core/plan"
 )
 
 // scribe writes down what it is told; it takes no more than some records.
@@ -21,23 +22,23 @@ func (s *scribe) say(format string, args ...any) {
 	s.told = append(s.told, fmt.Sprintf(format, args...))
 }
 
-func (s *scribe) Forget(k netip.Prefix)   { s.say("forget %s", k) }
-func (s *scribe) Offer(o *lease.Offer)    { s.say("offer %s", o.Address()) }
-func (s *scribe) Welcome()                { s.say("welcome") }
-func (s *scribe) Blame()                  { s.say("blame") }
-func (s *scribe) Remember(c lease.Change) { s.say("remember %s", c.After.Address()) }
+func (s *scribe) Forget(k netip.Prefix)                   { s.say("forget %s", k) }
+func (s *scribe) Offer(o *lease.Offer)                    { s.say("offer %s", o.Address()) }
+func (s *scribe) Welcome(plan.ID, lease.Port)             { s.say("welcome") }
+func (s *scribe) Blame(plan.ID, lease.Client, lease.Port) { s.say("blame") }
+func (s *scribe) Remember(c lease.Change)                 { s.say("remember %s", c.After.Address()) }
 func (s *scribe) Record(c []lease.Change) bool {
 	s.say("record %d", len(c))
 	s.records--
 	return s.records >= 0
 }
-func (s *scribe) Save(b []byte) bool    { s.say("save %s", b); s.records--; return s.records >= 0 }
-func (s *scribe) Await(rest List)       { s.say("await"); s.rest = slices.Clone(rest) }
-func (s *scribe) Commit()               { s.say("commit") }
-func (s *scribe) Reply()                { s.say("reply") }
-func (s *scribe) Tell(c []lease.Change) { s.say("tell %d", len(c)) }
-func (s *scribe) Enter()                { s.say("enter") }
-func (s *scribe) Send(b []byte)         { s.say("send %s", b) }
+func (s *scribe) Save(b []byte) bool              { s.say("save %s", b); s.records--; return s.records >= 0 }
+func (s *scribe) Await(_ netip.Prefix, rest List) { s.say("await"); s.rest = slices.Clone(rest) }
+func (s *scribe) Commit()                         { s.say("commit") }
+func (s *scribe) Reply()                          { s.say("reply") }
+func (s *scribe) Tell(c []lease.Change)           { s.say("tell %d", len(c)) }
+func (s *scribe) Enter()                          { s.say("enter") }
+func (s *scribe) Send(b []byte)                   { s.say("send %s", b) }
 
 // A list is carried out in its order, up to Await; what cannot be recorded drops the rest.
 func TestCarryOut(t *testing.T) {

@@ -13,12 +13,11 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
-	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 // Stay is one client that came and stayed.
@@ -277,27 +276,17 @@ func (s *stage) turn(p *player) {
 // get does the exchange of four messages.
 func (s *stage) get(p *player) bool {
 	s.out.Clients += map[bool]int{true: 1}[p.tries == 0 && p.since == 0]
-	m := p.message(dhcp4.Discover)
-	wish := p.Address
-	if wish.IsValid() {
-		m.Options = append(m.Options, address(option.AddressRequest, wish))
-	}
-	d := s.decide(p, m)
-	if d.Outcome != answer.Offered || d.Reply == nil || d.Reply.YIAddr.IsUnspecified() {
+	d := s.decide(p, request.Solicit, p.Stay.Address)
+	if d.Outcome != answer.Offered || d.Offer == nil {
 		s.without(p, d.Why)
 		return false
 	}
-	m = p.message(dhcp4.Request)
-	m.Options = append(m.Options, address(option.AddressRequest, d.Reply.YIAddr), address(option.ServerID, server))
-	d = s.decide(p, m)
-	return s.taken(p, d)
+	return s.taken(p, s.decide(p, request.Select, d.Address()))
 }
 
 func (s *stage) renew(p *player) bool {
-	m := p.message(dhcp4.Request)
-	m.CIAddr = p.address
 	s.renewals++
-	if d := s.decide(p, m); d.Outcome == answer.Acknowledged {
+	if d := s.decide(p, request.Rebind, p.address); d.Outcome == answer.Acknowledged {
 		return s.taken(p, d)
 	}
 	p.address = netip.Addr{}
@@ -305,23 +294,16 @@ func (s *stage) renew(p *player) bool {
 }
 
 func (s *stage) release(p *player) {
-	m := p.message(dhcp4.Release)
-	m.CIAddr = p.address
-	m.Options = append(m.Options, address(option.ServerID, server))
-	s.decide(p, m)
+	s.decide(p, request.Release, p.address)
 	p.address = netip.Addr{}
 }
 
-func (s *stage) taken(p *player, d *answer.Decision) bool {
+func (s *stage) taken(p *player, d *answer.Answer) bool {
 	if d.Outcome != answer.Acknowledged {
 		s.without(p, d.Why)
 		return false
 	}
-	if l := d.Lease(); l != nil {
-		p.address, p.granted = l.Address(), l.Granted
-	} else if seconds, ok := d.Reply.Options.Uint32(option.AddressTime); ok { // from the record
-		p.address, p.granted = d.Reply.YIAddr, option.FromSeconds(seconds)
-	}
+	p.address, p.granted = d.Address(), d.Time
 	if p.refused > 0 && p.refused <= len(s.out.Refused) && s.out.Refused[p.refused-1].Waited < 0 {
 		s.out.Refused[p.refused-1].Waited = s.now.Sub(p.since)
 	}
@@ -360,36 +342,25 @@ func (s *stage) without(p *player, why reason.Reason) {
 	}
 }
 
-// message is a client's, with its usual options.
-func (p *player) message(t dhcp4.Type) *dhcp4.Message {
-	l := lease.Lease{Prefix: lease.Host(p.Stay.Address), Client: p.Client, Hardware: p.Hardware, Hostname: p.Hostname,
-		Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay}
-	m := answer.Replay(&l, nil).Message
-	m.Type, m.CIAddr = t, netip.IPv4Unspecified()
-	if p.Relay.IsValid() {
-		m.GIAddr = p.Relay
+// decide has the code that serves decide what a client asks, with its usual options, and
+// does what it says.
+func (s *stage) decide(p *player, k request.Kind, a netip.Addr) *answer.Answer {
+	draft := answer.DraftOf(&lease.Lease{Client: p.Client, Hardware: p.Hardware, Hostname: p.Hostname, Vendor: p.Vendor})
+	draft.Kind, draft.Address = k, a
+	path := request.Path{Server: server}
+	if k == request.Select || k == request.Release {
+		draft.Server = server
 	}
-	m.Options[0] = dhcp4.Option{Code: option.MessageType, Data: []byte{byte(t)}}
-	return m
-}
-
-func address(code uint8, a netip.Addr) dhcp4.Option {
-	return dhcp4.Option{Code: code, Data: a.AsSlice()}
-}
-
-// decide has the code that serves decide a message, and does what it says.
-func (s *stage) decide(p *player, m *dhcp4.Message) *answer.Decision {
-	req := answer.Request{Message: m, Server: server}
 	if p.Relay.IsValid() {
-		req.Relay = dhcp4.Relay{Circuit: []byte(p.Circuit), Link: p.Stay.Address}
+		draft.Agent = request.Agent{Relay: p.Relay, Link: p.Stay.Address, Circuit: []byte(p.Circuit)}
 	} else {
-		req.Interface, req.Prefixes = "rehearsal", []netip.Prefix{netip.PrefixFrom(p.Stay.Address, 32)}
+		path.Interface, path.Prefixes = "rehearsal", []netip.Prefix{netip.PrefixFrom(p.Stay.Address, 32)}
 	}
 	w := answer.World{Table: s.table, Now: s.now, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}
 	if s.Gone != nil && s.now < s.From.Add(s.Gone.Wait) {
 		w.Pair = survivor{s.Gone.MCLT, s.theirs}
 	}
-	s.decision = answer.Decide(req, w, s.decision)
+	s.decision = answer.Decide(answer.Hypothetical(draft, path), w, s.decision)
 	d := s.decision
 	s.out.Decisions++
 	s.hours[s.hour()]++
@@ -399,7 +370,7 @@ func (s *stage) decide(p *player, m *dhcp4.Message) *answer.Decision {
 		s.out.Messages++
 	}
 	d.Effects.CarryOut(&carrier{stage: s})
-	return d
+	return d.First()
 }
 
 func (s *stage) result() Output {
@@ -488,4 +459,4 @@ func (w *carrier) Record(changes []lease.Change) bool {
 }
 
 // Await implements effect.World.
-func (w *carrier) Await(rest effect.List) { rest.CarryOut(w) }
+func (w *carrier) Await(_ netip.Prefix, rest effect.List) { rest.CarryOut(w) }

@@ -5,7 +5,6 @@ package rule
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -17,8 +16,8 @@ import (
 	"cel.dev/cel-go/ext"
 
 	"yarnpost/core/addr"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
+	"yarnpost/core/request"
 )
 
 // Limits of an expression. Cost is in CEL's units, roughly one a step.
@@ -156,10 +155,9 @@ func NewLists(named map[string][]string) *Lists {
 // Request is what an expression is asked about. Nothing is worked out before an
 // expression asks for it.
 type Request struct {
-	Message     *dhcp4.Message
-	Relay       *dhcp4.Relay
-	Via         netip.Addr // the relay's address; the zero address is that of the message
-	Classes     []byte     // option 77 as last heard, where the message has none
+	Of          *request.Request
+	Agent       request.Agent // what is believed of how the client is connected
+	Classes     []byte        // user classes as last heard, where the message has none
 	Link, Scope string
 	Lists       *Lists
 }
@@ -179,62 +177,57 @@ func (r *Request) Parent() cel.Activation { return nil }
 
 // ResolveName implements CEL's activation.
 func (r *Request) ResolveName(name string) (any, bool) {
-	m := r.Message
+	m := r.Of.Message
 	switch name {
 	case "hw":
-		return m.CHAddr.String(), true
+		return r.Of.Hardware.String(), true
 	case "id":
-		b, _ := m.Options.Get(option.ClientID)
-		return addr.Hardware(b).String(), true
+		return addr.Hardware(r.Of.Identifier).String(), true
 	case "vendor":
-		return m.Text(option.ClassID), true
+		return m.Vendor(), true
 	case "userClass":
-		if _, says := m.Options.Get(option.UserClass); !says && len(r.Classes) > 0 {
-			return classesOf(r.Classes), true
+		classes := m.Classes()
+		if len(classes) == 0 {
+			classes = r.Classes
 		}
-		return UserClasses(m), true
+		return m.ClassList(classes), true
 	case "hostname":
-		return m.Text(option.Hostname), true
+		return m.Hostname(), true
 	case "fqdn":
 		return m.FQDN(), true
 	case "wants":
-		b, _ := m.Options.Get(option.ParameterList)
-		out := make([]int64, len(b))
-		for i, c := range b {
-			out[i] = int64(c)
+		out := []int64{}
+		for _, c := range m.Wants() {
+			out = append(out, int64(c))
 		}
 		return out, true
 	case "relay":
-		via := r.Via
-		if !via.IsValid() {
-			via = m.GIAddr
-		}
-		if via.IsUnspecified() {
+		if !r.Agent.Relay.IsValid() {
 			return "", true
 		}
-		return via.String(), true
+		return r.Agent.Relay.String(), true
 	case "circuit":
-		return dhcp4.Show(r.Relay.Circuit), true
+		return option.Show(r.Agent.Circuit), true
 	case "remote":
-		return dhcp4.Show(r.Relay.Remote), true
+		return option.Show(r.Agent.Remote), true
 	case "subscriber":
-		return dhcp4.Show(r.Relay.Subscriber), true
+		return option.Show(r.Agent.Subscriber), true
 	case "link":
 		return r.Link, true
 	case "scope":
 		return r.Scope, true
 	case "message":
-		return m.Type.String(), true
+		return m.Name(), true
 	case "options":
-		out := make(map[int64]string, len(m.Options))
-		for _, o := range m.Options {
-			out[int64(o.Code)] = option.Standard4.ByCode(uint16(o.Code)).Type.Format(o.Data)
+		out := map[int64]string{}
+		for code, data := range m.Each() {
+			out[int64(code)] = option.Standard(r.Of.Family).ByCode(code).Type.Format(data)
 		}
 		return out, true
 	case "raw":
-		out := make(map[int64][]byte, len(m.Options))
-		for _, o := range m.Options {
-			out[int64(o.Code)] = o.Data
+		out := map[int64][]byte{}
+		for code, data := range m.Each() {
+			out[int64(code)] = data
 		}
 		return out, true
 	case "lists":
@@ -244,30 +237,4 @@ func (r *Request) ResolveName(name string) (any, bool) {
 		return r.Lists.value, true
 	}
 	return nil, false
-}
-
-// UserClasses are the classes of option 77. Clients that send plain text
-// instead of counted classes, which are many, have one class.
-func UserClasses(m *dhcp4.Message) []string {
-	b, ok := m.Options.Get(option.UserClass)
-	if !ok {
-		return []string{}
-	}
-	return classesOf(b)
-}
-
-func classesOf(b []byte) []string {
-	if len(b) == 0 {
-		return []string{}
-	}
-	var out []string
-	for rest := b; len(rest) > 0; {
-		n := int(rest[0])
-		if n == 0 || n >= len(rest)+1 || 1+n > len(rest) {
-			return []string{dhcp4.Show(b)}
-		}
-		out = append(out, dhcp4.Show(rest[1:1+n]))
-		rest = rest[1+n:]
-	}
-	return out
 }

@@ -8,16 +8,18 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
+	"yarnpost/core/request"
 )
 
-func request() *Request {
+func asked() *Request {
 	m := &dhcp4.Message{Type: dhcp4.Discover, GIAddr: netip.IPv4Unspecified(), CHAddr: addr.Hardware("\x02\x4c\x00\x00\x00\x17")}
 	for code, data := range map[uint8]string{option.ClassID: "deskphone 7", option.UserClass: "\x05staff\x02it", option.Hostname: "loom-17",
 		option.ClientID: "\x01\x02\x4c", option.ParameterList: "\x01\x96", option.ClientSystem: "\x00\x07",
 		option.ClientFQDN: "\x04\x00\x00\x07loom-17\x08fellgate\x07example\x00"} {
 		m.Options = append(m.Options, dhcp4.Option{Code: code, Data: []byte(data)})
 	}
-	return &Request{Message: m, Relay: &dhcp4.Relay{Circuit: []byte("sw1/0/7"), Remote: []byte{0, 1}}, Link: "yard", Scope: "looms",
+	of := m.Request(request.Path{})
+	return &Request{Of: &of, Agent: request.Agent{Circuit: []byte("sw1/0/7"), Remote: []byte{0, 1}}, Link: "yard", Scope: "looms",
 		Lists: NewLists(map[string][]string{"phones": {"02:4c:00:00:00:17"}, "others": {"01:02:ff"}})}
 }
 
@@ -46,7 +48,7 @@ func TestFits(t *testing.T) {
 			t.Errorf("%s: %v", text, err)
 			continue
 		}
-		r := request()
+		r := asked()
 		if got, err := p.Fits(r); got != want || err != nil {
 			t.Errorf("%s gives %v, %v", text, got, err)
 		}
@@ -78,7 +80,7 @@ func TestFaultsHaveAPlace(t *testing.T) {
 		t.Errorf("lists of the program: %v, %v", p, err)
 	}
 	p, _ = Compile(`raw[200] == b""`)
-	if fits, err := p.Fits(request()); fits || err == nil {
+	if fits, err := p.Fits(asked()); fits || err == nil {
 		t.Error("an option that is not there does not fail")
 	}
 }
@@ -93,7 +95,7 @@ func FuzzFits(f *testing.F) {
 		}
 		all = append(all, p)
 	}
-	b, _, err := dhcp4.Append(nil, request().Message, 0)
+	b, _, err := asked().Of.Message.(*dhcp4.Message).AppendTo(nil, 0)
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -104,7 +106,8 @@ func FuzzFits(f *testing.F) {
 			return
 		}
 		for _, p := range all {
-			p.Fits(&Request{Message: &m, Relay: &dhcp4.Relay{}})
+			of := m.Request(request.Path{})
+			p.Fits(&Request{Of: &of})
 		}
 	})
 }
@@ -116,7 +119,7 @@ func FuzzCompile(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		if p, err := Compile(text); err == nil {
-			p.Fits(request())
+			p.Fits(asked())
 		}
 	})
 }

@@ -8,7 +8,9 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 	"yarnpost/service/journal"
 	"yarnpost/service/observe"
 	"yarnpost/service/wire"
@@ -19,7 +21,7 @@ import (
 type carrier struct {
 	effect.Bystander // a decision says nothing of the pair but Tell, which waits
 	e                *Engine
-	req              *answer.Request
+	req              *request.Request
 	d                *answer.Decision
 	reply            wire.Reply
 	now              lease.Time
@@ -33,21 +35,26 @@ func (w *carrier) Forget(k netip.Prefix) { w.e.table.DropOffer(k) }
 // Offer implements effect.World.
 func (w *carrier) Offer(o *lease.Offer) {
 	e := w.e
+	a := w.d.Of(o.Prefix)
 	old, again := e.table.OfferOf(o.Address())
-	if again && old.Client == w.d.Client && old.Until != o.Until {
-		e.seen.Unserved.Note(w.req, w.d, reason.NotTaken, w.now)
+	if again && old.Client == o.Client && old.Until != o.Until {
+		e.seen.Unserved.Note(w.of(a), reason.NotTaken, w.now)
 	}
 	e.table.PutOffer(*o)
-	e.probes.Used(w.d.Scope.ID, o.Address(), w.now)
+	e.probes.Used(a.Scope.ID, o.Address(), w.now)
+}
+
+// of is what watchers are told of an answer.
+func (w *carrier) of(a *answer.Answer) observe.Case {
+	return observe.Case{Request: w.req, Decision: w.d, Answer: a}
 }
 
 // Welcome implements effect.World.
-func (w *carrier) Welcome() { w.e.table.Welcome(w.d.Scope.ID, portOf(w.req), w.now) }
+func (w *carrier) Welcome(scope plan.ID, at lease.Port) { w.e.table.Welcome(scope, at, w.now) }
 
 // Blame implements effect.World.
-func (w *carrier) Blame() {
-	at, _ := w.d.Lease().Port()
-	w.e.table.Declined(w.d.Scope.ID, w.d.Client, at, w.now)
+func (w *carrier) Blame(scope plan.ID, c lease.Client, at lease.Port) {
+	w.e.table.Declined(scope, c, at, w.now)
 }
 
 // Remember implements effect.World.
@@ -58,24 +65,29 @@ func (w *carrier) Remember(c lease.Change) { w.e.table.Put(c.After) }
 func (w *carrier) Record(changes []lease.Change) bool {
 	e := w.e
 	w.noteRest()
-	set := e.newSet(w.req, w.d, changes[0].Before, w.now)
+	with, set := e.newSet(w.req, w.d, w.now)
 	entries := make([]journal.Entry, len(changes))
 	for i, c := range changes {
 		entries[i] = journal.Entry{Before: c.Before, After: c.After, Quiet: c.Quiet, Note: waiting{lease: c.After, quiet: c.Quiet}}
+		if c.After == with {
+			entries[i].Set = set
+		}
 	}
 	first := w.waits
 	first.lease, first.quiet = changes[0].After, changes[0].Quiet
-	entries[0].Set, entries[0].Note = set, first
+	entries[0].Note = first
 	if e.commit(entries...) {
 		w.waits.kept = true
 		return true
 	}
-	if set != nil {
-		delete(e.sets.known, w.d.Lease().Given)
+	if with != nil {
+		delete(e.sets.known, with.Given)
 	}
 	e.metrics.drop("overload")
 	e.seen.Talk.Settle(w.waits.talk, observe.Dropped, e.clock.Now())
-	e.seen.Unserved.Note(w.req, w.d, reason.Overload, w.now)
+	for i := range w.d.Answers {
+		e.seen.Unserved.Note(w.of(&w.d.Answers[i]), reason.Overload, w.now)
+	}
 	return false
 }
 
@@ -95,16 +107,16 @@ func (w *carrier) noteRest() {
 
 // Await implements effect.World: the recorder has the rest, or gets it to wait for what is
 // on its way.
-func (w *carrier) Await(effect.List) {
+func (w *carrier) Await(on netip.Prefix, _ effect.List) {
 	if !w.waits.kept {
 		w.noteRest()
-		w.e.journal.Add(journal.Entry{Note: w.waits, On: lease.Host(w.d.Address)})
+		w.e.journal.Add(journal.Entry{Note: w.waits, On: on})
 	}
 }
 
 // Reply implements effect.World.
 func (w *carrier) Reply() {
-	if w.d.Delay > 0 && w.d.Outcome == answer.Offered {
+	if w.d.Delay > 0 && w.d.First().Outcome == answer.Offered {
 		w.e.later(w.reply, w.d.Delay)
 		return
 	}
@@ -118,8 +130,4 @@ func (e *Engine) later(reply wire.Reply, wait time.Duration) {
 		e.send([]wire.Reply{reply})
 		e.seen.Talk.Settle(reply.Talk, observe.Sent, e.clock.Now())
 	})
-}
-
-func portOf(req *answer.Request) lease.Port {
-	return lease.Port{Relay: req.Message.GIAddr, Circuit: string(req.Relay.Circuit)}
 }

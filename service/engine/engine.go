@@ -16,9 +16,9 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
-	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 	"yarnpost/service/journal"
 	"yarnpost/service/observe"
 	"yarnpost/service/probe"
@@ -177,48 +177,43 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 		return wire.Reply{}, false
 	}
 	own := *e.own.Load()
-	req := answer.Request{Message: m, Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To, From: p.From.Addr(),
-		Trial: e.trials.has(p.From)}
-	if b, ok := m.Options.Get(option.RelayAgent); ok {
-		req.Relay = dhcp4.ParseRelay(b)
-	}
+	path := request.Path{Unicast: own[p.To] || p.To.IsLoopback(), Server: p.To, From: p.From.Addr(), Trial: e.trials.has(p.From)}
 	if p.Interface != nil && p.Interface.Served {
-		req.Interface, req.Prefixes = p.Interface.Name, p.Interface.Prefixes
+		path.Interface, path.Prefixes = p.Interface.Name, p.Interface.Prefixes
 	}
-	if !req.Unicast || !req.Server.Is4() { // heard by broadcast: answer as the interface's address
+	if !path.Unicast || !path.Server.Is4() { // heard by broadcast: answer as the interface's address
 		if p.Interface == nil || len(p.Interface.Prefixes) == 0 {
 			e.metrics.drop("no-address-on-interface")
 			return wire.Reply{}, false
 		}
-		req.Server = p.Interface.Prefixes[0].Addr()
+		path.Server = p.Interface.Prefixes[0].Addr()
 	}
-	if req.Interface == "" && m.GIAddr.IsUnspecified() && (!req.Unicast || m.CIAddr.IsUnspecified()) {
+	if path.Interface == "" && m.GIAddr.IsUnspecified() && (!path.Unicast || m.CIAddr.IsUnspecified()) {
 		e.metrics.drop("interface-not-served")
 		return wire.Reply{}, false
 	}
 
+	req := m.Request(path)
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	now := e.clock.Now()
 	w := e.world(now)
 	e.decision = answer.Decide(req, w, e.decision)
 	d := e.decision
-	if d.Outcome == answer.Waiting && d.Withheld == "" {
-		if e.probes.Hold(p, d.Probe, arrived) {
-			e.probes.AskNow(d.Scope, d.Probe, w.Now)
+	if on := d.Waits(); on != nil && d.Withheld == "" {
+		if e.probes.Hold(p, on.Probe, arrived) {
+			e.probes.AskNow(on.Scope, on.Probe, w.Now)
 			return wire.Reply{}, false
 		}
 		e.metrics.drop("too-many-probes")
 		e.lost(p, &req, d, reason.Overload, "too many requests wait for probes", now, arrived)
 		return wire.Reply{}, false
 	}
-	e.metrics.decided(m.Type, d)
-	if d.Why == reason.BadRelay {
+	e.metrics.decided(m.Name(), d)
+	if first := d.First(); first.Why == reason.BadRelay {
 		e.metrics.drop("bad-relay")
-	} else {
-		if !m.GIAddr.IsUnspecified() && !e.IsOwn(m.GIAddr) {
-			e.relayHeard(m.GIAddr, d.Scope, w.Now)
-		}
+	} else if req.Relay.IsValid() && !e.IsOwn(req.Relay) {
+		e.relayHeard(req.Relay, first.Scope, w.Now)
 	}
 	return e.carryOut(p, &req, d, now, arrived)
 }
@@ -297,11 +292,13 @@ func (e *Engine) NetworkAt(a netip.Addr) string {
 // lost notes that a reply, or what should have led to one, did not leave: in the
 // conversation, and in the list of clients that go without. The caller holds
 // the lock.
-func (e *Engine) lost(p *wire.Packet, req *answer.Request, d *answer.Decision, why reason.Reason, text string, now, arrived time.Time) {
+func (e *Engine) lost(p *wire.Packet, req *request.Request, d *answer.Decision, why reason.Reason, text string, now, arrived time.Time) {
 	d.Trail = append(d.Trail, answer.Step{Text: "nothing is sent: {t}", Name: text})
-	d.Why = why
+	for i := range d.Answers {
+		d.Answers[i].Why = why
+		e.seen.Unserved.Note(observe.Case{Request: req, Decision: d, Answer: &d.Answers[i]}, why, lease.At(now))
+	}
 	e.seen.Talk.Begin(p, arrived, req, d, &wire.Reply{}, observe.Dropped, now)
-	e.seen.Unserved.Note(req, d, why, lease.At(now))
 }
 
 func nonce() string {
@@ -311,7 +308,7 @@ func nonce() string {
 }
 
 // carryOut does what a decision says, in its order. The caller holds the lock.
-func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decision, at, arrived time.Time) (reply wire.Reply, send bool) {
+func (e *Engine) carryOut(p *wire.Packet, req *request.Request, d *answer.Decision, at, arrived time.Time) (reply wire.Reply, send bool) {
 	if d.Reply != nil {
 		var ok bool
 		if reply, ok = e.encode(p, req, d, at, arrived); !ok {
@@ -320,12 +317,16 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 	}
 	if d.Withheld != "" {
 		e.seen.Talk.Begin(p, arrived, req, d, &reply, observe.Withheld, at)
-		e.seen.Shadow.Request(req, d, at)
+		for i := range d.Answers {
+			e.seen.Shadow.Request(observe.Case{Request: req, Decision: d, Answer: &d.Answers[i]}, at)
+		}
 		return wire.Reply{}, false
 	}
 	e.seen.Decided(req, d, at)
-	if d.Why == reason.PartnersShare && e.pairing != nil {
-		e.carry(e.pairing.Server.Hungry(e.table.Plan().OnLink(d.Scope.Link), lease.At(at)))
+	for i := range d.Answers {
+		if a := &d.Answers[i]; a.Why == reason.PartnersShare && e.pairing != nil {
+			e.carry(e.pairing.Server.Hungry(e.table.Plan().OnLink(a.Scope.Link), lease.At(at)))
+		}
 	}
 	fate := observe.Silent
 	switch {
@@ -339,8 +340,8 @@ func (e *Engine) carryOut(p *wire.Packet, req *answer.Request, d *answer.Decisio
 }
 
 // encode makes the datagram of a reply; ok is false if there can be none.
-func (e *Engine) encode(p *wire.Packet, req *answer.Request, d *answer.Decision, at, arrived time.Time) (reply wire.Reply, ok bool) {
-	data, omitted, err := dhcp4.Append(e.buffers.take(), d.Reply, d.Limit)
+func (e *Engine) encode(p *wire.Packet, req *request.Request, d *answer.Decision, at, arrived time.Time) (reply wire.Reply, ok bool) {
+	data, omitted, err := d.Reply.AppendTo(e.buffers.take(), d.Limit)
 	if err != nil {
 		e.metrics.drop("not-encodable")
 		e.lost(p, req, d, reason.TooLong, err.Error(), at, arrived)
@@ -359,7 +360,7 @@ func (e *Engine) encode(p *wire.Packet, req *answer.Request, d *answer.Decision,
 
 // run carries out the effects of a decision: what stands behind Await is left to the
 // recorder. It reports whether the reply can leave at once. The caller holds the lock.
-func (e *Engine) run(req *answer.Request, d *answer.Decision, reply wire.Reply, now lease.Time) (send bool) {
+func (e *Engine) run(req *request.Request, d *answer.Decision, reply wire.Reply, now lease.Time) (send bool) {
 	w := &e.carrier
 	*w = carrier{e: e, req: req, d: d, reply: reply, now: now, waits: waiting{talk: reply.Talk}}
 	d.Effects.CarryOut(w)
@@ -480,8 +481,10 @@ func (e *Engine) Unsent(r wire.Reply, err error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.seen.Unserved.NoteExchange(&x, reason.NoWayBack, lease.At(x.At))
-	if o, ok := e.table.OfferOf(x.Address); ok && o.Client == x.Client { // which it never heard of
-		e.table.DropOffer(o.Prefix)
+	for _, r := range x.Results {
+		if o, ok := e.table.OfferOf(r.Address()); ok && o.Client == r.Client { // which it never heard of
+			e.table.DropOffer(o.Prefix)
+		}
 	}
 }
 

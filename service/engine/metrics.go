@@ -26,7 +26,7 @@ type Metrics struct {
 }
 
 type decided struct {
-	message dhcp4.Type
+	message string
 	outcome answer.Outcome
 	why     reason.Reason
 }
@@ -61,14 +61,18 @@ func NewMetrics() *Metrics {
 	return m
 }
 
-func (m *Metrics) decided(t dhcp4.Type, d *answer.Decision) {
-	k := decided{t, d.Outcome, d.Why}
-	c := m.known[k]
-	if c == nil {
-		c = m.messages.WithLabelValues(t.String(), string(d.Outcome), string(d.Why))
-		m.known[k] = c
+// decided counts each answer to a message of a type.
+func (m *Metrics) decided(name string, d *answer.Decision) {
+	for i := range d.Answers {
+		a := &d.Answers[i]
+		k := decided{name, a.Outcome, a.Why}
+		c := m.known[k]
+		if c == nil {
+			c = m.messages.WithLabelValues(name, string(a.Outcome), string(a.Why))
+			m.known[k] = c
+		}
+		c.Inc()
 	}
-	c.Inc()
 }
 
 func (m *Metrics) drop(reason string) { m.dropped.WithLabelValues(reason).Inc() }

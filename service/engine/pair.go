@@ -2,6 +2,7 @@ package engine
 
 import (
 	"errors"
+	"net/netip"
 	"time"
 
 	"yarnpost/core/effect"
@@ -148,7 +149,7 @@ func (w *pairCarrier) Save(body []byte) bool {
 }
 
 // Await implements effect.World: the last entry has the rest.
-func (w *pairCarrier) Await(rest effect.List) {
+func (w *pairCarrier) Await(_ netip.Prefix, rest effect.List) {
 	if len(w.entries) == 0 {
 		w.entries = append(w.entries, journal.Entry{})
 	}

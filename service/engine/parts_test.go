@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
+	"yarnpost/core/request"
 	"yarnpost/service/wire"
 )
 
@@ -19,8 +20,9 @@ func TestRoute(t *testing.T) {
 	p := &wire.Packet{From: netip.MustParseAddrPort("10.77.0.2:4001"), Interface: served}
 	req, d := asked(1)
 	req.Interface, req.Server = "eth1", netip.MustParseAddr("10.77.0.1")
-	d.Reply = &dhcp4.Message{GIAddr: netip.MustParseAddr("10.77.0.2"), YIAddr: netip.MustParseAddr("10.77.0.100")}
-	req.Message.CIAddr = netip.MustParseAddr("10.77.0.55")
+	relay, said := netip.MustParseAddr("10.77.0.2"), req.Message.(*dhcp4.Message)
+	d.Reply = &dhcp4.Message{GIAddr: relay, YIAddr: netip.MustParseAddr("10.77.0.100")}
+	said.CIAddr = netip.MustParseAddr("10.77.0.55")
 	for _, c := range []struct {
 		to     answer.Destination
 		port   bool
@@ -34,7 +36,7 @@ func TestRoute(t *testing.T) {
 		{answer.ToAll, false, "eth1", "255.255.255.255:68 frame true ff:ff:ff:ff:ff:ff"},
 		{answer.ToAll, false, "", "no way"},
 	} {
-		d.To, req.Relay.SourcePort, req.Interface = c.to, c.port, c.iface
+		d.To, said.Agent.SourcePort, req.Interface = c.to, c.port, c.iface
 		r, err := route(p, req, d, nil, func(netip.Addr) bool { return false })
 		got := fmt.Sprint(r.To, " frame ", r.Frame, " ", r.Hardware)
 		if err != nil {
@@ -47,7 +49,7 @@ func TestRoute(t *testing.T) {
 	d.To = answer.ToRelay // an address of the host itself is answered only if it asks
 	for from, want := range map[string]bool{"10.77.0.2:4001": true, "10.77.0.3:4001": false} {
 		p.From = netip.MustParseAddrPort(from)
-		if _, err := route(p, req, d, nil, func(a netip.Addr) bool { return a == d.Reply.GIAddr }); (err == nil) != want {
+		if _, err := route(p, req, d, nil, func(a netip.Addr) bool { return a == relay }); (err == nil) != want {
 			t.Errorf("the host's own address, asked from %s: %v", from, err)
 		}
 	}
@@ -79,10 +81,11 @@ func TestGivenSets(t *testing.T) {
 	e.sets.most = 3
 	now := lease.At(time.Now())
 	give := func(digest uint64, before *lease.Lease, now lease.Time) (*lease.Lease, []byte) {
-		d := &answer.Decision{Reply: &dhcp4.Message{SIAddr: netip.IPv4Unspecified()},
-			Changes: []lease.Change{{After: &lease.Lease{Given: digest}}}}
-		set := e.newSet(&answer.Request{Message: &dhcp4.Message{}}, d, before, now)
-		return d.Lease(), set
+		l := &lease.Lease{Given: digest}
+		d := &answer.Decision{Answers: []answer.Answer{{Outcome: answer.Acknowledged, Lease: l}},
+			Reply: &dhcp4.Message{SIAddr: netip.IPv4Unspecified()}, Changes: []lease.Change{{Before: before, After: l}}}
+		_, set := e.newSet(&request.Request{Message: &dhcp4.Message{}}, d, now)
+		return l, set
 	}
 	for digest := uint64(1); digest <= 3; digest++ {
 		if l, set := give(digest, nil, now); l.Given != digest || set == nil {
@@ -113,10 +116,11 @@ func TestGivenSets(t *testing.T) {
 	}
 }
 
-func asked(n int) (*answer.Request, *answer.Decision) {
+func asked(n int) (*request.Request, *answer.Decision) {
 	hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
 	m := &dhcp4.Message{HType: 1, CHAddr: hw, GIAddr: netip.MustParseAddr("10.77.0.2"), CIAddr: netip.IPv4Unspecified(), Type: dhcp4.Discover,
 		Options: dhcp4.Options{{Code: 12, Data: []byte(fmt.Sprint("host", n, "\x00"))}}}
-	return &answer.Request{Message: m},
-		&answer.Decision{Client: lease.ByHardware(1, hw), Trail: []answer.Step{{Text: "because of {t}", Name: "rain"}}}
+	req := m.Request(request.Path{})
+	return &req, &answer.Decision{Answers: []answer.Answer{{Client: lease.ByHardware(1, hw)}},
+		Trail: []answer.Step{{Text: "because of {t}", Name: "rain"}}}
 }

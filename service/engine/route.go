@@ -6,6 +6,8 @@ import (
 	"net/netip"
 
 	"yarnpost/core/answer"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/request"
 	"yarnpost/service/wire"
 )
 
@@ -24,30 +26,31 @@ var (
 //
 // To an address of the host itself, which own tells, a reply goes only if the request came
 // from there.
-func route(p *wire.Packet, req *answer.Request, d *answer.Decision, data []byte, own func(netip.Addr) bool) (wire.Reply, error) {
+func route(p *wire.Packet, req *request.Request, d *answer.Decision, data []byte, own func(netip.Addr) bool) (wire.Reply, error) {
 	r := wire.Reply{Data: data, From: req.Server, Interface: p.Interface}
+	said, reply := req.Message.(*dhcp4.Message), d.Reply.(*dhcp4.Message)
 	switch d.To {
 	case answer.ToRelay:
-		if own(d.Reply.GIAddr) && p.From.Addr() != d.Reply.GIAddr {
+		if own(reply.GIAddr) && p.From.Addr() != reply.GIAddr {
 			return r, errOwnRelay // any service of the host could be reached so
 		}
 		port := uint16(wire.ServerPort)
-		if req.Relay.SourcePort { // RFC 8357
+		if said.Agent.SourcePort { // RFC 8357
 			port = p.From.Port()
 		}
-		r.To = netip.AddrPortFrom(d.Reply.GIAddr, port)
+		r.To = netip.AddrPortFrom(reply.GIAddr, port)
 		return r, nil
 	case answer.ToAddress:
-		r.To = netip.AddrPortFrom(req.Message.CIAddr, wire.ClientPort)
+		r.To = netip.AddrPortFrom(said.CIAddr, wire.ClientPort)
 		return r, nil
 	}
 	if req.Interface == "" || p.Interface == nil || len(p.Interface.Hardware) != 6 {
 		return r, errNoWay
 	}
 	r.Frame = true
-	if d.To == answer.ToHardware && len(req.Message.CHAddr) == 6 {
-		r.To = netip.AddrPortFrom(d.Reply.YIAddr, wire.ClientPort)
-		r.Hardware = net.HardwareAddr(req.Message.CHAddr)
+	if d.To == answer.ToHardware && len(req.Hardware) == 6 {
+		r.To = netip.AddrPortFrom(reply.YIAddr, wire.ClientPort)
+		r.Hardware = net.HardwareAddr(req.Hardware)
 	} else {
 		r.To = netip.AddrPortFrom(broadcast, wire.ClientPort)
 		r.Hardware = broadcastHW

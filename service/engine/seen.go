@@ -9,6 +9,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 	"yarnpost/service/observe"
 	"yarnpost/service/wire"
 )
@@ -115,5 +116,6 @@ func (e *Engine) Overheard(i *wire.Interface, from netip.Addr, data []byte) {
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.seen.Shadow.Overheard(i, server, &m, lease.At(e.clock.Now()))
+	e.seen.Shadow.Overheard(i, request.Overheard{Server: server, Transaction: m.XID, Binding: m.Type == dhcp4.Ack, Message: &m},
+		lease.At(e.clock.Now()))
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
+	"yarnpost/core/request"
 )
 
 // givenSets are what clients asked with and were given: each distinct set once,
@@ -33,23 +34,28 @@ func newGivenSets(recorded map[uint64][]byte, now lease.Time) givenSets {
 	return g
 }
 
-// newSet encodes what the client asked with and is given if that was never
-// recorded before. Where there is no room for it, the lease refers to none.
-func (e *Engine) newSet(req *answer.Request, d *answer.Decision, before *lease.Lease, now lease.Time) []byte {
-	if before != nil {
-		e.sets.use(before.Given, now) // undoing may bring it back
+// newSet encodes what the client asked with and is given, if that was never recorded
+// before, and says with which lease it is to be recorded. Where there is no room for it, the
+// leases refer to none.
+func (e *Engine) newSet(req *request.Request, d *answer.Decision, now lease.Time) (with *lease.Lease, body []byte) {
+	for _, c := range d.Changes {
+		if c.Before != nil {
+			e.sets.use(c.Before.Given, now) // undoing may bring it back
+		}
 	}
-	if d.Reply == nil || d.Lease().Given == 0 || e.sets.use(d.Lease().Given, now) {
-		return nil
+	for i := range d.Answers { // all are given with the one reply
+		l := d.Answers[i].Lease
+		switch {
+		case d.Answers[i].Outcome != answer.Acknowledged || l == nil || l.Given == 0 || e.sets.use(l.Given, now):
+		case len(e.sets.known) >= e.sets.most:
+			e.metrics.setsLost.Inc()
+			l.Given = 0
+		default:
+			with, body = l, answer.AppendSet([]byte{}, req.Message, d.Reply)
+			e.sets.known[l.Given] = &givenSet{body, now}
+		}
 	}
-	if len(e.sets.known) >= e.sets.most {
-		e.metrics.setsLost.Inc()
-		d.Lease().Given = 0
-		return nil
-	}
-	body := answer.AppendSet([]byte{}, req.Message, d.Reply)
-	e.sets.known[d.Lease().Given] = &givenSet{body, now}
-	return body
+	return with, body
 }
 
 // Emptied says that the database has no set any more: each is recorded again with the

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"iter"
 	"strings"
 
 	"yarnpost/api"
@@ -38,42 +39,42 @@ func decoded(p *plan.Plan, b []byte, class string) api.Decoded {
 	field("next server (siaddr)", m.SIAddr.String(), !m.SIAddr.IsUnspecified())
 	field("relay (giaddr)", m.GIAddr.String(), !m.GIAddr.IsUnspecified())
 	field("hardware address", m.CHAddr.String(), true)
-	field("server name", dhcp4.Clean(m.SName), len(m.SName) > 0)
-	field("boot file", dhcp4.Clean(m.File), len(m.File) > 0)
+	field("server name", option.Clean(m.SName), len(m.SName) > 0)
+	field("boot file", option.Clean(m.File), len(m.File) > 0)
 	if own := m.Text(option.ClassID); own != "" {
 		class = own
 	}
-	out.Options = optionsView(p, m.Options, class)
+	out.Options = optionsView(p, m.Each(), class)
 	return out
 }
 
 // optionsView puts options into words; a vendor class helps with option 43.
-func optionsView(p *plan.Plan, options dhcp4.Options, class string) []api.Setting {
+func optionsView(p *plan.Plan, options iter.Seq2[uint16, []byte], class string) []api.Setting {
 	out := []api.Setting{}
-	for _, o := range options {
-		d := p.Codes().ByCode(uint16(o.Code))
-		text := d.Type.Format(o.Data)
-		switch o.Code {
+	for code, data := range options {
+		d := p.Codes().ByCode(code)
+		text := d.Type.Format(data)
+		switch code {
 		case option.MessageType:
-			if len(o.Data) == 1 {
-				text = dhcp4.Type(o.Data[0]).String()
+			if len(data) == 1 {
+				text = dhcp4.Type(data[0]).String()
 			}
 		case option.ParameterList:
 			var names []string
-			for _, c := range o.Data {
+			for _, c := range data {
 				names = append(names, fmt.Sprintf("%d %s", c, p.Codes().ByCode(uint16(c)).Name()))
 			}
 			text = strings.Join(names, ", ")
 		case option.RelayAgent:
-			text = relayText(o.Data)
+			text = relayText(data)
 		case option.VendorSpecific:
 			if book := bookFor(p, plan.InVendor, func(c *plan.Codebook) bool { return c.Fits(class) }); book != nil {
-				text = bookText(p, book, o.Data)
+				text = bookText(p, book, data)
 			}
 		case option.VIVendorOptions:
-			text = vendorText(p, o.Data, text)
+			text = vendorText(p, data, text)
 		}
-		out = append(out, api.Setting{Code: uint16(o.Code), Name: d.Name(), Value: text, Bytes: hex.EncodeToString(o.Data)})
+		out = append(out, api.Setting{Code: code, Name: d.Name(), Value: text, Bytes: hex.EncodeToString(data)})
 	}
 	return out
 }
@@ -133,7 +134,7 @@ func relayText(b []byte) string {
 		if name == "" {
 			name = fmt.Sprintf("sub-option-%d", code)
 		}
-		value := dhcp4.Show(data)
+		value := option.Show(data)
 		if (code == dhcp4.SubLink || code == dhcp4.SubServerID) && len(data) == 4 {
 			value = fmt.Sprintf("%d.%d.%d.%d", data[0], data[1], data[2], data[3])
 		}

@@ -8,6 +8,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
@@ -81,8 +82,8 @@ func TestExchangeFilter(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	x := &observe.Exchange{Hardware: m.CHAddr, In: b, Address: netip.MustParseAddr("10.77.0.9"), Relay: m.GIAddr, Scope: "looms",
-		Outcome: answer.Refused, Why: reason.PoolEmpty, Fate: observe.Sent}
+	x := &observe.Exchange{Hardware: m.CHAddr, In: b, Relay: m.GIAddr, Fate: observe.Sent, Results: []observe.Result{
+		{Key: lease.Host(netip.MustParseAddr("10.77.0.9")), Scope: "looms", Outcome: answer.Refused, Why: reason.PoolEmpty}}}
 	for _, c := range []struct {
 		q    exchangeQuery
 		want bool

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"net"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -54,13 +55,18 @@ func (q *exchangeQuery) keep() (func(*observe.Exchange) bool, error) {
 		octets = hw.String()
 	}
 	return func(x *observe.Exchange) bool {
-		if at.IsValid() && x.Address != at || relay.IsValid() && x.Relay != relay || q.Scope != "" && !strings.EqualFold(q.Scope, x.Scope) {
+		if relay.IsValid() && x.Relay != relay {
 			return false
 		}
-		if q.Outcome != "" && q.Outcome != string(x.Outcome) && q.Outcome != string(x.Why) && q.Outcome != string(x.Fate) {
+		fits := func(r observe.Result) bool {
+			return (!at.IsValid() || r.Address() == at) && (q.Scope == "" || strings.EqualFold(q.Scope, r.Scope)) &&
+				(q.Outcome == "" || q.Outcome == string(r.Outcome) || q.Outcome == string(r.Why) || q.Outcome == string(x.Fate))
+		}
+		if !slices.ContainsFunc(x.Results, fits) {
 			return false
 		}
-		if who == "" || strings.Contains(x.Hardware.String(), octets) || strings.Contains(addr.Hardware(x.Client.Identifier()).String(), octets) {
+		if who == "" || strings.Contains(x.Hardware.String(), octets) ||
+			strings.Contains(addr.Hardware(x.First().Client.Identifier()).String(), octets) {
 			return true
 		}
 		var m dhcp4.Message
@@ -83,12 +89,14 @@ func (s *Server) exchanges(q *exchangeQuery) (*body[api.Page[api.Exchange]], err
 }
 
 func exchangeView(p *plan.Plan, x *observe.Exchange) api.Exchange {
-	out := api.Exchange{Seq: x.Seq, At: x.At.UTC(), Hardware: x.Hardware.String(), Client: x.Hardware.String(), Outcome: string(x.Outcome),
-		Reason: string(x.Why), Fate: string(x.Fate),
-		Address: addrText(x.Address), Scope: x.Scope, Link: x.Link, Relay: addrText(x.Relay), Circuit: circuitText(x.Circuit), Interface: x.Wire,
-		From: x.From.String(), To: x.To.String(),
+	r := x.First()
+	out := api.Exchange{Seq: x.Seq, At: x.At.UTC(), Hardware: x.Hardware.String(), Client: x.Hardware.String(), Outcome: string(r.Outcome),
+		Reason: string(r.Why), Fate: string(x.Fate),
+		Address: addrText(r.Address()), Scope: r.Scope, Link: r.Link, Relay: addrText(x.Relay), Circuit: circuitText(x.Circuit),
+		Interface: x.Wire,
+		From:      x.From.String(), To: x.To.String(),
 		Millis: float64(x.Took.Microseconds()) / 1000, Trail: []string{}, Request: decoded(p, x.In, "")}
-	if id := x.Client.Identifier(); id != "" {
+	if id := r.Client.Identifier(); id != "" {
 		out.Client = option.Colons([]byte(id))
 	}
 	var m dhcp4.Message
@@ -102,12 +110,12 @@ func exchangeView(p *plan.Plan, x *observe.Exchange) api.Exchange {
 		reply := decoded(p, x.Out, m.Text(option.ClassID))
 		out.Reply, out.ReplyTo = &reply, x.OutTo.String()
 	}
-	out.Text = string(x.Outcome)
-	if x.Address.IsValid() {
-		out.Text += " " + x.Address.String()
+	out.Text = string(r.Outcome)
+	if r.Address().IsValid() {
+		out.Text += " " + r.Address().String()
 	}
-	if x.Why != "" {
-		out.Text += ": " + x.Why.Words(x.Rule)
+	if r.Why != "" {
+		out.Text += ": " + r.Why.Words(r.Rule)
 	}
 	return out
 }

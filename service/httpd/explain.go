@@ -1,16 +1,17 @@
 package httpd
 
 import (
+	"cmp"
 	"net/netip"
 	"strings"
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 )
 
 // This file answers what a hypothetical client would get, and why.
@@ -21,23 +22,23 @@ var outcomeWords = map[answer.Outcome]string{answer.Offered: "would be offered",
 	answer.Declined: "would give up"}
 
 // typed finds a message type by its word.
-func typed(word string) (dhcp4.Type, error) {
+func typed(word string) (request.Kind, error) {
 	switch strings.ToUpper(word) {
 	case "", "DISCOVER":
-		return dhcp4.Discover, nil
+		return request.Solicit, nil
 	case "REQUEST":
-		return dhcp4.Request, nil
+		return request.Renew, nil
 	case "INFORM":
-		return dhcp4.Inform, nil
+		return request.Inform, nil
 	case "BOOTP":
-		return dhcp4.None, nil
+		return request.Boot, nil
 	}
 	return 0, refused("messages to explain are DISCOVER, REQUEST, INFORM and BOOTP, not %q", word)
 }
 
 func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 	p := s.Engine.Plan()
-	req, hw, err := s.asked(p, in)
+	req, err := s.asked(p, in)
 	if err != nil {
 		return api.Explanation{}, err
 	}
@@ -45,22 +46,22 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 	if err != nil {
 		return api.Explanation{}, err
 	}
-	d := x.Decision
-	out := api.Explanation{Outcome: string(d.Outcome), Reason: string(d.Why), Withheld: string(d.Withheld), Hardware: hw.String(),
-		Address: addrText(d.Address),
-		Rules:   []string{}, Trail: x.Trail, Options: valuesView(x.Plan, x.Values), Omitted: []string{}}
+	d := x.Decision.First()
+	out := api.Explanation{Outcome: string(d.Outcome), Reason: string(d.Why), Withheld: string(x.Decision.Withheld),
+		Hardware: req.Hardware.String(), Address: addrText(d.Address()),
+		Rules: []string{}, Trail: x.Trail, Options: valuesView(x.Plan, x.Values), Omitted: []string{}}
 	if d.Scope != nil {
 		out.Scope, out.Link = d.Scope.Name, d.Scope.LinkName
 	}
 	for _, r := range d.Fitted {
 		out.Rules = append(out.Rules, r.Name)
 	}
-	if r := x.Plan.ReservationAt(d.Address); r != nil && (d.Outcome == answer.Offered || d.Outcome == answer.Acknowledged) {
+	if r := x.Plan.ReservationAt(d.Address()); r != nil && (d.Outcome == answer.Offered || d.Outcome == answer.Acknowledged) {
 		out.Reservation = r.Name
 	}
 	sent := map[option.Key]bool{}
 	if x.Bytes != nil {
-		class := req.Message.Text(option.ClassID)
+		class := req.Message.Vendor()
 		reply := decoded(x.Plan, x.Bytes, class)
 		out.Reply = &reply
 		for _, o := range reply.Options {
@@ -82,16 +83,16 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 		}
 	}
 	for _, c := range x.Omitted {
-		out.Omitted = append(out.Omitted, x.Plan.Codes().ByCode(uint16(c)).Name())
+		out.Omitted = append(out.Omitted, x.Plan.Codes().ByCode(c).Name())
 	}
 	out.Text = outcomeText(d)
 	return out, nil
 }
 
-func outcomeText(d answer.Decision) string {
+func outcomeText(d *answer.Answer) string {
 	text := outcomeWords[d.Outcome]
-	if d.Address.IsValid() && (d.Outcome == answer.Offered || d.Outcome == answer.Acknowledged || d.Outcome == answer.Refused) {
-		text += " " + d.Address.String()
+	if d.Key.IsValid() && (d.Outcome == answer.Offered || d.Outcome == answer.Acknowledged || d.Outcome == answer.Refused) {
+		text += " " + d.Address().String()
 	}
 	if d.Why != "" {
 		text += ": " + d.Why.Words(d.Rule)
@@ -109,7 +110,7 @@ func (s *Server) relayFor(p *plan.Plan, via netip.Addr) netip.Addr {
 }
 
 // asked makes the request of a hypothetical client.
-func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware, error) {
+func (s *Server) asked(p *plan.Plan, in api.Ask) (request.Request, error) {
 	q, err := newQuestion(p, in)
 	if err == nil && in.Known {
 		s.recollect(q, in)
@@ -118,80 +119,46 @@ func (s *Server) asked(p *plan.Plan, in api.Ask) (answer.Request, addr.Hardware,
 		err = s.direct(q, in)
 	}
 	if err != nil {
-		return answer.Request{}, "", err
+		return request.Request{}, err
 	}
-	if len(q.relay) > 0 {
-		q.put(option.RelayAgent, q.relay)
+	if q.Kind == request.Renew && in.Address != "" {
+		q.Kind = request.Confirm
 	}
-	t, at := q.message.Type, q.at
-	if at.IsValid() && (t == dhcp4.Discover || t == dhcp4.Request) && !(t == dhcp4.Request && in.Address == "") {
-		a := at.As4()
-		q.put(option.AddressRequest, a[:])
-	} else if at.IsValid() {
-		q.message.CIAddr = at
-	}
-	return q.request, q.message.CHAddr, nil
+	return answer.Hypothetical(q.Draft, q.path), nil
 }
 
 // question is a hypothetical request in the making.
 type question struct {
+	request.Draft
 	plan    *plan.Plan
-	request answer.Request
-	message *dhcp4.Message
-	have    map[uint8]bool // options it has
-	at      netip.Addr     // address it is about, if valid
-	via     netip.Addr     // relay's address, or any of its link
-	exact   bool           // via is the relay's own
-	relayed netip.Addr     // relay on record
-	circuit []byte
-	relay   []byte // option 82
-}
-
-// put adds an option, unless it is there.
-func (q *question) put(code uint8, data []byte) {
-	if !q.have[code] {
-		q.have[code] = true
-		q.message.Options = append(q.message.Options, dhcp4.Option{Code: code, Data: data})
-	}
-}
-
-func (q *question) text(code uint8, value string) {
-	if value != "" {
-		q.put(code, []byte(value))
-	}
+	path    request.Path
+	via     netip.Addr // relay's address, or any of its link
+	exact   bool       // via is the relay's own
+	relayed netip.Addr // relay on record
 }
 
 // newQuestion takes what is said of the client itself.
 func newQuestion(p *plan.Plan, in api.Ask) (*question, error) {
-	t, err := typed(in.Message)
+	kind, err := typed(in.Message)
 	if err != nil {
 		return nil, err
 	}
-	zero := netip.IPv4Unspecified()
-	q := &question{plan: p, have: map[uint8]bool{}, circuit: []byte(in.Circuit)}
-	q.message = &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero, GIAddr: zero, Type: t}
+	q := &question{plan: p, Draft: request.Draft{Kind: kind, Vendor: in.Vendor, Hostname: in.Hostname, Class: in.UserClass,
+		Agent: request.Agent{Circuit: []byte(in.Circuit), Remote: []byte(in.Remote)}}}
 	if in.Hardware != "" {
-		if q.message.CHAddr, err = addr.ParseHardware(in.Hardware); err != nil {
+		if q.Hardware, err = addr.ParseHardware(in.Hardware); err != nil {
 			return nil, refused("%v", err)
 		}
-	}
-	if t != dhcp4.None {
-		q.put(option.MessageType, []byte{byte(t)})
-	}
-	q.text(option.ClassID, in.Vendor)
-	q.text(option.Hostname, in.Hostname)
-	if in.UserClass != "" {
-		q.put(option.UserClass, append([]byte{byte(len(in.UserClass))}, in.UserClass...))
 	}
 	if in.Identifier != "" {
 		var id addr.Octets
 		if err := id.UnmarshalText([]byte(in.Identifier)); err != nil {
 			return nil, refused("identifier: %v", err)
 		}
-		q.put(option.ClientID, []byte(id))
+		q.Identifier = []byte(id)
 	}
 	if in.Address != "" {
-		if q.at, err = addr.ParseAddr(in.Address); err != nil {
+		if q.Address, err = addr.ParseAddr(in.Address); err != nil {
 			return nil, refused("%v", err)
 		}
 	}
@@ -206,16 +173,12 @@ func newQuestion(p *plan.Plan, in api.Ask) (*question, error) {
 
 // options takes the options that it asks for and sends.
 func (q *question) options(in api.Ask) error {
-	if len(in.Wants) > 0 {
-		var list []byte
-		for _, w := range in.Wants {
-			d, err := q.plan.Codes().Lookup(w)
-			if err != nil {
-				return refused("%v", err)
-			}
-			list = append(list, byte(d.Code))
+	for _, w := range in.Wants {
+		d, err := q.plan.Codes().Lookup(w)
+		if err != nil {
+			return refused("%v", err)
 		}
-		q.put(option.ParameterList, list)
+		q.Asks = append(q.Asks, d.Code)
 	}
 	for name, value := range in.Options {
 		d, err := q.plan.Codes().Lookup(name)
@@ -226,63 +189,65 @@ func (q *question) options(in api.Ask) error {
 		if err != nil {
 			return refused("option %s: %v", d.Name(), err)
 		}
-		q.put(uint8(d.Code), data)
+		q.Options = append(q.Options, request.Option{Code: d.Code, Data: data})
 	}
 	return nil
 }
 
 // recollect adds what is on record of the client.
 func (s *Server) recollect(q *question, in api.Ask) {
-	m, p := q.message, q.plan
-	l, asked := s.Reports.Known(string(m.CHAddr))
-	if q.at.IsValid() && m.CHAddr == "" {
-		s.Engine.With(func(table *lease.Table) { l = table.At(q.at) })
+	p := q.plan
+	l, asked := s.Reports.Known(string(q.Hardware))
+	if q.Address.IsValid() && q.Hardware == "" {
+		s.Engine.With(func(table *lease.Table) { l = table.At(q.Address) })
 		if l != nil {
-			m.CHAddr = l.Hardware
+			q.Hardware = l.Hardware
 			if set, ok := s.Engine.Given(l.Given); ok {
 				asked = set.Asked
 			}
-		} else if r := p.ReservationAt(q.at); r != nil {
-			m.CHAddr = r.Hardware
+		} else if r := p.ReservationAt(q.Address); r != nil {
+			q.Hardware = r.Hardware
 		}
-		q.via = q.at
+		q.via = q.Address
 	}
 	if l != nil && p.ScopeAt(l.Address()) != nil {
-		if id := l.Client.Identifier(); id != "" {
-			q.put(option.ClientID, []byte(id))
-		}
-		for _, o := range asked {
-			q.put(o.Code, o.Data)
-		}
-		q.text(option.ClassID, l.Vendor)
-		q.text(option.Hostname, l.Hostname)
-		if len(q.circuit) == 0 {
-			q.circuit = []byte(l.Circuit)
-		}
+		q.recall(l, asked)
 		if !q.via.IsValid() && in.Scope == "" {
 			q.via = l.Address()
 		}
 		q.relayed = l.Relay
-		if !q.at.IsValid() && (m.Type == dhcp4.Request || m.Type == dhcp4.Inform) { // it renews what it has
-			q.at = l.Address()
+		if !q.Address.IsValid() && (q.Kind == request.Renew || q.Kind == request.Inform) { // it renews what it has
+			q.Address = l.Address()
 		}
 	}
 	if q.via.IsValid() || in.Scope != "" {
 		return
 	}
 	for _, v := range p.Scopes() {
-		if r := p.ReservationFor(v, m.CHAddr, in.Identifier, nil); r != nil {
+		if r := p.ReservationFor(v, q.Hardware, in.Identifier, nil); r != nil {
 			q.via = r.Address
 			return
 		}
 	}
 }
 
+// recall fills in what is not said of the client and is on record of it.
+func (q *question) recall(l *lease.Lease, asked request.Options) {
+	if len(q.Identifier) == 0 {
+		q.Identifier = []byte(l.Client.Identifier())
+	}
+	if len(q.Circuit) == 0 {
+		q.Circuit = []byte(l.Circuit)
+	}
+	q.Recorded = asked
+	q.Vendor, q.Hostname = cmp.Or(q.Vendor, l.Vendor), cmp.Or(q.Hostname, l.Hostname)
+}
+
 // direct says which way it comes.
 func (s *Server) direct(q *question, in api.Ask) error {
-	m, p := q.message, q.plan
-	if m.CHAddr == "" && in.Identifier == "" {
-		m.CHAddr = "\x02\x00\x00\x00\x00\x00" // anybody
+	p := q.plan
+	if q.Hardware == "" && in.Identifier == "" {
+		q.Hardware = "\x02\x00\x00\x00\x00\x00" // anybody
 	}
 	if in.Scope != "" {
 		v := p.ScopeNamed(in.Scope)
@@ -291,37 +256,30 @@ func (s *Server) direct(q *question, in api.Ask) error {
 		}
 		q.via = v.Subnet.Addr()
 	}
-	if len(q.circuit) > 0 {
-		q.relay = dhcp4.AppendSub(q.relay, dhcp4.SubCircuit, q.circuit[:min(255, len(q.circuit))])
-	}
-	if in.Remote != "" {
-		q.relay = dhcp4.AppendSub(q.relay, dhcp4.SubRemote, []byte(in.Remote)[:min(255, len(in.Remote))])
-	}
-	q.request = answer.Request{Message: m, Server: netip.AddrFrom4([4]byte{127, 0, 0, 1})}
+	q.path.Server = netip.AddrFrom4([4]byte{127, 0, 0, 1})
 	switch {
 	case in.Interface != "":
-		q.request.Interface = in.Interface
+		q.path.Interface = in.Interface
 		for _, i := range s.Host.PlanInterfaces() {
 			if i.Name == in.Interface {
-				q.request.Prefixes = i.Prefixes
+				q.path.Prefixes = i.Prefixes
 				if len(i.Prefixes) > 0 {
-					q.request.Server = i.Prefixes[0].Addr()
+					q.path.Server = i.Prefixes[0].Addr()
 				}
 			}
 		}
-		if q.request.Prefixes == nil && p.LinkOnInterface(in.Interface) == 0 {
+		if q.path.Prefixes == nil && p.LinkOnInterface(in.Interface) == 0 {
 			return refused("interface %s is not served and belongs to no link", in.Interface)
 		}
 	case q.via.IsValid():
-		m.GIAddr, q.request.Unicast = q.via, true
+		q.Relay, q.path.Unicast = q.via, true
 		if !q.exact { // the link is what matters
-			a := q.via.As4()
-			q.relay = dhcp4.AppendSub(q.relay, dhcp4.SubLink, a[:])
-			if m.GIAddr = s.relayFor(p, q.via); q.relayed.IsValid() {
-				m.GIAddr = q.relayed
+			q.Link = q.via
+			if q.Relay = s.relayFor(p, q.via); q.relayed.IsValid() {
+				q.Relay = q.relayed
 			}
 		}
-		q.request.Server = s.Host.Facing(m.GIAddr)
+		q.path.Server = s.Host.Facing(q.Relay)
 	default:
 		return refused("it is not clear which link the client is on; name a scope, a relay or an interface, " +
 			"or a hardware address that has a lease or a reservation")

@@ -13,6 +13,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 )
 
 // Whatever edits somebody sends, nothing panics; they are refused or they make a
@@ -99,12 +100,12 @@ func serveUnder(t *testing.T, p *plan.Plan) {
 				if kind == dhcp4.Inform {
 					m.CIAddr = at
 				}
-				x := answer.Decide(answer.Request{Message: m, Server: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Relay: dhcp4.Relay{Link: v.Subnet.Addr()},
-					Unicast: true}, w, &d)
+				m.Agent = dhcp4.Relay{Link: v.Subnet.Addr()}
+				x := answer.Decide(m.Request(request.Path{Server: netip.AddrFrom4([4]byte{127, 0, 0, 1}), Unicast: true}), w, &d)
 				if x.Reply == nil {
 					continue
 				}
-				b, _, err := dhcp4.Append(nil, x.Reply, x.Limit)
+				b, _, err := x.Reply.AppendTo(nil, x.Limit)
 				if err != nil {
 					t.Fatalf("the reply to %s cannot be encoded: %v", kind, err)
 				}

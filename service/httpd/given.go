@@ -37,15 +37,15 @@ func (s *Server) given(address string) (api.GivenOptions, error) {
 	}
 	out.Known = true
 	class, _ := set.Asked.Get(option.ClassID)
-	out.Asked, out.Given = optionsView(p, set.Asked, string(class)), optionsView(p, set.Given, string(class))
+	out.Asked, out.Given = optionsView(p, set.Asked.Each(), string(class)), optionsView(p, set.Given.Each(), string(class))
 	for _, o := range set.Header {
-		d := option.Header4.ByCode(uint16(o.Code))
+		d := option.Header4.ByCode(o.Code)
 		out.Given = append(out.Given,
-			api.Setting{Code: uint16(o.Code), Book: option.HeaderBook, Name: option.HeaderBook + "/" + d.Name(), Value: d.Type.Format(o.Data),
+			api.Setting{Code: o.Code, Book: option.HeaderBook, Name: option.HeaderBook + "/" + d.Name(), Value: d.Type.Format(o.Data),
 				Bytes: hex.EncodeToString(o.Data)})
 	}
 	for _, c := range set.Unmet() {
-		out.Unmet = append(out.Unmet, fmt.Sprintf("%d %s", c, p.Codes().ByCode(uint16(c)).Name()))
+		out.Unmet = append(out.Unmet, fmt.Sprintf("%d %s", c, p.Codes().ByCode(c).Name()))
 	}
 	return out, nil
 }
@@ -68,7 +68,7 @@ func (s *Server) unmet() []api.UnmetOption {
 	p := s.Engine.Plan()
 	out := []api.UnmetOption{}
 	for _, u := range s.Reports.Unmet() {
-		out = append(out, api.UnmetOption{Code: uint16(u.Code), Name: p.Codes().ByCode(uint16(u.Code)).Name(), Clients: u.Clients,
+		out = append(out, api.UnmetOption{Code: u.Code, Name: p.Codes().ByCode(u.Code).Name(), Clients: u.Clients,
 			Scopes: most(u.Scopes), Vendors: most(u.Vendors)})
 	}
 	return out

@@ -11,10 +11,10 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/audit"
 	"yarnpost/core/capacity"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 	"yarnpost/core/rule"
 	"yarnpost/service/alert"
 	"yarnpost/service/auditor"
@@ -91,8 +91,8 @@ type Engine interface {
 // Reports says what would be decided, and for whom.
 type Reports interface {
 	TryRule(p *plan.Plan, fits func(*rule.Request, *plan.View) bool) (matching, all int, examples []*lease.Lease)
-	Explain(answer.Request) (report.Explained, error)
-	Known(hardware string) (*lease.Lease, dhcp4.Options)
+	Explain(request.Request) (report.Explained, error)
+	Known(hardware string) (*lease.Lease, request.Options)
 	Stale(scope plan.ID) []report.Stale
 	Unmet() []report.Unmet
 }

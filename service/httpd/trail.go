@@ -62,7 +62,7 @@ func (s *Server) withDeed(w http.ResponseWriter, r *http.Request, account string
 	var told string
 	r = r.WithContext(context.WithValue(r.Context(), toldKey{}, &told))
 	do(reply, r)
-	var q request
+	var q askedFor
 	_ = json.Unmarshal(asked.Bytes(), &q) // none of ours has anything else there
 	preview := q.DryRun || r.URL.Query().Get("dryRun") == "true"
 	if done, detail, revision := outcome(reply.body.Bytes()); reply.status < 300 && done && !preview {
@@ -177,16 +177,16 @@ func routes(doc *huma.OpenAPI) (out []route) {
 	return out
 }
 
-// request is what the trail reads of one: whether it is a preview, what it is about, and
+// askedFor is what the trail reads of one: whether it is a preview, what it is about, and
 // why. What it has not is not said.
-type request struct {
+type askedFor struct {
 	DryRun                                         bool
 	Name, Key, Address, Account, Scope, Kind, Keep string
 	Keys, Addresses                                []string
 	Reason                                         string
 }
 
-func (q *request) subject() string {
+func (q *askedFor) subject() string {
 	return clipped(cmp.Or(q.Name, q.Key, q.Address, strings.Join(q.Keys, ", "), strings.Join(q.Addresses, ", "), q.Account, q.Scope,
 		q.Kind, q.Keep))
 }

@@ -11,7 +11,6 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/core/addr"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -126,7 +125,7 @@ func circuitText(c string) string {
 	if c == "" {
 		return ""
 	}
-	return dhcp4.Show([]byte(c))
+	return option.Show([]byte(c))
 }
 
 func addrText(a netip.Addr) string {

@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 	"yarnpost/service/lock"
 	"yarnpost/service/wire"
 )
@@ -39,20 +40,31 @@ type Exchange struct {
 	In, Out  []byte         // the datagrams; Out may be empty
 	OutFrom  netip.AddrPort
 	OutTo    netip.AddrPort
-	Client   lease.Client
 	Hardware addr.Hardware
-	Outcome  answer.Outcome
-	Why      reason.Reason
-	Rule     string
-	Address  netip.Addr
-	Scope    string
-	Link     string
 	Relay    netip.Addr
 	Circuit  string
+	Results  []Result // one for each thing that the client asks for
 	Trail    []answer.Step
 	Fate     Fate
 	Took     time.Duration // from arrival until the reply left, or until it was decided
 }
+
+// Result is what was decided about one thing that a client asks for.
+type Result struct {
+	Client  lease.Client
+	Outcome answer.Outcome
+	Why     reason.Reason
+	Rule    string
+	Key     netip.Prefix // the address or prefix concerned, if any
+	Scope   string
+	Link    string
+}
+
+// Address is the address concerned, or the zero address.
+func (r *Result) Address() netip.Addr { return r.Key.Addr() }
+
+// First is the first result.
+func (x *Exchange) First() *Result { return &x.Results[0] }
 
 // Conversations remembers the last exchanges. Writing one copies two datagrams
 // and a few words into memory that is there already; reading never holds up the
@@ -64,31 +76,30 @@ type Conversations struct {
 }
 
 // Begin notes an exchange and gives its number.
-func (c *Conversations) Begin(p *wire.Packet, since time.Time, req *answer.Request, d *answer.Decision, reply *wire.Reply, fate Fate,
+func (c *Conversations) Begin(p *wire.Packet, since time.Time, req *request.Request, d *answer.Decision, reply *wire.Reply, fate Fate,
 	now time.Time) uint64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.next++
 	x := &c.ring[c.next%TalkMost]
-	m := req.Message
 	*x = Exchange{Seq: c.next, At: since, From: p.From, To: netip.AddrPortFrom(p.To, wire.ServerPort), In: append(x.In[:0], p.Data...),
 		Out:     append(x.Out[:0], reply.Data...),
-		OutFrom: netip.AddrPortFrom(reply.From, wire.ServerPort), OutTo: reply.To, Client: d.Client, Hardware: m.CHAddr, Outcome: d.Outcome,
-		Why: d.Why, Rule: d.Rule, Address: d.Address,
-		Trail: append(x.Trail[:0], d.Trail...), Fate: fate, Took: now.Sub(since)}
-	if d.Withheld != "" {
-		x.Why = d.Withheld
+		OutFrom: netip.AddrPortFrom(reply.From, wire.ServerPort), OutTo: reply.To, Hardware: req.Hardware, Relay: req.Relay,
+		Circuit: string(req.Circuit), Results: x.Results[:0], Trail: append(x.Trail[:0], d.Trail...), Fate: fate, Took: now.Sub(since)}
+	for i := range d.Answers {
+		a := &d.Answers[i]
+		r := Result{Client: a.Client, Outcome: a.Outcome, Why: a.Why, Rule: a.Rule, Key: a.Key}
+		if d.Withheld != "" {
+			r.Why = d.Withheld
+		}
+		if a.Scope != nil {
+			r.Scope, r.Link = a.Scope.Name, a.Scope.LinkName
+		}
+		x.Results = append(x.Results, r)
 	}
 	if p.Interface != nil {
 		x.Wire = p.Interface.Name
 	}
-	if d.Scope != nil {
-		x.Scope, x.Link = d.Scope.Name, d.Scope.LinkName
-	}
-	if !m.GIAddr.IsUnspecified() {
-		x.Relay = m.GIAddr
-	}
-	x.Circuit = string(req.Relay.Circuit)
 	return c.next
 }
 
@@ -116,7 +127,7 @@ func (c *Conversations) Fail(seq uint64, why string, now time.Time) (out Exchang
 	x.Fate, x.Took = Dropped, now.Sub(x.At)
 	x.Trail = append(x.Trail, answer.Step{Text: "{t}", Name: why})
 	out = *x
-	out.In, out.Out, out.Trail = nil, nil, append([]answer.Step(nil), x.Trail...)
+	out.In, out.Out, out.Results, out.Trail = nil, nil, slices.Clone(x.Results), slices.Clone(x.Trail)
 	return out, true
 }
 
@@ -134,7 +145,7 @@ func (c *Conversations) Since(seq uint64, limit int, keep func(*Exchange) bool) 
 			for part := 256; part > 0 && at >= first && len(out) < limit; part-- {
 				if x := &c.ring[at%TalkMost]; x.Seq == at && keep(x) {
 					v := *x
-					v.In, v.Out, v.Trail = slices.Clone(x.In), slices.Clone(x.Out), slices.Clone(x.Trail)
+					v.In, v.Out, v.Results, v.Trail = slices.Clone(x.In), slices.Clone(x.Out), slices.Clone(x.Results), slices.Clone(x.Trail)
 					out = append(out, v)
 				}
 				at--

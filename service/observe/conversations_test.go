@@ -9,6 +9,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/request"
 	"yarnpost/service/wire"
 )
 
@@ -20,8 +21,9 @@ func TestConversations(t *testing.T) {
 	note := func(n int) uint64 {
 		hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
 		m := &dhcp4.Message{CHAddr: hw, GIAddr: netip.IPv4Unspecified()}
-		return c.Begin(&wire.Packet{Data: []byte(fmt.Sprint("packet ", n))}, now, &answer.Request{Message: m},
-			&answer.Decision{Outcome: answer.Offered, Trail: []answer.Step{{Text: "step"}}}, &wire.Reply{Data: []byte("reply")}, Recorded, now)
+		return c.Begin(&wire.Packet{Data: []byte(fmt.Sprint("packet ", n))}, now, of(m),
+			&answer.Decision{Answers: []answer.Answer{{Outcome: answer.Offered}}, Trail: []answer.Step{{Text: "step"}}},
+			&wire.Reply{Data: []byte("reply")}, Recorded, now)
 	}
 	all := func(*Exchange) bool { return true }
 	if list, last := c.Since(0, 10, all); len(list) != 0 || last != 0 {
@@ -52,4 +54,10 @@ func TestConversations(t *testing.T) {
 	if len(some) != 3 || some[2].Seq != last {
 		t.Errorf("three of the even ones are %+v", some)
 	}
+}
+
+// of is the request of a message.
+func of(m *dhcp4.Message) *request.Request {
+	r := m.Request(request.Path{})
+	return &r
 }

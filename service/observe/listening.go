@@ -9,11 +9,11 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 	"yarnpost/service/lru"
 	"yarnpost/service/wire"
 )
@@ -63,19 +63,19 @@ type Shadow struct {
 	host    *Host
 	clients *lru.Map[lease.Client, *Agreement]
 	others  *lru.Map[otherKey, *OtherServer]
-	asked   *lru.Map[uint32, comparison]    // REQUESTs whose ACK may still be overheard
-	early   *lru.Map[uint32, dhcp4.Options] // ACKs overheard before their REQUEST was looked at
+	asked   *lru.Map[uint32, comparison]      // REQUESTs whose ACK may still be overheard
+	early   *lru.Map[uint32, request.Options] // ACKs overheard before their REQUEST was looked at
 }
 
 type comparison struct {
 	client lease.Client
-	would  []dhcp4.Option
+	would  request.Options
 }
 
 func newShadow(h *Host) *Shadow {
 	heard := func(r *OtherServer) bool { return r.Heard != 0 }
 	return &Shadow{host: h, clients: lru.New[lease.Client, *Agreement](shadowMost), others: lru.Proved[otherKey](1000, heard),
-		asked: lru.New[uint32, comparison](1000), early: lru.New[uint32, dhcp4.Options](1000)}
+		asked: lru.New[uint32, comparison](1000), early: lru.New[uint32, request.Options](1000)}
 }
 
 // OtherServer reports whether another server answers on a link: its own words were
@@ -112,47 +112,42 @@ func (s *Shadow) noteRival(link plan.ID, server netip.Addr, how string, itself b
 
 // Request looks at a request that names another server: what did the
 // client take, and what would this server have given?
-func (s *Shadow) Request(req *answer.Request, d *answer.Decision, at time.Time) {
-	now := lease.At(at)
-	m := req.Message
-	if m.Type != dhcp4.Request || d.Why == reason.ForeignSource || d.Why == reason.BadRelay {
+func (s *Shadow) Request(c Case, at time.Time) {
+	took := c.To.Hint()
+	if !c.Kind.Claims() || c.Why == reason.ForeignSource || c.Why == reason.BadRelay || !took.IsValid() {
 		return
 	}
-	server, named := m.Options.Addr(option.ServerID)
-	took, asked := m.Options.Addr(option.AddressRequest)
-	if !asked {
-		took = m.CIAddr
-	}
-	if !took.IsValid() || took.IsUnspecified() || named && s.host.Own(server) {
+	server, _ := netip.AddrFromSlice(c.Chosen)
+	named := server.IsValid()
+	if named && s.host.Own(server) {
 		return
 	}
-	withheld := d.Withheld
+	withheld := c.Decision.Withheld
 	if !named && withheld == "" {
 		return
 	}
-	p := s.host.Table.Plan()
 	if named {
-		if link := s.linkOf(req, took); link != 0 {
-			s.noteRival(link, server, "a client chose it", false, now)
+		if link := s.linkOf(c, took); link != 0 {
+			s.noteRival(link, server, "a client chose it", false, lease.At(at))
 		}
 	}
 	if withheld != reason.Listening {
 		return
 	}
-	s.compare(req, p, took, server, at)
+	s.compare(c, took, server, at)
 }
 
 // linkOf is the link a request comes from, as far as that can be told.
-func (s *Shadow) linkOf(req *answer.Request, took netip.Addr) plan.ID {
+func (s *Shadow) linkOf(c Case, took netip.Addr) plan.ID {
 	p := s.host.Table.Plan()
-	if req.Message.GIAddr.IsUnspecified() {
-		if id := p.LinkOnInterface(req.Interface); req.Interface != "" && id != 0 {
+	if !c.Relay.IsValid() {
+		if id := p.LinkOnInterface(c.Interface); c.Interface != "" && id != 0 {
 			return id
 		}
-	} else if id := p.LinkOfRelay(req.Message.GIAddr); id != 0 {
+	} else if id := p.LinkOfRelay(c.Relay); id != 0 {
 		return id
 	}
-	for _, a := range []netip.Addr{req.Relay.Link, req.Message.GIAddr, took} {
+	for _, a := range []netip.Addr{c.Link, c.Relay, took} {
 		if v := p.ScopeAt(a); a.IsValid() && v != nil {
 			return v.Link
 		}
@@ -160,38 +155,27 @@ func (s *Shadow) linkOf(req *answer.Request, took netip.Addr) plan.ID {
 	return 0
 }
 
-func (s *Shadow) compare(req *answer.Request, p *plan.Plan, took, server netip.Addr, at time.Time) {
-	now := lease.At(at)
-	// What would have been offered: the same client, asking anew.
-	ask := *req.Message
-	ask.Type, ask.CIAddr = dhcp4.Discover, netip.IPv4Unspecified()
-	ask.Options = slices.DeleteFunc(slices.Clone(req.Message.Options), func(o dhcp4.Option) bool {
-		return o.Code == option.ServerID || o.Code == option.AddressRequest
-	})
-	for i := range ask.Options {
-		if ask.Options[i].Code == option.MessageType {
-			ask.Options[i].Data = []byte{byte(dhcp4.Discover)}
-		}
+func (s *Shadow) compare(of Case, took, server netip.Addr, at time.Time) {
+	if of.Unicast && !of.Relay.IsValid() && of.Kind == request.Renew {
+		return // it was sent here by mistake
 	}
-	again := *req
-	again.Message, again.Unicast = &ask, false
-	if req.Unicast && req.Message.GIAddr.IsUnspecified() && !req.Message.CIAddr.IsUnspecified() {
-		return // a renewal that was sent here by mistake
-	}
+	path := of.Path
+	path.Unicast = false
 	w := s.host.World(at)
 	w.Probed, w.Writable = nil, true
-	d := answer.Decide(again, w, nil)
+	decided := answer.Decide(of.Message.Anew(path), w, nil)
+	d, p, now := decided.First(), w.Table.Plan(), lease.At(at)
 
 	c := s.clients.Get(d.Client)
 	if c == nil {
 		c = &Agreement{Client: d.Client}
 	}
 	s.clients.Put(d.Client, c)
-	c.Hardware, c.Took, c.Would, c.At = ask.CHAddr, took, netip.Addr{}, now
+	c.Hardware, c.Took, c.Would, c.At = of.Hardware, took, netip.Addr{}, now
 	if server.IsValid() {
 		c.Server = server
 	}
-	c.Hostname = req.Message.Text(option.Hostname)
+	c.Hostname = of.Message.Hostname()
 	c.Link, c.Scope, c.Difference, c.Options = "", "", nil, false
 	c.Count++
 	v := p.ScopeAt(took)
@@ -203,32 +187,31 @@ func (s *Shadow) compare(req *answer.Request, p *plan.Plan, took, server netip.A
 	c.Difference = s.differences(d, p, v, took)
 	c.Agrees = len(c.Difference) == 0
 	if d.Outcome == answer.Offered {
-		c.Would = d.Address
-		would := cloneOptions(d.Reply.Options)
-		s.asked.Put(ask.XID, comparison{d.Client, would})
-		if theirs := s.early.Get(ask.XID); theirs != nil {
-			s.compareOptions(ask.XID, theirs)
+		c.Would = d.Address()
+		s.asked.Put(of.Transaction, comparison{d.Client, request.OptionsOf(decided.Reply)})
+		if theirs := s.early.Get(of.Transaction); theirs != nil {
+			s.compareOptions(of.Transaction, theirs)
 		}
 	}
 	if v != nil && v.Subnet.Contains(took) {
-		s.learn(req, d.Client, v, took, now)
+		s.learn(of, d.Client, v, took, now)
 	}
 }
 
 // differences says in words how what a client took differs from what this
 // server would have given it.
-func (s *Shadow) differences(d *answer.Decision, p *plan.Plan, v *plan.View, took netip.Addr) (out []string) {
+func (s *Shadow) differences(d *answer.Answer, p *plan.Plan, v *plan.View, took netip.Addr) (out []string) {
 	if d.Outcome != answer.Offered {
 		return []string{fmt.Sprintf("it would have got nothing here: %s", d.Why)}
 	}
 	switch {
 	case v == nil:
-		out = append(out, fmt.Sprintf("%s is in no scope; it would have got %s of scope %s", took, d.Address, d.Scope.Name))
+		out = append(out, fmt.Sprintf("%s is in no scope; it would have got %s of scope %s", took, d.Address(), d.Scope.Name))
 	case v.ID != d.Scope.ID:
-		out = append(out, fmt.Sprintf("%s is of scope %s; it would have got %s of scope %s", took, v.Name, d.Address, d.Scope.Name))
-	case took == d.Address:
-	case p.ReservationAt(d.Address) != nil:
-		out = append(out, fmt.Sprintf("%s is reserved for it as %s, and it took %s", d.Address, p.ReservationAt(d.Address).Name, took))
+		out = append(out, fmt.Sprintf("%s is of scope %s; it would have got %s of scope %s", took, v.Name, d.Address(), d.Scope.Name))
+	case took == d.Address():
+	case p.ReservationAt(d.Address()) != nil:
+		out = append(out, fmt.Sprintf("%s is reserved for it as %s, and it took %s", d.Address(), p.ReservationAt(d.Address()).Name, took))
 	case p.ReservationAt(took) != nil:
 		out = append(out, fmt.Sprintf("%s is reserved for another client, %s", took, p.ReservationAt(took).Name))
 	case !v.Allocatable(took):
@@ -244,7 +227,7 @@ func (s *Shadow) differences(d *answer.Decision, p *plan.Plan, v *plan.View, too
 // learn seeds the lease table with what a client took from another server. It
 // is not this server's lease (its revision is 0), but it keeps the address for
 // the client.
-func (s *Shadow) learn(req *answer.Request, c lease.Client, v *plan.View, took netip.Addr, now lease.Time) {
+func (s *Shadow) learn(of Case, c lease.Client, v *plan.View, took netip.Addr, now lease.Time) {
 	before := s.host.Table.At(took)
 	if before != nil && before.Status == lease.Active && before.Client == c && before.Expires.Sub(now) > v.Lease/2 {
 		return
@@ -252,15 +235,11 @@ func (s *Shadow) learn(req *answer.Request, c lease.Client, v *plan.View, took n
 	if before != nil && before.Revision != 0 && (before.HeldAt(now) || before.Kept()) { // this server promised it to somebody
 		return
 	}
-	m := req.Message
-	n := &lease.Lease{Prefix: lease.Host(took), Status: lease.Active, Client: c, Hardware: m.CHAddr, Hostname: m.Text(option.Hostname),
-		Vendor:  m.Text(option.ClassID),
-		Circuit: string(req.Relay.Circuit), Since: now, Changed: now, Heard: now, Granted: v.Lease, Expires: now.Add(v.Lease)}
-	if r := s.host.Table.Plan().ReservationAt(took); r != nil && r.Hardware == m.CHAddr {
+	n := &lease.Lease{Prefix: lease.Host(took), Status: lease.Active, Client: c, Hardware: of.Hardware, Hostname: of.Message.Hostname(),
+		Vendor: of.Message.Vendor(), Circuit: string(of.Circuit), Relay: of.Relay, Since: now, Changed: now, Heard: now, Granted: v.Lease,
+		Expires: now.Add(v.Lease)}
+	if r := s.host.Table.Plan().ReservationAt(took); r != nil && r.Hardware == of.Hardware {
 		n.Reserved = true
-	}
-	if !m.GIAddr.IsUnspecified() {
-		n.Relay = m.GIAddr
 	}
 	if old := s.host.Table.ByClient(v, c); old != nil && old.Address() != took && old.Status == lease.Active &&
 		old.Revision == 0 { // it moved
@@ -271,7 +250,7 @@ func (s *Shadow) learn(req *answer.Request, c lease.Client, v *plan.View, took n
 
 // Overheard takes in what another server sent to a client, as it was heard on an
 // interface.
-func (s *Shadow) Overheard(i *wire.Interface, server netip.Addr, m *dhcp4.Message, now lease.Time) {
+func (s *Shadow) Overheard(i *wire.Interface, of request.Overheard, now lease.Time) {
 	p := s.host.Table.Plan()
 	link := p.LinkOnInterface(i.Name)
 	for _, at := range i.Prefixes {
@@ -279,22 +258,23 @@ func (s *Shadow) Overheard(i *wire.Interface, server netip.Addr, m *dhcp4.Messag
 			link = v.Link
 		}
 	}
-	if link == 0 || s.host.Own(server) {
+	if link == 0 || s.host.Own(of.Server) {
 		return
 	}
-	s.noteRival(link, server, "its "+m.Type.String()+" was heard on "+i.Name, true, now)
-	if m.Type != dhcp4.Ack {
+	s.noteRival(link, of.Server, "its "+of.Message.Name()+" was heard on "+i.Name, true, now)
+	if !of.Binding {
 		return
 	}
-	if s.asked.Get(m.XID).client.Known() {
-		s.compareOptions(m.XID, m.Options)
+	theirs := request.OptionsOf(of.Message)
+	if s.asked.Get(of.Transaction).client.Known() {
+		s.compareOptions(of.Transaction, theirs)
 		return
 	}
-	s.early.Put(m.XID, cloneOptions(m.Options))
+	s.early.Put(of.Transaction, theirs)
 }
 
 // compareOptions completes a comparison with what the other server's ACK said.
-func (s *Shadow) compareOptions(xid uint32, theirs dhcp4.Options) {
+func (s *Shadow) compareOptions(xid uint32, theirs request.Options) {
 	c := s.asked.Get(xid)
 	s.asked.Drop(xid)
 	s.early.Drop(xid)
@@ -305,26 +285,19 @@ func (s *Shadow) compareOptions(xid uint32, theirs dhcp4.Options) {
 	}
 }
 
-func cloneOptions(list dhcp4.Options) (out dhcp4.Options) {
-	for _, o := range list {
-		out = append(out, dhcp4.Option{Code: o.Code, Data: slices.Clone(o.Data)})
-	}
-	return out
-}
-
 // OptionDifferences compares the options of two replies, but for those of one
 // server or one moment.
-func OptionDifferences(p *plan.Plan, ours, theirs dhcp4.Options) (out []string) {
-	own := []uint8{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime, option.ClientID,
+func OptionDifferences(p *plan.Plan, ours, theirs request.Options) (out []string) {
+	own := []uint16{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime, option.ClientID,
 		option.RelayAgent, option.Authentication, option.BroadcastAddress}
-	show := func(list dhcp4.Options, code uint8) string {
+	show := func(list request.Options, code uint16) string {
 		b, ok := list.Get(code)
 		if !ok {
 			return "nothing"
 		}
-		return p.Codes().ByCode(uint16(code)).Type.Format(b)
+		return p.Codes().ByCode(code).Type.Format(b)
 	}
-	var codes []uint8
+	var codes []uint16
 	for _, o := range append(slices.Clone(ours), theirs...) {
 		if !slices.Contains(own, o.Code) && !slices.Contains(codes, o.Code) {
 			codes = append(codes, o.Code)
@@ -333,7 +306,7 @@ func OptionDifferences(p *plan.Plan, ours, theirs dhcp4.Options) (out []string) 
 	slices.Sort(codes)
 	for _, c := range codes {
 		if a, b := show(ours, c), show(theirs, c); a != b {
-			out = append(out, fmt.Sprintf("option %s is %s here and %s there", p.Codes().ByCode(uint16(c)).Name(), a, b))
+			out = append(out, fmt.Sprintf("option %s is %s here and %s there", p.Codes().ByCode(c).Name(), a, b))
 		}
 	}
 	return out

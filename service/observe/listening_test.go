@@ -7,18 +7,18 @@ import (
 	"testing"
 	"time"
 
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 )
 
 // Two replies are compared option by option, but for what is of one server or
 // one moment.
 func TestOptionDifferences(t *testing.T) {
 	p := plan.New()
-	o := func(code uint8, data string) dhcp4.Option { return dhcp4.Option{Code: code, Data: []byte(data)} }
-	ours := dhcp4.Options{o(53, "\x02"), o(54, "\x0a\x4d\x00\x01"), o(3, "\x0a\x4d\x00\x01"), o(15, "mill.example"), o(51, "aaaa")}
-	theirs := dhcp4.Options{o(53, "\x05"), o(54, "\x0a\x4d\x00\x02"), o(3, "\x0a\x4d\x00\xfe"), o(42, "\x0a\x4d\x00\x2a"), o(51, "bbbb"),
+	o := func(code uint16, data string) request.Option { return request.Option{Code: code, Data: []byte(data)} }
+	ours := request.Options{o(53, "\x02"), o(54, "\x0a\x4d\x00\x01"), o(3, "\x0a\x4d\x00\x01"), o(15, "mill.example"), o(51, "aaaa")}
+	theirs := request.Options{o(53, "\x05"), o(54, "\x0a\x4d\x00\x02"), o(3, "\x0a\x4d\x00\xfe"), o(42, "\x0a\x4d\x00\x2a"), o(51, "bbbb"),
 		o(15, "mill.example")}
 	got := strings.Join(OptionDifferences(p, ours, theirs), "; ")
 	if want := "option router is 10.77.0.1 here and 10.77.0.254 there; option ntp-servers is nothing here and 10.77.0.42 there"; got != want {

@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 	"yarnpost/service/wire"
 )
 
@@ -81,7 +82,7 @@ func client(n int) addr.Hardware { return addr.Hardware([]byte{2, 0x40, 0, 0, 0,
 
 // request is what a client says that takes an address of a server, through a relay of the
 // looms' link.
-func request(n int, took string, server netip.Addr, change ...func(*dhcp4.Message)) *dhcp4.Message {
+func requesting(n int, took string, server netip.Addr, change ...func(*dhcp4.Message)) *dhcp4.Message {
 	zero, a := netip.IPv4Unspecified(), netip.MustParseAddr(took).As4()
 	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: uint32(1000 + n), CIAddr: zero, YIAddr: zero, SIAddr: zero,
 		GIAddr: netip.MustParseAddr("10.77.0.4"), CHAddr: client(n), Type: dhcp4.Request}
@@ -100,9 +101,9 @@ func request(n int, took string, server netip.Addr, change ...func(*dhcp4.Messag
 // hear lets a request be heard, as a listening server hears it.
 func (f *floor) hear(m *dhcp4.Message, at time.Time) {
 	f.t.Helper()
-	req := answer.Request{Message: m, Server: ownAddress}
+	req := m.Request(request.Path{Server: ownAddress})
 	d := answer.Decide(req, f.host.World(at), nil)
-	f.Request(&req, d, at)
+	f.Request(Case{&req, d, d.First()}, at)
 }
 
 // one is what is known of a client, or nil.
@@ -135,7 +136,7 @@ func TestAgreement(t *testing.T) {
 			"10.78.0.150 is of scope yard; it would have got 10.77.0.100 of scope looms"},
 		{"an address of no scope", nil, 5, "10.99.0.5", "", "10.99.0.5 is in no scope; it would have got 10.77.0.100 of scope looms"},
 		{"one that another is known to have", func(f *floor) {
-			f.hear(request(6, "10.77.0.150", otherAddress), listened)
+			f.hear(requesting(6, "10.77.0.150", otherAddress), listened)
 		}, 5, "10.77.0.150", "", "10.77.0.150 is known as the address of 02:40:00:00:00:06"},
 		{"one of a scope that is held", nil, 5, "10.79.0.150", "10.79.0.4", "it would have got nothing here: held"},
 	} {
@@ -143,7 +144,7 @@ func TestAgreement(t *testing.T) {
 		if c.plant != nil {
 			c.plant(f)
 		}
-		f.hear(request(c.client, c.took, otherAddress, func(m *dhcp4.Message) {
+		f.hear(requesting(c.client, c.took, otherAddress, func(m *dhcp4.Message) {
 			if c.relay != "" {
 				m.GIAddr = netip.MustParseAddr(c.relay)
 			}
@@ -166,38 +167,38 @@ func TestAgreement(t *testing.T) {
 func TestLearned(t *testing.T) {
 	f := newFloor(t)
 	at := func(a string) *lease.Lease { return f.table.At(netip.MustParseAddr(a)) }
-	f.hear(request(5, "10.77.0.150", otherAddress), listened)
+	f.hear(requesting(5, "10.77.0.150", otherAddress), listened)
 	l := at("10.77.0.150")
 	if l == nil || l.Status != lease.Active || l.Hardware != client(5) || l.Revision != 0 || l.Granted != time.Hour ||
 		l.Relay.String() != "10.77.0.4" ||
 		l.Hostname != "loom-5" {
 		t.Fatalf("learned: %+v", l)
 	}
-	f.hear(request(5, "10.77.0.150", otherAddress), listened.Add(time.Minute))
+	f.hear(requesting(5, "10.77.0.150", otherAddress), listened.Add(time.Minute))
 	if again := at("10.77.0.150"); *again != *l {
 		t.Error("what is known already is learned once more")
 	}
-	f.hear(request(5, "10.77.0.150", otherAddress), listened.Add(45*time.Minute))
+	f.hear(requesting(5, "10.77.0.150", otherAddress), listened.Add(45*time.Minute))
 	if again := at("10.77.0.150"); *again == *l || again.Expires != lease.At(listened.Add(105*time.Minute)) {
 		t.Errorf("an hour later: %+v", again)
 	}
-	f.hear(request(5, "10.77.0.151", otherAddress), listened.Add(50*time.Minute))
+	f.hear(requesting(5, "10.77.0.151", otherAddress), listened.Add(50*time.Minute))
 	if old, now := at("10.77.0.150"), at("10.77.0.151"); old.Status == lease.Active || now == nil || now.Status != lease.Active {
 		t.Errorf("it moved: %+v, %+v", old, now)
 	}
-	f.hear(request(1, "10.77.0.9", otherAddress), listened)
+	f.hear(requesting(1, "10.77.0.9", otherAddress), listened)
 	if l := at("10.77.0.9"); l == nil || !l.Reserved {
 		t.Errorf("a reserved one: %+v", l)
 	}
-	f.hear(request(7, "10.99.0.7", otherAddress), listened)
+	f.hear(requesting(7, "10.99.0.7", otherAddress), listened)
 	if l := at("10.99.0.7"); l != nil {
 		t.Errorf("of no scope: %+v", l)
 	}
 	for name, m := range map[string]*dhcp4.Message{
-		"this server's own":     request(20, "10.77.0.160", ownAddress),
-		"a DISCOVER":            request(20, "10.77.0.160", otherAddress, func(m *dhcp4.Message) { m.Type = dhcp4.Discover }),
-		"one of no address":     request(20, "0.0.0.0", otherAddress),
-		"a release of somebody": request(20, "10.77.0.160", otherAddress, func(m *dhcp4.Message) { m.Type = dhcp4.Release }),
+		"this server's own":     requesting(20, "10.77.0.160", ownAddress),
+		"a DISCOVER":            requesting(20, "10.77.0.160", otherAddress, func(m *dhcp4.Message) { m.Type = dhcp4.Discover }),
+		"one of no address":     requesting(20, "0.0.0.0", otherAddress),
+		"a release of somebody": requesting(20, "10.77.0.160", otherAddress, func(m *dhcp4.Message) { m.Type = dhcp4.Release }),
 	} {
 		f.hear(m, listened)
 		if f.one(20) != nil || at("10.77.0.160") != nil {
@@ -216,24 +217,27 @@ func TestOverheard(t *testing.T) {
 			Data: []byte{255, 255, 255, 0}},
 			{Code: option.Router, Data: a[:]}}}
 	}
+	from := func(server netip.Addr, m *dhcp4.Message) request.Overheard {
+		return request.Overheard{Server: server, Transaction: m.XID, Binding: true, Message: m}
+	}
 	now := lease.At(listened)
 	f := newFloor(t)
-	f.hear(request(5, "10.77.0.150", otherAddress), listened)
+	f.hear(requesting(5, "10.77.0.150", otherAddress), listened)
 	if a := f.one(5); a.Options || !a.Agrees {
 		t.Errorf("before it is overheard: %+v", a)
 	}
-	f.Overheard(on, otherAddress, ack(5, "10.77.0.254"), now)
+	f.Overheard(on, from(otherAddress, ack(5, "10.77.0.254")), now)
 	if a := f.one(5); !a.Options || a.Agrees || strings.Join(a.Difference,
 		";") != "option router is 10.77.0.1 here and 10.77.0.254 there" {
 		t.Errorf("behind the request: %+v", a)
 	}
-	f.Overheard(on, otherAddress, ack(6, "10.77.0.1"), now)
-	f.hear(request(6, "10.77.0.151", otherAddress), listened)
+	f.Overheard(on, from(otherAddress, ack(6, "10.77.0.1")), now)
+	f.hear(requesting(6, "10.77.0.151", otherAddress), listened)
 	if a := f.one(6); !a.Options || !a.Agrees {
 		t.Errorf("before the request: %+v", a)
 	}
-	f.Overheard(on, ownAddress, ack(7, "10.77.0.1"), now)
-	f.Overheard(&wire.Interface{Name: "eth9"}, netip.MustParseAddr("10.99.0.1"), ack(8, "10.77.0.1"), now)
+	f.Overheard(on, from(ownAddress, ack(7, "10.77.0.1")), now)
+	f.Overheard(&wire.Interface{Name: "eth9"}, from(netip.MustParseAddr("10.99.0.1"), ack(8, "10.77.0.1")), now)
 	if list := f.OtherServers(now); len(list) != 1 || list[0].Server != otherAddress || list[0].Link != "looms" {
 		t.Errorf("other servers: %+v", list)
 	}
@@ -248,7 +252,7 @@ func TestChoosers(t *testing.T) {
 	f := newFloor(t)
 	looms := f.table.Plan().ScopeNamed("looms").Link
 	for n := range 10 {
-		f.hear(request(40+n, fmt.Sprint("10.77.0.", 160+n), otherAddress), listened)
+		f.hear(requesting(40+n, fmt.Sprint("10.77.0.", 160+n), otherAddress), listened)
 	}
 	if f.OtherServer(looms, lease.At(listened)) {
 		t.Error("what clients say silences this server")
@@ -267,12 +271,12 @@ func TestListeningTakesNothing(t *testing.T) {
 	holder := &lease.Lease{Prefix: lease.Host(a), Status: lease.Active, Client: lease.ByHardware(1, "\x02\x00\x00\x00\x00\x07"),
 		Hardware: "\x02\x00\x00\x00\x00\x07", Since: now, Changed: now, Heard: now, Granted: time.Hour, Expires: now + 3600, Revision: 1}
 	f.table.Put(holder)
-	f.hear(request(40, a.String(), otherAddress), listened)
+	f.hear(requesting(40, a.String(), otherAddress), listened)
 	if l := f.table.At(a); l.Client != holder.Client || l.Expires != holder.Expires {
 		t.Errorf("the lease is %+v", l)
 	}
 	f.table.Put(&lease.Lease{Prefix: holder.Prefix, Status: lease.Expired, Client: holder.Client, Changed: now, Expires: now})
-	f.hear(request(40, a.String(), otherAddress), listened)
+	f.hear(requesting(40, a.String(), otherAddress), listened)
 	if l := f.table.At(a); l.Client == holder.Client {
 		t.Errorf("an address that is free is not learned: %+v", l)
 	}

@@ -4,7 +4,6 @@ import (
 	"net/netip"
 
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
@@ -40,18 +39,18 @@ func newTwins(u *UnservedList) *Twins { return &Twins{lru.New[netip.Addr, *twin]
 
 // Note notes that another hardware address asks for a lease that is held. The
 // probe function asks whether the first is there still, if it can.
-func (t *Twins) Note(req *answer.Request, d *answer.Decision, now lease.Time, probe func(netip.Addr) bool) {
-	a := d.Twin.Address()
+func (t *Twins) Note(c Case, now lease.Time, probe func(netip.Addr) bool) {
+	a := c.Twin.Address()
 	w := t.seen.Get(a)
 	if w == nil || now-w.last > 3600 {
 		w = &twin{}
 	}
 	t.seen.Put(a, w)
-	if hw := req.Message.CHAddr; w.two != hw {
+	if hw := c.Hardware; w.two != hw {
 		w.turns++
 	}
-	w.one, w.two, w.last = d.Twin.Hardware, req.Message.CHAddr, now
-	w.told, w.client = troubleKey(d.Client, a), describe(req, d)
+	w.one, w.two, w.last = c.Twin.Hardware, c.Hardware, now
+	w.told, w.client = troubleKey(c.Client, a), describe(c)
 	w.client.Asked = a
 	switch {
 	case w.turns >= twinTurns:

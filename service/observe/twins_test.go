@@ -21,9 +21,9 @@ func TestTwinsBeyondARelay(t *testing.T) {
 	now := lease.Time(1_790_000_000)
 	asks := func(who, holder addr.Hardware) {
 		now += 5
-		d := &answer.Decision{Client: lease.ByIdentifier([]byte("\x00clone")),
+		d := &answer.Answer{Client: lease.ByIdentifier([]byte("\x00clone")),
 			Twin: &lease.Lease{Prefix: lease.Host(a), Status: lease.Active, Hardware: holder}}
-		twins.Note(&answer.Request{Message: &dhcp4.Message{CHAddr: who, GIAddr: netip.MustParseAddr("10.77.0.1")}}, d, now,
+		twins.Note(Case{of(&dhcp4.Message{CHAddr: who, GIAddr: netip.MustParseAddr("10.77.0.1")}), &answer.Decision{}, d}, now,
 			func(netip.Addr) bool { return true })
 	}
 	asks(two, one)

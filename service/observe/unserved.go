@@ -6,9 +6,7 @@ import (
 	"time"
 
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
 	"yarnpost/core/lease"
-	"yarnpost/core/option"
 	"yarnpost/core/reason"
 	"yarnpost/service/lru"
 )
@@ -56,13 +54,7 @@ func newUnserved() *UnservedList {
 	return &UnservedList{clients: lru.Proved[unservedKey](unservedMost, (*Unserved).insists), direct: map[string]bool{}}
 }
 
-func keyOf(req *answer.Request, d *answer.Decision) unservedKey {
-	k := unservedKey{client: d.Client, from: req.Interface}
-	if g := req.Message.GIAddr; !g.IsUnspecified() {
-		k.from = g.String()
-	}
-	return k
-}
+func keyOf(c Case) unservedKey { return unservedKey{c.Client, c.HeardAt()} }
 
 // troubleKey is the key of a trouble that a client has although it is served.
 func troubleKey(c lease.Client, a netip.Addr) unservedKey { return unservedKey{c, "!" + a.String()} }
@@ -71,50 +63,47 @@ func troubleKey(c lease.Client, a netip.Addr) unservedKey { return unservedKey{c
 func (k unservedKey) trouble() bool { return strings.HasPrefix(k.from, "!") }
 
 // describe is what is known of a client that asks.
-func describe(req *answer.Request, d *answer.Decision) Unserved {
-	m := req.Message
-	c := Unserved{Client: d.Client, Hardware: m.CHAddr, Interface: req.Interface, Circuit: string(req.Relay.Circuit), Rule: d.Rule}
-	if !m.GIAddr.IsUnspecified() {
-		c.Relay, c.Selected = m.GIAddr, m.GIAddr
-		if req.Relay.Link.IsValid() {
-			c.Selected = req.Relay.Link
-		}
+func describe(of Case) Unserved {
+	c := Unserved{Client: of.Client, Hardware: of.Hardware, Interface: of.Interface, Relay: of.Relay, Selected: of.Relay,
+		Circuit: string(of.Circuit), Rule: of.Rule, Hostname: of.Message.Hostname(), Vendor: of.Message.Vendor(), Asked: of.To.Hint()}
+	if of.Link.IsValid() {
+		c.Selected = of.Link
 	}
-	c.Hostname, c.Vendor = m.Text(option.Hostname), m.Text(option.ClassID)
-	c.Asked, _ = m.Options.Addr(option.AddressRequest)
-	c.Scope, c.Link = scopeNamed(d.Scope)
-	for _, s := range d.Trail {
+	c.Scope, c.Link = scopeNamed(of.Scope)
+	for _, s := range of.Decision.Trail {
 		c.Trail = append(c.Trail, s.String())
 	}
 	return c
 }
 
 // Note notes that a client goes without, and why.
-func (u *UnservedList) Note(req *answer.Request, d *answer.Decision, why reason.Reason, now lease.Time) {
-	u.tell(keyOf(req, d), describe(req, d), why, now)
+func (u *UnservedList) Note(c Case, why reason.Reason, now lease.Time) {
+	u.tell(keyOf(c), describe(c), why, now)
 }
 
 // Trouble notes what is wrong with a client although it is served.
-func (u *UnservedList) Trouble(req *answer.Request, d *answer.Decision, why reason.Reason, now lease.Time) {
-	c := describe(req, d)
-	if d.Address.IsValid() {
-		c.Asked = d.Address
+func (u *UnservedList) Trouble(of Case, why reason.Reason, now lease.Time) {
+	c := describe(of)
+	if a := of.Address(); a.IsValid() {
+		c.Asked = a
 	}
-	u.tell(troubleKey(d.Client, c.Asked), c, why, now)
+	u.tell(troubleKey(of.Client, c.Asked), c, why, now)
 }
 
-// NoteExchange notes a client of an earlier exchange.
+// NoteExchange notes the clients of an earlier exchange.
 func (u *UnservedList) NoteExchange(x *Exchange, why reason.Reason, now lease.Time) {
-	c := Unserved{Client: x.Client, Hardware: x.Hardware, Relay: x.Relay, Selected: x.Relay, Interface: x.Wire, Circuit: x.Circuit,
-		Scope: x.Scope, Link: x.Link, Asked: x.Address}
-	for _, s := range x.Trail {
-		c.Trail = append(c.Trail, s.String())
+	for _, r := range x.Results {
+		c := Unserved{Client: r.Client, Hardware: x.Hardware, Relay: x.Relay, Selected: x.Relay, Interface: x.Wire, Circuit: x.Circuit,
+			Scope: r.Scope, Link: r.Link, Asked: r.Address()}
+		for _, s := range x.Trail {
+			c.Trail = append(c.Trail, s.String())
+		}
+		k := unservedKey{r.Client, x.Wire}
+		if x.Relay.IsValid() {
+			k.from = x.Relay.String()
+		}
+		u.tell(k, c, why, now)
 	}
-	k := unservedKey{x.Client, x.Wire}
-	if x.Relay.IsValid() {
-		k.from = x.Relay.String()
-	}
-	u.tell(k, c, why, now)
 }
 
 // insists reports whether a client asks again and again, as real ones do: a flood of
@@ -138,9 +127,9 @@ func (u *UnservedList) heard(k unservedKey, c *Unserved) {
 }
 
 // Forget drops a client that is served.
-func (u *UnservedList) Forget(req *answer.Request, d *answer.Decision) {
+func (u *UnservedList) Forget(c Case) {
 	if u.clients.Size() > 0 {
-		u.clients.Drop(keyOf(req, d))
+		u.clients.Drop(keyOf(c))
 	}
 }
 

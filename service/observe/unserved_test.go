@@ -15,35 +15,35 @@ import (
 
 func TestUnservedList(t *testing.T) {
 	u := newUnserved()
-	req, d := asked(1)
-	u.Note(req, d, reason.PoolEmpty, 100)
-	u.Note(req, d, reason.PoolEmpty, 160)
+	c := asked(1)
+	u.Note(c, reason.PoolEmpty, 100)
+	u.Note(c, reason.PoolEmpty, 160)
 	list := u.All()
 	if len(list) != 1 || list[0].Count != 2 || list[0].First != 100 || list[0].Last != 160 || list[0].Hostname != "host1" ||
 		list[0].Trail[0] != "because of rain" {
 		t.Errorf("listed as %+v", list)
 	}
-	u.Forget(req, d)
+	u.Forget(c)
 	if len(u.All()) != 0 {
 		t.Error("a served client stays on the list")
 	}
-	u.Note(req, d, reason.NotTaken, 200)
+	u.Note(c, reason.NotTaken, 200)
 	if len(u.All()) != 0 {
 		t.Error("an offer not taken once is listed already")
 	}
-	u.Note(req, d, reason.NotTaken, 210)
+	u.Note(c, reason.NotTaken, 210)
 	if len(u.All()) != 1 {
 		t.Error("an offer not taken twice is not listed")
 	}
-	real, given := asked(unservedMost * 2)
+	real := asked(unservedMost * 2)
 	for n := range 4 {
-		u.Note(real, given, reason.NoScope, lease.Time(250+4*n))
+		u.Note(real, reason.NoScope, lease.Time(250+4*n))
 	}
 	for n := range unservedMost + 500 { // a flood of clients does not grow it without end, and pushes off nobody who asks again and again
-		req, d := asked(n)
-		u.Note(req, d, reason.NoScope, lease.Time(300+n))
+		c := asked(n)
+		u.Note(c, reason.NoScope, lease.Time(300+n))
 	}
-	if u.clients.Get(keyOf(real, given)) == nil {
+	if u.clients.Get(keyOf(real)) == nil {
 		t.Error("a flood pushes off one that asks again and again")
 	}
 	if n := u.clients.Size(); n > unservedMost {
@@ -53,9 +53,9 @@ func TestUnservedList(t *testing.T) {
 	if u.clients.Size() != 0 {
 		t.Errorf("%d clients are remembered after a day of silence", u.clients.Size())
 	}
-	req, d = asked(2)
-	u.Note(req, d, reason.NoScope, 999_999)
-	u.ForgetHardware(req.Message.CHAddr)
+	c = asked(2)
+	u.Note(c, reason.NoScope, 999_999)
+	u.ForgetHardware(c.Hardware)
 	if len(u.All()) != 0 {
 		t.Error("a client that was dealt with is still listed")
 	}
@@ -82,10 +82,10 @@ func TestWindow(t *testing.T) {
 	}
 }
 
-func asked(n int) (*answer.Request, *answer.Decision) {
+func asked(n int) Case {
 	hw := addr.Hardware([]byte{2, 0, 0, 0, byte(n >> 8), byte(n)})
 	m := &dhcp4.Message{HType: 1, CHAddr: hw, GIAddr: netip.MustParseAddr("10.77.0.2"), CIAddr: netip.IPv4Unspecified(), Type: dhcp4.Discover,
 		Options: dhcp4.Options{{Code: 12, Data: []byte(fmt.Sprint("host", n, "\x00"))}}}
-	return &answer.Request{Message: m},
-		&answer.Decision{Client: lease.ByHardware(1, hw), Trail: []answer.Step{{Text: "because of {t}", Name: "rain"}}}
+	return Case{of(m), &answer.Decision{Trail: []answer.Step{{Text: "because of {t}", Name: "rain"}}},
+		&answer.Answer{Client: lease.ByHardware(1, hw)}}
 }

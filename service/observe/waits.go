@@ -5,10 +5,8 @@ import (
 	"time"
 
 	"yarnpost/core/addr"
-	"yarnpost/core/answer"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
-	"yarnpost/core/option"
+	"yarnpost/core/request"
 	"yarnpost/service/lru"
 )
 
@@ -49,25 +47,25 @@ func (w *Waits) Watch(on bool) {
 }
 
 // left takes in that a client was left to the other server.
-func (w *Waits) left(req *answer.Request, d *answer.Decision, at time.Time) {
-	if w.asking == nil || req.Message.Type == dhcp4.Inform {
+func (w *Waits) left(c Case, at time.Time) {
+	if w.asking == nil || c.Kind == request.Inform {
 		return
 	}
-	if x := w.served.Get(d.Client); at.Sub(x.Told) < overtaken {
+	if x := w.served.Get(c.Client); at.Sub(x.Told) < overtaken {
 		if x.First.IsZero() {
 			x.First = at
-			w.served.Put(d.Client, x)
+			w.served.Put(c.Client, x)
 		}
 		return
 	}
-	x := w.asking.Get(d.Client)
+	x := w.asking.Get(c.Client)
 	if x.Count == 0 {
-		x = Wait{Client: d.Client, Hardware: req.Message.CHAddr, Hostname: req.Message.Text(option.Hostname), First: at,
-			Holds: !req.Message.CIAddr.IsUnspecified()}
+		x = Wait{Client: c.Client, Hardware: c.Hardware, Hostname: c.Message.Hostname(), First: at,
+			Holds: c.Kind == request.Renew || c.Kind == request.Rebind}
 	}
 	x.Last = at
 	x.Count++
-	w.asking.Put(d.Client, x)
+	w.asking.Put(c.Client, x)
 }
 
 // given takes in that the other server gave a lease.

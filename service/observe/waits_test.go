@@ -18,7 +18,7 @@ func TestWaits(t *testing.T) {
 	ask := func(n byte, at time.Duration) {
 		c := lease.ByIdentifier([]byte{0, n})
 		m := dhcp4.Message{Type: dhcp4.Discover, CIAddr: netip.IPv4Unspecified()}
-		w.left(&answer.Request{Message: &m}, &answer.Decision{Client: c}, began.Add(at))
+		w.left(Case{of(&m), nil, &answer.Answer{Client: c}}, began.Add(at))
 	}
 	give := func(n byte, at time.Duration) {
 		w.given(&lease.Lease{Prefix: lease.Host(netip.AddrFrom4([4]byte{10, 0, 0, n})), Status: lease.Active,

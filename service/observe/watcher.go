@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"yarnpost/core/answer"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 // Host is what the watchers may ask of the engine, under its lock.
@@ -62,9 +62,22 @@ func (r *Watcher) FitsOf(rule plan.ID) (f Fits) {
 }
 
 // Decided takes in a decision that is carried out.
-func (r *Watcher) Decided(req *answer.Request, d *answer.Decision, at time.Time) {
+func (r *Watcher) Decided(req *request.Request, d *answer.Decision, at time.Time) {
+	for i := range d.Answers {
+		r.answered(Case{req, d, &d.Answers[i]}, at)
+	}
+}
+
+// Case is one answer of a decision, with the request that it belongs to.
+type Case struct {
+	*request.Request
+	Decision *answer.Decision
+	*answer.Answer
+}
+
+func (r *Watcher) answered(c Case, at time.Time) {
 	now := lease.At(at)
-	for _, of := range d.Fitted {
+	for _, of := range c.Fitted {
 		f := r.fits[of.ID]
 		if f == nil {
 			f = &Fits{}
@@ -72,44 +85,44 @@ func (r *Watcher) Decided(req *answer.Request, d *answer.Decision, at time.Time)
 		}
 		f.Count, f.Last = f.Count+1, now
 	}
-	if d.Trouble != "" {
-		r.Unserved.Trouble(req, d, d.Trouble, now)
+	if c.Trouble != "" {
+		r.Unserved.Trouble(c, c.Trouble, now)
 	}
-	if d.Twin != nil {
-		r.Twins.Note(req, d, now, r.host.Probe)
+	if c.Twin != nil {
+		r.Twins.Note(c, now, r.host.Probe)
 	}
-	switch d.Outcome {
+	switch c.Outcome {
 	case answer.Acknowledged, answer.Informed, answer.Released:
-		r.Unserved.Forget(req, d)
+		r.Unserved.Forget(c)
 		r.Served.Add(now)
 	case answer.Declined:
-		if d.Why != "" {
-			r.Unserved.Trouble(req, d, d.Why, now)
+		if c.Why != "" {
+			r.Unserved.Trouble(c, c.Why, now)
 		}
 	case answer.Offered:
-		if d.Why == reason.V6Only {
-			r.Unserved.Forget(req, d)
+		if c.Why == reason.V6Only {
+			r.Unserved.Forget(c)
 		}
 	case answer.Refused:
-		r.Unserved.Note(req, d, d.Why, now)
+		r.Unserved.Note(c, c.Why, now)
 	case answer.Ignored:
-		r.ignored(req, d, at)
+		r.ignored(c, at)
 	}
 }
 
-func (r *Watcher) ignored(req *answer.Request, d *answer.Decision, at time.Time) {
-	switch d.Why {
+func (r *Watcher) ignored(c Case, at time.Time) {
+	switch c.Why {
 	case reason.OtherServer:
-		if req.Message.Type == dhcp4.Request {
-			r.Unserved.Forget(req, d)
-			r.Shadow.Request(req, d, at)
+		if c.Kind == request.Select {
+			r.Unserved.Forget(c)
+			r.Shadow.Request(c, at)
 		}
 	case reason.NotServed, reason.BadRequest, reason.ForeignSource:
 	case reason.PartnerServes, reason.Recovering: // the other server answers: nobody goes without because of it
-		r.Waits.left(req, d, at)
+		r.Waits.left(c, at)
 	default:
-		if req.Message.Type != dhcp4.Release && req.Message.Type != dhcp4.Decline {
-			r.Unserved.Note(req, d, d.Why, lease.At(at))
+		if !c.Kind.GivesUp() {
+			r.Unserved.Note(c, c.Why, lease.At(at))
 		}
 	}
 }

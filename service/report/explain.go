@@ -4,11 +4,10 @@ import (
 	"slices"
 
 	"yarnpost/core/answer"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
-	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 	"yarnpost/core/rule"
 )
 
@@ -17,18 +16,14 @@ type Explained struct {
 	Decision answer.Decision // its Reply is not to be kept; Bytes is
 	Trail    []string
 	Bytes    []byte // the reply as it would travel
-	Omitted  []uint8
+	Omitted  []uint16
 	Plan     *plan.Plan
 	Values   []plan.Value
 }
 
 // Explain decides a request without touching anything. The code is the one that
 // serves; an address that would be probed first counts as probed.
-func (r *Reporter) Explain(req answer.Request) (Explained, error) {
-	m := req.Message
-	if b, ok := m.Options.Get(option.RelayAgent); ok {
-		req.Relay = dhcp4.ParseRelay(b)
-	}
+func (r *Reporter) Explain(req request.Request) (Explained, error) {
 	var out Explained
 	r.Engine.Consider(func(w answer.World) {
 		w.Probed, w.Nonce = nil, func() string { return "................" }
@@ -40,16 +35,20 @@ func (r *Reporter) Explain(req answer.Request) (Explained, error) {
 // explained copies a decision, which is used again.
 func explained(d *answer.Decision, p *plan.Plan) Explained {
 	out := Explained{Decision: *d, Plan: p, Values: slices.Clone(d.Values)}
+	out.Decision.Answers = slices.Clone(d.Answers)
 	for _, s := range d.Trail {
 		out.Trail = append(out.Trail, s.String())
 	}
 	if d.Reply == nil {
 		return out
 	}
-	b, omitted, err := dhcp4.Append(nil, d.Reply, d.Limit)
+	b, omitted, err := d.Reply.AppendTo(nil, d.Limit)
 	if err != nil { // said as it would be if the client asked
 		out.Trail = append(out.Trail, "nothing is sent: "+err.Error())
-		out.Decision.Outcome, out.Decision.Why, out.Decision.Reply = answer.Ignored, reason.TooLong, nil
+		for i := range out.Decision.Answers {
+			out.Decision.Answers[i].Outcome, out.Decision.Answers[i].Why = answer.Ignored, reason.TooLong
+		}
+		out.Decision.Reply = nil
 		return out
 	}
 	out.Bytes, out.Omitted = b, omitted
@@ -58,7 +57,7 @@ func explained(d *answer.Decision, p *plan.Plan) Explained {
 
 // Known is what is on record of a client by its hardware address: the lease it
 // has, or had last, and what it asked with.
-func (r *Reporter) Known(hw string) (l *lease.Lease, asked dhcp4.Options) {
+func (r *Reporter) Known(hw string) (l *lease.Lease, asked request.Options) {
 	now := lease.At(r.Clock.Now())
 	r.Engine.EachLease(0, func(x *lease.Lease) {
 		if string(x.Hardware) != hw {
@@ -88,7 +87,7 @@ func (r *Reporter) TryRule(p *plan.Plan, fits func(ask *rule.Request, v *plan.Vi
 			return
 		}
 		all++
-		var asked dhcp4.Options
+		var asked request.Options
 		if s, ok := r.Engine.Given(l.Given); ok {
 			asked = s.Asked
 		}

@@ -30,7 +30,7 @@ type Reporter struct {
 
 // Unmet is one option that clients ask for and are not given.
 type Unmet struct {
-	Code    uint8
+	Code    uint16
 	Clients int
 	Scopes  map[string]int // clients by scope
 	Vendors map[string]int // clients by vendor class
@@ -39,8 +39,8 @@ type Unmet struct {
 // Unmet counts what the holders of active leases ask for and nobody set.
 func (r *Reporter) Unmet() []Unmet {
 	p := r.Engine.Plan()
-	missing := map[uint64][]uint8{}
-	counts := map[uint8]*Unmet{}
+	missing := map[uint64][]uint16{}
+	counts := map[uint16]*Unmet{}
 	r.Engine.EachLease(0, func(l *lease.Lease) {
 		if l.Status != lease.Active || l.Given == 0 {
 			return

@@ -18,6 +18,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 	"yarnpost/service/observe"
 	"yarnpost/service/report"
 	"yarnpost/service/trial"
@@ -37,7 +38,7 @@ type Parts struct {
 	Engine  Engine
 	Reports interface {
 		Where(addr.Hardware) []*lease.Lease
-		Explain(answer.Request) (report.Explained, error)
+		Explain(request.Request) (report.Explained, error)
 	}
 	Wire  interface{ Addr() netip.AddrPort } // where DHCPv4 is served
 	Clock interface{ Now() time.Time }
@@ -142,8 +143,8 @@ func (r *Runner) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.
 
 	ask := c.Message(dhcp4.Discover)
 	ask.Type, ask.GIAddr, ask.Secs = dhcp4.Discover, at, relay.Tried
-	ask.Options = append(ask.Options, dhcp4.Option{Code: option.RelayAgent, Data: relay.Option82(t.Circuit)})
-	expected, err := r.Reports.Explain(answer.Request{Message: &ask, Server: at, Unicast: true, Trial: true})
+	ask.PutAgent(relay.Option82(t.Circuit))
+	expected, err := r.Reports.Explain(ask.Request(request.Path{Server: at, Unicast: true, Trial: true}))
 	if err != nil {
 		note(false, 0, "what the plan says could not be worked out: %v", err)
 		return
@@ -154,7 +155,7 @@ func (r *Runner) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.
 	switch {
 	case err != nil:
 		by := "it should get one"
-		if d := expected.Decision; d.Outcome != answer.Offered {
+		if d := expected.Decision.First(); d.Outcome != answer.Offered {
 			by = "it gets none: " + d.Why.Words(d.Rule)
 		}
 		note(false, took, "no offer within %s; by the plan %s", trial.ReplyTime, by)
@@ -194,10 +195,10 @@ func (r *Runner) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.
 
 // compare holds what a trial got against what the plan says.
 func (r *Runner) compare(p *plan.Plan, c *trial.Client, expected report.Explained, note func(bool, time.Duration, string, ...any)) {
-	if expected.Decision.Outcome == answer.Offered {
+	if expected.Decision.First().Outcome == answer.Offered {
 		var would dhcp4.Message
 		if dhcp4.Decode(&would, expected.Bytes) == nil {
-			different := observe.OptionDifferences(p, would.Options, c.Last.Options)
+			different := observe.OptionDifferences(p, request.OptionsOf(&would), request.OptionsOf(c.Last))
 			note(len(different) == 0, 0, "%s", say(different, "its options are what the plan says"))
 		}
 		if v := p.ScopeAt(c.Address); v != nil { // else that is said already
@@ -205,7 +206,7 @@ func (r *Runner) compare(p *plan.Plan, c *trial.Client, expected report.Explaine
 			note(c.Lease <= want, 0, "the lease time is at most %s", option.FormatDuration(want))
 		}
 	} else {
-		note(false, 0, "by the plan it should get nothing: %s", expected.Decision.Why.Words(expected.Decision.Rule))
+		note(false, 0, "by the plan it should get nothing: %s", expected.Decision.First().Why.Words(expected.Decision.First().Rule))
 	}
 }
 

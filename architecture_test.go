@@ -59,7 +59,7 @@ var forbidden = map[string][]string{
 	// What sees a request sees it whatever version of the protocol it came by.
 	"yarnpost/core/rule": {"yarnpost/core/dhcp4"}, "yarnpost/core/rehearsal": {"yarnpost/core/dhcp4"},
 	"yarnpost/service/observe": {"yarnpost/core/dhcp4"}, "yarnpost/service/report": {"yarnpost/core/dhcp4"},
-	"yarnpost/api":    {"yarnpost/"},
+	"yarnpost/api": {"yarnpost/"},
 }
 
 type source struct {

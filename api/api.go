@@ -58,6 +58,13 @@ type Usage struct {
 	Spare     Count `json:"spare" doc:"Addresses outside all pools, left for reservations"`
 }
 
+// Plus is the use of two scopes together.
+func (u Usage) Plus(o Usage) Usage {
+	return Usage{u.Size + o.Size, u.Excluded + o.Excluded, u.Reserved + o.Reserved, u.Active + o.Active, u.Offered + o.Offered,
+		u.Released + o.Released, u.Expired + o.Expired, u.Abandoned + o.Abandoned, u.Headroom + o.Headroom, u.Partner + o.Partner,
+		u.Spare + o.Spare}
+}
+
 // Exclusion is a range never handed out from a pool.
 type Exclusion struct {
 	Range string `json:"range" example:"10.77.0.100-10.77.0.109"`
@@ -86,12 +93,29 @@ type Scope struct {
 	NewPerMinute  int         `json:"newPerMinute" doc:"New clients a minute; 0 for a tenth of the pools and 60 at least, -1 for no limit"`
 	Confined      []string    `json:"confined" doc:"Pools that rules keep for their clients"`
 	Listening     bool        `json:"listening" doc:"Its link is heard and not answered"`
+	Supernets     []string    `json:"supernets" doc:"Supernets that it lies in, the outermost first"`
 	Lease         string      `json:"lease" doc:"Lease time in force"`
+	LeaseFrom     string      `json:"leaseFrom" doc:"Whose lease time that is: of the scope, of a supernet, of the defaults or the usual one"`
 	LeaseSet      string      `json:"leaseSet,omitempty" doc:"Lease time set on the scope itself, if any"`
 	Options       []Setting   `json:"options" doc:"Options set on the scope itself"`
 	Thresholds    Thresholds  `json:"thresholds" doc:"When to warn, as set on the scope itself; 0 inherits"`
 	Note          string      `json:"note"`
 	Usage         Usage       `json:"usage"`
+}
+
+// Supernet is a prefix around scopes and other supernets, which inherit from it.
+type Supernet struct {
+	ID         int64      `json:"id" doc:"Stays the same whatever it is called"`
+	Name       string     `json:"name"`
+	Prefix     string     `json:"prefix" example:"10.77.0.0/16"`
+	In         []string   `json:"in" doc:"Supernets that it lies in, the outermost first"`
+	Scopes     int        `json:"scopes" doc:"Scopes in it, at any depth"`
+	Lease      string     `json:"lease,omitempty" doc:"Lease time set on it, if any"`
+	Identity   string     `json:"identity,omitempty" doc:"What tells clients apart, if that is set on it"`
+	Options    []Setting  `json:"options" doc:"Options set on it"`
+	Thresholds Thresholds `json:"thresholds" doc:"When to warn of its scopes, as set on it; 0 inherits"`
+	Note       string     `json:"note"`
+	Usage      Usage      `json:"usage" doc:"Of all scopes in it"`
 }
 
 // Link is one broadcast domain.

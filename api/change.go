@@ -6,8 +6,9 @@ import "time"
 // edit, fields that are left out stay as they are.
 type Edit struct {
 	Op          string           `json:"op" enum:"add,edit,remove"`
-	Kind        string           `json:"kind" enum:"defaults,link,scope,reservation,codebook,list,rule,trial"`
+	Kind        string           `json:"kind" enum:"defaults,supernet,link,scope,reservation,codebook,list,rule,trial"`
 	Name        string           `json:"name,omitempty" doc:"Item concerned; not for defaults"`
+	Supernet    *SupernetEdit    `json:"supernet,omitempty"`
 	Scope       *ScopeEdit       `json:"scope,omitempty"`
 	Link        *LinkEdit        `json:"link,omitempty"`
 	Reservation *ReservationEdit `json:"reservation,omitempty"`
@@ -16,6 +17,19 @@ type Edit struct {
 	List        *ListEdit        `json:"list,omitempty"`
 	Rule        *RuleEdit        `json:"rule,omitempty"`
 	Trial       *TrialEdit       `json:"trial,omitempty"`
+}
+
+// SupernetEdit sets fields of a supernet.
+type SupernetEdit struct {
+	Name         *string           `json:"name,omitempty" doc:"New name"`
+	Prefix       *string           `json:"prefix,omitempty" doc:"What lies in it inherits from it"`
+	Lease        *string           `json:"lease,omitempty" doc:"Empty to inherit"`
+	Options      map[string]string `json:"options,omitempty" doc:"Values by option name or code; empty inherits again, none takes an inherited value away"`
+	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware,"`
+	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn of a scope when more than so many percent of its pools are used; 0 inherits, -1 is never"`
+	WarnHeadroom *int              `json:"warnHeadroom,omitempty" doc:"Warn of a scope when fewer addresses are left; 0 inherits, -1 is never"`
+	WarnDays     *int              `json:"warnDays,omitempty" doc:"Warn of a scope when its pools are expected to run out within so many days; 0 inherits, -1 is never"`
+	Note         *string           `json:"note,omitempty" maxLength:"4000"`
 }
 
 // ScopeEdit sets fields of a scope.
@@ -132,33 +146,35 @@ type List struct {
 
 // RuleEdit sets fields of a rule.
 type RuleEdit struct {
-	Name    *string           `json:"name,omitempty" doc:"New name"`
-	Scope   *string           `json:"scope,omitempty" doc:"Scope it is of; empty for the defaults"`
-	Order   *int              `json:"order,omitempty" doc:"Lower first; last if left out"`
-	When    *string           `json:"when,omitempty" doc:"Condition, in CEL"`
-	Action  *string           `json:"action,omitempty" doc:"ignore, refuse, reserved, or empty to give values"`
-	Pool    *string           `json:"pool,omitempty" doc:"Pool that is for fitting clients alone"`
-	Off     *bool             `json:"off,omitempty"`
-	Lease   *string           `json:"lease,omitempty"`
-	Options map[string]string `json:"options,omitempty"`
-	Note    *string           `json:"note,omitempty" maxLength:"4000"`
+	Name     *string           `json:"name,omitempty" doc:"New name"`
+	Scope    *string           `json:"scope,omitempty" doc:"Scope it is of; empty for none"`
+	Supernet *string           `json:"supernet,omitempty" doc:"Supernet it is of; empty for none. Without scope and supernet it is of the defaults"`
+	Order    *int              `json:"order,omitempty" doc:"Lower first; last if left out"`
+	When     *string           `json:"when,omitempty" doc:"Condition, in CEL"`
+	Action   *string           `json:"action,omitempty" doc:"ignore, refuse, reserved, or empty to give values"`
+	Pool     *string           `json:"pool,omitempty" doc:"Pool that is for fitting clients alone"`
+	Off      *bool             `json:"off,omitempty"`
+	Lease    *string           `json:"lease,omitempty"`
+	Options  map[string]string `json:"options,omitempty"`
+	Note     *string           `json:"note,omitempty" maxLength:"4000"`
 }
 
 // Rule says which clients it fits and what they get or are refused.
 type Rule struct {
-	ID      int64      `json:"id" doc:"Stays the same whatever it is called"`
-	Name    string     `json:"name"`
-	Scope   string     `json:"scope" doc:"Empty for a rule of the defaults"`
-	Order   int        `json:"order"`
-	When    string     `json:"when"`
-	Action  string     `json:"action"`
-	Pool    string     `json:"pool,omitempty"`
-	Off     bool       `json:"off"`
-	Lease   string     `json:"lease,omitempty"`
-	Options []Setting  `json:"options"`
-	Note    string     `json:"note"`
-	Fitted  uint64     `json:"fitted" doc:"Requests it fitted since the start of the service"`
-	Last    *time.Time `json:"last" doc:"When it last fitted"`
+	ID       int64      `json:"id" doc:"Stays the same whatever it is called"`
+	Name     string     `json:"name"`
+	Scope    string     `json:"scope" doc:"Scope it is of, or empty"`
+	Supernet string     `json:"supernet" doc:"Supernet it is of, or empty; without both it is of the defaults"`
+	Order    int        `json:"order"`
+	When     string     `json:"when"`
+	Action   string     `json:"action"`
+	Pool     string     `json:"pool,omitempty"`
+	Off      bool       `json:"off"`
+	Lease    string     `json:"lease,omitempty"`
+	Options  []Setting  `json:"options"`
+	Note     string     `json:"note"`
+	Fitted   uint64     `json:"fitted" doc:"Requests it fitted since the start of the service"`
+	Last     *time.Time `json:"last" doc:"When it last fitted"`
 }
 
 // RuleTry asks whom a condition would fit.

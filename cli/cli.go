@@ -78,6 +78,7 @@ func commands() []command {
 	all = append(all, statusCommands()...)
 	all = append(all, defaultsCommands()...)
 	all = append(all, scopeCommands()...)
+	all = append(all, supernetCommands()...)
 	all = append(all, linkCommands()...)
 	all = append(all, reservationCommands()...)
 	all = append(all, optionCommands()...)

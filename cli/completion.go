@@ -153,34 +153,13 @@ func (k *call) optionNames(set bool) (out []string) {
 }
 
 // namesOf lists the items of a kind by name.
-func (k *call) namesOf(kind string) (out []string) {
-	switch kind {
-	case "scope":
-		list, _ := k.client.Scopes(k.ctx, "", "")
-		return names(list, func(v api.Scope) string { return v.Name })
-	case "link":
-		list, _ := k.client.Links(k.ctx)
-		return names(list, func(v api.Link) string { return v.Name })
-	case "reservation":
-		list, _ := k.client.Reservations(k.ctx, "", "")
-		return names(list, func(v api.Reservation) string { return v.Name })
-	case "rule":
-		list, _ := k.client.Rules(k.ctx, "")
-		return names(list, func(v api.Rule) string { return v.Name })
-	case "list":
-		list, _ := k.client.Lists(k.ctx)
-		return names(list, func(v api.List) string { return v.Name })
-	case "codebook":
-		list, _ := k.client.Codebooks(k.ctx)
-		return names(list, func(v api.Codebook) string { return v.Name })
-	case "trial":
-		list, _ := k.client.Trials(k.ctx)
-		return names(list, func(v api.Trial) string { return v.Name })
-	case "token":
+func (k *call) namesOf(kind string) []string {
+	if kind == "token" { // which is none of the plan's
 		list, _ := k.client.Tokens(k.ctx)
 		return names(list, func(v api.Token) string { return v.Name })
 	}
-	return nil
+	list, _ := k.client.Names(k.ctx, kind)
+	return list
 }
 
 func names[T any](list []T, name func(T) string) (out []string) {

@@ -50,6 +50,17 @@ func both(kind, add, edit, more string, flags func(f *flag.FlagSet) func(*call, 
 	return []command{one("add", add), one("edit", edit)}
 }
 
+// levelOf says what a rule is of.
+func levelOf(r api.Rule) string {
+	switch {
+	case r.Scope != "":
+		return "scope " + r.Scope
+	case r.Supernet != "":
+		return "supernet " + r.Supernet
+	}
+	return "defaults"
+}
+
 func ruleCommands() []command {
 	out := both("rule", "Define a rule: which clients it fits, and what they get or are refused", "Change a rule; what is not named stays",
 		"  yarnpost rule add loom-boot --scope looms --when 'vendor.startsWith(\"loomctl\")' --option header/boot-file=loom.bin\n"+
@@ -58,6 +69,7 @@ func ruleCommands() []command {
 		func(f *flag.FlagSet) func(*call, string) (api.Edit, func() error, error) {
 			when := f.String("when", "", "`condition` in CEL; yarnpost rule variables lists what it can ask")
 			scope := f.String("scope", "", "`name` of the scope it is of (default: the defaults)")
+			supernet := f.String("supernet", "", "`name` of the supernet it is of, instead of a scope")
 			order := f.Int("order", 0, "`number` of its place, lower first (default: last)")
 			ignore := f.Bool("ignore", false, "its clients hear nothing")
 			refuse := f.Bool("refuse", false, "its clients are refused")
@@ -75,7 +87,7 @@ func ruleCommands() []command {
 					return api.Edit{}, nil, usagef("yarnpost rule add needs --when, such as --when 'hw.startsWith(\"02:4c:00:\")'")
 				}
 				r := &api.RuleEdit{Name: pick(f, "name", name), When: pick(f, "when", when), Scope: pick(f, "scope", scope),
-					Order: pick(f, "order", order), Pool: pick(f, "pool", pool),
+					Supernet: pick(f, "supernet", supernet), Order: pick(f, "order", order), Pool: pick(f, "pool", pool),
 					Lease: pick(f, "lease", lease), Options: options, Off: pick(f, "off", off), Note: pick(f, "note", note)}
 				words := map[string]bool{"ignore": *ignore, "refuse": *refuse, "reserved": *reserved, "": *give}
 				for word, set := range words {
@@ -105,10 +117,7 @@ func ruleCommands() []command {
 					}
 					t := newTable("Of", "Order", "Name", "When", "Then", "Fitted", "Last")
 					for _, r := range list {
-						of, last := r.Scope, "never"
-						if of == "" {
-							of = "defaults"
-						}
+						of, last := levelOf(r), "never"
 						if r.Last != nil {
 							last = k.when(*r.Last)
 						}
@@ -130,7 +139,7 @@ func ruleCommands() []command {
 				r := list[i]
 				t := newTable("Setting", "Value")
 				t.row("name", r.Name)
-				t.row("of", map[bool]string{true: "defaults", false: "scope " + r.Scope}[r.Scope == ""])
+				t.row("of", levelOf(r))
 				t.row("order", strconv.Itoa(r.Order))
 				t.row("when", r.When)
 				t.row("then", then(r))

@@ -285,6 +285,9 @@ func scopeTable(s api.Scope) *table {
 	}
 	t.row("subnet", s.Subnet+"  mask "+s.Mask)
 	t.row("link", s.Link)
+	if len(s.Supernets) > 0 {
+		t.row("lies in", strings.Join(s.Supernets, " › "))
+	}
 	for _, p := range s.Pools {
 		t.row("pool", p)
 	}
@@ -293,7 +296,7 @@ func scopeTable(s api.Scope) *table {
 	}
 	lease := s.Lease
 	if s.LeaseSet == "" {
-		lease += "  (from the defaults)"
+		lease += "  (" + s.LeaseFrom + ")"
 	}
 	t.row("lease time", lease)
 	for _, o := range s.Options {

@@ -214,6 +214,16 @@ func (c *Client) Scope(ctx context.Context, name string) (api.Scope, error) {
 	return get[api.Scope](ctx, c, "/api/scopes/"+url.PathEscape(name), nil)
 }
 
+// Supernets lists supernets; search may be empty.
+func (c *Client) Supernets(ctx context.Context, search string) ([]api.Supernet, error) {
+	return items[api.Supernet](ctx, c, "/api/supernets", values("search", search))
+}
+
+// Names lists the names of the items of a kind.
+func (c *Client) Names(ctx context.Context, kind string) ([]string, error) {
+	return items[string](ctx, c, "/api/names/"+url.PathEscape(kind), nil)
+}
+
 // Links lists links.
 func (c *Client) Links(ctx context.Context) ([]api.Link, error) {
 	return items[api.Link](ctx, c, "/api/links", nil)

@@ -22,7 +22,8 @@ type ruling struct {
 	by     string // the rule that acts
 }
 
-// ruling asks the rules of the defaults and then those of the scope, in order.
+// ruling asks the rules of the defaults, then those of supernets from outer to inner, then
+// those of the scope, in order.
 // Each that fits contributes; the first to set a value keeps it; one that ignores
 // or refuses ends it.
 func (d *decider) ruling(v *plan.View) *ruling {
@@ -33,12 +34,12 @@ func (d *decider) ruling(v *plan.View) *ruling {
 	}
 	d.rulings = append(d.rulings, ruling{scope: v.ID})
 	out := &d.rulings[len(d.rulings)-1]
-	if len(d.plan.RulesOf(0)) == 0 && len(d.plan.RulesOf(v.ID)) == 0 {
+	if !d.plan.Ruled(v) {
 		return out
 	}
 	asked := inScope(d.who.facts, v, d.plan)
 	set := map[option.Key]bool{}
-	for _, of := range [...]plan.ID{0, v.ID} {
+	for _, of := range v.Levels {
 		for _, r := range d.plan.RulesOf(of) {
 			fits, err := r.Program.Fits(&asked)
 			if err != nil {

@@ -335,7 +335,7 @@ func (l *findings) rules(p *plan.Plan, f Facts) {
 		}
 		for _, before := range rules[:i] {
 			ends := before.Action == plan.Ignore || before.Action == plan.Refuse
-			if !before.Off && ends && (before.Scope == r.Scope || before.Scope == 0) && (sameCondition(before.When, r.When) ||
+			if !before.Off && ends && p.Within(r.Of(), before.Of()) && (sameCondition(before.When, r.When) ||
 				strings.TrimSpace(before.When) == "true") {
 				does := map[plan.Action]string{plan.Ignore: "ignores", plan.Refuse: "refuses"}[before.Action]
 				l.say("rule-shadowed", "rule "+r.Name, "rule %s never has its turn: rule %s comes first and %s all of its clients", r.Name,

@@ -58,7 +58,7 @@ func (f catalog) compiled() catalog {
 	f.ruleOf = map[ID][]*CompiledRule{}
 	for _, r := range f.rules {
 		if !r.Off {
-			f.ruleOf[r.Scope] = append(f.ruleOf[r.Scope], r)
+			f.ruleOf[r.Of()] = append(f.ruleOf[r.Of()], r)
 		}
 	}
 	for _, list := range f.ruleOf {
@@ -158,11 +158,24 @@ func (p *Plan) ListNamed(name string) *List { return p.catalog.lists[p.id(KindLi
 // ReadyLists are all lists as rules use them.
 func (p *Plan) ReadyLists() *rule.Lists { return p.catalog.ready }
 
-// Rules lists all rules: those of the defaults first, then by scope, in order.
+// Rules lists all rules: those of the defaults first, then by supernet, outer ones first, then
+// by scope; in order.
 func (p *Plan) Rules() []*CompiledRule {
 	return slices.SortedFunc(maps.Values(p.catalog.rules), func(a, b *CompiledRule) int {
-		return cmp.Or(strings.Compare(p.Label(a.Scope), p.Label(b.Scope)), cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(a.rank(), b.rank()), p.prefixOf(a.Supernet).Compare(p.prefixOf(b.Supernet)),
+			strings.Compare(p.Label(a.Scope), p.Label(b.Scope)), cmp.Compare(a.Order, b.Order), cmp.Compare(a.ID, b.ID))
 	})
+}
+
+// rank orders rules by the kind of level that they are of.
+func (r *CompiledRule) rank() Level {
+	switch {
+	case r.Scope != 0:
+		return AtScope
+	case r.Supernet != 0:
+		return AtSupernet
+	}
+	return AtDefaults
 }
 
 // RuleNamed is the rule with that name, or nil; case does not matter.
@@ -170,7 +183,12 @@ func (p *Plan) RuleNamed(name string) *CompiledRule { return p.catalog.rules[p.i
 
 // RulesOf are the rules of a scope that are on, or those of the defaults for 0,
 // in order.
-func (p *Plan) RulesOf(scope ID) []*CompiledRule { return p.catalog.ruleOf[scope] }
+func (p *Plan) RulesOf(of ID) []*CompiledRule { return p.catalog.ruleOf[of] }
+
+// Ruled reports whether any rule is asked of the clients of a scope.
+func (p *Plan) Ruled(v *View) bool {
+	return len(p.catalog.ruleOf) > 0 && slices.ContainsFunc(v.Levels, func(of ID) bool { return len(p.catalog.ruleOf[of]) > 0 })
+}
 
 // Trials lists the trials by name.
 func (p *Plan) Trials() []*Trial {

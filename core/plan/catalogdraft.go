@@ -117,6 +117,11 @@ func (d *Draft) rework() error {
 	if err := check("the defaults", d.next.Defaults.Settings); err != nil {
 		return err
 	}
+	for _, s := range d.next.Supernets() {
+		if err := check("supernet "+s.Name, s.Settings); err != nil {
+			return err
+		}
+	}
 	for _, s := range d.next.Scopes() {
 		if err := check("scope "+s.Name, s.Settings); err != nil {
 			return err
@@ -231,8 +236,8 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 			return 0, refuse("rule %s looks into list %q, which is not there; yarnpost list add %s makes it", r.Name, name, name)
 		}
 	}
-	if r.Scope != 0 && d.next.Scope(r.Scope) == nil {
-		return 0, refuse("rule %s is of a scope that is not there", r.Name)
+	if err := d.checkOf(&r); err != nil {
+		return 0, err
 	}
 	switch r.Action {
 	case Give, Ignore, Refuse, ReservedOnly:
@@ -254,6 +259,9 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 		if r.Scope != 0 && of != r.Scope {
 			return 0, refuse("rule %s is of scope %s, but pool %s is of scope %s", r.Name, d.Label(r.Scope), r.Pool, d.Label(of))
 		}
+		if n := d.next.Supernet(r.Supernet); n != nil && !n.Prefix.Contains(r.Pool.From) {
+			return 0, refuse("rule %s is of supernet %s, but pool %s lies outside of %s", r.Name, n.Name, r.Pool, n.Prefix)
+		}
 	}
 	if err := d.checkSettings(&r.Settings); err != nil {
 		return 0, fmt.Errorf("rule %s: %w", r.Name, err)
@@ -261,7 +269,7 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 	old := d.next.catalog.rules[r.ID]
 	if r.Order == 0 {
 		for _, o := range d.next.catalog.rules {
-			if o.Scope == r.Scope && o.ID != r.ID {
+			if o.Of() == r.Of() && o.ID != r.ID {
 				r.Order = max(r.Order, o.Order)
 			}
 		}
@@ -281,6 +289,19 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 	d.repool(old, &r)
 	d.note(KindRule, r.ID, r.Name, before, r)
 	return r.ID, nil
+}
+
+// checkOf refuses a rule of something that is not there.
+func (d *Draft) checkOf(r *Rule) error {
+	switch {
+	case r.Scope != 0 && r.Supernet != 0:
+		return refuse("rule %s is of a scope and of a supernet; a rule is of one of them", r.Name)
+	case r.Scope != 0 && d.next.Scope(r.Scope) == nil:
+		return refuse("rule %s is of a scope that is not there", r.Name)
+	case r.Supernet != 0 && d.next.Supernet(r.Supernet) == nil:
+		return refuse("rule %s is of a supernet that is not there", r.Name)
+	}
+	return nil
 }
 
 // repool makes the scopes again whose pools a rule did or does confine.
@@ -316,7 +337,7 @@ func (d *Draft) ruleScope(old *CompiledRule, r *Rule) ID {
 	switch {
 	case old == nil:
 		return r.Scope
-	case r == nil || r.Scope == old.Scope:
+	case r == nil || r.Of() == old.Of():
 		return old.Scope
 	}
 	return 0

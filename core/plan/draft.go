@@ -69,7 +69,7 @@ func insert[V any](d *Draft, table **bart.Table[V], p netip.Prefix, v V) {
 func (p *Plan) Draft() *Draft {
 	n := *p
 	n.Revision++
-	n.links, n.scopes, n.names = p.links.Fork(), p.scopes.Fork(), p.names.Fork()
+	n.links, n.scopes, n.names, n.supernets = p.links.Fork(), p.scopes.Fork(), p.names.Fork(), p.supernets.Fork()
 	n.catalog = p.catalog.fork()
 	n.onLink, n.interfaces = p.onLink.Fork(), p.interfaces.Fork()
 	n.reserved = p.reserved.fork()

@@ -26,6 +26,7 @@ type Kind string
 // The kinds of items.
 const (
 	KindDefaults    Kind = "defaults"
+	KindSupernet    Kind = "supernet"
 	KindLink        Kind = "link"
 	KindScope       Kind = "scope"
 	KindReservation Kind = "reservation"
@@ -270,17 +271,21 @@ const (
 
 // Rule says which clients it fits and what they get or are refused.
 type Rule struct {
-	ID     ID         `json:"id"`
-	Name   string     `json:"name"`
-	Scope  ID         `json:"scope,omitempty"` // 0: a rule of the defaults
-	Order  int        `json:"order"`           // lower first
-	When   string     `json:"when"`            // CEL, see package rule
-	Action Action     `json:"action,omitempty"`
-	Pool   addr.Range `json:"pool,omitzero"` // a pool that is for fitting clients alone
-	Off    bool       `json:"off,omitempty"`
+	ID       ID         `json:"id"`
+	Name     string     `json:"name"`
+	Scope    ID         `json:"scope,omitempty"`    // it is a rule of a scope, or
+	Supernet ID         `json:"supernet,omitempty"` // of a supernet; both 0: of the defaults
+	Order    int        `json:"order"`              // lower first
+	When     string     `json:"when"`               // CEL, see package rule
+	Action   Action     `json:"action,omitempty"`
+	Pool     addr.Range `json:"pool,omitzero"` // a pool that is for fitting clients alone
+	Off      bool       `json:"off,omitempty"`
 	Settings
 	Note string `json:"note,omitempty"`
 }
+
+// Of is the scope or the supernet that a rule is of; 0 for the defaults.
+func (r *Rule) Of() ID { return max(r.Scope, r.Supernet) }
 
 // Trial is an exchange that the service makes now and then as a client, to
 // prove that a scope is served.
@@ -410,6 +415,9 @@ func (r Rule) describe(label func(ID) string) []field {
 		of = label(r.Scope)
 	}
 	out := []field{{"name", r.Name}, {"of", of}, {"order", fmt.Sprint(r.Order)}, {"when", r.When}, {"then", string(r.Action)}}
+	if r.Supernet != 0 {
+		out[1] = field{"of", "supernet " + label(r.Supernet)}
+	}
 	out = append(out, when(r.Pool.Valid(), "pool", r.Pool.String())...)
 	out = append(out, when(r.Off, "off", "yes")...)
 	return append(append(out, r.Settings.describe()...), field{"note", r.Note})

@@ -5,123 +5,253 @@ import (
 	"fmt"
 )
 
-// kind is what the plan has to know of a kind of item. A new kind is a constant,
-// a struct with describe, its edits, and a line here: restoring, reverting,
-// storing and removing go by this table.
-type kind struct {
+// descriptor is what the plan has to know of a kind of item. A new kind is a constant, a
+// struct with describe, its edits, and a row of kinds: restoring, storing, reverting,
+// redoing, comparing, naming and removing go by these.
+type descriptor[T Item] struct {
 	name   Kind
-	decode func([]byte) (Item, error)
-	place  place                               // its id and that of the item it belongs to, where it has them
-	put    func(*Draft, Item) (ID, error)      // adds it, or replaces the one with its id
-	remove func(d *Draft, name string) error   // nil: it is always there
-	get    func(p *Plan, id ID) (Item, string) // it and its name, or nil
-	all    func(*Plan) []Item
+	ids    func(*T) []ref                    // where ids of items stand in it; its own first
+	called func(*T) string                   // nil: there is but one, without a name
+	put    func(*Draft, T) (ID, error)       // adds it, or replaces the one with its id
+	remove func(d *Draft, name string) error // nil: it is always there
+	get    func(p *Plan, id ID) *T           // nil for none
+	all    func(p *Plan) []*T                // by name, or as they are asked
 }
+
+// ref is where in an item the id of an item stands, which may be 0 for none.
+type ref struct {
+	kind Kind
+	id   *ID
+	part part
+}
+
+// part is what an id is in an item.
+type part uint8
+
+const (
+	own     part = iota // the item's own
+	belongs             // of an item that it belongs to: it goes with that
+	refers              // of another item
+)
 
 // kinds are in the order in which items can be put back: what others refer to
 // comes first.
-var kinds = []kind{
-	{KindCodebook, decodeAs[Codebook], placed(func(c *Codebook) (*ID, *ID) { return &c.ID, nil }),
-		putAs((*Draft).PutCodebook), (*Draft).RemoveCodebook, func(p *Plan, id ID) (Item, string) {
-			return named(p.catalog.codebooks[id], func(c *Codebook) string { return c.Name })
-		}, func(p *Plan) []Item { return values(p.Codebooks()) }},
-	{KindDefaults, decodeAs[Defaults], place{}, putAs(func(d *Draft, v Defaults) (ID, error) { return 0, d.SetDefaults(v) }), nil,
-		func(p *Plan, _ ID) (Item, string) { return p.Defaults, "" }, func(p *Plan) []Item { return []Item{p.Defaults} }},
-	{KindList, decodeAs[List], placed(func(l *List) (*ID, *ID) { return &l.ID, nil }),
-		putAs((*Draft).PutList), (*Draft).RemoveList, func(p *Plan, id ID) (Item, string) {
-			return named(p.catalog.lists[id], func(l *List) string { return l.Name })
-		}, func(p *Plan) []Item { return values(p.Lists()) }},
-	{KindLink, decodeAs[Link], placed(func(l *Link) (*ID, *ID) { return &l.ID, nil }),
-		putAs((*Draft).PutLink), (*Draft).RemoveLink, func(p *Plan, id ID) (Item, string) {
-			return named(p.Link(id), func(l *Link) string { return l.Name })
-		}, func(p *Plan) []Item { return values(p.Links()) }},
-	{KindScope, decodeAs[Scope], placed(func(s *Scope) (*ID, *ID) { return &s.ID, &s.Link }),
-		putAs((*Draft).PutScope), (*Draft).RemoveScope,
-		func(p *Plan, id ID) (Item, string) {
+var kinds []kind
+
+func init() { // they refer to what goes by them
+	kinds = []kind{aboutCodebooks(), aboutDefaults(), aboutLists(), aboutSupernets(), aboutLinks(), aboutScopes(), aboutRules(),
+		aboutReservations(), aboutTrials()}
+}
+
+func aboutCodebooks() kind {
+	return descriptor[Codebook]{
+		name:   KindCodebook,
+		ids:    func(c *Codebook) []ref { return []ref{{KindCodebook, &c.ID, own}} },
+		called: func(c *Codebook) string { return c.Name },
+		put:    (*Draft).PutCodebook, remove: (*Draft).RemoveCodebook,
+		get: func(p *Plan, id ID) *Codebook { return p.catalog.codebooks[id] }, all: (*Plan).Codebooks,
+	}.erased()
+}
+
+func aboutDefaults() kind {
+	return descriptor[Defaults]{
+		name: KindDefaults,
+		put:  func(d *Draft, v Defaults) (ID, error) { return 0, d.SetDefaults(v) },
+		get:  func(p *Plan, _ ID) *Defaults { return &p.Defaults }, all: func(p *Plan) []*Defaults { return []*Defaults{&p.Defaults} },
+	}.erased()
+}
+
+func aboutLists() kind {
+	return descriptor[List]{
+		name:   KindList,
+		ids:    func(l *List) []ref { return []ref{{KindList, &l.ID, own}} },
+		called: func(l *List) string { return l.Name },
+		put:    (*Draft).PutList, remove: (*Draft).RemoveList,
+		get: func(p *Plan, id ID) *List { return p.catalog.lists[id] }, all: (*Plan).Lists,
+	}.erased()
+}
+
+func aboutSupernets() kind {
+	return descriptor[Supernet]{
+		name:   KindSupernet,
+		ids:    func(s *Supernet) []ref { return []ref{{KindSupernet, &s.ID, own}} },
+		called: func(s *Supernet) string { return s.Name },
+		put:    (*Draft).PutSupernet, remove: (*Draft).RemoveSupernet,
+		get: (*Plan).Supernet, all: (*Plan).Supernets,
+	}.erased()
+}
+
+func aboutLinks() kind {
+	return descriptor[Link]{
+		name:   KindLink,
+		ids:    func(l *Link) []ref { return []ref{{KindLink, &l.ID, own}} },
+		called: func(l *Link) string { return l.Name },
+		put:    (*Draft).PutLink, remove: (*Draft).RemoveLink,
+		get: (*Plan).Link, all: (*Plan).Links,
+	}.erased()
+}
+
+func aboutScopes() kind {
+	return descriptor[Scope]{
+		name:   KindScope,
+		ids:    func(s *Scope) []ref { return []ref{{KindScope, &s.ID, own}, {KindLink, &s.Link, belongs}} },
+		called: func(s *Scope) string { return s.Name },
+		put:    (*Draft).PutScope, remove: (*Draft).RemoveScope,
+		get: func(p *Plan, id ID) *Scope {
 			if v := p.Scope(id); v != nil {
-				return v.Scope, v.Name
+				return &v.Scope
 			}
-			return nil, ""
-		}, func(p *Plan) (out []Item) {
+			return nil
+		},
+		all: func(p *Plan) (out []*Scope) {
 			for _, v := range p.Scopes() {
-				out = append(out, v.Scope)
+				out = append(out, &v.Scope)
 			}
 			return out
-		}},
-	{KindRule, decodeAs[Rule], placed(func(r *Rule) (*ID, *ID) { return &r.ID, &r.Scope }), putAs((*Draft).PutRule), (*Draft).RemoveRule,
-		func(p *Plan, id ID) (Item, string) {
+		},
+	}.erased()
+}
+
+func aboutRules() kind {
+	return descriptor[Rule]{
+		name: KindRule,
+		ids: func(r *Rule) []ref {
+			return []ref{{KindRule, &r.ID, own}, {KindScope, &r.Scope, belongs}, {KindSupernet, &r.Supernet, belongs}}
+		},
+		called: func(r *Rule) string { return r.Name },
+		put:    (*Draft).PutRule, remove: (*Draft).RemoveRule,
+		get: func(p *Plan, id ID) *Rule {
 			if r := p.catalog.rules[id]; r != nil {
-				return r.Rule, r.Name
+				return &r.Rule
 			}
-			return nil, ""
-		}, func(p *Plan) (out []Item) {
+			return nil
+		},
+		all: func(p *Plan) (out []*Rule) {
 			for _, r := range p.Rules() {
-				out = append(out, r.Rule)
+				out = append(out, &r.Rule)
 			}
 			return out
-		}},
-	{KindReservation, decodeAs[Reservation], placed(func(r *Reservation) (*ID, *ID) { return &r.ID, &r.Scope }),
-		putAs((*Draft).PutReservation),
-		(*Draft).RemoveReservation, func(p *Plan, id ID) (Item, string) {
-			r, _ := p.reserved.byID.Get(id)
-			return named(r, func(r *Reservation) string { return r.Name })
-		}, func(p *Plan) []Item { return values(p.Reservations(0)) }},
-	{KindTrial, decodeAs[Trial], placed(func(t *Trial) (*ID, *ID) { return &t.ID, &t.Scope }),
-		putAs((*Draft).PutTrial), (*Draft).RemoveTrial,
-		func(p *Plan, id ID) (Item, string) {
-			return named(p.catalog.trials[id], func(t *Trial) string { return t.Name })
-		}, func(p *Plan) []Item { return values(p.Trials()) }},
+		},
+	}.erased()
 }
 
-// place is where the ids of an item stand.
-type place struct {
-	parent func(Item) ID                    // of the item it belongs to; nil if it belongs to none
-	moved  func(i Item, id, parent ID) Item // the item under other ids; nil if it has none
+func aboutReservations() kind {
+	return descriptor[Reservation]{
+		name: KindReservation,
+		ids: func(r *Reservation) []ref {
+			return []ref{{KindReservation, &r.ID, own}, {KindScope, &r.Scope, belongs}}
+		},
+		called: func(r *Reservation) string { return r.Name },
+		put:    (*Draft).PutReservation, remove: (*Draft).RemoveReservation,
+		get: func(p *Plan, id ID) *Reservation { r, _ := p.reserved.byID.Get(id); return r },
+		all: func(p *Plan) []*Reservation { return p.Reservations(0) },
+	}.erased()
 }
 
-// placed is made of where in an item its id stands and that of the item it belongs to,
-// nil for none.
-func placed[T Item](ids func(*T) (id, parent *ID)) (out place) {
-	if _, parent := ids(new(T)); parent != nil {
-		out.parent = func(i Item) ID {
-			v := i.(T)
-			_, parent := ids(&v)
-			return *parent
-		}
+func aboutTrials() kind {
+	return descriptor[Trial]{
+		name:   KindTrial,
+		ids:    func(t *Trial) []ref { return []ref{{KindTrial, &t.ID, own}, {KindScope, &t.Scope, belongs}} },
+		called: func(t *Trial) string { return t.Name },
+		put:    (*Draft).PutTrial, remove: (*Draft).RemoveTrial,
+		get: func(p *Plan, id ID) *Trial { return p.catalog.trials[id] }, all: (*Plan).Trials,
+	}.erased()
+}
+
+// kind is a descriptor without its type.
+type kind struct {
+	name   Kind
+	decode func([]byte) (Item, error)
+	open   func(Item) (refs []ref, now func() Item) // where ids stand in a copy of an item; the copy as it is then
+	called func(Item) string
+	put    func(*Draft, Item) (ID, error)
+	remove func(d *Draft, name string) error
+	get    func(p *Plan, id ID) Item // nil for none
+	all    func(*Plan) []Item
+}
+
+func (d descriptor[T]) erased() kind {
+	k := kind{name: d.name, remove: d.remove}
+	k.decode = func(body []byte) (Item, error) {
+		var v T
+		err := json.Unmarshal(body, &v)
+		return v, err
 	}
-	out.moved = func(i Item, id, parent ID) Item {
+	k.open = func(i Item) ([]ref, func() Item) {
 		v := i.(T)
-		own, of := ids(&v)
-		if *own = id; of != nil {
-			*of = parent
+		var refs []ref
+		if d.ids != nil {
+			refs = d.ids(&v)
 		}
-		return v
+		return refs, func() Item { return v }
 	}
-	return out
+	k.called = func(i Item) string {
+		if d.called == nil {
+			return ""
+		}
+		v := i.(T)
+		return d.called(&v)
+	}
+	k.put = func(draft *Draft, i Item) (ID, error) { return d.put(draft, i.(T)) }
+	k.get = func(p *Plan, id ID) Item {
+		if v := d.get(p, id); v != nil {
+			return *v
+		}
+		return nil
+	}
+	k.all = func(p *Plan) (out []Item) {
+		for _, v := range d.all(p) {
+			out = append(out, *v)
+		}
+		return out
+	}
+	return k
 }
 
-func decodeAs[T Item](body []byte) (Item, error) {
-	var v T
-	err := json.Unmarshal(body, &v)
-	return v, err
+// id is an item's own id; 0 for kinds of which there is but one.
+func (k kind) id(i Item) ID {
+	refs, _ := k.open(i)
+	if len(refs) == 0 {
+		return 0
+	}
+	return *refs[0].id
 }
 
-func putAs[T Item](put func(*Draft, T) (ID, error)) func(*Draft, Item) (ID, error) {
-	return func(d *Draft, i Item) (ID, error) { return put(d, i.(T)) }
-}
-
-func named[T Item](v *T, name func(*T) string) (Item, string) {
-	if v == nil {
+// named is what a plan has under an id, with its name; nil for nothing.
+func (k kind) named(p *Plan, id ID) (Item, string) {
+	i := k.get(p, id)
+	if i == nil {
 		return nil, ""
 	}
-	return *v, name(v)
+	return i, k.called(i)
 }
 
-func values[T Item](list []*T) (out []Item) {
-	for _, v := range list {
-		out = append(out, *v)
+// moved is an item under another id, with the ids of other items as they are elsewhere.
+func (k kind) moved(i Item, id ID, there func(Kind, ID) (ID, error)) (Item, error) {
+	refs, now := k.open(i)
+	for _, r := range refs {
+		switch {
+		case r.part == own:
+			*r.id = id
+		case *r.id != 0:
+			to, err := there(r.kind, *r.id)
+			if err != nil {
+				return nil, err
+			}
+			*r.id = to
+		}
 	}
-	return out
+	return now(), nil
+}
+
+// Instead is an item under the id of another one of its kind.
+func Instead(name Kind, i, of Item) Item {
+	k, err := kindOf(name)
+	if err != nil {
+		return i
+	}
+	i, _ = k.moved(i, k.id(of), func(_ Kind, id ID) (ID, error) { return id, nil })
+	return i
 }
 
 func kindOf(name Kind) (kind, error) {
@@ -131,6 +261,28 @@ func kindOf(name Kind) (kind, error) {
 		}
 	}
 	return kind{}, fmt.Errorf("unknown kind of item %q; was this written by a newer version?", name)
+}
+
+// Kinds are the kinds of items, in the order in which they can be put back.
+func Kinds() (out []Kind) {
+	for _, k := range kinds {
+		out = append(out, k.name)
+	}
+	return out
+}
+
+// Names are the names of the items of a kind; none for kinds without names.
+func (p *Plan) Names(of Kind) (out []string, err error) {
+	k, err := kindOf(of)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range k.all(p) {
+		if name := k.called(i); name != "" {
+			out = append(out, name)
+		}
+	}
+	return out, nil
 }
 
 // Decode reads an item as it was stored, in JSON. Nothing is nil.
@@ -146,27 +298,16 @@ func Decode(name Kind, body []byte) (Item, error) {
 // to none.
 func Parent(name Kind, i Item) (id ID, ok bool) {
 	k, err := kindOf(name)
-	if err != nil || k.place.parent == nil || i == nil {
+	if err != nil || i == nil {
 		return 0, false
 	}
-	return k.place.parent(i), true
-}
-
-// moved is an item under another id and in another parent; kinds that have none keep
-// what they are.
-func moved(name Kind, i Item, id, parent ID) Item {
-	if k, err := kindOf(name); err == nil && k.place.moved != nil && i != nil {
-		return k.place.moved(i, id, parent)
+	refs, _ := k.open(i)
+	for _, r := range refs {
+		if r.part == belongs {
+			id, ok = max(id, *r.id), true
+		}
 	}
-	return i
-}
-
-// ParentKind is the kind of item that items of a kind belong to.
-func ParentKind(name Kind) Kind {
-	if name == KindScope {
-		return KindLink
-	}
-	return KindScope
+	return id, ok
 }
 
 // Put adds an item of a kind, or replaces the one with its id.
@@ -197,5 +338,15 @@ func (d *Draft) item(name Kind, id ID) (Item, string) {
 	if err != nil {
 		return nil, ""
 	}
-	return k.get(d.next, id)
+	return k.named(d.next, id)
+}
+
+// Label is the name of the item with an id, or "".
+func (p *Plan) Label(id ID) string {
+	for _, k := range kinds {
+		if i, name := k.named(p, id); i != nil && name != "" {
+			return name
+		}
+	}
+	return ""
 }

@@ -31,6 +31,8 @@ type Plan struct {
 	scopes     *cowmap.Map[ID, *View]
 	names      *cowmap.Map[nameKey, ID]
 	subnets    *bart.Table[*View]
+	supernets  *cowmap.Map[ID, *Supernet]
+	nets       *bart.Table[*Supernet]   // supernets, by prefix
 	onLink     *cowmap.Map[ID, []*View] // in order of id
 	interfaces *cowmap.Map[string, ID]
 	relays     *bart.Table[ID]  // by the relay's address
@@ -50,7 +52,7 @@ type catalog struct {
 	books   map[string]*option.Codebook // by name of the codebook
 	message *option.Codebook            // options of the message itself: the standard ones and own ones
 	ready   *rule.Lists
-	ruleOf  map[ID][]*CompiledRule // by scope, 0 for the defaults; in order, without those that are off
+	ruleOf  map[ID][]*CompiledRule // by scope or supernet, 0 for the defaults; in order, without those that are off
 }
 
 // only is the prefix of one address, as tables of prefixes want it.
@@ -109,6 +111,8 @@ type View struct {
 	Size     uint64 // addresses in Ranges, reserved ones included
 	LinkName string
 	On       *Link
+	Around   []*Supernet  // that it lies in, the outermost first
+	Levels   []ID         // whose rules are asked: 0 for the defaults, supernets, itself
 	Excluded uint64       // addresses of the pools that exclusions take away
 	Routers  []netip.Addr // that its clients are told of, by rules too
 	Scope
@@ -147,13 +151,14 @@ type Level uint8
 const (
 	AtService Level = iota // computed by the service itself
 	AtDefaults
+	AtSupernet
 	AtScope
 	AtRule
 	AtReservation
 )
 
 func (l Level) String() string {
-	return [...]string{"service", "defaults", "scope", "rule", "reservation"}[l]
+	return [...]string{"service", "defaults", "supernet", "scope", "rule", "reservation"}[l]
 }
 
 // CompiledRule is a rule made ready.
@@ -167,7 +172,8 @@ type CompiledRule struct {
 // New is revision 0: nothing defined.
 func New() *Plan {
 	return &Plan{links: new(cowmap.Map[ID, *Link]), scopes: new(cowmap.Map[ID, *View]), names: new(cowmap.Map[nameKey, ID]),
-		subnets: new(bart.Table[*View]), onLink: new(cowmap.Map[ID, []*View]), interfaces: new(cowmap.Map[string, ID]),
+		subnets: new(bart.Table[*View]), supernets: new(cowmap.Map[ID, *Supernet]), nets: new(bart.Table[*Supernet]),
+		onLink: new(cowmap.Map[ID, []*View]), interfaces: new(cowmap.Map[string, ID]),
 		relays: new(bart.Table[ID]), routers: new(bart.Table[int]), catalog: catalog{}.fork().compiled(),
 		reserved: reservations{byID: new(cowmap.Map[ID, *Reservation]), byAddress: new(bart.Table[*Reservation]),
 			byClient: new(cowmap.Map[whoKey, *Reservation]),
@@ -308,17 +314,6 @@ func (p *Plan) Reservations(scope ID) []*Reservation {
 	return out
 }
 
-// Label names an item by its id, for a diff.
-func (p *Plan) Label(id ID) string {
-	if l := p.Link(id); l != nil {
-		return l.Name
-	}
-	if s := p.Scope(id); s != nil {
-		return s.Name
-	}
-	return ""
-}
-
 // LastID is the highest id in use or used before; a draft's new items come
 // after it.
 func (p *Plan) LastID() ID { return p.lastID }
@@ -412,11 +407,22 @@ type layer struct {
 }
 
 // layers are the levels above a scope and itself, the general ones first.
-func (p *Plan) layers(s Scope) []layer {
-	return []layer{
-		{Origin{AtDefaults, ""}, p.Defaults.Settings, p.Defaults.Identity, p.Defaults.Thresholds},
-		{Origin{AtScope, s.Name}, s.Settings, s.Identity, s.Thresholds},
+func (p *Plan) layers(s Scope, around []*Supernet) []layer {
+	out := []layer{{Origin{AtDefaults, ""}, p.Defaults.Settings, p.Defaults.Identity, p.Defaults.Thresholds}}
+	for _, n := range around {
+		out = append(out, layer{Origin{AtSupernet, n.Name}, n.Settings, n.Identity, n.Thresholds})
 	}
+	return append(out, layer{Origin{AtScope, s.Name}, s.Settings, s.Identity, s.Thresholds})
+}
+
+// levels are those whose rules are asked, in this order.
+func levels(s Scope, around []*Supernet) []ID {
+	out := make([]ID, 0, 2+len(around))
+	out = append(out, 0)
+	for _, n := range around {
+		out = append(out, n.ID)
+	}
+	return append(out, s.ID)
 }
 
 // settled is what comes of a chain of levels: of each thing what the most
@@ -446,11 +452,12 @@ func (p *Plan) settle(chain []layer) settled {
 
 // compile works out a scope's view in a plan.
 func (p *Plan) compile(s Scope) *View {
-	on := p.Link(s.Link)
-	v := &View{Scope: s, On: on, LinkName: on.Name, Listening: on.Listening, StandAside: on.StandAside, mask: addr.Mask(s.Subnet).As4(),
-		settled: p.settle(p.layers(s))}
+	on, around := p.Link(s.Link), p.Around(s.Subnet)
+	v := &View{Scope: s, On: on, Around: around, Levels: levels(s, around), LinkName: on.Name, Listening: on.Listening,
+		StandAside: on.StandAside, mask: addr.Mask(s.Subnet).As4(),
+		settled: p.settle(p.layers(s, around))}
 	v.Routers = appendRouters(nil, v.Values)
-	for _, of := range [...]ID{0, s.ID} {
+	for _, of := range v.Levels {
 		for _, r := range p.catalog.ruleOf[of] {
 			v.Routers = appendRouters(v.Routers, r.Values)
 		}

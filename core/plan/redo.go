@@ -24,22 +24,18 @@ func (d *Draft) again(c Change, made func(Kind, ID) (string, bool)) error {
 		}
 		return id, nil
 	}
-	under := func(i Item) (ID, error) {
-		id, ok := Parent(c.Kind, i)
-		if !ok {
-			return 0, nil
-		}
-		return here(ParentKind(c.Kind), id)
+	k, err := kindOf(c.Kind)
+	if err != nil {
+		return refuse("%v", err)
 	}
 	if c.Before == nil {
-		parent, err := under(c.After)
-		if err != nil {
-			return err
-		}
 		if c.Kind == KindLink && d.next.id(c.Kind, c.Name) != 0 {
 			return nil // a link comes along with the first scope on it
 		}
-		_, err = d.Put(c.Kind, moved(c.Kind, c.After, 0, parent))
+		after, err := k.moved(c.After, 0, here)
+		if err == nil {
+			_, err = k.put(d, after)
+		}
 		return err
 	}
 	id, err := here(c.Kind, c.ID)
@@ -48,23 +44,21 @@ func (d *Draft) again(c Change, made func(Kind, ID) (string, bool)) error {
 	} else if err != nil {
 		return err
 	}
-	now, name := d.item(c.Kind, id)
-	parent, err := under(c.Before)
-	if err != nil {
+	now, name := k.named(d.next, id)
+	before, err := k.moved(c.Before, id, here)
+	switch {
+	case err != nil:
 		return err
-	}
-	if now == nil && c.After == nil {
+	case now == nil && c.After == nil:
 		return nil
-	}
-	if !Same(now, moved(c.Kind, c.Before, id, parent)) {
+	case !Same(now, before):
 		return refuse("%s %s is not what it was when this was changed; change it by hand", c.Kind, c.Name)
-	}
-	if c.After == nil {
+	case c.After == nil:
 		return d.Remove(c.Kind, name)
 	}
-	if parent, err = under(c.After); err != nil {
-		return err
+	after, err := k.moved(c.After, id, here)
+	if err == nil {
+		_, err = k.put(d, after)
 	}
-	_, err = d.Put(c.Kind, moved(c.Kind, c.After, id, parent))
 	return err
 }

@@ -58,7 +58,7 @@ func (p *Plan) Replay(revision int64, changes []Change) (*Plan, error) {
 			if c.Kind != k.name || c.After != nil || k.remove == nil {
 				continue
 			}
-			if _, name := k.get(d.next, c.ID); name != "" {
+			if _, name := k.named(d.next, c.ID); name != "" {
 				if err := k.remove(d, name); err != nil {
 					return nil, fmt.Errorf("revision %d: %w", revision, err)
 				}
@@ -90,10 +90,12 @@ func (p *Plan) Before(revision int64, changes []Change) (*Plan, error) {
 	}
 	items := map[key]Item{}
 	var order []key
-	for _, s := range p.Items() {
-		k := key{s.Kind, idOf(s.Item)}
-		items[k] = s.Item
-		order = append(order, k)
+	for _, of := range kinds {
+		for _, i := range of.all(p) {
+			k := key{of.name, of.id(i)}
+			items[k] = i
+			order = append(order, k)
+		}
 	}
 	for _, c := range changes {
 		k := key{c.Kind, c.ID}
@@ -121,43 +123,20 @@ func Between(old, next *Plan) (out []Change) {
 	for _, k := range kinds {
 		was := map[ID]Item{}
 		for _, i := range k.all(old) {
-			was[idOf(i)] = i
+			was[k.id(i)] = i
 		}
 		for _, i := range k.all(next) {
-			id := idOf(i)
+			id := k.id(i)
 			if before, there := was[id]; !there || !Same(before, i) {
-				_, name := k.get(next, id)
-				out = append(out, Change{Kind: k.name, ID: id, Name: name, Before: before, After: i})
+				out = append(out, Change{Kind: k.name, ID: id, Name: k.called(i), Before: before, After: i})
 			}
 			delete(was, id)
 		}
 		for _, i := range k.all(old) {
-			if id := idOf(i); was[id] != nil {
-				_, name := k.get(old, id)
-				out = append(out, Change{Kind: k.name, ID: id, Name: name, Before: i})
+			if id := k.id(i); was[id] != nil {
+				out = append(out, Change{Kind: k.name, ID: id, Name: k.called(i), Before: i})
 			}
 		}
 	}
 	return out
-}
-
-// idOf is the id of an item; defaults have none.
-func idOf(i Item) ID {
-	switch v := i.(type) {
-	case Codebook:
-		return v.ID
-	case List:
-		return v.ID
-	case Link:
-		return v.ID
-	case Scope:
-		return v.ID
-	case Rule:
-		return v.ID
-	case Reservation:
-		return v.ID
-	case Trial:
-		return v.ID
-	}
-	return 0
 }

@@ -100,6 +100,9 @@ func (d *Draft) checkScope(s *Scope) error {
 			return overlapping(s, other)
 		}
 	}
+	if err := d.uncut(s); err != nil {
+		return err
+	}
 	if err := checkRanges(s); err != nil {
 		return err
 	}

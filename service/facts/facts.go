@@ -212,7 +212,7 @@ const triedMost = 100_000
 // fitsNow counts the clients on record that a rule would fit, and those it could.
 func (g *Gatherer) fitsNow(p *plan.Plan, r *plan.CompiledRule) (fits, of int) {
 	fits, _, _ = g.Reports.TryRule(p, func(ask *rule.Request, v *plan.View) bool {
-		if r.Scope != 0 && v.ID != r.Scope {
+		if !v.Under(r.Of()) {
 			return false
 		}
 		of++

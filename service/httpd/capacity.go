@@ -294,11 +294,11 @@ func (s *Server) users(v *plan.View) (*capacity.Users, capacity.Winnable, []api.
 func (s *Server) byRule(p *plan.Plan, v *plan.View) []api.CapacityGroup {
 	out := []api.CapacityGroup{}
 	for _, r := range p.Rules() {
-		if r.Off || v != nil && r.Scope != 0 && r.Scope != v.ID {
+		if r.Off || v != nil && !v.Under(r.Of()) {
 			continue
 		}
 		n, _, _ := s.Reports.TryRule(p, func(ask *rule.Request, at *plan.View) bool {
-			if v != nil && at.ID != v.ID || r.Scope != 0 && at.ID != r.Scope {
+			if v != nil && at.ID != v.ID || !at.Under(r.Of()) {
 				return false
 			}
 			fits, _ := r.Program.Fits(ask)

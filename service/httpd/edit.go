@@ -59,40 +59,126 @@ func (ed *editor) apply(d *plan.Draft, e api.Edit) error {
 	if e.Op == "remove" {
 		return d.Remove(plan.Kind(e.Kind), e.Name)
 	}
-	for _, k := range editors {
-		if string(k.kind) == e.Kind && k.sets(e) {
-			return k.edit(ed, d, e)
+	if of := editors[plan.Kind(e.Kind)]; of != nil {
+		if complete, err := of(ed, d, e); complete {
+			return err
 		}
 	}
 	return refused("the edit %s %s %q is not complete; put what it sets under %q", e.Op, e.Kind, e.Name, e.Kind)
 }
 
-// editors turn the edit of each kind into an item of the draft.
-var editors = []struct {
-	kind plan.Kind
-	sets func(api.Edit) bool
-	edit func(*editor, *plan.Draft, api.Edit) error
-}{
-	{plan.KindDefaults, func(e api.Edit) bool { return e.Defaults != nil && e.Op == "edit" }, (*editor).editDefaults},
-	{plan.KindCodebook, func(e api.Edit) bool { return e.Codebook != nil }, (*editor).editCodebook},
-	{plan.KindList, func(e api.Edit) bool { return e.List != nil }, (*editor).editList},
-	{plan.KindRule, func(e api.Edit) bool { return e.Rule != nil }, (*editor).editRule},
-	{plan.KindTrial, func(e api.Edit) bool { return e.Trial != nil }, (*editor).editTrial},
-	{plan.KindLink, func(e api.Edit) bool { return e.Link != nil }, (*editor).editLink},
-	{plan.KindScope, func(e api.Edit) bool { return e.Scope != nil }, (*editor).editScope},
-	{plan.KindReservation, func(e api.Edit) bool { return e.Reservation != nil }, (*editor).editReservation},
+// editors turn the edit of each kind into an item of the draft. They report false for an edit
+// that does not say what it sets.
+var editors = map[plan.Kind]func(*editor, *plan.Draft, api.Edit) (complete bool, err error){
+	plan.KindDefaults: (*editor).editDefaults,
+	plan.KindCodebook: editing[plan.Codebook, api.CodebookEdit]{
+		in: func(e api.Edit) *api.CodebookEdit { return e.Codebook }, old: (*plan.Plan).CodebookNamed,
+		fresh: func(name string) plan.Codebook { return plan.Codebook{Name: name, Place: plan.InMessage} }, fill: fillCodebook,
+	}.edit,
+	plan.KindList: editing[plan.List, api.ListEdit]{
+		in: func(e api.Edit) *api.ListEdit { return e.List }, old: (*plan.Plan).ListNamed,
+		fresh: func(name string) plan.List { return plan.List{Name: name} }, fill: fillList,
+	}.edit,
+	plan.KindSupernet: editing[plan.Supernet, api.SupernetEdit]{
+		in: func(e api.Edit) *api.SupernetEdit { return e.Supernet }, old: (*plan.Plan).SupernetNamed,
+		fresh: func(name string) plan.Supernet { return plan.Supernet{Name: name} }, fill: fillSupernet,
+	}.edit,
+	plan.KindLink: editing[plan.Link, api.LinkEdit]{
+		in: func(e api.Edit) *api.LinkEdit { return e.Link }, old: (*plan.Plan).LinkNamed,
+		fresh: func(name string) plan.Link { return plan.Link{Name: name} }, fill: fillLink,
+	}.edit,
+	plan.KindScope: editing[plan.Scope, api.ScopeEdit]{
+		in: func(e api.Edit) *api.ScopeEdit { return e.Scope }, old: func(p *plan.Plan, name string) *plan.Scope {
+			if v := p.ScopeNamed(name); v != nil {
+				return &v.Scope
+			}
+			return nil
+		},
+		fresh: func(name string) plan.Scope { return plan.Scope{Name: name, Mode: plan.Held} }, fill: fillScope,
+	}.edit,
+	plan.KindRule: editing[plan.Rule, api.RuleEdit]{
+		in: func(e api.Edit) *api.RuleEdit { return e.Rule }, old: func(p *plan.Plan, name string) *plan.Rule {
+			if r := p.RuleNamed(name); r != nil {
+				return &r.Rule
+			}
+			return nil
+		},
+		fresh: func(name string) plan.Rule { return plan.Rule{Name: name} }, fill: fillRule,
+	}.edit,
+	plan.KindReservation: editing[plan.Reservation, api.ReservationEdit]{
+		in: func(e api.Edit) *api.ReservationEdit { return e.Reservation }, old: (*plan.Plan).ReservationNamed,
+		fresh: func(name string) plan.Reservation { return plan.Reservation{Name: name} }, fill: fillReservation,
+	}.edit,
+	plan.KindTrial: editing[plan.Trial, api.TrialEdit]{
+		in: func(e api.Edit) *api.TrialEdit { return e.Trial }, old: (*plan.Plan).TrialNamed,
+		fresh: func(name string) plan.Trial { return plan.Trial{Name: name} }, fill: fillTrial,
+	}.edit,
 }
 
-func (ed *editor) editDefaults(d *plan.Draft, e api.Edit) error {
-	v := d.Plan().Defaults
-	if err := ed.settle(d, &v.Settings, e.Defaults.Lease, e.Defaults.Options); err != nil {
-		return err
+// editing is how edits of a kind with names become items.
+type editing[T plan.Item, E any] struct {
+	in    func(api.Edit) *E // what the edit sets, or nil
+	old   func(p *plan.Plan, name string) *T
+	fresh func(name string) T
+	fill  func(ed *editor, d *plan.Draft, v *T, in *E, twin *T) error
+}
+
+// edit makes the edit. An item that is added a second time is a twin of the one that is there:
+// that is done if it changes nothing.
+func (of editing[T, E]) edit(ed *editor, d *plan.Draft, e api.Edit) (complete bool, err error) {
+	in := of.in(e)
+	if in == nil {
+		return false, nil
 	}
-	set(&v.Note, e.Defaults.Note)
-	setText(&v.Identity, e.Defaults.Identity)
-	set(&v.Listening, e.Defaults.Listening)
-	setThresholds(&v.Thresholds, e.Defaults.WarnUsed, e.Defaults.WarnHeadroom, e.Defaults.WarnDays)
-	return d.SetDefaults(v)
+	kind := plan.Kind(e.Kind)
+	old, v := of.old(d.Plan(), e.Name), of.fresh(e.Name)
+	var twin *T
+	switch {
+	case e.Op == "add":
+		twin = old
+	case old == nil:
+		return true, unknown(e.Kind, e.Name)
+	default:
+		v = *old
+	}
+	if err := of.fill(ed, d, &v, in, twin); err != nil {
+		return true, err
+	}
+	item := plan.Item(v)
+	if twin != nil {
+		if item = plan.Instead(kind, v, *twin); !plan.Same(*twin, item) {
+			return true, differs(kind, e.Name, *twin, item)
+		}
+	}
+	_, err = d.Put(kind, item)
+	return true, err
+}
+
+// differs refuses to add an item a second time in another form.
+func differs(kind plan.Kind, name string, old, next plan.Item) error {
+	lines := plan.Diff([]plan.Change{{Kind: kind, Name: name, Before: old, After: next}}, func(plan.ID) string { return "" })
+	var differ []string
+	for _, l := range lines {
+		differ = append(differ, l.Text)
+	}
+	return refused("%s %s is there already and differs (%s); change it with yarnpost %s edit, or choose another name", kind, name,
+		strings.Join(differ, "; "), kind)
+}
+
+func (ed *editor) editDefaults(d *plan.Draft, e api.Edit) (complete bool, err error) {
+	in := e.Defaults
+	if in == nil || e.Op != "edit" {
+		return false, nil
+	}
+	v := d.Plan().Defaults
+	if err := ed.settle(d, &v.Settings, in.Lease, in.Options); err != nil {
+		return true, err
+	}
+	set(&v.Note, in.Note)
+	setText(&v.Identity, in.Identity)
+	set(&v.Listening, in.Listening)
+	setThresholds(&v.Thresholds, in.WarnUsed, in.WarnHeadroom, in.WarnDays)
+	return true, d.SetDefaults(v)
 }
 
 func set[T any](field *T, value *T) {
@@ -175,24 +261,34 @@ func (ed *editor) resolve(host string) (netip.Addr, error) {
 	return a, nil
 }
 
-func (ed *editor) editLink(d *plan.Draft, e api.Edit) error {
-	l := plan.Link{Name: e.Name}
-	old := d.Plan().LinkNamed(e.Name)
-	if e.Op == "edit" {
-		if old == nil {
-			return unknown("link", e.Name)
+func fillSupernet(ed *editor, d *plan.Draft, v *plan.Supernet, in *api.SupernetEdit, _ *plan.Supernet) error {
+	set(&v.Name, in.Name)
+	set(&v.Note, in.Note)
+	setText(&v.Identity, in.Identity)
+	setThresholds(&v.Thresholds, in.WarnUsed, in.WarnHeadroom, in.WarnDays)
+	if in.Prefix != nil {
+		p, err := addr.ParseSubnet(*in.Prefix)
+		if err != nil {
+			return refused("supernet %s: %v", v.Name, err)
 		}
-		l = *old
+		v.Prefix = p
 	}
-	set(&l.Name, e.Link.Name)
-	set(&l.Note, e.Link.Note)
-	set(&l.Interfaces, e.Link.Interfaces)
-	set(&l.Listening, e.Link.Listening)
-	set(&l.StandAside, e.Link.StandAside)
-	set(&l.SubnetSelection, e.Link.SubnetSelection)
-	if e.Link.Relays != nil {
+	if err := ed.settle(d, &v.Settings, in.Lease, in.Options); err != nil {
+		return fmt.Errorf("supernet %s: %w", v.Name, err)
+	}
+	return nil
+}
+
+func fillLink(_ *editor, _ *plan.Draft, l *plan.Link, in *api.LinkEdit, _ *plan.Link) error {
+	set(&l.Name, in.Name)
+	set(&l.Note, in.Note)
+	set(&l.Interfaces, in.Interfaces)
+	set(&l.Listening, in.Listening)
+	set(&l.StandAside, in.StandAside)
+	set(&l.SubnetSelection, in.SubnetSelection)
+	if in.Relays != nil {
 		l.Relays = nil
-		for _, text := range *e.Link.Relays {
+		for _, text := range *in.Relays {
 			a, err := addr.ParseAddr(text)
 			if err != nil {
 				return refused("relay: %v", err)
@@ -200,38 +296,10 @@ func (ed *editor) editLink(d *plan.Draft, e api.Edit) error {
 			l.Relays = append(l.Relays, a)
 		}
 	}
-	if e.Op == "add" && old != nil {
-		l.ID = old.ID
-		return again("link", e.Name, *old, l, func() error { _, err := d.PutLink(l); return err })
-	}
-	_, err := d.PutLink(l)
-	return err
+	return nil
 }
 
-// again lets an item be added a second time if that changes nothing.
-func again(kind, name string, old, next plan.Item, put func() error) error {
-	if plan.Same(old, next) {
-		return put()
-	}
-	lines := plan.Diff([]plan.Change{{Kind: plan.Kind(kind), Name: name, Before: old, After: next}}, func(plan.ID) string { return "" })
-	var differ []string
-	for _, l := range lines {
-		differ = append(differ, l.Text)
-	}
-	return refused("%s %s is there already and differs (%s); change it with yarnpost %s edit, or choose another name", kind, name,
-		strings.Join(differ, "; "), kind)
-}
-
-func (ed *editor) editScope(d *plan.Draft, e api.Edit) error {
-	in := e.Scope
-	v := plan.Scope{Name: e.Name, Mode: plan.Held}
-	old := d.Plan().ScopeNamed(e.Name)
-	if e.Op == "edit" {
-		if old == nil {
-			return unknown("scope", e.Name)
-		}
-		v = old.Scope
-	}
+func fillScope(ed *editor, d *plan.Draft, v *plan.Scope, in *api.ScopeEdit, twin *plan.Scope) error {
 	set(&v.Name, in.Name)
 	set(&v.Note, in.Note)
 	set(&v.Authoritative, in.Authoritative)
@@ -247,6 +315,47 @@ func (ed *editor) editScope(d *plan.Draft, e api.Edit) error {
 	if err := setDuration("offer delay", &v.OfferDelay, in.OfferDelay); err != nil {
 		return err
 	}
+	if err := fillAddresses(v, in); err != nil {
+		return err
+	}
+	if in.Mode != nil {
+		v.Mode = plan.Mode(*in.Mode)
+	}
+	if in.DrainUntil != nil {
+		if now := ed.now(); in.DrainUntil.Before(now) {
+			return refused("scope %s: the drain cannot end at %s, which is past; it is %s now", v.Name, in.DrainUntil.UTC().Format(time.RFC3339),
+				now.UTC().Format(time.RFC3339))
+		}
+		v.DrainUntil = *in.DrainUntil
+	}
+	if err := ed.settle(d, &v.Settings, in.Lease, in.Options); err != nil {
+		return fmt.Errorf("scope %s: %w", v.Name, err)
+	}
+	return ed.place(d, v, in, twin)
+}
+
+// place puts a scope on its link.
+func (ed *editor) place(d *plan.Draft, v *plan.Scope, in *api.ScopeEdit, twin *plan.Scope) error {
+	if twin != nil {
+		if on := d.Plan().Link(twin.Link).Name; in.Link != nil && *in.Link != on {
+			return refused("scope %s is there already, on link %s; change it with yarnpost scope edit", v.Name, on)
+		}
+		v.Link = twin.Link
+		return nil
+	}
+	if v.ID != 0 && in.Link == nil {
+		return nil
+	}
+	var link string
+	var host []plan.Interface
+	if set(&link, in.Link); link == "" {
+		host = ed.Host.PlanInterfaces()
+	}
+	return d.PlaceScope(v, link, host)
+}
+
+// fillAddresses sets the subnet, the pools and the exclusions of a scope.
+func fillAddresses(v *plan.Scope, in *api.ScopeEdit) error {
 	if in.Subnet != nil {
 		p, err := addr.ParseSubnet(*in.Subnet)
 		if err != nil {
@@ -266,41 +375,7 @@ func (ed *editor) editScope(d *plan.Draft, e api.Edit) error {
 			v.Pools = append(v.Pools, r)
 		}
 	}
-	if err := editExclusions(&v, in); err != nil {
-		return err
-	}
-	if in.Mode != nil {
-		v.Mode = plan.Mode(*in.Mode)
-	}
-	if in.DrainUntil != nil {
-		if now := ed.now(); in.DrainUntil.Before(now) {
-			return refused("scope %s: the drain cannot end at %s, which is past; it is %s now", v.Name, in.DrainUntil.UTC().Format(time.RFC3339),
-				now.UTC().Format(time.RFC3339))
-		}
-		v.DrainUntil = *in.DrainUntil
-	}
-	if err := ed.settle(d, &v.Settings, in.Lease, in.Options); err != nil {
-		return fmt.Errorf("scope %s: %w", v.Name, err)
-	}
-	switch {
-	case e.Op == "add" && old != nil:
-		v.ID, v.Link = old.ID, old.Link
-		if in.Link != nil && *in.Link != old.LinkName {
-			return refused("scope %s is there already, on link %s; change it with yarnpost scope edit", e.Name, old.LinkName)
-		}
-		return again("scope", e.Name, old.Scope, v, func() error { _, err := d.PutScope(v); return err })
-	case e.Op == "add" || in.Link != nil:
-		var link string
-		var host []plan.Interface
-		if set(&link, in.Link); link == "" {
-			host = ed.Host.PlanInterfaces()
-		}
-		if err := d.PlaceScope(&v, link, host); err != nil {
-			return err
-		}
-	}
-	_, err := d.PutScope(v)
-	return err
+	return editExclusions(v, in)
 }
 
 func editExclusions(v *plan.Scope, in *api.ScopeEdit) error {
@@ -333,16 +408,7 @@ func editExclusions(v *plan.Scope, in *api.ScopeEdit) error {
 	return nil
 }
 
-func (ed *editor) editReservation(d *plan.Draft, e api.Edit) error {
-	in := e.Reservation
-	r := plan.Reservation{Name: e.Name}
-	old := d.Plan().ReservationNamed(e.Name)
-	if e.Op == "edit" {
-		if old == nil {
-			return unknown("reservation", e.Name)
-		}
-		r = *old
-	}
+func fillReservation(ed *editor, d *plan.Draft, r *plan.Reservation, in *api.ReservationEdit, twin *plan.Reservation) error {
 	set(&r.Name, in.Name)
 	set(&r.Note, in.Note)
 	set(&r.Hostname, in.Hostname)
@@ -379,18 +445,14 @@ func (ed *editor) editReservation(d *plan.Draft, e api.Edit) error {
 	if err := ed.settle(d, &r.Settings, in.Lease, in.Options); err != nil {
 		return fmt.Errorf("reservation %s: %w", r.Name, err)
 	}
-	if e.Op == "add" && old != nil {
-		r.ID = old.ID
-		if !given {
-			r.Address = old.Address
-		}
-		return again("reservation", e.Name, *old, r, func() error { _, err := d.PutReservation(r); return err })
-	}
-	if e.Op == "add" && !given {
-		if scope == nil {
-			return refused("reservation %s needs a scope or an address", r.Name)
-		}
-		a, ok := ed.Leases.HeldBy(scope.ID, &r)
+	switch {
+	case given, r.ID != 0:
+	case twin != nil:
+		r.Address = twin.Address
+	case scope == nil:
+		return refused("reservation %s needs a scope or an address", r.Name)
+	default:
+		a, ok := ed.Leases.HeldBy(scope.ID, r)
 		if !ok || d.Plan().ReservationAt(a) != nil {
 			if a, ok = ed.Engine.Propose(d.Plan(), scope); !ok {
 				return refused("scope %s has no free address; end a lease or widen the subnet", scope.Name)
@@ -398,8 +460,7 @@ func (ed *editor) editReservation(d *plan.Draft, e api.Edit) error {
 		}
 		r.Address = a
 	}
-	_, err = d.PutReservation(r)
-	return err
+	return nil
 }
 
 // scopeOf is the scope named, or the one that holds the address.
@@ -421,16 +482,7 @@ func scopeOf(p *plan.Plan, in *api.ReservationEdit, a netip.Addr) (*plan.View, e
 	return v, nil
 }
 
-func (ed *editor) editCodebook(d *plan.Draft, e api.Edit) error {
-	in := e.Codebook
-	c := plan.Codebook{Name: e.Name, Place: plan.InMessage}
-	old := d.Plan().CodebookNamed(e.Name)
-	if e.Op == "edit" {
-		if old == nil {
-			return unknown("codebook", e.Name)
-		}
-		c = *old
-	}
+func fillCodebook(_ *editor, _ *plan.Draft, c *plan.Codebook, in *api.CodebookEdit, _ *plan.Codebook) error {
 	setText(&c.Place, in.Place)
 	set(&c.Classes, in.Classes)
 	set(&c.Enterprise, in.Enterprise)
@@ -451,24 +503,10 @@ func (ed *editor) editCodebook(d *plan.Draft, e api.Edit) error {
 		c.Options = slices.DeleteFunc(c.Options, func(x plan.Own) bool { return int(x.Code) == code })
 	}
 	slices.SortFunc(c.Options, func(a, b plan.Own) int { return int(a.Code) - int(b.Code) })
-	put := func() error { _, err := d.PutCodebook(c); return err }
-	if e.Op == "add" && old != nil {
-		c.ID = old.ID
-		return again("codebook", e.Name, *old, c, put)
-	}
-	return put()
+	return nil
 }
 
-func (ed *editor) editList(d *plan.Draft, e api.Edit) error {
-	in := e.List
-	l := plan.List{Name: e.Name}
-	old := d.Plan().ListNamed(e.Name)
-	if e.Op == "edit" {
-		if old == nil {
-			return unknown("list", e.Name)
-		}
-		l = *old
-	}
+func fillList(_ *editor, _ *plan.Draft, l *plan.List, in *api.ListEdit, _ *plan.List) error {
 	set(&l.Name, in.Name)
 	set(&l.Note, in.Note)
 	parse := func(text string) (o addr.Octets, err error) {
@@ -501,39 +539,18 @@ func (ed *editor) editList(d *plan.Draft, e api.Edit) error {
 	}
 	slices.Sort(l.Entries)
 	l.Entries = slices.Compact(l.Entries)
-	save := func() error { _, err := d.PutList(l); return err }
-	if e.Op == "add" && old != nil {
-		l.ID = old.ID
-		return again("list", e.Name, *old, l, save)
-	}
-	return save()
+	return nil
 }
 
-func (ed *editor) editRule(d *plan.Draft, e api.Edit) error {
-	in := e.Rule
-	r := plan.Rule{Name: e.Name}
-	old := d.Plan().RuleNamed(e.Name)
-	if e.Op == "edit" {
-		if old == nil {
-			return unknown("rule", e.Name)
-		}
-		r = old.Rule
-	}
+func fillRule(ed *editor, d *plan.Draft, r *plan.Rule, in *api.RuleEdit, twin *plan.Rule) error {
 	set(&r.Name, in.Name)
 	set(&r.Note, in.Note)
 	set(&r.When, in.When)
 	set(&r.Off, in.Off)
 	set(&r.Order, in.Order)
 	setText(&r.Action, in.Action)
-	if in.Scope != nil {
-		r.Scope = 0
-		if *in.Scope != "" {
-			v := d.Plan().ScopeNamed(*in.Scope)
-			if v == nil {
-				return unknown("scope", *in.Scope)
-			}
-			r.Scope = v.ID
-		}
+	if err := ofLevel(d.Plan(), r, in); err != nil {
+		return err
 	}
 	if in.Pool != nil {
 		r.Pool = addr.Range{}
@@ -546,27 +563,38 @@ func (ed *editor) editRule(d *plan.Draft, e api.Edit) error {
 	if err := ed.settle(d, &r.Settings, in.Lease, in.Options); err != nil {
 		return fmt.Errorf("rule %s: %w", r.Name, err)
 	}
-	save := func() error { _, err := d.PutRule(r); return err }
-	if e.Op == "add" && old != nil {
-		r.ID = old.ID
-		if in.Order == nil {
-			r.Order = old.Order
-		}
-		return again("rule", e.Name, old.Rule, r, save)
+	if twin != nil && in.Order == nil {
+		r.Order = twin.Order
 	}
-	return save()
+	return nil
 }
 
-func (ed *editor) editTrial(d *plan.Draft, e api.Edit) error {
-	in := e.Trial
-	t := plan.Trial{Name: e.Name}
-	old := d.Plan().TrialNamed(e.Name)
-	if e.Op == "edit" {
-		if old == nil {
-			return unknown("trial", e.Name)
+// ofLevel sets what a rule is of: a scope, a supernet, or with neither the defaults.
+func ofLevel(p *plan.Plan, r *plan.Rule, in *api.RuleEdit) error {
+	if in.Scope != nil {
+		r.Scope = 0
+		if *in.Scope != "" {
+			v := p.ScopeNamed(*in.Scope)
+			if v == nil {
+				return unknown("scope", *in.Scope)
+			}
+			r.Scope = v.ID
 		}
-		t = *old
 	}
+	if in.Supernet != nil {
+		r.Supernet = 0
+		if *in.Supernet != "" {
+			n := p.SupernetNamed(*in.Supernet)
+			if n == nil {
+				return unknown("supernet", *in.Supernet)
+			}
+			r.Supernet = n.ID
+		}
+	}
+	return nil
+}
+
+func fillTrial(_ *editor, d *plan.Draft, t *plan.Trial, in *api.TrialEdit, _ *plan.Trial) error {
 	set(&t.Name, in.Name)
 	set(&t.Note, in.Note)
 	set(&t.Vendor, in.Vendor)
@@ -585,15 +613,7 @@ func (ed *editor) editTrial(d *plan.Draft, e api.Edit) error {
 	} else if t.Hardware == "" {
 		t.Hardware = trialHardware(t.Name)
 	}
-	if err := setDuration("every", &t.Every, in.Every); err != nil {
-		return err
-	}
-	save := func() error { _, err := d.PutTrial(t); return err }
-	if e.Op == "add" && old != nil {
-		t.ID = old.ID
-		return again("trial", e.Name, *old, t, save)
-	}
-	return save()
+	return setDuration("every", &t.Every, in.Every)
 }
 
 // trialHardware makes up a locally administered hardware address for a trial.

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -348,6 +349,43 @@ func TestEveryDeedHasItsWords(t *testing.T) {
 		method, path, _ := strings.Cut(ask, " ")
 		if id, subject := s.operation(method, path); id != want[0] || subject != want[1] {
 			t.Errorf("%s is %q of %q, want %q", ask, id, subject, want)
+		}
+	}
+}
+
+// Each kind of item can be edited, its edit has a field in the API, and the API names it.
+func TestEachKindIsEdited(t *testing.T) {
+	edit := reflect.TypeFor[api.Edit]()
+	kinds, _ := edit.FieldByName("Kind")
+	named := strings.Split(kinds.Tag.Get("enum"), ",")
+	if len(named) != len(plan.Kinds()) {
+		t.Errorf("the API names %d kinds of %d", len(named), len(plan.Kinds()))
+	}
+	for _, k := range plan.Kinds() {
+		if !slices.Contains(named, string(k)) {
+			t.Errorf("%s is not among the kinds of api.Edit", k)
+		}
+		if editors[k] == nil {
+			t.Errorf("%s has no row in editors", k)
+			continue
+		}
+		f, there := edit.FieldByNameFunc(func(name string) bool {
+			f, _ := edit.FieldByName(name)
+			return f.Tag.Get("json") == string(k)+",omitempty"
+		})
+		if !there {
+			t.Errorf("api.Edit has no field %q", k)
+			continue
+		}
+		// An edit that says nothing is not complete; one that says something is taken for it.
+		e := api.Edit{Op: "edit", Kind: string(k), Name: "nobody"}
+		ed := &editor{Server: &Server{}, ctx: context.Background()}
+		if complete, _ := editors[k](ed, plan.New().Draft(), e); complete {
+			t.Errorf("an empty edit of a %s is taken to be complete", k)
+		}
+		reflect.ValueOf(&e).Elem().FieldByIndex(f.Index).Set(reflect.New(f.Type.Elem()))
+		if complete, _ := editors[k](ed, plan.New().Draft(), e); !complete {
+			t.Errorf("the edit of a %s is not taken", k)
 		}
 	}
 }

@@ -128,6 +128,22 @@ func (s *Server) registerPlan(a huma.API) {
 			}
 			return listed(s, s.cells(p, v))
 		})
+	huma.Register(a, op("list-supernets", http.MethodGet, "/api/supernets", "Supernets, each before what lies in it, with the use of their scopes",
+		"plan", needSee), func(_ context.Context, in *struct {
+		Search string `query:"search" doc:"Part of name, prefix or note"`
+	}) (*body[api.Page[api.Supernet]], error) {
+		return listed(s, s.supernets(in.Search))
+	})
+	huma.Register(a, op("list-names", http.MethodGet, "/api/names/{kind}", "The names of the items of a kind", "plan", needSee),
+		func(_ context.Context, in *struct {
+			Kind string `path:"kind"`
+		}) (*body[api.Page[string]], error) {
+			names, err := s.Engine.Plan().Names(plan.Kind(in.Kind))
+			if err != nil {
+				return nil, failure(refused("%v", err))
+			}
+			return listed(s, append([]string{}, names...))
+		})
 	huma.Register(a, op("list-links", http.MethodGet, "/api/links", "Links with their scopes", "plan", needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.Link]], error) {
 			p := s.Engine.Plan()
@@ -282,6 +298,21 @@ func (s *Server) reservations(scope, search, after string, limit int) (*body[api
 		Revision: p.Revision}}, nil
 }
 
+func (s *Server) supernets(search string) []api.Supernet {
+	p := s.Engine.Plan()
+	uses := map[plan.ID]api.Usage{}
+	for _, v := range p.Scopes() {
+		uses[v.ID] = usageOf(p, v, s.Engine.Count(v.ID))
+	}
+	out := []api.Supernet{}
+	for _, n := range p.Supernets() {
+		if fits(search, n.Name, n.Prefix.String(), n.Note) {
+			out = append(out, supernetView(p, n, uses))
+		}
+	}
+	return out
+}
+
 func (s *Server) options(scope string) []api.OptionAt {
 	p := s.Engine.Plan()
 	out := []api.OptionAt{}
@@ -292,6 +323,11 @@ func (s *Server) options(scope string) []api.OptionAt {
 	}
 	if scope == "" {
 		add("defaults", "", p.Defaults.Settings)
+	}
+	if scope == "" {
+		for _, n := range p.Supernets() {
+			add("supernet", n.Name, n.Settings)
+		}
 	}
 	for _, r := range p.Rules() {
 		if scope == "" || strings.EqualFold(scope, p.Label(r.Scope)) {

@@ -14,7 +14,8 @@ import (
 )
 
 func (s *Server) registerRules(a huma.API) {
-	huma.Register(a, op("list-rules", http.MethodGet, "/api/rules", "Rules in the order in which they are asked, with how often each fitted",
+	huma.Register(a, op("list-rules", http.MethodGet, "/api/rules",
+		"Rules in the order in which they are asked, with how often each fitted",
 		"rules", needSee), func(_ context.Context, in *struct {
 		Scope string `query:"scope" doc:"Only rules of this scope"`
 	}) (*body[api.Page[api.Rule]], error) {
@@ -31,7 +32,8 @@ func (s *Server) registerRules(a huma.API) {
 		needSee), func(_ context.Context, in *body[api.RuleTry]) (*body[api.RuleTried], error) {
 		return respond(s.tryRule(in.Body))
 	})
-	huma.Register(a, op("list-variables", http.MethodGet, "/api/rules/variables", "What a condition can ask of a request", "rules", needSee),
+	huma.Register(a, op("list-variables", http.MethodGet, "/api/rules/variables", "What a condition can ask of a request", "rules",
+		needSee),
 		func(context.Context, *struct{}) (*body[api.Page[api.RuleVariable]], error) {
 			out := []api.RuleVariable{}
 			for _, v := range rule.Variables {
@@ -75,7 +77,8 @@ func (s *Server) registerRules(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("list-vendors", http.MethodGet, "/api/vendors", "Vendor classes seen on the network, with how many clients have each",
+	huma.Register(a, op("list-vendors", http.MethodGet, "/api/vendors",
+		"Vendor classes seen on the network, with how many clients have each",
 		"options", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Vendor]], error) {
 		classes := map[string]int{}
 		s.Engine.EachLease(0, func(l *lease.Lease) {
@@ -101,7 +104,8 @@ func (s *Server) registerRules(a huma.API) {
 }
 
 func (s *Server) ruleView(p *plan.Plan, r *plan.CompiledRule) api.Rule {
-	out := api.Rule{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Order: r.Order, When: r.When, Action: string(r.Action), Off: r.Off,
+	out := api.Rule{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Supernet: p.Label(r.Supernet), Order: r.Order, When: r.When,
+		Action: string(r.Action), Off: r.Off,
 		Lease:   leaseText(r.Lease),
 		Options: settingsView(p, r.Options), Note: r.Note}
 	if r.Pool.Valid() {

@@ -57,6 +57,12 @@ func texts[T interface{ String() string }](list []T) []string {
 	return out
 }
 
+func usageOf(p *plan.Plan, v *plan.View, n lease.Counts) api.Usage {
+	return api.Usage{Size: api.Count(v.Size), Excluded: api.Count(v.Excluded), Reserved: p.ReservationCount(v.ID), Active: n.Active,
+		Offered: n.Offered, Released: n.Released, Expired: n.Expired, Abandoned: n.Abandoned, Headroom: api.Count(n.Headroom),
+		Partner: api.Count(n.Partner), Spare: api.Count(v.Reservable())}
+}
+
 func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 	out := api.Scope{ID: int64(v.ID), Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(),
 		Pools:      texts(v.Pools),
@@ -67,13 +73,11 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 		OfferDelay:  leaseText(v.OfferDelay), Probe: !v.NoProbe, PerCircuit: v.Limits.PerCircuit, NewPerMinute: v.Limits.NewPerMinute,
 		Confined:  []string{},
 		Listening: v.On.Listening || p.Defaults.Listening,
-		Usage: api.Usage{Size: api.Count(v.Size), Excluded: api.Count(v.Excluded), Reserved: p.ReservationCount(v.ID), Active: n.Active,
-			Offered: n.Offered, Released: n.Released,
-			Expired: n.Expired, Abandoned: n.Abandoned, Headroom: api.Count(n.Headroom), Partner: api.Count(n.Partner),
-			Spare: api.Count(v.Reservable())}}
+		Usage:     usageOf(p, v, n)}
 	if v.ByHardware {
 		out.Identity = string(plan.ByHardware)
 	}
+	out.Supernets, out.LeaseFrom = namesOf(v.Around), originText(v.LeaseFrom)
 	for _, part := range v.Parts {
 		if part.Confined {
 			out.Confined = append(out.Confined, part.Pool.String())
@@ -85,6 +89,39 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 	if !v.DrainUntil.IsZero() {
 		t := v.DrainUntil.UTC()
 		out.DrainUntil = &t
+	}
+	return out
+}
+
+// namesOf are the names of supernets.
+func namesOf(list []*plan.Supernet) []string {
+	out := []string{}
+	for _, n := range list {
+		out = append(out, n.Name)
+	}
+	return out
+}
+
+// originText says whose setting something is.
+func originText(o plan.Origin) string {
+	switch {
+	case o.Level == plan.AtService:
+		return "the usual one"
+	case o.Name == "" || o.Level == plan.AtScope:
+		return o.Level.String()
+	}
+	return o.Level.String() + " " + o.Name
+}
+
+// supernetView needs the use of every scope, by id.
+func supernetView(p *plan.Plan, n *plan.Supernet, uses map[plan.ID]api.Usage) api.Supernet {
+	out := api.Supernet{ID: int64(n.ID), Name: n.Name, Prefix: n.Prefix.String(), Lease: leaseText(n.Lease), Identity: string(n.Identity),
+		Options: settingsView(p, n.Options), Thresholds: api.Thresholds(n.Thresholds), Note: n.Note}
+	around := p.Around(n.Prefix)
+	out.In = namesOf(around[:len(around)-1]) // the last is itself
+	for _, v := range p.Inside(n.Prefix) {
+		out.Scopes++
+		out.Usage = out.Usage.Plus(uses[v.ID])
 	}
 	return out
 }

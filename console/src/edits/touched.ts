@@ -22,8 +22,6 @@ export function touched(edit: Edit | null, untouched: Edit | null): Edit | null 
   if (!edit || !untouched || edit.op !== 'edit') return edit
   const out = { ...edit } as unknown as Fields
   const before = untouched as unknown as Fields
-  for (const kind of ['scope', 'link', 'reservation', 'defaults', 'codebook', 'list', 'rule', 'trial']) {
-    if (out[kind] && before[kind]) out[kind] = differing(out[kind] as Fields, before[kind] as Fields)
-  }
+  if (out[edit.kind] && before[edit.kind]) out[edit.kind] = differing(out[edit.kind] as Fields, before[edit.kind] as Fields)
   return out as unknown as Edit
 }

@@ -551,6 +551,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/names/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of the items of a kind */
+        get: operations["list-names"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/nudge": {
         parameters: {
             query?: never;
@@ -1194,6 +1211,23 @@ export interface paths {
         };
         /** What there is to know about a subnet */
         get: operations["show-subnet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/supernets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Supernets, each before what lies in it, with the use of their scopes */
+        get: operations["list-supernets"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2035,7 +2069,7 @@ export interface components {
             codebook?: components["schemas"]["CodebookEdit"];
             defaults?: components["schemas"]["DefaultsEdit"];
             /** @enum {string} */
-            kind: "defaults" | "link" | "scope" | "reservation" | "codebook" | "list" | "rule" | "trial";
+            kind: "defaults" | "supernet" | "link" | "scope" | "reservation" | "codebook" | "list" | "rule" | "trial";
             link?: components["schemas"]["LinkEdit"];
             list?: components["schemas"]["ListEdit"];
             /** @description Item concerned; not for defaults */
@@ -2045,6 +2079,7 @@ export interface components {
             reservation?: components["schemas"]["ReservationEdit"];
             rule?: components["schemas"]["RuleEdit"];
             scope?: components["schemas"]["ScopeEdit"];
+            supernet?: components["schemas"]["SupernetEdit"];
             trial?: components["schemas"]["TrialEdit"];
         };
         Effect: {
@@ -2940,6 +2975,40 @@ export interface components {
              */
             total: number;
         };
+        PageString: {
+            items: string[];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageSupernet: {
+            items: components["schemas"]["Supernet"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
         PageToken: {
             items: components["schemas"]["Token"][];
             /** @description Servers that could not be asked, so that what they know is not here */
@@ -3589,8 +3658,10 @@ export interface components {
             /** Format: int64 */
             order: number;
             pool?: string;
-            /** @description Empty for a rule of the defaults */
+            /** @description Scope it is of, or empty */
             scope: string;
+            /** @description Supernet it is of, or empty; without both it is of the defaults */
+            supernet: string;
             when: string;
         };
         RuleEdit: {
@@ -3611,8 +3682,10 @@ export interface components {
             order?: number;
             /** @description Pool that is for fitting clients alone */
             pool?: string;
-            /** @description Scope it is of; empty for the defaults */
+            /** @description Scope it is of; empty for none */
             scope?: string;
+            /** @description Supernet it is of; empty for none. Without scope and supernet it is of the defaults */
+            supernet?: string;
             /** @description Condition, in CEL */
             when?: string;
         };
@@ -3657,6 +3730,8 @@ export interface components {
             identitySet?: string;
             /** @description Lease time in force */
             lease: string;
+            /** @description Whose lease time that is: of the scope, of a supernet, of the defaults or the usual one */
+            leaseFrom: string;
             /** @description Lease time set on the scope itself, if any */
             leaseSet?: string;
             link: string;
@@ -3687,6 +3762,8 @@ export interface components {
             rapidCommit: boolean;
             /** @example 10.77.0.0/24 */
             subnet: string;
+            /** @description Supernets that it lies in, the outermost first */
+            supernets: string[];
             /** @description When to warn, as set on the scope itself; 0 inherits */
             thresholds: components["schemas"]["Thresholds"];
             usage: components["schemas"]["Usage"];
@@ -3979,6 +4056,64 @@ export interface components {
             scopes: string[];
             subnet: string;
             wildcard?: string;
+        };
+        Supernet: {
+            /**
+             * Format: int64
+             * @description Stays the same whatever it is called
+             */
+            id: number;
+            /** @description What tells clients apart, if that is set on it */
+            identity?: string;
+            /** @description Supernets that it lies in, the outermost first */
+            in: string[];
+            /** @description Lease time set on it, if any */
+            lease?: string;
+            name: string;
+            note: string;
+            /** @description Options set on it */
+            options: components["schemas"]["Setting"][];
+            /** @example 10.77.0.0/16 */
+            prefix: string;
+            /**
+             * Format: int64
+             * @description Scopes in it, at any depth
+             */
+            scopes: number;
+            /** @description When to warn of its scopes, as set on it; 0 inherits */
+            thresholds: components["schemas"]["Thresholds"];
+            /** @description Of all scopes in it */
+            usage: components["schemas"]["Usage"];
+        };
+        SupernetEdit: {
+            /** @enum {string} */
+            identity?: "identifier" | "hardware" | "";
+            /** @description Empty to inherit */
+            lease?: string;
+            /** @description New name */
+            name?: string;
+            note?: string;
+            /** @description Values by option name or code; empty inherits again, none takes an inherited value away */
+            options?: {
+                [key: string]: string;
+            };
+            /** @description What lies in it inherits from it */
+            prefix?: string;
+            /**
+             * Format: int64
+             * @description Warn of a scope when its pools are expected to run out within so many days; 0 inherits, -1 is never
+             */
+            warnDays?: number;
+            /**
+             * Format: int64
+             * @description Warn of a scope when fewer addresses are left; 0 inherits, -1 is never
+             */
+            warnHeadroom?: number;
+            /**
+             * Format: int64
+             * @description Warn of a scope when more than so many percent of its pools are used; 0 inherits, -1 is never
+             */
+            warnUsed?: number;
         };
         SweepOrder: {
             /** @description Only these; of reservations, the addresses that they keep */
@@ -5410,6 +5545,37 @@ export interface operations {
             };
         };
     };
+    "list-names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageString"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     nudge: {
         parameters: {
             query?: never;
@@ -6764,6 +6930,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SubnetInfo"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-supernets": {
+        parameters: {
+            query?: {
+                /** @description Part of name, prefix or note */
+                search?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageSupernet"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"strings"
+
+	"yarnpost/api"
+)
+
+func supernetCommands() []command {
+	out := both("supernet", "Define a supernet: what lies in its prefix inherits from it", "Change a supernet; what is not named stays",
+		"  yarnpost supernet add west-mill --prefix 10.77.0.0/16 --lease 4h --option domain-name=west.mill.example",
+		func(f *flag.FlagSet) func(*call, string) (api.Edit, func() error, error) {
+			var s api.SupernetEdit
+			prefix := f.String("prefix", "", "`prefix` such as 10.77.0.0/16")
+			lease := f.String("lease", "", "lease `time` of what lies in it, such as 8h (default: inherited)")
+			identity := f.String("identity", "", "`what` tells clients apart: identifier or hardware (default: inherited)")
+			var options optionFlag
+			var unset listFlag
+			f.Var(&options, "option", "`name=value`, by option name or code (repeatable)")
+			f.Var(&unset, "unset", "`name` of an option to inherit again (repeatable)")
+			var warn warnFlags
+			warn.register(f)
+			name := f.String("name", "", "new `name`")
+			note := f.String("note", "", "`text` for people")
+			return func(k *call, op string) (api.Edit, func() error, error) {
+				if op == "add" && *prefix == "" {
+					return api.Edit{}, nil, usagef("yarnpost supernet add needs --prefix, such as --prefix 10.77.0.0/16")
+				}
+				s = api.SupernetEdit{Name: pick(f, "name", name), Prefix: pick(f, "prefix", prefix), Lease: pick(f, "lease", lease),
+					Identity: pick(f, "identity", identity), Options: options, Note: pick(f, "note", note),
+					WarnUsed: pick(f, "warn-used", &warn.used), WarnHeadroom: pick(f, "warn-headroom", &warn.headroom),
+					WarnDays: pick(f, "warn-days", &warn.days)}
+				for _, o := range unset {
+					if s.Options == nil {
+						s.Options = map[string]string{}
+					}
+					s.Options[o] = ""
+				}
+				now := k.args[0]
+				if *name != "" {
+					now = *name
+				}
+				return api.Edit{Supernet: &s},
+					found(func() ([]api.Supernet, error) { return k.client.Supernets(k.ctx, "") },
+						func(n api.Supernet) string { return n.Name }, now), nil
+			}
+		})
+	return append(out,
+		command{name: "supernet list", short: "List supernets, each before what lies in it, with the use of their scopes", most: 0,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				search := f.String("search", "", "only supernets with this `text` in name, prefix or note")
+				return func(k *call) error {
+					list, err := k.client.Supernets(k.ctx, *search)
+					if err != nil {
+						return err
+					}
+					t := newTable("Name", "Prefix", "Scopes", "Size", "Active", "Headroom", "Used", "Lease", "Note").without("Note", "Size")
+					for _, n := range list {
+						t.row(strings.Repeat("  ", len(n.In))+n.Name, n.Prefix, fmt.Sprint(n.Scopes), count(n.Usage.Size),
+							count(n.Usage.Active),
+							count(n.Usage.Headroom), used(n.Usage), n.Lease, n.Note)
+					}
+					return k.show(list, t, "No supernet is defined. yarnpost supernet add -h shows how.")
+				}
+			}},
+		command{name: "supernet show", args: "NAME", short: "Show a supernet", least: 1, most: 1,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					list, err := k.client.Supernets(k.ctx, "")
+					if err != nil {
+						return err
+					}
+					for _, n := range list {
+						if strings.EqualFold(n.Name, k.args[0]) {
+							return k.show(n, supernetTable(n), "")
+						}
+					}
+					return fmt.Errorf("no supernet is called %q; yarnpost supernet list shows all", k.args[0])
+				}
+			}},
+		removing("supernet", "Remove a supernet with its rules; what lies in it stays"))
+}
+
+func supernetTable(n api.Supernet) *table {
+	t := newTable("Setting", "Value")
+	t.row("name", n.Name)
+	t.row("prefix", n.Prefix)
+	if len(n.In) > 0 {
+		t.row("lies in", strings.Join(n.In, " › "))
+	}
+	if n.Lease != "" {
+		t.row("lease time", n.Lease)
+	}
+	if n.Identity != "" {
+		t.row("clients told apart by", n.Identity)
+	}
+	for _, o := range n.Options {
+		t.row(fmt.Sprintf("option %d", o.Code), o.Name+" = "+o.Value)
+	}
+	if n.Note != "" {
+		t.row("note", n.Note)
+	}
+	u := n.Usage
+	t.row("scopes", fmt.Sprint(n.Scopes))
+	t.row("in the pools", fmt.Sprintf("%d addresses, %d more excluded", u.Size, u.Excluded))
+	t.row("in use", fmt.Sprintf("%d active, %d offered, %d abandoned", u.Active, u.Offered, u.Abandoned))
+	t.row("headroom", fmt.Sprintf("%d addresses (%s used)", u.Headroom, used(u)))
+	return t
+}

@@ -1,0 +1,175 @@
+package plan
+
+import (
+	"fmt"
+	"net/netip"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"yarnpost/core/option"
+)
+
+// Each id in an item is declared, so that it is translated where the item goes elsewhere, and
+// what it says it is.
+func TestEveryIDIsDeclared(t *testing.T) {
+	for _, k := range kinds {
+		empty, err := k.decode([]byte("{}"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		there := 0
+		for _, f := range reflect.VisibleFields(reflect.TypeOf(empty)) {
+			if f.Type == reflect.TypeFor[ID]() {
+				there++
+			}
+		}
+		refs, now := k.open(empty)
+		if len(refs) != there {
+			t.Errorf("%s has %d ids, and %d of them are declared", k.name, there, len(refs))
+		}
+		for n, r := range refs {
+			if (r.part == own) != (n == 0) || n == 0 && r.kind != k.name {
+				t.Errorf("%s: its own id does not stand first, or is of kind %s", k.name, r.kind)
+			}
+			if _, err := kindOf(r.kind); err != nil {
+				t.Errorf("%s refers to a %v", k.name, err)
+			}
+			before := now()
+			if *r.id = ID(100 + n); Same(before, now()) {
+				t.Errorf("%s: what is declared as id %d is none of it", k.name, n)
+			}
+		}
+	}
+}
+
+func net(d *Draft, name, prefix string, s Settings) error {
+	_, err := d.PutSupernet(Supernet{Name: name, Prefix: netip.MustParsePrefix(prefix), Settings: s})
+	return err
+}
+
+// Levels are a chain: defaults, supernets from outer to inner, scope, rules, reservation. Each
+// takes away, or sets anew, what is above it; so do the rules of each.
+func TestChainOfLevels(t *testing.T) {
+	d := define(t)
+	opt := func(pairs ...any) map[option.Key]string {
+		out := map[option.Key]string{}
+		for i := 0; i < len(pairs); i += 2 {
+			out[option.Std(uint16(pairs[i].(int)))] = pairs[i+1].(string)
+		}
+		return out
+	}
+	s := d.Plan().ScopeNamed("looms").Scope
+	s.Lease, s.Options = 0, opt(3, "10.77.0.1")
+	_, err := d.PutScope(s)
+	for _, e := range []error{err,
+		d.SetDefaults(Defaults{Settings: Settings{Lease: Duration(2 * time.Hour), Options: opt(6, "10.0.0.53", 42, "10.0.0.42", 15, "mill.example")}}),
+		net(d, "inner", "10.77.0.0/20", Settings{Options: opt(15, "inner.example")}),
+		net(d, "mill", "10.64.0.0/10", Settings{Lease: Duration(time.Hour), Options: opt(15, "outer.example", 42, NoValue, 28, "10.77.0.255")}),
+		net(d, "elsewhere", "10.128.0.0/10", Settings{Lease: Duration(time.Minute)}),
+	} {
+		if e != nil {
+			t.Fatal(e)
+		}
+	}
+	mill, inner := d.Plan().SupernetNamed("mill"), d.Plan().SupernetNamed("Inner")
+	for name, of := range map[string]Rule{"of-scope": {Scope: s.ID}, "of-inner": {Supernet: inner.ID}, "of-mill": {Supernet: mill.ID},
+		"of-defaults": {}, "of-elsewhere": {Supernet: d.Plan().SupernetNamed("elsewhere").ID}} {
+		of.Name, of.When, of.Lease = name, "true", Duration(time.Minute)
+		if _, err := d.PutRule(of); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p, changes := d.Finish()
+	v := p.ScopeNamed("looms")
+	show := func(v *View) (out string) {
+		for _, x := range v.Values {
+			out += fmt.Sprintf("%d=%s/%s %s ", x.Code, x.Text, x.Level, x.Name)
+		}
+		return out + fmt.Sprint(v.Lease, " of ", v.LeaseFrom.Level, " ", v.LeaseFrom.Name)
+	}
+	want := "3=10.77.0.1/scope looms 6=10.0.0.53/defaults  15=inner.example/supernet inner 28=10.77.0.255/supernet mill 1h0m0s of supernet mill"
+	if got := show(v); got != want {
+		t.Errorf("looms: %s", got)
+	}
+	var asked []string
+	for _, of := range v.Levels {
+		for _, r := range p.RulesOf(of) {
+			asked = append(asked, r.Name)
+		}
+	}
+	if got := strings.Join(asked, " "); got != "of-defaults of-mill of-inner of-scope" {
+		t.Errorf("rules are asked as %s", got)
+	}
+	if !p.Within(s.ID, mill.ID) || !p.Within(inner.ID, mill.ID) || p.Within(mill.ID, inner.ID) || p.Within(s.ID, p.SupernetNamed("elsewhere").ID) {
+		t.Error("what lies in what is judged wrongly")
+	}
+	// The same after a restart, from changes alone, and in any order.
+	for what, make := range map[string]func() (*Plan, error){
+		"restored": func() (*Plan, error) { return Restore(p.Revision, p.Items()) },
+		"replayed": func() (*Plan, error) { return d.before.Replay(p.Revision, changes) },
+	} {
+		if again, err := make(); err != nil || show(again.ScopeNamed("looms")) != want {
+			t.Errorf("%s: %v %v", what, again, err)
+		}
+	}
+	// What lies in a supernet that moves or goes inherits from what is around it then.
+	d = p.Draft()
+	moved := *inner
+	moved.Prefix = netip.MustParsePrefix("10.78.0.0/20")
+	if _, err := d.PutSupernet(moved); err != nil {
+		t.Fatal(err)
+	}
+	if got := show(d.Plan().ScopeNamed("looms")); !strings.Contains(got, "15=outer.example/supernet mill") {
+		t.Errorf("after inner moved away: %s", got)
+	}
+	if err := d.RemoveSupernet("mill"); err != nil || d.Plan().RuleNamed("of-mill") != nil {
+		t.Errorf("mill goes: %v, and its rule is there: %v", err, d.Plan().RuleNamed("of-mill") != nil)
+	}
+	if got := show(d.Plan().ScopeNamed("looms")); !strings.Contains(got, "42=10.0.0.42/defaults") || !strings.HasSuffix(got, "2h0m0s of defaults ") {
+		t.Errorf("after mill went: %s", got)
+	}
+	if got := show(p.ScopeNamed("looms")); got != want {
+		t.Errorf("the plan before changed: %s", got)
+	}
+}
+
+// Each refusal of supernets names both sides.
+func TestSupernetRefusals(t *testing.T) {
+	d := define(t)
+	for name, prefix := range map[string]string{"mill": "10.64.0.0/10", "north": "10.200.0.0/20"} {
+		if err := net(d, name, prefix, Settings{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	scope := func(name, subnet string) error {
+		s := Scope{Name: name, Subnet: netip.MustParsePrefix(subnet)}
+		err := d.PlaceScope(&s, "", nil)
+		if err == nil {
+			_, err = d.PutScope(s)
+		}
+		return err
+	}
+	looms := d.Plan().ScopeNamed("looms").ID
+	mill := d.Plan().SupernetNamed("mill").ID
+	for _, c := range []struct {
+		err  error
+		want string
+	}{
+		{net(d, "half", "10.77.0.0/25", Settings{}), "supernet half (10.77.0.0/25) would cut scope looms (10.77.0.0/24) in two"},
+		{net(d, "again", "10.64.0.0/10", Settings{}), "supernet again has the prefix 10.64.0.0/10 of supernet mill"},
+		{net(d, "odd", "10.64.0.1/10", Settings{}), "needs a prefix like"},
+		{net(d, "six", "2001:db8::/32", Settings{}), "is IPv6, which is not served yet"},
+		{net(d, "mill", "10.0.0.0/16", Settings{}), "mill"},
+		{scope("wide", "10.200.0.0/16"), "supernet north (10.200.0.0/20) would cut scope wide (10.200.0.0/16) in two"},
+		{func() error {
+			_, err := d.PutRule(Rule{Name: "r", When: "true", Scope: looms, Supernet: mill, Settings: Settings{Lease: Duration(time.Hour)}})
+			return err
+		}(), "of a scope and of a supernet"},
+	} {
+		if c.err == nil || !strings.Contains(c.err.Error(), c.want) {
+			t.Errorf("%v, want %q", c.err, c.want)
+		}
+	}
+}

@@ -26,7 +26,7 @@ var layers = [][]string{
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/lru", "yarnpost/service/logs", "yarnpost/service/lock",
 		"yarnpost/service/work"}, {"yarnpost/service/journal"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/preflight", "yarnpost/service/partner"},
-	{"yarnpost/service/look", "yarnpost/service/trial", "yarnpost/service/accounts", "yarnpost/service/trail"},
+	{"yarnpost/service/look", "yarnpost/service/trial", "yarnpost/service/accounts", "yarnpost/service/trail", "yarnpost/service/permit"},
 	{"yarnpost/service/observe", "yarnpost/service/probe"},
 	{"yarnpost/service/engine"}, {"yarnpost/service/report"},
 	{"yarnpost/service/samples", "yarnpost/service/auditor", "yarnpost/service/alert", "yarnpost/service/host", "yarnpost/service/trials",

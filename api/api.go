@@ -26,7 +26,15 @@ type Count uint64
 // MostCount is the highest Count that travels.
 const MostCount Count = 1<<53 - 1
 
-// MarshalJSON writes a number.
+// String writes the number, or in words that there are more than can be counted.
+func (c Count) String() string {
+	if c >= MostCount {
+		return "over 9×10^15"
+	}
+	return strconv.FormatUint(uint64(c), 10)
+}
+
+// MarshalJSON writes a number; the highest one stands for any that are higher.
 func (c Count) MarshalJSON() ([]byte, error) {
 	return strconv.AppendUint(nil, uint64(min(c, MostCount)), 10), nil
 }

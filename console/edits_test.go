@@ -5,53 +5,75 @@ import (
 	"encoding/json"
 	"os"
 	"os/exec"
-	"path/filepath"
+	"strings"
 	"testing"
 )
 
-// edits runs the console's mapping of forms to edits under node: it is plain
-// TypeScript without a page, so the compiler that builds the console makes it
-// ready.
+// edits runs the console's mapping of forms to edits under node: it is plain TypeScript
+// without a page. One process serves all cases: it takes the types away as it reads a module,
+// and answers a line with a line.
 type edits struct {
 	*testing.T
-	dir string
+	in  *json.Encoder
+	out *json.Decoder
 }
+
+const mapping = `
+const ts = require('typescript'), fs = require('fs')
+require.extensions['.ts'] = (m, file) =>
+	m._compile(ts.transpileModule(fs.readFileSync(file, 'utf8'), { compilerOptions: { module: 'commonjs', target: 'es2022' } }).outputText, file)
+require('readline').createInterface({ input: process.stdin }).on('line', (line) => {
+	const { module, of, args } = JSON.parse(line)
+	let answer
+	try {
+		answer = { out: require(process.cwd() + '/src/edits/' + module + '.ts')[of](...args.map((a) => (a === null ? undefined : a))) ?? null }
+	} catch (e) {
+		answer = { error: String(e) }
+	}
+	process.stdout.write(JSON.stringify(answer) + '\n')
+})`
 
 func newEdits(t *testing.T) *edits {
 	t.Helper()
-	if _, err := os.Stat("node_modules/.bin/tsc"); err != nil {
+	if _, err := os.Stat("node_modules/typescript"); err != nil {
 		t.Fatal("the console's packages are not there; run make build")
 	}
-	dir := t.TempDir()
-	files, err := filepath.Glob("src/edits/*.ts")
-	if err != nil || len(files) == 0 {
-		t.Fatalf("no mapping is there: %v", err)
+	cmd := exec.Command("node", "-e", mapping)
+	cmd.Stderr = os.Stderr
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
 	}
-	args := append([]string{"--outDir", dir, "--rootDir", "src", "--module", "commonjs", "--target", "es2022", "--skipLibCheck", "--noCheck"}, files...)
-	if out, err := exec.Command("node_modules/.bin/tsc", args...).CombinedOutput(); err != nil {
-		t.Fatalf("tsc: %v\n%s", err, out)
+	out, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
 	}
-	return &edits{t, dir}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		in.Close()
+		if err := cmd.Wait(); err != nil {
+			t.Error(err)
+		}
+	})
+	return &edits{t, json.NewEncoder(in), json.NewDecoder(out)}
 }
 
 // call gives what a function of a module makes of arguments.
 func (e *edits) call(module, function string, args ...any) string {
 	e.Helper()
-	in, err := json.Marshal(args)
-	if err != nil {
+	var answer struct {
+		Out   json.RawMessage
+		Error string
+	}
+	if err := e.in.Encode(object{"module": module, "of": function, "args": args}); err != nil {
 		e.Fatal(err)
 	}
-	cmd := exec.Command("node", "-e", `
-		const m = require(process.argv[1])
-		const out = m[process.argv[2]](...JSON.parse(process.argv[3]).map((a) => (a === null ? undefined : a)))
-		process.stdout.write(JSON.stringify(out ?? null))`, filepath.Join(e.dir, "edits", module+".js"), function, string(in))
-	var errs bytes.Buffer
-	cmd.Stderr = &errs
-	out, err := cmd.Output()
-	if err != nil {
-		e.Fatalf("%s.%s(%s): %v\n%s", module, function, in, err, errs.String())
+	if err := e.out.Decode(&answer); err != nil || answer.Error != "" {
+		e.Fatalf("%s.%s(%v): %v %s", module, function, args, err, answer.Error)
 	}
-	return string(out)
+	return string(answer.Out)
 }
 
 type object = map[string]any
@@ -103,13 +125,18 @@ func TestFormsBecomeEdits(t *testing.T) {
 		{"a rule by the form", "rule", "editOf", []any{object{"name": "toys", "how": "form", "any": true,
 			"parts":   []object{{"what": "prefix", "value": "02-4C.00"}, {"what": "vendor", "value": `a"b`}, {"what": "host"}},
 			"options": "router=10.77.0.1\nbad"}},
-			`{"op":"add","kind":"rule","name":"toys","rule":{"when":"(hw.startsWith(\"02:4c:00\")) || (vendor.startsWith(\"a\\\"b\"))","scope":"","action":"","pool":"","lease":"",
+			`{"op":"add","kind":"rule","name":"toys","rule":{"when":"(hw.startsWith(\"02:4c:00\")) || (vendor.startsWith(\"a\\\"b\"))","scope":"","supernet":"","action":"","pool":"","lease":"",
 			"options":{"router":"10.77.0.1"},"off":false,"note":""}}`},
 		{"one condition alone", "rule", "whenOf", []any{object{"how": "form", "parts": []object{{"what": "list", "value": "lent"}}}},
 			`"hw in lists[\"lent\"] || id in lists[\"lent\"]"`},
 		{"an option of a rule that goes", "rule", "editOf", []any{object{"name": "r", "how": "cel", "when": "true", "options": ""},
 			object{"name": "r", "options": []object{{"name": "router", "value": "10.77.0.1"}}}},
-			`{"op":"edit","kind":"rule","name":"r","rule":{"name":"r","when":"true","scope":"","action":"","pool":"","lease":"","options":{"router":""},"off":false,"note":""}}`},
+			`{"op":"edit","kind":"rule","name":"r","rule":{"name":"r","when":"true","scope":"","supernet":"","action":"","pool":"","lease":"","options":{"router":""},"off":false,"note":""}}`},
+		{"a rule of a supernet", "rule", "editOf", []any{object{"name": "r", "how": "cel", "when": "true", "of": "supernet mill"}},
+			`{"op":"add","kind":"rule","name":"r","rule":{"when":"true","scope":"","supernet":"mill","action":"","pool":"","lease":"","options":{},"off":false,"note":""}}`},
+		{"a supernet", "supernet", "editOf", []any{object{"name": "mill", "prefix": "10.77.0.0/16", "options": "router=none"}},
+			`{"op":"add","kind":"supernet","name":"mill","supernet":{"prefix":"10.77.0.0/16","lease":"","identity":"","options":{"router":"none"},"warnUsed":0,"warnHeadroom":0,"warnDays":0,"note":""}}`},
+		{"a supernet without a prefix", "supernet", "editOf", []any{object{"name": "mill"}}, `null`},
 		{"a list", "list", "editOf", []any{object{"name": "lent", "entries": "02:00:00:00:00:01, 02:00:00:00:00:02\n"}},
 			`{"op":"add","kind":"list","name":"lent","list":{"entries":["02:00:00:00:00:01","02:00:00:00:00:02"],"note":""}}`},
 		{"a codebook with a code that is none", "codebook", "editOf", []any{object{"name": "b", "place": "43", "codes": "x y"}}, `null`},
@@ -160,5 +187,45 @@ func TestTouched(t *testing.T) {
 	}
 	if got := e.call("touched", "touched", first, first); !same(t, got, `{"op":"edit","kind":"scope","name":"looms","scope":{}}`) {
 		t.Errorf("an untouched form changes %s", got)
+	}
+}
+
+// The plan is a tree by what each says that it lies in; a search keeps what it fits, and what
+// that lies in.
+func TestTree(t *testing.T) {
+	e := newEdits(t)
+	use := object{"size": 1}
+	supernets := []object{{"name": "mill", "prefix": "10.64.0.0/10", "in": []string{}, "usage": use, "note": ""},
+		{"name": "west", "prefix": "10.77.0.0/16", "in": []string{"mill"}, "usage": use, "note": "by the river"},
+		{"name": "empty", "prefix": "10.9.0.0/16", "in": []string{}, "usage": use, "note": ""}}
+	scope := func(name, subnet string, in ...string) object {
+		return object{"name": name, "subnet": subnet, "link": name, "note": "", "usage": use, "supernets": append([]string{}, in...)}
+	}
+	scopes := []object{scope("looms", "10.77.10.0/24", "mill", "west"), scope("offices", "10.77.9.0/24", "mill", "west"),
+		scope("yard", "192.0.2.0/24"), scope("gate", "10.80.0.0/24", "mill")}
+	type row struct {
+		Name     string
+		Children []row
+	}
+	var show func(list []row) string
+	show = func(list []row) (out string) {
+		for _, r := range list {
+			out += r.Name
+			if len(r.Children) > 0 {
+				out += "(" + show(r.Children) + ")"
+			}
+			out += " "
+		}
+		return strings.TrimSuffix(out, " ")
+	}
+	for search, want := range map[string]string{"": "empty mill(west(offices looms) gate) yard", "OFFIC": "mill(west(offices))",
+		"river": "mill(west)", "192.0.2": "yard", "nothing": ""} {
+		var rows []row
+		if err := json.Unmarshal([]byte(e.call("tree", "treeOf", supernets, scopes, search)), &rows); err != nil {
+			t.Fatal(err)
+		}
+		if got := show(rows); got != want {
+			t.Errorf("%q shows %s, want %s", search, got, want)
+		}
 	}
 }

@@ -183,7 +183,8 @@ func parts(n *node.Node, access *accounts.Keeper) httpd.Parts {
 	return httpd.Parts{Service: n, Engine: n.Engine, Reports: n.Reports, Store: n.Store, Plans: n.Plans, Leases: n.Leases, Pair: n.Pair,
 		Compare: n.Compare,
 		Drills:  n.Drills, Host: n.Host, Trials: n.Trials, Samples: n.Samples, Audits: n.Audits, Facts: n.Facts, Alerts: n.Alerts,
-		Rehearsals: n.Rehearsals, Trail: n.Trail, Access: access, Events: n.Events, Registry: n.Metrics.Registry, Clock: n.Clock,
+		Rehearsals: n.Rehearsals, Trail: n.Trail, Access: access, Events: n.Events, Registry: n.Metrics.Registry, Permits: n.Permits,
+		Clock:   n.Clock,
 		Started: n.Started}
 }
 

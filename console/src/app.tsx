@@ -18,6 +18,7 @@ const Explain = lazy(() => import('./pages/explain'))
 const Wishes = lazy(() => import('./pages/wishes'))
 const ListeningPage = lazy(() => import('./pages/listening'))
 const Rules = lazy(() => import('./pages/rules'))
+const Tree = lazy(() => import('./pages/tree'))
 const Codebooks = lazy(() => import('./pages/codebooks'))
 const Links = lazy(() => import('./pages/links'))
 const Trials = lazy(() => import('./pages/trials'))
@@ -179,6 +180,7 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
             <Routes>
               <Route path="/today" element={<Today />} />
               <Route path="/plan" element={<Plan />} />
+              <Route path="/plan/~tree" element={<Tree />} />
               <Route path="/plan/~rules" element={<Rules />} />
               <Route path="/plan/~codebooks" element={<Codebooks />} />
               <Route path="/plan/~links" element={<Links />} />

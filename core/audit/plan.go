@@ -44,6 +44,10 @@ func OfChange(p *plan.Plan, changes []plan.Change, host []plan.Interface) []Find
 			for _, s := range p.Scopes() {
 				scopes[s.ID] = true
 			}
+		case plan.Supernet:
+			for _, s := range p.Inside(item.Prefix) {
+				scopes[s.ID] = true
+			}
 		}
 	}
 	for _, s := range p.Scopes() {

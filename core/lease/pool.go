@@ -11,10 +11,31 @@ import (
 // which cost no memory, then those that were offered in vain, then those that
 // were given back.
 type pool struct {
-	fresh    cursor
+	fresh    fresh
 	lapsed   ilist.List // offered and not taken; they were next before
 	returned ilist.List // given back, in order of time
 	counts
+}
+
+// fresh is where a pool takes addresses from that nobody ever had. A cursor walks ranges; a
+// pool that is too large to be walked chooses in another way. Whatever has a record already is
+// the pool's own to give back.
+type fresh interface {
+	// each yields addresses that nobody ever had, the one to give next first, and reports
+	// whether yield wanted more. After most that were yielded in vain it ends.
+	each(j judge, most int, yield func(netip.Addr) bool) bool
+	// passed reports whether an address will not be given any more, unless the pool gives it
+	// back.
+	passed(a netip.Addr) bool
+	// advance looks at n addresses at most that are taken already, so that each has less to
+	// do, and gives what is left of n.
+	advance(j judge, n int) int
+	// reshaped is the same over other ranges.
+	reshaped(ranges []addr.Range) fresh
+	// ranges are those it was made of; left is what of them nobody ever had, but for single
+	// addresses.
+	ranges() []addr.Range
+	left() []addr.Range
 }
 
 // span is a range of a pool: everything before next has a record, or is reserved.
@@ -33,8 +54,10 @@ type cursor struct {
 	at    int
 }
 
-func newCursor(ranges []addr.Range) cursor {
-	c := cursor{spans: make([]span, len(ranges))}
+func newCursor(ranges []addr.Range) fresh { return cursorOver(ranges) }
+
+func cursorOver(ranges []addr.Range) *cursor {
+	c := &cursor{spans: make([]span, len(ranges))}
 	for i, r := range ranges {
 		c.spans[i] = span{r, r.From}
 	}
@@ -43,14 +66,30 @@ func newCursor(ranges []addr.Range) cursor {
 
 // reshaped is the cursor over other ranges: it stands where it stood, as far as
 // they are the same.
-func (c *cursor) reshaped(ranges []addr.Range) cursor {
-	out := newCursor(ranges)
+func (c *cursor) reshaped(ranges []addr.Range) fresh {
+	out := cursorOver(ranges)
 	for i := range out.spans {
 		s := &out.spans[i]
 		for _, old := range c.spans {
 			if old.Contains(s.From) && s.From.Less(old.next) {
 				s.next = old.next
 			}
+		}
+	}
+	return out
+}
+
+func (c *cursor) ranges() (out []addr.Range) {
+	for _, n := range c.spans {
+		out = append(out, n.Range)
+	}
+	return out
+}
+
+func (c *cursor) left() (out []addr.Range) {
+	for _, n := range c.spans[min(c.at, len(c.spans)):] {
+		if n.Contains(n.next) {
+			out = append(out, addr.Range{From: n.next, To: n.To})
 		}
 	}
 	return out

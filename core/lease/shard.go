@@ -37,7 +37,7 @@ func (t *Table) newShard(p *plan.Plan, v *plan.View) *shard {
 	own := uint64(0)
 	for i, part := range v.Parts {
 		ranges := of.own(v, part.Ranges)
-		s.pools[i].fresh = newCursor(ranges)
+		s.pools[i].fresh = t.fresh(ranges)
 		n := addr.Total(ranges)
 		s.pools[i].stand[ours], s.pools[i].stand[theirs] = n, addr.Total(part.Ranges)-n
 		own += n

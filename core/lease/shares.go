@@ -98,7 +98,8 @@ func (t *Table) Pair(side Side) {
 // Reset empties the table: it is as New made it.
 func (t *Table) Reset(p *plan.Plan, now Time) {
 	t.rebuild = nil
-	*t = Table{plan: plan.New(), shards: map[plan.ID]*shard{}, due: calendar.New[key](int64(now)), texts: intern.New(textsMost),
+	*t = Table{plan: plan.New(), fresh: t.fresh, shards: map[plan.ID]*shard{}, due: calendar.New[key](int64(now)),
+		texts:  intern.New(textsMost),
 		shares: newShares()}
 	t.orphans = t.newShard(t.plan, nil)
 	var all []plan.Change
@@ -168,11 +169,7 @@ func (t *Table) reshare(s *shard) {
 	}
 	s.reserve()
 	for i := range s.pools {
-		var ranges []addr.Range
-		for _, n := range fresh.pools[i].fresh.spans {
-			ranges = append(ranges, n.Range)
-		}
-		s.pools[i].fresh = s.pools[i].fresh.reshaped(ranges)
+		s.pools[i].fresh = s.pools[i].fresh.reshaped(fresh.pools[i].fresh.ranges())
 		s.pools[i].lapsed, s.pools[i].returned = ilist.List{}, ilist.List{}
 	}
 	for k := range s.offers.at {
@@ -220,12 +217,7 @@ func (t *Table) Fresh(scope plan.ID) (out []addr.Range) {
 		return nil
 	}
 	for i := range s.pools {
-		c := &s.pools[i].fresh
-		for _, n := range c.spans[min(c.at, len(c.spans)):] {
-			if n.Contains(n.next) {
-				out = append(out, addr.Range{From: n.next, To: n.To})
-			}
-		}
+		out = append(out, s.pools[i].fresh.left()...)
 	}
 	return out
 }

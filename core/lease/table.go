@@ -17,6 +17,7 @@ const textsMost = 1 << 16
 // costs nothing.
 type Table struct {
 	plan      *plan.Plan
+	fresh     func([]addr.Range) fresh // makes what pools take never-used addresses from
 	shards    map[plan.ID]*shard
 	slots     []*shard              // the same, by the views' slots: one look instead of three
 	orphans   *shard                // leases outside every scope
@@ -32,7 +33,7 @@ type Table struct {
 // New is an empty table under a plan. Leases that end at or before now are
 // due at once.
 func New(p *plan.Plan, now Time) *Table {
-	t := new(Table)
+	t := &Table{fresh: newCursor}
 	t.Reset(p, now)
 	return t
 }

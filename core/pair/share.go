@@ -304,9 +304,9 @@ func (s *Server) give(v *plan.View, want uint64, now lease.Time) (changes []leas
 			before := s.table.Get(k)
 			if !k.IsSingleIP() && s.table.OffersIn(k) || k.IsSingleIP() && (before != nil || !s.free(k.Addr())) {
 				k = lease.Host(r.To) // around what is promised
-			} else if size := uint64(1) << (32 - k.Bits()); true {
+			} else {
 				note(before, &lease.Lease{Prefix: k, Changed: now, Expires: now})
-				want -= min(want, size)
+				want -= min(want, addr.OfPrefix(k).Size())
 			}
 			if k.Addr() == r.From {
 				break

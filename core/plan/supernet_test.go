@@ -64,9 +64,11 @@ func TestChainOfLevels(t *testing.T) {
 	s.Lease, s.Options = 0, opt(3, "10.77.0.1")
 	_, err := d.PutScope(s)
 	for _, e := range []error{err,
-		d.SetDefaults(Defaults{Settings: Settings{Lease: Duration(2 * time.Hour), Options: opt(6, "10.0.0.53", 42, "10.0.0.42", 15, "mill.example")}}),
+		d.SetDefaults(Defaults{Settings: Settings{Lease: Duration(2 * time.Hour), Options: opt(6, "10.0.0.53", 42, "10.0.0.42", 15,
+			"mill.example")}}),
 		net(d, "inner", "10.77.0.0/20", Settings{Options: opt(15, "inner.example")}),
-		net(d, "mill", "10.64.0.0/10", Settings{Lease: Duration(time.Hour), Options: opt(15, "outer.example", 42, NoValue, 28, "10.77.0.255")}),
+		net(d, "mill", "10.64.0.0/10", Settings{Lease: Duration(time.Hour), Options: opt(15, "outer.example", 42, NoValue, 28,
+			"10.77.0.255")}),
 		net(d, "elsewhere", "10.128.0.0/10", Settings{Lease: Duration(time.Minute)}),
 	} {
 		if e != nil {
@@ -102,7 +104,8 @@ func TestChainOfLevels(t *testing.T) {
 	if got := strings.Join(asked, " "); got != "of-defaults of-mill of-inner of-scope" {
 		t.Errorf("rules are asked as %s", got)
 	}
-	if !p.Within(s.ID, mill.ID) || !p.Within(inner.ID, mill.ID) || p.Within(mill.ID, inner.ID) || p.Within(s.ID, p.SupernetNamed("elsewhere").ID) {
+	if !p.Within(s.ID, mill.ID) || !p.Within(inner.ID, mill.ID) || p.Within(mill.ID, inner.ID) || p.Within(s.ID,
+		p.SupernetNamed("elsewhere").ID) {
 		t.Error("what lies in what is judged wrongly")
 	}
 	// The same after a restart, from changes alone, and in any order.
@@ -114,8 +117,14 @@ func TestChainOfLevels(t *testing.T) {
 			t.Errorf("%s: %v %v", what, again, err)
 		}
 	}
+	chainMoves(t, p, inner, show, want)
+}
+
+// chainMoves takes supernets around looms away.
+func chainMoves(t *testing.T, p *Plan, inner *Supernet, show func(*View) string, want string) {
+	t.Helper()
 	// What lies in a supernet that moves or goes inherits from what is around it then.
-	d = p.Draft()
+	d := p.Draft()
 	moved := *inner
 	moved.Prefix = netip.MustParsePrefix("10.78.0.0/20")
 	if _, err := d.PutSupernet(moved); err != nil {
@@ -127,7 +136,8 @@ func TestChainOfLevels(t *testing.T) {
 	if err := d.RemoveSupernet("mill"); err != nil || d.Plan().RuleNamed("of-mill") != nil {
 		t.Errorf("mill goes: %v, and its rule is there: %v", err, d.Plan().RuleNamed("of-mill") != nil)
 	}
-	if got := show(d.Plan().ScopeNamed("looms")); !strings.Contains(got, "42=10.0.0.42/defaults") || !strings.HasSuffix(got, "2h0m0s of defaults ") {
+	if got := show(d.Plan().ScopeNamed("looms")); !strings.Contains(got, "42=10.0.0.42/defaults") || !strings.HasSuffix(got,
+		"2h0m0s of defaults ") {
 		t.Errorf("after mill went: %s", got)
 	}
 	if got := show(p.ScopeNamed("looms")); got != want {

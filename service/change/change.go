@@ -15,6 +15,7 @@ import (
 	"yarnpost/core/audit"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/permit"
 	"yarnpost/service/store"
 )
 
@@ -104,6 +105,7 @@ type Parts struct {
 	Store   Store
 	Host    Host
 	Partner Partner
+	Permits permit.Permits
 	Clock   Clock
 	Log     *slog.Logger
 	Adopted func(revision int64) // is told of each revision that came into force
@@ -143,6 +145,11 @@ func (p *Planner) change(ctx context.Context, o Order, edit func(*plan.Draft) er
 		return nil, err
 	}
 	next, items := d.Finish()
+	for _, c := range items {
+		if err := p.Permits.MayChange(o.Author, c, old, next); err != nil {
+			return nil, err
+		}
+	}
 	if o.Base != 0 && o.Base != old.Revision {
 		if err := p.changed.between(o.Base, old.Revision, items); err != nil {
 			return nil, err

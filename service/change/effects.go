@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
+	"time"
 
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
@@ -19,6 +21,9 @@ func (p *Planner) effects(old, next *plan.Plan, items []plan.Change, now lease.T
 		switch c.Kind {
 		case plan.KindDefaults:
 			out = append(out, p.listeningEffects(c, now)...)
+			out = append(out, p.inheritedEffects(old, next, "defaults", old.Scopes(), items)...)
+		case plan.KindSupernet:
+			out = append(out, p.inheritedEffects(old, next, "supernet "+c.Name, around(old, c), items)...)
 		case plan.KindScope:
 			if before := old.Scope(c.ID); before != nil {
 				out = append(out, p.scopeEffects(before, next.Scope(c.ID), next, now)...)
@@ -33,6 +38,49 @@ func (p *Planner) effects(old, next *plan.Plan, items []plan.Change, now lease.T
 	}
 	return out
 }
+
+// around lists the scopes that lie in a supernet before or after a change of it.
+func around(of *plan.Plan, c plan.Change) (out []*plan.View) {
+	before, _ := c.Before.(plan.Supernet)
+	after, _ := c.After.(plan.Supernet)
+	if before.Prefix.IsValid() {
+		out = of.Inside(before.Prefix)
+	}
+	if after.Prefix.IsValid() && after.Prefix != before.Prefix {
+		for _, v := range of.Inside(after.Prefix) {
+			if !slices.Contains(out, v) {
+				out = append(out, v)
+			}
+		}
+	}
+	return out
+}
+
+// inheritedEffects says how many clients of scopes that inherit other settings keep the old
+// ones for a while. Scopes that change themselves speak for themselves.
+func (p *Planner) inheritedEffects(old, next *plan.Plan, subject string, scopes []*plan.View, items []plan.Change) []Effect {
+	clients, changed, longest := 0, 0, time.Duration(0)
+	p.Engine.With(func(t *lease.Table) {
+		for _, before := range scopes {
+			after := next.Scope(before.ID)
+			if after == nil || after.Lease == before.Lease && slices.EqualFunc(before.Values, after.Values, sameData) ||
+				slices.ContainsFunc(items, func(c plan.Change) bool { return c.ID == before.ID }) {
+				continue
+			}
+			if n := t.Count(before.ID).Active; n > 0 {
+				clients, changed, longest = clients+n, changed+1, max(longest, before.Lease)
+			}
+		}
+	})
+	if clients == 0 {
+		return nil
+	}
+	text := fmt.Sprintf("%s of %d scopes keep the old settings until they renew, the last within %s", Clients(clients), changed,
+		plan.Duration(longest/2))
+	return []Effect{{subject, strings.Replace(text, " 1 scopes ", " 1 scope ", 1), clients, false}}
+}
+
+func sameData(a, b plan.Value) bool { return a.Key == b.Key && slices.Equal(a.Data, b.Data) }
 
 // listeningEffects says what it means that the whole server ceases to answer, or
 // begins to.
@@ -257,13 +305,13 @@ func (p *Planner) ruleEffects(old, next *plan.Plan, c plan.Change, now lease.Tim
 		return nil
 	}
 	var earlier *rule.Program
-	if before, was := c.Before.(plan.Rule); was && turnsAway(before) && before.Scope == after.Scope {
+	if before, was := c.Before.(plan.Rule); was && turnsAway(before) && before.Of() == after.Of() {
 		earlier, _ = rule.Compile(before.When)
 	}
 	looked, hit := 0, 0
 	p.Engine.EachLease(after.Scope, func(l *lease.Lease) {
 		v := next.ScopeAt(l.Address())
-		if !l.HeldAt(now) || !l.Client.Known() || v == nil || looked >= ruleLooks {
+		if !l.HeldAt(now) || !l.Client.Known() || v == nil || !v.Under(after.Of()) || looked >= ruleLooks {
 			return
 		}
 		looked++

@@ -11,12 +11,13 @@ import (
 	"yarnpost/api"
 	"yarnpost/core/audit"
 	"yarnpost/service/alert"
+	"yarnpost/service/permit"
 	"yarnpost/service/store"
 )
 
 func (s *Server) registerAlerts(a huma.API) {
 	huma.Register(a, op("list-alerts", http.MethodGet, "/api/alerts", "Alerts that stand, the worst first; or those that ended", "alerts",
-		needSee),
+		permit.See),
 		func(ctx context.Context, in *struct {
 			Past bool `query:"past" doc:"Those that ended in the last 90 days"`
 		}) (*body[api.Page[api.Alert]], error) {
@@ -33,7 +34,7 @@ func (s *Server) registerAlerts(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("list-silences", http.MethodGet, "/api/alerts/silences", "What is silenced, and until when", "alerts", needSee),
+	huma.Register(a, op("list-silences", http.MethodGet, "/api/alerts/silences", "What is silenced, and until when", "alerts", permit.See),
 		func(context.Context, *struct{}) (*body[api.Page[api.Silence]], error) {
 			out := []api.Silence{}
 			for _, x := range s.Alerts.Silences() {
@@ -42,7 +43,7 @@ func (s *Server) registerAlerts(a huma.API) {
 			return listed(s, out)
 		})
 	huma.Register(a, op("silence-alerts", http.MethodPost, "/api/alerts/silences", "Keep alerts from being sent until a moment", "alerts",
-		needAudit),
+		permit.Audit),
 		func(ctx context.Context, in *body[api.Silence]) (*body[api.Silence], error) {
 			x := store.Silence{Key: in.Body.Key, Until: in.Body.Until.UTC(), By: who(ctx).Name, Reason: in.Body.Reason}
 			if err := s.Alerts.Silence(ctx, x); err != nil {
@@ -51,9 +52,9 @@ func (s *Server) registerAlerts(a huma.API) {
 			s.Alerts.Share(ctx)
 			return respond(api.Silence{Key: x.Key, Until: x.Until, By: x.By, Reason: x.Reason}, nil)
 		})
-	huma.Register(a, op("list-targets", http.MethodGet, "/api/alerts/targets", "Where alerts go", "alerts", needSee), s.targets)
+	huma.Register(a, op("list-targets", http.MethodGet, "/api/alerts/targets", "Where alerts go", "alerts", permit.See), s.targets)
 	huma.Register(a, op("put-target", http.MethodPost, "/api/alerts/targets", "Have alerts go somewhere, or change that", "alerts",
-		needAlerts),
+		permit.Alerts),
 		func(ctx context.Context, in *body[api.AlertTarget]) (*body[api.AlertTarget], error) {
 			t := store.Target{Name: in.Body.Name, URL: in.Body.URL, Severity: in.Body.Severity, CA: in.Body.CA,
 				Secret: []byte(in.Body.Secret)}
@@ -73,7 +74,7 @@ func (s *Server) registerAlerts(a huma.API) {
 			return respond(api.AlertTarget{Name: t.Name, URL: t.URL, Severity: t.Severity, CA: t.CA, Signed: len(t.Secret) > 0}, nil)
 		})
 	huma.Register(a, op("remove-target", http.MethodDelete, "/api/alerts/targets/{name}", "Have alerts go there no more", "alerts",
-		needAlerts),
+		permit.Alerts),
 		func(ctx context.Context, in *named) (*struct{}, error) {
 			ok, err := s.Store.RemoveTarget(ctx, in.Name, s.Clock.Now())
 			if err == nil && !ok {
@@ -83,7 +84,7 @@ func (s *Server) registerAlerts(a huma.API) {
 			return nil, failure(err)
 		})
 	huma.Register(a, op("try-target", http.MethodPost, "/api/alerts/targets/{name}/try", "Send a message there now, to try it", "alerts",
-		needAlerts),
+		permit.Alerts),
 		func(ctx context.Context, in *named) (*body[api.AlertTried], error) {
 			out, err := s.tryTarget(ctx, in.Name)
 			return &body[api.AlertTried]{out}, err

@@ -12,10 +12,11 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/audit"
 	"yarnpost/service/auditor"
+	"yarnpost/service/permit"
 )
 
 func (s *Server) registerAudit(a huma.API) {
-	huma.Register(a, op("run-audit", http.MethodPost, "/api/audit/runs", "Make an audit now", "audit", needAudit),
+	huma.Register(a, op("run-audit", http.MethodPost, "/api/audit/runs", "Make an audit now", "audit", permit.Audit),
 		func(ctx context.Context, in *body[api.AuditOrder]) (*body[api.AuditReport], error) {
 			list, err := neighboursOf(in.Body.Neighbours)
 			if err != nil {
@@ -27,7 +28,7 @@ func (s *Server) registerAudit(a huma.API) {
 			r, err := s.Audits.Run(ctx, "a request by "+who(ctx).Name, true)
 			return respond(s.reportView(r), err)
 		})
-	huma.Register(a, op("show-audit", http.MethodGet, "/api/audit", "What the last audit found; the worst first", "audit", needSee),
+	huma.Register(a, op("show-audit", http.MethodGet, "/api/audit", "What the last audit found; the worst first", "audit", permit.See),
 		func(ctx context.Context, in *struct {
 			Severity string `query:"severity" enum:"note,warning,trouble" doc:"Only that and worse"`
 			Area     string `query:"area" enum:"plan,leases,pair,service"`
@@ -57,7 +58,7 @@ func (s *Server) registerAudit(a huma.API) {
 			v.Findings = kept
 			return respond(v, nil)
 		})
-	huma.Register(a, op("past-findings", http.MethodGet, "/api/audit/past", "What audits found and is gone; the last to go first", "audit", needSee),
+	huma.Register(a, op("past-findings", http.MethodGet, "/api/audit/past", "What audits found and is gone; the last to go first", "audit", permit.See),
 		func(ctx context.Context, in *struct {
 			Days int `query:"days" default:"30" minimum:"1" maximum:"90"`
 		}) (*body[api.Page[api.Finding]], error) {
@@ -67,7 +68,7 @@ func (s *Server) registerAudit(a huma.API) {
 			}
 			return listed(s, findingViews(list))
 		})
-	huma.Register(a, op("list-audits", http.MethodGet, "/api/audit/runs", "Audits that were made, newest first", "audit", needSee),
+	huma.Register(a, op("list-audits", http.MethodGet, "/api/audit/runs", "Audits that were made, newest first", "audit", permit.See),
 		func(ctx context.Context, in *struct {
 			Limit int `query:"limit" default:"50" minimum:"1" maximum:"1000"`
 		}) (*body[api.Page[api.AuditRun]], error) {
@@ -87,7 +88,7 @@ func (s *Server) registerAudit(a huma.API) {
 
 // registerFindings has what is done about findings.
 func (s *Server) registerFindings(a huma.API) {
-	huma.Register(a, op("list-codes-of-findings", http.MethodGet, "/api/audit/codes", "Every kind of finding, with what it means", "audit", needSee),
+	huma.Register(a, op("list-codes-of-findings", http.MethodGet, "/api/audit/codes", "Every kind of finding, with what it means", "audit", permit.See),
 		func(context.Context, *struct{}) (*body[api.Page[api.FindingCode]], error) {
 			out := []api.FindingCode{}
 			for _, c := range audit.Codes() {
@@ -96,7 +97,7 @@ func (s *Server) registerFindings(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("acknowledge-findings", http.MethodPost, "/api/audit/acknowledge", "Say that findings are known and may stay, until a date", "audit", needAudit),
+	huma.Register(a, op("acknowledge-findings", http.MethodPost, "/api/audit/acknowledge", "Say that findings are known and may stay, until a date", "audit", permit.Audit),
 		func(ctx context.Context, in *body[api.Acknowledge]) (*body[api.Page[api.Finding]], error) {
 			list, err := s.Audits.Acknowledge(ctx, in.Body.Keys, who(ctx).Name, in.Body.Reason, in.Body.Until)
 			if errors.Is(err, auditor.ErrUnknown) {
@@ -106,7 +107,7 @@ func (s *Server) registerFindings(a huma.API) {
 			}
 			return listed(s, findingViews(list))
 		})
-	huma.Register(a, op("audit-report", http.MethodGet, "/api/audit/report", "A report in one file of HTML, for a reader without access", "audit", needSee),
+	huma.Register(a, op("audit-report", http.MethodGet, "/api/audit/report", "A report in one file of HTML, for a reader without access", "audit", permit.See),
 		func(ctx context.Context, _ *struct{}) (*page, error) {
 			b, err := s.htmlReport(ctx)
 			if err != nil {
@@ -115,7 +116,7 @@ func (s *Server) registerFindings(a huma.API) {
 			return &page{"text/html; charset=utf-8", `attachment; filename="yarnpost-audit.html"`, b}, nil
 		})
 	huma.Register(a, op("sweep", http.MethodPost, "/api/sweep", "What could be cleared: abandoned addresses, unclaimed reservations, stale records; or clear it",
-		"audit", needClients), func(ctx context.Context, in *body[api.SweepOrder]) (*body[api.Swept], error) {
+		"audit", permit.Clients), func(ctx context.Context, in *body[api.SweepOrder]) (*body[api.Swept], error) {
 		return respond(s.sweep(ctx, in.Body))
 	})
 }

@@ -17,12 +17,13 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/rule"
+	"yarnpost/service/permit"
 	"yarnpost/service/samples"
 )
 
 func (s *Server) registerCapacity(a huma.API) {
 	huma.Register(a, op("list-capacity", http.MethodGet, "/api/capacity",
-		"How full every scope, pool and link is, and when it runs out; the first to run out first", "capacity", needSee),
+		"How full every scope, pool and link is, and when it runs out; the first to run out first", "capacity", permit.See),
 		func(ctx context.Context, in *struct {
 			Kind   string `query:"kind" enum:"scope,pool,link,all" doc:"Only those"`
 			Search string `query:"search" doc:"Part of name or pool"`
@@ -39,7 +40,7 @@ func (s *Server) registerCapacity(a huma.API) {
 			slices.SortStableFunc(out, byUrgency)
 			return cut(s, out, in.After, in.Limit)
 		})
-	huma.Register(a, op("show-capacity", http.MethodGet, "/api/capacity/{name}", "The use of a scope, a pool of it, or all, over time", "capacity", needSee),
+	huma.Register(a, op("show-capacity", http.MethodGet, "/api/capacity/{name}", "The use of a scope, a pool of it, or all, over time", "capacity", permit.See),
 		func(ctx context.Context, in *struct {
 			Name  string `path:"name" doc:"A scope, or ~all"`
 			Pool  string `query:"pool" doc:"One of its pools"`
@@ -48,14 +49,14 @@ func (s *Server) registerCapacity(a huma.API) {
 			return respond(s.capacityDetail(ctx, in.Name, in.Pool, in.Since))
 		})
 	huma.Register(a, op("show-users", http.MethodGet, "/api/capacity/{name}/users", "Who uses the addresses of a scope, or of all, and what could be won back",
-		"capacity", needSee), func(ctx context.Context, in *named) (*body[api.CapacityUsers], error) {
+		"capacity", permit.See), func(ctx context.Context, in *named) (*body[api.CapacityUsers], error) {
 		return respond(s.capacityUsers(ctx, in.Name))
 	})
-	huma.Register(a, op("size-pool", http.MethodPost, "/api/capacity/size", "What a demand needs, or what a pool can take", "capacity", needSee),
+	huma.Register(a, op("size-pool", http.MethodPost, "/api/capacity/size", "What a demand needs, or what a pool can take", "capacity", permit.See),
 		func(_ context.Context, in *body[api.SizeRequest]) (*body[api.Size], error) {
 			return respond(sizeOf(in.Body))
 		})
-	huma.Register(a, op("show-subnet", http.MethodGet, "/api/subnet", "What there is to know about a subnet", "capacity", needSee),
+	huma.Register(a, op("show-subnet", http.MethodGet, "/api/subnet", "What there is to know about a subnet", "capacity", permit.See),
 		func(_ context.Context, in *struct {
 			Subnet string `query:"subnet" required:"true"`
 			Split  int    `query:"split" minimum:"0" maximum:"128" doc:"Prefix length of the parts"`

@@ -12,11 +12,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/change"
 	"yarnpost/service/failover"
 	"yarnpost/service/leaseadmin"
+	"yarnpost/service/permit"
 	"yarnpost/service/store"
 )
 
@@ -71,8 +74,9 @@ func (f fixed) Now() time.Time { return time.Time(f) }
 func TestPartsAreFaked(t *testing.T) {
 	plans, leases, pair := &fakePlans{}, &fakeLeases{}, &fakePair{}
 	s := &Server{log: slog.New(slog.DiscardHandler), Parts: Parts{Engine: fakeEngine{plan: plan.New()}, Plans: plans, Leases: leases,
-		Pair:  pair,
-		Clock: fixed(time.Unix(1_790_000_000, 0))}}
+		Permits: permit.Everything{},
+		Pair:    pair,
+		Clock:   fixed(time.Unix(1_790_000_000, 0))}}
 	mux := http.NewServeMux()
 	NewAPI(mux, s)
 	ask := func(method, path, body string) (int, string) {
@@ -113,5 +117,58 @@ func TestPartsAreFaked(t *testing.T) {
 	}
 	if plans.got.Author != "heddle" || plans.got.Reason != "x" || !plans.got.Preview {
 		t.Errorf("ordered was %+v", plans.got)
+	}
+}
+
+// refusing permits nothing.
+type refusing struct{ asked map[permit.Need]int }
+
+func (r refusing) May(account string, need permit.Need) error {
+	r.asked[need]++
+	return fmt.Errorf("%w: %s may not %s; ask whoever keeps the roles", permit.ErrRefused, account, need)
+}
+
+func (r refusing) MayChange(string, plan.Change, *plan.Plan, *plan.Plan) error {
+	return permit.ErrRefused
+}
+
+// No operation gets past the permits: neither at the door, nor passed on by the partner. The
+// parts behind are not there, so one that got past would end the test.
+func TestNothingGetsPastPermits(t *testing.T) {
+	no := refusing{map[permit.Need]int{}}
+	s := &Server{log: slog.New(slog.DiscardHandler), Parts: Parts{Permits: no}}
+	s.mux = http.NewServeMux()
+	doc := NewAPI(s.mux, s).OpenAPI()
+	tried := 0
+	for path, item := range doc.Paths {
+		path = strings.NewReplacer("{number}", "1", "{kind}", "scope", "{name}", "looms", "{address}", "10.77.0.9", "{key}",
+			"1").Replace(path)
+		for method, o := range map[string]*huma.Operation{http.MethodGet: item.Get, http.MethodPost: item.Post, http.MethodPut: item.Put,
+			http.MethodPatch: item.Patch, http.MethodDelete: item.Delete} {
+			if o == nil {
+				continue
+			}
+			need, declared := o.Extensions[needsKey].(permit.Need)
+			if !declared {
+				t.Errorf("%s %s does not say what it needs", method, path)
+			}
+			if need == permit.Nothing || need == permit.Self {
+				continue
+			}
+			tried++
+			r := httptest.NewRequest(method, path, strings.NewReader("{}"))
+			r.Header.Set("Content-Type", "application/json")
+			w := httptest.NewRecorder()
+			s.mux.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), accountKey{}, store.Account{Name: "heddle"})))
+			passed := s.carryOut(context.Background(), failover.Forwarded{Method: method, Path: path, Account: "heddle",
+				Body: []byte("{}")})
+			if w.Code != http.StatusForbidden || passed.Status != http.StatusForbidden || !strings.Contains(w.Body.String(),
+				"ask whoever keeps") {
+				t.Errorf("%s %s: %d at the door, %d from the partner: %s", method, path, w.Code, passed.Status, w.Body)
+			}
+		}
+	}
+	if tried < 80 || no.asked[permit.Plan] == 0 || no.asked[permit.See] == 0 {
+		t.Errorf("%d operations were tried: %v", tried, no.asked)
 	}
 }

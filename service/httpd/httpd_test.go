@@ -20,6 +20,7 @@ import (
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
 	"yarnpost/service/observe"
+	"yarnpost/service/permit"
 )
 
 func TestSearch(t *testing.T) {
@@ -198,7 +199,7 @@ func TestOpenAPIDocument(t *testing.T) {
 			b, _ := json.Marshal(o)
 			var op struct {
 				OperationID, Summary string
-				Needs                need `json:"x-needs"`
+				Needs                permit.Need `json:"x-needs"`
 			}
 			if string(b) == "null" || json.Unmarshal(b, &op) != nil {
 				continue

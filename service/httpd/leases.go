@@ -18,6 +18,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/leaseadmin"
+	"yarnpost/service/permit"
 	"yarnpost/service/store"
 )
 
@@ -36,11 +37,11 @@ type addressed struct {
 }
 
 func (s *Server) registerLeases(a huma.API) {
-	huma.Register(a, op("list-leases", http.MethodGet, "/api/leases", "The lease table", "leases", needSee),
+	huma.Register(a, op("list-leases", http.MethodGet, "/api/leases", "The lease table", "leases", permit.See),
 		func(_ context.Context, in *leaseQuery) (*body[api.Page[api.Lease]], error) {
 			return respond(s.leases(in))
 		})
-	huma.Register(a, op("show-lease", http.MethodGet, "/api/leases/{address}", "One lease", "leases", needSee),
+	huma.Register(a, op("show-lease", http.MethodGet, "/api/leases/{address}", "One lease", "leases", permit.See),
 		func(_ context.Context, in *addressed) (*body[api.Lease], error) {
 			at, err := addr.ParseAddr(in.Address)
 			if err != nil {
@@ -64,7 +65,7 @@ func (s *Server) registerLeases(a huma.API) {
 			func() end { return s.Leases.Clear }},
 	}
 	for _, e := range endings {
-		huma.Register(a, op(e.id, http.MethodPost, "/api/leases/{address}/"+e.path, e.summary, "leases", needClients),
+		huma.Register(a, op(e.id, http.MethodPost, "/api/leases/{address}/"+e.path, e.summary, "leases", permit.Clients),
 			func(ctx context.Context, in *struct {
 				Address string `path:"address"`
 				DryRun  bool   `query:"dryRun" doc:"Only say what would happen"`
@@ -89,11 +90,11 @@ func (s *Server) registerLeases(a huma.API) {
 	}
 	huma.Register(a, op("clear-leases", http.MethodPost, "/api/leases/clear",
 		"Clear many abandoned addresses; those that still answer stay",
-		"leases", needClients), func(ctx context.Context, in *body[api.ClearRequest]) (*body[api.Cleared], error) {
+		"leases", permit.Clients), func(ctx context.Context, in *body[api.ClearRequest]) (*body[api.Cleared], error) {
 		return respond(s.clearMany(ctx, in.Body))
 	})
 	huma.Register(a, op("list-unserved", http.MethodGet, "/api/unserved", "Clients that ask and get nothing, or a refusal; latest first",
-		"leases", needSee), func(ctx context.Context, in *struct {
+		"leases", permit.See), func(ctx context.Context, in *struct {
 		Search string `query:"search" doc:"Part of hardware address, host name, vendor, relay, scope, reason or refusing server"`
 		Reason string `query:"reason"`
 	}) (*body[api.Page[api.Unserved]], error) {

@@ -22,14 +22,15 @@ import (
 	"yarnpost/service/compare"
 	"yarnpost/service/drill"
 	"yarnpost/service/failover"
+	"yarnpost/service/permit"
 	"yarnpost/service/store"
 )
 
 func (s *Server) registerPair(a huma.API) {
 	huma.Register(a, op("show-pair", http.MethodGet, "/api/pair", "Both servers side by side, and whether the other would carry on now",
 		"pair",
-		needSee), func(context.Context, *struct{}) (*body[api.Pair], error) { return respond(s.pairView(), nil) })
-	huma.Register(a, op("invite-partner", http.MethodPost, "/api/pair/invite", "Open this server to one that joins it", "pair", needPair),
+		permit.See), func(context.Context, *struct{}) (*body[api.Pair], error) { return respond(s.pairView(), nil) })
+	huma.Register(a, op("invite-partner", http.MethodPost, "/api/pair/invite", "Open this server to one that joins it", "pair", permit.Pair),
 		func(_ context.Context, in *body[api.PairInvite]) (*body[api.PairInvitation], error) {
 			set, err := settingsOf(pair.Settings{Split: 50}, in.Body.Mode, in.Body.Split, in.Body.Lead, in.Body.AutoDown)
 			if err != nil {
@@ -38,15 +39,15 @@ func (s *Server) registerPair(a huma.API) {
 			i, err := s.Pair.Invite(in.Body.At, set)
 			return respond(api.PairInvitation{Code: i.Code, Until: i.Until.UTC()}, wrong(err))
 		})
-	huma.Register(a, op("join-pair", http.MethodPost, "/api/pair/join", "Join the server that an invitation is to", "pair", needPair),
+	huma.Register(a, op("join-pair", http.MethodPost, "/api/pair/join", "Join the server that an invitation is to", "pair", permit.Pair),
 		func(ctx context.Context, in *body[api.PairJoin]) (*body[api.PairDone], error) {
 			err := s.Pair.Join(ctx, in.Body.Code, in.Body.Confirm)
 			return respond(api.PairDone{Done: err == nil,
 				Text: "this server is the second of a pair, and takes over the other's plan and leases"}, wrong(err))
 		})
-	huma.Register(a, op("declare-down", http.MethodPost, "/api/pair/down", "Say that the partner is down", "pair", needPair), s.pairDown)
+	huma.Register(a, op("declare-down", http.MethodPost, "/api/pair/down", "Say that the partner is down", "pair", permit.Pair), s.pairDown)
 	huma.Register(a, op("pause-server", http.MethodPost, "/api/pair/pause", "Leave all clients to the partner, or share them again",
-		"pair", needPair),
+		"pair", permit.Pair),
 		func(_ context.Context, in *body[api.PairPause]) (*body[api.PairDone], error) {
 			err := s.Pair.Pause(in.Body.On)
 			text := s.Pair.Name() + " serves again"
@@ -55,22 +56,22 @@ func (s *Server) registerPair(a huma.API) {
 			}
 			return respond(api.PairDone{Done: err == nil, Text: text}, wrong(err))
 		})
-	huma.Register(a, op("rebalance-pair", http.MethodPost, "/api/pair/rebalance", "Split free addresses anew", "pair", needPair),
+	huma.Register(a, op("rebalance-pair", http.MethodPost, "/api/pair/rebalance", "Split free addresses anew", "pair", permit.Pair),
 		func(context.Context, *struct{}) (*body[api.PairDone], error) {
 			n, err := s.Pair.Rebalance()
 			return respond(api.PairDone{Done: err == nil, Text: plural(n, "free address goes",
 				"free addresses go") + " to the partner, which was asked for what this server should have"}, wrong(err))
 		})
-	huma.Register(a, op("drill-pair", http.MethodPost, "/api/pair/drill", "Take this server out for a while, watched", "pair", needPair),
+	huma.Register(a, op("drill-pair", http.MethodPost, "/api/pair/drill", "Take this server out for a while, watched", "pair", permit.Pair),
 		func(_ context.Context, in *body[api.PairDrillOrder]) (*body[api.PairDrill], error) {
 			d, err := s.Drills.Start(time.Duration(in.Body.Seconds) * time.Second)
 			return respond(*drillView(&d), wrong(err))
 		})
-	huma.Register(a, op("leave-pair", http.MethodPost, "/api/pair/leave", "Take this server out of its pair", "pair", needPair),
+	huma.Register(a, op("leave-pair", http.MethodPost, "/api/pair/leave", "Take this server out of its pair", "pair", permit.Pair),
 		s.pairLeave)
 	huma.Register(a, op("edit-pair", http.MethodPost, "/api/pair/edit",
 		"Change mode, split, lead time or automatic partner-down on both servers", "pair",
-		needPair), func(ctx context.Context, in *body[api.PairInvite]) (*body[api.Pair], error) {
+		permit.Pair), func(ctx context.Context, in *body[api.PairInvite]) (*body[api.Pair], error) {
 		var bad error
 		err := s.Pair.Edit(ctx, func(set *pair.Settings) {
 			was := *set
@@ -87,13 +88,13 @@ func (s *Server) registerPair(a huma.API) {
 // registerPairTables has what concerns lease tables, plans and history of a pair.
 func (s *Server) registerPairTables(a huma.API) {
 	huma.Register(a, op("compare-pair", http.MethodGet, "/api/pair/compare", "Every address of which both servers know different things",
-		"pair", needSee),
+		"pair", permit.See),
 		func(ctx context.Context, _ *struct{}) (*body[api.PairComparison], error) {
 			c, err := s.Compare.Compare(ctx)
 			return respond(comparisonView(c), wrong(err))
 		})
 	huma.Register(a, op("mend-pair", http.MethodPost, "/api/pair/mend", "Tell the partner again what this server knows of addresses",
-		"pair", needPair),
+		"pair", permit.Pair),
 		func(ctx context.Context, in *body[api.PairMend]) (*body[api.PairDone], error) {
 			var list []netip.Prefix
 			for _, text := range in.Body.Addresses {
@@ -109,7 +110,7 @@ func (s *Server) registerPairTables(a huma.API) {
 			err := s.Pair.TellAgain(list)
 			return respond(api.PairDone{Done: err == nil, Text: fmt.Sprintf("%d addresses are told of again", len(list))}, wrong(err))
 		})
-	huma.Register(a, op("pair-history", http.MethodGet, "/api/pair/history", "What happened to the pair, newest first", "pair", needSee),
+	huma.Register(a, op("pair-history", http.MethodGet, "/api/pair/history", "What happened to the pair, newest first", "pair", permit.See),
 		func(ctx context.Context, in *struct {
 			Limit int `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 		}) (*body[api.Page[api.PairEvent]], error) {
@@ -123,14 +124,14 @@ func (s *Server) registerPairTables(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("pair-states", http.MethodGet, "/api/pair/states", "The states that both servers were in", "pair", needSee),
+	huma.Register(a, op("pair-states", http.MethodGet, "/api/pair/states", "The states that both servers were in", "pair", permit.See),
 		s.pairStates)
-	huma.Register(a, op("pair-lines", http.MethodGet, "/api/pair/lines", "Both lines of the plan since they parted", "pair", needSee),
+	huma.Register(a, op("pair-lines", http.MethodGet, "/api/pair/lines", "Both lines of the plan since they parted", "pair", permit.See),
 		s.pairLines)
 	huma.Register(a, op("apply-aside", http.MethodPost, "/api/plan/aside/{key}/apply",
-		"Make what a revision that was not chosen had changed, as a new revision", "plan", needPlan), s.again)
+		"Make what a revision that was not chosen had changed, as a new revision", "plan", permit.Plan), s.again)
 	huma.Register(a, op("settle-pair", http.MethodPost, "/api/pair/settle", "Choose one server's plan where both changed it", "pair",
-		needPair),
+		permit.Pair),
 		func(ctx context.Context, in *body[api.PairSettle]) (*body[api.PairDone], error) {
 			if !in.Body.Confirm {
 				return respond(api.PairDone{Text: "the plan of " + in.Body.Keep + " would be in force on both; the other's revisions are kept aside"}, nil)

@@ -25,6 +25,7 @@ import (
 	"yarnpost/service/failover"
 	"yarnpost/service/leaseadmin"
 	"yarnpost/service/observe"
+	"yarnpost/service/permit"
 	"yarnpost/service/preflight"
 	"yarnpost/service/rehearse"
 	"yarnpost/service/report"
@@ -54,6 +55,7 @@ type Parts struct {
 	Trail      Trail
 	Access     Access
 	Events     Events
+	Permits    permit.Permits
 	Registry   *prometheus.Registry
 	Clock      interface{ Now() time.Time }
 	Started    time.Time // when the service was

@@ -18,6 +18,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/change"
+	"yarnpost/service/permit"
 )
 
 // changeOctets is how long a change may be: ten thousand edits with what they
@@ -26,7 +27,7 @@ const changeOctets = 16 << 20
 
 func (s *Server) registerPlan(a huma.API) {
 	o := op("change-plan", http.MethodPost, "/api/plan/changes", "Preview or apply edits, as one revision or not at all", "plan",
-		needPlan)
+		permit.Plan)
 	o.MaxBodyBytes = changeOctets
 	huma.Register(a, o, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
@@ -52,7 +53,7 @@ func (s *Server) registerPlan(a huma.API) {
 		out.Resolved = append(out.Resolved, ed.resolved...)
 		return respond(out, nil)
 	})
-	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan", needSee),
+	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan", permit.See),
 		func(ctx context.Context, in *struct {
 			After int64 `query:"after" doc:"Where the page before ended: only revisions below this one"`
 			Limit int   `query:"limit" default:"50" minimum:"1" maximum:"500"`
@@ -67,7 +68,7 @@ func (s *Server) registerPlan(a huma.API) {
 			}
 			return out, err
 		})
-	huma.Register(a, op("show-revision", http.MethodGet, "/api/plan/revisions/{number}", "One revision of the plan", "plan", needSee),
+	huma.Register(a, op("show-revision", http.MethodGet, "/api/plan/revisions/{number}", "One revision of the plan", "plan", permit.See),
 		func(ctx context.Context, in *struct {
 			Number int64 `path:"number" minimum:"1"`
 		}) (*body[api.Revision], error) {
@@ -81,7 +82,7 @@ func (s *Server) registerPlan(a huma.API) {
 			return respond(list[0], nil)
 		})
 	huma.Register(a, op("revert-revision", http.MethodPost, "/api/plan/revisions/{number}/revert",
-		"Undo what one revision changed, as a new revision", "plan", needPlan), func(ctx context.Context, in *struct {
+		"Undo what one revision changed, as a new revision", "plan", permit.Plan), func(ctx context.Context, in *struct {
 		Number int64 `path:"number" minimum:"1"`
 		Body   api.Revert
 	}) (*body[api.ChangeResult], error) {
@@ -101,7 +102,7 @@ func (s *Server) registerPlan(a huma.API) {
 		}
 		return respond(s.changeView(c), nil)
 	})
-	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan", needSee),
+	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan", permit.See),
 		func(_ context.Context, in *struct {
 			Search string `query:"search" doc:"Part of name, subnet, link or note"`
 			Sort   string `query:"sort" enum:"name,subnet,fullest" default:"name"`
@@ -110,7 +111,7 @@ func (s *Server) registerPlan(a huma.API) {
 		}) (*body[api.Page[api.Scope]], error) {
 			return s.scopes(in.Search, in.Sort, in.After, in.Limit)
 		})
-	huma.Register(a, op("show-scope", http.MethodGet, "/api/scopes/{name}", "One scope", "plan", needSee),
+	huma.Register(a, op("show-scope", http.MethodGet, "/api/scopes/{name}", "One scope", "plan", permit.See),
 		func(_ context.Context, in *named) (*body[api.Scope], error) {
 			p := s.Engine.Plan()
 			v := p.ScopeNamed(in.Name)
@@ -119,7 +120,7 @@ func (s *Server) registerPlan(a huma.API) {
 			}
 			return respond(scopeView(p, v, s.Engine.Count(v.ID)), nil)
 		})
-	huma.Register(a, op("show-map", http.MethodGet, "/api/scopes/{name}/map", "Address map of a scope", "plan", needSee),
+	huma.Register(a, op("show-map", http.MethodGet, "/api/scopes/{name}/map", "Address map of a scope", "plan", permit.See),
 		func(_ context.Context, in *named) (*body[api.Page[api.Cell]], error) {
 			p := s.Engine.Plan()
 			v := p.ScopeNamed(in.Name)
@@ -129,12 +130,12 @@ func (s *Server) registerPlan(a huma.API) {
 			return listed(s, s.cells(p, v))
 		})
 	huma.Register(a, op("list-supernets", http.MethodGet, "/api/supernets", "Supernets, each before what lies in it, with the use of their scopes",
-		"plan", needSee), func(_ context.Context, in *struct {
+		"plan", permit.See), func(_ context.Context, in *struct {
 		Search string `query:"search" doc:"Part of name, prefix or note"`
 	}) (*body[api.Page[api.Supernet]], error) {
 		return listed(s, s.supernets(in.Search))
 	})
-	huma.Register(a, op("list-names", http.MethodGet, "/api/names/{kind}", "The names of the items of a kind", "plan", needSee),
+	huma.Register(a, op("list-names", http.MethodGet, "/api/names/{kind}", "The names of the items of a kind", "plan", permit.See),
 		func(_ context.Context, in *struct {
 			Kind string `path:"kind"`
 		}) (*body[api.Page[string]], error) {
@@ -144,7 +145,7 @@ func (s *Server) registerPlan(a huma.API) {
 			}
 			return listed(s, append([]string{}, names...))
 		})
-	huma.Register(a, op("list-links", http.MethodGet, "/api/links", "Links with their scopes", "plan", needSee),
+	huma.Register(a, op("list-links", http.MethodGet, "/api/links", "Links with their scopes", "plan", permit.See),
 		func(context.Context, *struct{}) (*body[api.Page[api.Link]], error) {
 			p := s.Engine.Plan()
 			out := []api.Link{}
@@ -153,7 +154,7 @@ func (s *Server) registerPlan(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("list-reservations", http.MethodGet, "/api/reservations", "Reservations by address", "plan", needSee),
+	huma.Register(a, op("list-reservations", http.MethodGet, "/api/reservations", "Reservations by address", "plan", permit.See),
 		func(_ context.Context, in *struct {
 			Scope  string `query:"scope"`
 			Search string `query:"search" doc:"Part of name, host name, address, hardware address or note"`
@@ -162,7 +163,7 @@ func (s *Server) registerPlan(a huma.API) {
 		}) (*body[api.Page[api.Reservation]], error) {
 			return s.reservations(in.Scope, in.Search, in.After, in.Limit)
 		})
-	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan", needSee),
+	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan", permit.See),
 		func(context.Context, *struct{}) (*body[api.Defaults], error) {
 			p := s.Engine.Plan()
 			d := p.Defaults
@@ -172,12 +173,12 @@ func (s *Server) registerPlan(a huma.API) {
 				Thresholds: api.Thresholds(d.Thresholds), Note: d.Note}, nil)
 		})
 	huma.Register(a, op("list-options", http.MethodGet, "/api/options", "Every option that is set, with the item it is set on", "options",
-		needSee), func(_ context.Context, in *struct {
+		permit.See), func(_ context.Context, in *struct {
 		Scope string `query:"scope" doc:"Only this scope and its reservations"`
 	}) (*body[api.Page[api.OptionAt]], error) {
 		return listed(s, s.options(in.Scope))
 	})
-	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options", needSee),
+	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options", permit.See),
 		func(_ context.Context, in *struct {
 			Search string `query:"search" doc:"Code, or part of name or meaning"`
 		}) (*body[api.Page[api.Code]], error) {

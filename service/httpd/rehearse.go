@@ -14,11 +14,12 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/rehearsal"
+	"yarnpost/service/permit"
 	"yarnpost/service/rehearse"
 )
 
 func (s *Server) registerRehearsals(a huma.API) {
-	huma.Register(a, op("rehearse", http.MethodPost, "/api/rehearsals", "Begin to play what happened against a changed plan", "capacity", needPlay),
+	huma.Register(a, op("rehearse", http.MethodPost, "/api/rehearsals", "Begin to play what happened against a changed plan", "capacity", permit.Play),
 		func(ctx context.Context, in *body[api.RehearsalOrder]) (*body[api.Rehearsal], error) {
 			p, err := s.rehearse(ctx, in.Body)
 			if errors.Is(err, rehearse.ErrBusy) {
@@ -38,7 +39,7 @@ func (s *Server) registerRehearsals(a huma.API) {
 		}
 		return nil, huma.Error404NotFound("no such rehearsal is remembered; begin it again")
 	}
-	huma.Register(a, op("show-rehearsal", http.MethodGet, "/api/rehearsals/{id}", "How far a rehearsal is, or what came of it", "capacity", needSee),
+	huma.Register(a, op("show-rehearsal", http.MethodGet, "/api/rehearsals/{id}", "How far a rehearsal is, or what came of it", "capacity", permit.See),
 		func(ctx context.Context, in *numbered) (*body[api.Rehearsal], error) {
 			p, err := find(in.ID)
 			if err != nil {
@@ -46,7 +47,7 @@ func (s *Server) registerRehearsals(a huma.API) {
 			}
 			return respond(s.rehearsalView(ctx, p), nil)
 		})
-	huma.Register(a, op("end-rehearsal", http.MethodDelete, "/api/rehearsals/{id}", "End a rehearsal early", "capacity", needPlay),
+	huma.Register(a, op("end-rehearsal", http.MethodDelete, "/api/rehearsals/{id}", "End a rehearsal early", "capacity", permit.Play),
 		func(_ context.Context, in *numbered) (*struct{}, error) {
 			p, err := find(in.ID)
 			if err != nil {

@@ -11,12 +11,13 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/core/rule"
+	"yarnpost/service/permit"
 )
 
 func (s *Server) registerRules(a huma.API) {
 	huma.Register(a, op("list-rules", http.MethodGet, "/api/rules",
 		"Rules in the order in which they are asked, with how often each fitted",
-		"rules", needSee), func(_ context.Context, in *struct {
+		"rules", permit.See), func(_ context.Context, in *struct {
 		Scope string `query:"scope" doc:"Only rules of this scope"`
 	}) (*body[api.Page[api.Rule]], error) {
 		p := s.Engine.Plan()
@@ -29,11 +30,11 @@ func (s *Server) registerRules(a huma.API) {
 		return listed(s, out)
 	})
 	huma.Register(a, op("try-rule", http.MethodPost, "/api/rules/try", "Whom a condition would fit, of the clients on record", "rules",
-		needSee), func(_ context.Context, in *body[api.RuleTry]) (*body[api.RuleTried], error) {
+		permit.See), func(_ context.Context, in *body[api.RuleTry]) (*body[api.RuleTried], error) {
 		return respond(s.tryRule(in.Body))
 	})
 	huma.Register(a, op("list-variables", http.MethodGet, "/api/rules/variables", "What a condition can ask of a request", "rules",
-		needSee),
+		permit.See),
 		func(context.Context, *struct{}) (*body[api.Page[api.RuleVariable]], error) {
 			out := []api.RuleVariable{}
 			for _, v := range rule.Variables {
@@ -41,7 +42,7 @@ func (s *Server) registerRules(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("list-lists", http.MethodGet, "/api/lists", "Named sets of hardware addresses and identifiers", "rules", needSee),
+	huma.Register(a, op("list-lists", http.MethodGet, "/api/lists", "Named sets of hardware addresses and identifiers", "rules", permit.See),
 		func(context.Context, *struct{}) (*body[api.Page[api.List]], error) {
 			p := s.Engine.Plan()
 			out := []api.List{}
@@ -56,7 +57,7 @@ func (s *Server) registerRules(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("list-codebooks", http.MethodGet, "/api/codebooks", "Own codebooks and those of vendors", "options", needSee),
+	huma.Register(a, op("list-codebooks", http.MethodGet, "/api/codebooks", "Own codebooks and those of vendors", "options", permit.See),
 		func(context.Context, *struct{}) (*body[api.Page[api.Codebook]], error) {
 			p := s.Engine.Plan()
 			classes := map[string]int{}
@@ -79,7 +80,7 @@ func (s *Server) registerRules(a huma.API) {
 		})
 	huma.Register(a, op("list-vendors", http.MethodGet, "/api/vendors",
 		"Vendor classes seen on the network, with how many clients have each",
-		"options", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Vendor]], error) {
+		"options", permit.See), func(context.Context, *struct{}) (*body[api.Page[api.Vendor]], error) {
 		classes := map[string]int{}
 		s.Engine.EachLease(0, func(l *lease.Lease) {
 			if l.Vendor != "" {

@@ -26,6 +26,7 @@ import (
 
 	"yarnpost/console"
 	"yarnpost/service/clock"
+	"yarnpost/service/permit"
 	"yarnpost/service/store"
 )
 
@@ -38,8 +39,8 @@ const cookieName = "yarnpost_session"
 // Server is the HTTP side of a service.
 type Server struct {
 	Parts
-	lenient     map[string]need // operations that need less than others
-	operations  []route         // that may do something
+	lenient     map[string]permit.Need // operations that need less than others
+	operations  []route                // that may do something
 	log         *slog.Logger
 	echo        *echo.Echo
 	mux         *http.ServeMux // of the API, behind the guard
@@ -177,6 +178,7 @@ func openAPIConfig() huma.Config {
 // the OpenAPI document alone.
 func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	a := humago.New(mux, openAPIConfig())
+	a.UseMiddleware(s.permitted(a))
 	s.registerSession(a)
 	s.registerTokens(a)
 	s.registerPlan(a)
@@ -227,7 +229,7 @@ func (s *Server) guard(next http.Handler) http.Handler {
 		from, _, _ := net.SplitHostPort(r.RemoteAddr)
 		r = r.WithContext(context.WithValue(r.Context(), sourceKey{}, from))
 		needs := s.lenient[r.Method+" "+r.URL.Path]
-		if needs == needNothing {
+		if needs == permit.Nothing {
 			if err := foreign.Check(r); err != nil {
 				problem(w, http.StatusForbidden, "the request comes from another site")
 				return
@@ -253,7 +255,7 @@ func (s *Server) guard(next http.Handler) http.Handler {
 			problem(w, http.StatusUnauthorized, "the session has ended or the token is not valid; sign in again, or use another token")
 			return
 		}
-		if account.MustChange && needs != needSelf {
+		if account.MustChange && needs != permit.Self {
 			problem(w, http.StatusForbidden, "the one-time password has to be replaced first, at the console or with POST /api/password")
 			return
 		}

@@ -18,6 +18,7 @@ import (
 	"yarnpost/core/reason"
 	"yarnpost/service/failover"
 	"yarnpost/service/observe"
+	"yarnpost/service/permit"
 	"yarnpost/service/preflight"
 	"yarnpost/service/trials"
 )
@@ -26,16 +27,16 @@ import (
 // and the client's seat.
 
 func (s *Server) registerServers(a huma.API) {
-	huma.Register(a, op("show-listening", http.MethodGet, "/api/listening", "What listening beside another server showed", "service", needSee),
+	huma.Register(a, op("show-listening", http.MethodGet, "/api/listening", "What listening beside another server showed", "service", permit.See),
 		func(context.Context, *struct{}) (*body[api.Listening], error) {
 			return respond(s.listening(), nil)
 		})
 	huma.Register(a, op("list-relays", http.MethodGet, "/api/relays", "Relays that forward to this server, and those the plan names",
-		"service", needSee), func(context.Context, *struct{}) (*body[api.Page[api.Relay]], error) {
+		"service", permit.See), func(context.Context, *struct{}) (*body[api.Page[api.Relay]], error) {
 		return listed(s, s.relays())
 	})
 	huma.Register(a, op("forget-relays", http.MethodDelete, "/api/relays", "Forget relays that were heard and that the plan does not name",
-		"service", needPlan), func(_ context.Context, in *struct {
+		"service", permit.Plan), func(_ context.Context, in *struct {
 		Address string `query:"address" doc:"Of one relay; all without it"`
 	}) (*body[api.Forgotten], error) {
 		var at netip.Addr
@@ -51,15 +52,15 @@ func (s *Server) registerServers(a huma.API) {
 		}
 		return respond(api.Forgotten{Count: n}, nil)
 	})
-	huma.Register(a, op("show-preflight", http.MethodGet, "/api/preflight", "What the last look at the host found", "service", needSee),
+	huma.Register(a, op("show-preflight", http.MethodGet, "/api/preflight", "What the last look at the host found", "service", permit.See),
 		func(context.Context, *struct{}) (*body[api.Page[api.Check]], error) {
 			return listed(s, checksView(s.Host.LastPreflight()))
 		})
-	huma.Register(a, op("run-preflight", http.MethodPost, "/api/preflight", "Look at the host again", "service", needTrials),
+	huma.Register(a, op("run-preflight", http.MethodPost, "/api/preflight", "Look at the host again", "service", permit.Trials),
 		func(ctx context.Context, _ *struct{}) (*body[api.Page[api.Check]], error) {
 			return listed(s, checksView(s.Host.Preflight(ctx)))
 		})
-	huma.Register(a, op("list-trials", http.MethodGet, "/api/trials", "Trials with their last results", "trials", needSee),
+	huma.Register(a, op("list-trials", http.MethodGet, "/api/trials", "Trials with their last results", "trials", permit.See),
 		func(context.Context, *struct{}) (*body[api.Page[api.Trial]], error) {
 			p := s.Engine.Plan()
 			out := []api.Trial{}
@@ -75,7 +76,7 @@ func (s *Server) registerServers(a huma.API) {
 			return listed(s, out)
 		})
 	huma.Register(a, op("list-trial-results", http.MethodGet, "/api/trials/{name}/results", "The last results of a trial, newest first",
-		"trials", needSee), func(_ context.Context, in *named) (*body[api.Page[api.TrialResult]], error) {
+		"trials", permit.See), func(_ context.Context, in *named) (*body[api.Page[api.TrialResult]], error) {
 		t := s.Engine.Plan().TrialNamed(in.Name)
 		if t == nil {
 			return nil, failure(unknown("trial", in.Name))
@@ -88,7 +89,7 @@ func (s *Server) registerServers(a huma.API) {
 		return listed(s, out)
 	})
 	huma.Register(a, op("run-trial", http.MethodPost, "/api/trials/run", "Make a real exchange as a client, and give the address back",
-		"trials", needTrials), func(ctx context.Context, in *body[api.TrialRun]) (*body[api.TrialResult], error) {
+		"trials", permit.Trials), func(ctx context.Context, in *body[api.TrialRun]) (*body[api.TrialResult], error) {
 		t, err := s.trial(in.Body)
 		if err != nil {
 			return nil, failure(err)

@@ -17,6 +17,7 @@ import (
 	"yarnpost/service/change"
 	"yarnpost/service/failover"
 	"yarnpost/service/leaseadmin"
+	"yarnpost/service/permit"
 	"yarnpost/service/store"
 )
 
@@ -27,6 +28,8 @@ func failure(err error) error {
 		return nil
 	case errors.Is(err, plan.ErrNotFound), errors.Is(err, leaseadmin.ErrNoLease):
 		return huma.Error404NotFound(err.Error())
+	case errors.Is(err, permit.ErrRefused):
+		return huma.Error403Forbidden(err.Error())
 	case errors.Is(err, plan.ErrRefused):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.Is(err, failover.ErrApart), errors.Is(err, failover.ErrParted), errors.Is(err, errPair):
@@ -72,23 +75,25 @@ func (s *Server) cookie(value string, age time.Duration) http.Cookie {
 }
 
 func (s *Server) registerSession(a huma.API) {
-	huma.Register(a, op("sign-in", http.MethodPost, "/api/session", "Sign in", "access", needNothing),
+	huma.Register(a, op("sign-in", http.MethodPost, "/api/session", "Sign in", "access", permit.Nothing),
 		func(ctx context.Context, in *body[api.SignIn]) (*cookieOut, error) {
 			secret, err := s.Access.SignIn(ctx, source(ctx), in.Body.Account, in.Body.Password)
 			if err != nil {
 				return nil, failure(err)
 			}
 			account, _ := s.Access.Who(secret)
-			return &cookieOut{s.cookie(secret, accounts.SessionTime), api.Session{Account: account.Name, MustChange: account.MustChange}}, nil
+			return &cookieOut{s.cookie(secret, accounts.SessionTime), api.Session{Account: account.Name, MustChange: account.MustChange}},
+				nil
 		})
-	huma.Register(a, op("show-session", http.MethodGet, "/api/session", "Who is signed in", "access", needSelf),
+	huma.Register(a, op("show-session", http.MethodGet, "/api/session", "Who is signed in", "access", permit.Self),
 		func(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
 			w := who(ctx)
 			return respond(api.Session{Account: w.Name, MustChange: w.MustChange}, nil)
 		})
-	huma.Register(a, op("sign-out", http.MethodDelete, "/api/session", "Sign out", "access", needSelf), func(ctx context.Context, in *struct {
-		Session string `cookie:"yarnpost_session"`
-	}) (*cookieOut, error) {
+	huma.Register(a, op("sign-out", http.MethodDelete, "/api/session", "Sign out", "access", permit.Self), func(ctx context.Context,
+		in *struct {
+			Session string `cookie:"yarnpost_session"`
+		}) (*cookieOut, error) {
 		if in.Session != "" {
 			if err := s.Access.SignOut(ctx, in.Session); err != nil {
 				return nil, failure(err)
@@ -96,14 +101,15 @@ func (s *Server) registerSession(a huma.API) {
 		}
 		return &cookieOut{s.cookie("", -time.Second), api.Session{}}, nil
 	})
-	huma.Register(a, op("change-password", http.MethodPost, "/api/password", "Replace one's own password; sign in again afterwards", "access",
-		needSelf), func(ctx context.Context, in *body[api.NewPassword]) (*struct{}, error) {
+	huma.Register(a, op("change-password", http.MethodPost, "/api/password", "Replace one's own password; sign in again afterwards",
+		"access",
+		permit.Self), func(ctx context.Context, in *body[api.NewPassword]) (*struct{}, error) {
 		return nil, failure(s.Access.ChangePassword(ctx, source(ctx), who(ctx).Name, in.Body.Old, in.Body.New))
 	})
 }
 
 func (s *Server) registerTokens(a huma.API) {
-	huma.Register(a, op("list-tokens", http.MethodGet, "/api/tokens", "API tokens, without their secrets", "access", needAccess),
+	huma.Register(a, op("list-tokens", http.MethodGet, "/api/tokens", "API tokens, without their secrets", "access", permit.Access),
 		func(context.Context, *struct{}) (*body[api.Page[api.Token]], error) {
 			out := []api.Token{}
 			for _, g := range s.Access.Tokens() {
@@ -111,7 +117,8 @@ func (s *Server) registerTokens(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("add-token", http.MethodPost, "/api/tokens", "Make an API token; its secret is shown this once", "access", needAccess),
+	huma.Register(a, op("add-token", http.MethodPost, "/api/tokens", "Make an API token; its secret is shown this once", "access",
+		permit.Access),
 		func(ctx context.Context, in *body[api.NewToken]) (*body[api.Token], error) {
 			secret, err := s.Access.AddToken(ctx, who(ctx).Name, in.Body.Name)
 			if err == nil {
@@ -119,7 +126,7 @@ func (s *Server) registerTokens(a huma.API) {
 			}
 			return respond(api.Token{Name: in.Body.Name, Account: who(ctx).Name, Made: s.Clock.Now().UTC(), Secret: secret}, err)
 		})
-	huma.Register(a, op("revoke-token", http.MethodDelete, "/api/tokens/{name}", "End an API token at once", "access", needAccess),
+	huma.Register(a, op("revoke-token", http.MethodDelete, "/api/tokens/{name}", "End an API token at once", "access", permit.Access),
 		func(ctx context.Context, in *named) (*struct{}, error) {
 			err := s.Access.RevokeToken(ctx, who(ctx).Name, in.Name)
 			if err == nil {
@@ -130,11 +137,11 @@ func (s *Server) registerTokens(a huma.API) {
 }
 
 func (s *Server) registerStatus(a huma.API) {
-	huma.Register(a, op("show-status", http.MethodGet, "/api/status", "State of the service", "service", needSee),
+	huma.Register(a, op("show-status", http.MethodGet, "/api/status", "State of the service", "service", permit.See),
 		func(context.Context, *struct{}) (*body[api.Status], error) {
 			return respond(s.status(), nil)
 		})
-	sse.Register(a, op("listen", http.MethodGet, "/api/events", "What happens, as it happens", "service", needSee),
+	sse.Register(a, op("listen", http.MethodGet, "/api/events", "What happens, as it happens", "service", permit.See),
 		map[string]any{"lease": api.LiveLease{}, "pair": api.LivePair{}, "plan": api.LiveRevision{}, "beat": api.LiveBeat{}},
 		func(ctx context.Context, _ *struct{}, send sse.Sender) {
 			sub := s.Events.Subscribe()

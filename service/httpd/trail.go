@@ -19,6 +19,7 @@ import (
 
 	"yarnpost/api"
 	"yarnpost/service/failover"
+	"yarnpost/service/permit"
 	"yarnpost/service/store"
 )
 
@@ -248,7 +249,7 @@ func clipped(text string) string {
 func (s *Server) registerTrail(a huma.API) {
 	huma.Register(a, op("list-trail", http.MethodGet, "/api/trail",
 		"What people did, on both servers of a pair: each change of the plan and all else, latest first",
-		"service", needSee), func(ctx context.Context, in *struct {
+		"service", permit.See), func(ctx context.Context, in *struct {
 		Search string    `query:"search" doc:"Part of who, from where, what was done, to what, why, or what came of it"`
 		Before time.Time `query:"before" doc:"Only what was done before this moment: where the page before ended"`
 		Since  time.Time `query:"since" doc:"Only what was done since this moment"`

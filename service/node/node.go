@@ -30,6 +30,7 @@ import (
 	"yarnpost/service/journal"
 	"yarnpost/service/leaseadmin"
 	"yarnpost/service/metrics"
+	"yarnpost/service/permit"
 	"yarnpost/service/probe"
 	"yarnpost/service/rehearse"
 	"yarnpost/service/report"
@@ -59,6 +60,7 @@ type Config struct {
 
 // Node is a running service without its HTTP side. Its parts are for whoever wires that.
 type Node struct {
+	Permits    permit.Permits // who may do what
 	Started    time.Time
 	Clock      *clock.Clock
 	Store      *store.Store
@@ -180,7 +182,7 @@ func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing)
 func (n *Node) wirePair(on *store.Pairing) {
 	c := n.config
 	n.Samples = samples.New(n.Engine, n.Store, n.Clock, cmp.Or(c.TimeZone, time.Local), c.Log)
-	n.Plans = change.New(change.Parts{Engine: n.Engine, Store: n.Store, Host: n.Host, Clock: n.Clock, Log: c.Log,
+	n.Plans = change.New(change.Parts{Engine: n.Engine, Store: n.Store, Host: n.Host, Permits: n.Permits, Clock: n.Clock, Log: c.Log,
 		Adopted: func(revision int64) { n.Events.Publish(engine.Event{Revision: revision}) }})
 	n.Pair = failover.New(failover.Parts{Engine: n.Engine, Store: n.Store, Plans: n.Plans, Work: n.work, Clock: n.Clock, Log: c.Log,
 		Started: n.Started, Named: c.Name, Listen: c.Partner, Server: n.wire.Addr(), Health: n.Health,

@@ -3,6 +3,8 @@ import type { components } from './gen/schema'
 
 type Schemas = components['schemas']
 export type Scope = Schemas['Scope']
+export type Usage = Schemas['Usage']
+export type Supernet = Schemas['Supernet']
 export type Lease = Schemas['Lease']
 export type LeaseEvent = Schemas['LeaseEvent']
 export type Reservation = Schemas['Reservation']

@@ -13,12 +13,13 @@ export function useEvents(): boolean {
       source?.close()
       source = new EventSource('/api/events')
       source.addEventListener('lease', () =>
-        mark('leases', 'lease', 'scopes', 'scope', 'map', 'status', 'unserved', 'reservations'),
+        mark('leases', 'lease', 'scopes', 'scope', 'supernets', 'map', 'status', 'unserved', 'reservations'),
       )
       source.addEventListener('plan', () =>
         mark(
           'scopes',
           'scope',
+          'supernets',
           'map',
           'status',
           'revisions',

@@ -14,7 +14,7 @@ const then = (r: Rule) =>
     .join(', ')
 
 export const ruleColumns = (change: (edits: Edit[]) => void): TableColumnsType<Rule> => [
-  { title: 'Of', render: (_, r) => r.scope || 'defaults' },
+  { title: 'Of', render: (_, r) => r.scope || (r.supernet ? 'supernet ' + r.supernet : 'defaults') },
   { title: 'Order', dataIndex: 'order', align: 'right', width: 60 },
   {
     title: 'Rule',

@@ -9,7 +9,8 @@ export interface Part {
 /** A rule as its form has it: chosen conditions, or an expression. */
 export interface Fields {
   name?: string
-  scope?: string
+  /** A scope, a supernet behind its mark, or nothing for the defaults. */
+  of?: string
   how?: 'form' | 'cel'
   parts?: Part[]
   any?: boolean
@@ -22,6 +23,9 @@ export interface Fields {
   off?: boolean
   note?: string
 }
+
+/** Stands before the name of a supernet that a rule is of. */
+export const inSupernet = 'supernet '
 
 const quoted = (v: string) => JSON.stringify(v)
 
@@ -57,7 +61,7 @@ export const fieldsOf = (old?: Rule): Fields =>
   old
     ? {
         name: old.name,
-        scope: old.scope,
+        of: old.supernet ? inSupernet + old.supernet : old.scope,
         how: 'cel',
         when: old.when,
         action: old.action,
@@ -81,7 +85,8 @@ export function editOf(v: Fields, old?: Rule): Edit | null {
     rule: {
       name: old ? v.name : undefined,
       when,
-      scope: v.scope ?? '',
+      scope: v.of?.startsWith(inSupernet) ? '' : (v.of ?? ''),
+      supernet: v.of?.startsWith(inSupernet) ? v.of.slice(inSupernet.length) : '',
       action: v.action ?? '',
       pool: v.pool ?? '',
       lease: v.lease ?? '',

@@ -22,6 +22,7 @@ export function touched(edit: Edit | null, untouched: Edit | null): Edit | null 
   if (!edit || !untouched || edit.op !== 'edit') return edit
   const out = { ...edit } as unknown as Fields
   const before = untouched as unknown as Fields
-  if (out[edit.kind] && before[edit.kind]) out[edit.kind] = differing(out[edit.kind] as Fields, before[edit.kind] as Fields)
+  if (out[edit.kind] && before[edit.kind])
+    out[edit.kind] = differing(out[edit.kind] as Fields, before[edit.kind] as Fields)
   return out as unknown as Edit
 }

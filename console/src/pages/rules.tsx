@@ -10,9 +10,10 @@ import {
   type RuleTried,
   type RuleVariable,
   type Scope,
+  type Supernet,
 } from '../api/client'
 import { editOf as listEditOf, fieldsOf as listFieldsOf, type Fields as ListFields } from '../edits/list'
-import { editOf, fieldsOf, kinds, whenOf, type Fields } from '../edits/rule'
+import { editOf, fieldsOf, inSupernet, kinds, whenOf, type Fields } from '../edits/rule'
 import { Empty, Failure, Mono } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
@@ -24,6 +25,7 @@ export default function Rules() {
   const rules = useQuery({ queryKey: ['rules'], queryFn: () => items<Rule>('/rules'), refetchInterval: 5000 })
   const lists = useQuery({ queryKey: ['lists'], queryFn: () => items<List>('/lists') })
   const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const supernets = useQuery({ queryKey: ['supernets'], queryFn: () => items<Supernet>('/supernets') })
   const [form, setForm] = useState<Rule | 'new' | null>(null)
   const [list, setList] = useState<List | 'new' | null>(null)
   const [edits, setEdits] = useState<Edit[] | null>(null)
@@ -99,12 +101,15 @@ export default function Rules() {
               <Form.Item name="name" label="Name">
                 <Input placeholder="toys" />
               </Form.Item>
-              <Form.Item name="scope" label="Of">
+              <Form.Item name="of" label="Of">
                 <Select
                   allowClear
                   showSearch
                   placeholder="the defaults: asked for every scope"
-                  options={scopes.data?.map((s) => ({ value: s.name, label: s.name }))}
+                  options={[
+                    ...(supernets.data ?? []).map((n) => ({ value: inSupernet + n.name, label: inSupernet + n.name })),
+                    ...(scopes.data ?? []).map((s) => ({ value: s.name, label: s.name })),
+                  ]}
                 />
               </Form.Item>
               <Form.Item name="how" label="When">
@@ -208,7 +213,7 @@ export default function Rules() {
               </Form.Item>
             </>
           )}
-          aside={(v) => <Tried when={whenOf(v)} scope={v.scope ?? ''} />}
+          aside={(v) => <Tried when={whenOf(v)} scope={v.of?.startsWith(inSupernet) ? '' : (v.of ?? '')} />}
         />
       )}
       {list && (

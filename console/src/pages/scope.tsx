@@ -126,6 +126,12 @@ export default function ScopePage() {
             <dd>
               <Mono>{s.subnet}</Mono>
             </dd>
+            {s.supernets.length > 0 && (
+              <>
+                <dt>Lies in</dt>
+                <dd>{s.supernets.join(' › ')}</dd>
+              </>
+            )}
             <dt>Mask</dt>
             <dd>
               <Mono>{s.mask}</Mono>
@@ -143,7 +149,7 @@ export default function ScopePage() {
             <dt>Lease time</dt>
             <dd>
               {s.lease}
-              {!s.leaseSet && <span className="quiet"> (defaults)</span>}
+              {!s.leaseSet && <span className="quiet"> ({s.leaseFrom})</span>}
             </dd>
             <dt>No record</dt>
             <dd>{s.authoritative ? 'refused' : 'silence'}</dd>

@@ -1,6 +1,6 @@
 import { Tooltip } from 'antd'
 import { useEffect, useState } from 'react'
-import type { Scope } from '../api/client'
+import type { Usage } from '../api/client'
 
 const letters: Record<string, string> = {
   active: 'A',
@@ -78,11 +78,15 @@ export function When({ at }: { at: string | null | undefined }) {
   )
 }
 
-export const usedShare = (s: Scope) =>
-  s.usage.size === 0 ? 0 : 1 - (s.usage.headroom + s.usage.partner) / s.usage.size
+/** Whatever has pools. */
+interface Used {
+  usage: Usage
+}
+
+export const usedShare = (s: Used) => (s.usage.size === 0 ? 0 : 1 - (s.usage.headroom + s.usage.partner) / s.usage.size)
 
 /** How much of a scope's pools cannot be handed out now. */
-export function UseBar({ scope }: { scope: Scope }) {
+export function UseBar({ scope }: { scope: Used }) {
   if (scope.usage.size === 0) return <span className="quiet">no pool</span>
   const share = usedShare(scope)
   const kind = share >= 0.98 ? 'full' : share >= 0.85 ? 'warn' : ''

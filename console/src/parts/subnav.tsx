@@ -3,6 +3,7 @@ import { NavLink } from 'react-router'
 const groups = {
   plan: [
     ['/plan', 'Scopes'],
+    ['/plan/~tree', 'Supernets'],
     ['/plan/~rules', 'Rules and lists'],
     ['/plan/~codebooks', 'Codebooks'],
     ['/plan/~links', 'Links'],

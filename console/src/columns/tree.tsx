@@ -1,0 +1,40 @@
+import type { TableColumnsType } from 'antd'
+import { Link } from 'react-router'
+import type { Row } from '../edits/tree'
+import { Mono, StatusMark, UseBar, plural } from '../parts/bits'
+
+export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsType<Row> => [
+  {
+    title: 'Name',
+    width: 330,
+    render: (_, r) =>
+      r.scope ? (
+        <Link to={'/plan/' + r.name}>
+          <b>{r.name}</b>
+        </Link>
+      ) : (
+        <a onClick={() => onEdit(r.name)}>{r.name}</a>
+      ),
+  },
+  { title: 'Prefix', width: 170, render: (_, r) => <Mono>{r.prefix}</Mono> },
+  {
+    title: 'What',
+    width: 150,
+    render: (_, r) =>
+      r.scope ? (
+        <StatusMark status={r.scope.mode} />
+      ) : (
+        <span className="quiet">supernet, {plural(r.supernet!.scopes, 'scope')}</span>
+      ),
+  },
+  {
+    title: 'Lease',
+    width: 90,
+    render: (_, r) =>
+      r.scope ? <span className={r.scope.leaseSet ? '' : 'quiet'}>{r.scope.lease}</span> : r.supernet!.lease,
+  },
+  { title: 'Pools', width: 90, align: 'right', render: (_, r) => r.usage.size.toLocaleString('en') },
+  { title: 'Active', width: 90, align: 'right', render: (_, r) => r.usage.active.toLocaleString('en') },
+  { title: 'Headroom', width: 100, align: 'right', render: (_, r) => r.usage.headroom.toLocaleString('en') },
+  { title: 'Used', width: 115, render: (_, r) => <UseBar scope={r} /> },
+]

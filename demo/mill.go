@@ -30,22 +30,23 @@ func AddrOption(code uint8, a netip.Addr) dhcp4.Option { return trial.AddrOption
 
 // place is one scope of the mill with the clients that live in it.
 type place struct {
-	scope   string
-	subnet  string
-	pools   []string
-	exclude []api.Exclusion
-	options map[string]string
-	lease   string
-	mode    string
-	note    string
-	clients int    // that come at the start
-	name    string // host names, with %d
-	vendor  string // vendor class
-	prefix  byte   // third octet of their hardware addresses
-	wants   []byte // parameter request list
-	reserve int    // of the clients, how many have a reservation
-	turn    bool   // they come and go
-	nudge   bool   // they can be nudged (RFC 6704)
+	scope    string
+	subnet   string
+	pools    []string
+	exclude  []api.Exclusion
+	options  map[string]string
+	lease    string
+	inherits bool // that lease time, from its supernet
+	mode     string
+	note     string
+	clients  int    // that come at the start
+	name     string // host names, with %d
+	vendor   string // vendor class
+	prefix   byte   // third octet of their hardware addresses
+	wants    []byte // parameter request list
+	reserve  int    // of the clients, how many have a reservation
+	turn     bool   // they come and go
+	nudge    bool   // they can be nudged (RFC 6704)
 }
 
 func ptr[T any](v T) *T { return &v }
@@ -80,15 +81,15 @@ func places() []place {
 			note:    "Hand-held scanners of the warehouse",
 			exclude: []api.Exclusion{{Range: lower + "20.5-" + lower + "20.9", User: "label printers, long gone"}},
 			options: map[string]string{"router": lower + "20.1"}, clients: 141, name: "scan-%03d", vendor: "scan-os 4", prefix: 0x24, wants: usual},
-		{scope: "phones", subnet: lower + "32.0/24", pools: []string{lower + "32.20-" + lower + "32.250"}, mode: "serving",
+		{scope: "phones", subnet: lower + "32.0/24", pools: []string{lower + "32.20-" + lower + "32.250"}, lease: "1d", inherits: true, mode: "serving",
 			note:    "Desk phones; they load from option 150 or 66",
 			options: map[string]string{"router": lower + "32.1", "tftp-server-address": lower + "0.21", "server-name": "phones.fellgate.example"},
 			clients: 87, name: "phone-%03d", vendor: "deskphone 7", prefix: 0x32, nudge: true, wants: []byte{1, 3, 6, 42, 66, 150}},
-		{scope: "access-points", subnet: lower + "33.0/26", pools: []string{lower + "33.10-" + lower + "33.41"}, mode: "serving",
+		{scope: "access-points", subnet: lower + "33.0/26", pools: []string{lower + "33.10-" + lower + "33.41"}, lease: "1d", inherits: true, mode: "serving",
 			note:    "Wireless access points find their controller by 138, old ones by 43",
 			options: map[string]string{"router": lower + "33.1", "option-capwap-ac-v4": lower + "0.31", "accesspoint/controller": lower + "0.31"},
 			clients: 35, name: "ap-%02d", vendor: "accesspoint 2", prefix: 0x33, wants: []byte{1, 3, 6, 43, 138}},
-		{scope: "cameras", subnet: lower + "36.0/25", pools: []string{lower + "36.20-" + lower + "36.120"}, mode: "serving",
+		{scope: "cameras", subnet: lower + "36.0/25", pools: []string{lower + "36.20-" + lower + "36.120"}, lease: "1d", inherits: true, mode: "serving",
 			note:    "Yard and gate cameras",
 			options: map[string]string{"router": lower + "36.1"}, clients: 44, name: "cam-%02d", vendor: "camera", prefix: 0x36, wants: usual},
 		{scope: "carding-shed", subnet: lower + "48.0/24", pools: []string{lower + "48.20-" + lower + "48.200"}, lease: "8h", mode: "serving",
@@ -100,7 +101,7 @@ func places() []place {
 			options: map[string]string{"router": lower + "52.1"}, clients: 3, name: "finish-%02d", vendor: "loomctl/2.7", prefix: 0x52,
 			wants: []byte{1, 3, 6}},
 		{scope: "visitors", subnet: lower + "64.0/20", pools: []string{lower + "64.10-" + lower + "79.199", lower + "79.200-" + lower + "79.250"},
-			mode: "serving", note: "Visitors' wireless; nearly full on open days",
+			lease: "10m", inherits: true, mode: "serving", note: "Visitors' wireless; nearly full on open days",
 			options: map[string]string{"router": lower + "64.1",
 				"dhcp-captive-portal": "https://welcome.fellgate.example/api"},
 			clients: 3640, name: "", vendor: "", prefix: 0x64, wants: []byte{1, 3, 6, 15, 26, 114}, turn: true},
@@ -141,6 +142,9 @@ func plan(clients map[string][]*Client) []step {
 	for _, p := range places() {
 		e := &api.ScopeEdit{Subnet: &p.subnet, Pools: &p.pools, AddExclusions: p.exclude, Options: p.options, Lease: &p.lease, Mode: &p.mode,
 			Note: &p.note, NewPerMinute: ptr(-1)}
+		if p.inherits {
+			e.Lease = nil
+		}
 		steps = append(steps, step{p.note, []api.Edit{{Op: "add", Kind: "scope", Name: p.scope, Scope: e}}})
 	}
 	for _, p := range places() {

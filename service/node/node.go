@@ -96,7 +96,8 @@ type Node struct {
 // Start brings the service up. It answers once Start returns.
 func Start(ctx context.Context, c Config) (_ *Node, err error) {
 	at := clock.New()
-	n := &Node{log: c.Log, Clock: at, Started: at.Now(), Events: &engine.Events{}, Metrics: engine.NewMetrics(), config: c}
+	n := &Node{log: c.Log, Permits: permit.Everything{}, Clock: at, Started: at.Now(), Events: &engine.Events{},
+		Metrics: engine.NewMetrics(), config: c}
 	n.work = work.New(func(what string, fault any) { n.Engine.Caught(what, fault) })
 	ok := false
 	defer func() {

@@ -6,7 +6,7 @@ import { Mono, StatusMark, UseBar, plural } from '../parts/bits'
 export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsType<Row> => [
   {
     title: 'Name',
-    width: 330,
+    width: 270,
     render: (_, r) =>
       r.scope ? (
         <Link to={'/plan/' + r.name}>
@@ -16,10 +16,10 @@ export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsTyp
         <a onClick={() => onEdit(r.name)}>{r.name}</a>
       ),
   },
-  { title: 'Prefix', width: 170, render: (_, r) => <Mono>{r.prefix}</Mono> },
+  { title: 'Prefix', width: 150, render: (_, r) => <Mono>{r.prefix}</Mono> },
   {
     title: 'What',
-    width: 150,
+    width: 165,
     render: (_, r) =>
       r.scope ? (
         <StatusMark status={r.scope.mode} />
@@ -29,12 +29,12 @@ export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsTyp
   },
   {
     title: 'Lease',
-    width: 90,
+    width: 75,
     render: (_, r) =>
       r.scope ? <span className={r.scope.leaseSet ? '' : 'quiet'}>{r.scope.lease}</span> : r.supernet!.lease,
   },
-  { title: 'Pools', width: 90, align: 'right', render: (_, r) => r.usage.size.toLocaleString('en') },
-  { title: 'Active', width: 90, align: 'right', render: (_, r) => r.usage.active.toLocaleString('en') },
-  { title: 'Headroom', width: 100, align: 'right', render: (_, r) => r.usage.headroom.toLocaleString('en') },
+  { title: 'Pools', width: 80, align: 'right', render: (_, r) => r.usage.size.toLocaleString('en') },
+  { title: 'Active', width: 80, align: 'right', render: (_, r) => r.usage.active.toLocaleString('en') },
+  { title: 'Headroom', width: 95, align: 'right', render: (_, r) => r.usage.headroom.toLocaleString('en') },
   { title: 'Used', width: 115, render: (_, r) => <UseBar scope={r} /> },
 ]

@@ -26,6 +26,7 @@ export default function Tree() {
     () => treeOf(supernets.data ?? [], scopes.data ?? [], search),
     [supernets.data, scopes.data, search],
   )
+  const many = (scopes.data?.length ?? 0) > 300 // rows are drawn as they come into view
   const editing = params.get('edit')
   const old = supernets.data?.find((n) => n.name === editing)
   return (
@@ -55,9 +56,9 @@ export default function Tree() {
           columns={treeColumns((name) => set('edit', name))}
           loading={supernets.isLoading || scopes.isLoading}
           pagination={false}
-          virtual
-          scroll={{ x: 1130, y: 560 }}
-          expandable={{ defaultExpandAllRows: search !== '' || (scopes.data?.length ?? 0) <= 300, indentSize: 20 }}
+          virtual={many}
+          scroll={many ? { x: 1030, y: 560 } : { x: 'max-content' }}
+          expandable={{ defaultExpandAllRows: search !== '' || !many, indentSize: 20 }}
           locale={{
             emptyText: (
               <Empty>

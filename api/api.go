@@ -45,8 +45,8 @@ type Setting struct {
 	Name  string `json:"name" doc:"Option name"`
 	Value string `json:"value" doc:"Value as text, or none where an inherited value is taken away"`
 	Book  string `json:"book,omitempty" doc:"Codebook, for options that are not the message's own"`
-	Level string `json:"level,omitempty" doc:"Level the value comes from" enum:"service,defaults,scope,rule,reservation"`
-	From  string `json:"from,omitempty" doc:"Name of the scope, the rule or the reservation that sets it"`
+	Level string `json:"level,omitempty" doc:"Level the value comes from" enum:"service,defaults,supernet,scope,rule,reservation"`
+	From  string `json:"from,omitempty" doc:"Name of the supernet, the scope, the rule or the reservation that sets it"`
 	Bytes string `json:"bytes,omitempty" doc:"The octets that are sent, in hexadecimal"`
 	Sent  bool   `json:"sent,omitempty" doc:"It is in the reply"`
 }
@@ -124,6 +124,21 @@ type Supernet struct {
 	Thresholds Thresholds `json:"thresholds" doc:"When to warn of its scopes, as set on it; 0 inherits"`
 	Note       string     `json:"note"`
 	Usage      Usage      `json:"usage" doc:"Of all scopes in it"`
+}
+
+// Space is what a supernet is made of.
+type Space struct {
+	Prefix string    `json:"prefix"`
+	Parts  []Stretch `json:"parts" doc:"By address, without gaps: the outermost of what lies in it, and what is free"`
+	Free   Count     `json:"free" doc:"Addresses in which nothing lies"`
+	Next   []string  `json:"next" doc:"The next free prefixes of the length that was asked for; small gaps are used first"`
+}
+
+// Stretch is a part of a supernet.
+type Stretch struct {
+	Prefix string `json:"prefix"`
+	What   string `json:"what" enum:"scope,supernet,free"`
+	Name   string `json:"name,omitempty"`
 }
 
 // Link is one broadcast domain.
@@ -578,7 +593,7 @@ type LiveBeat struct {
 
 // OptionAt is one option with the item it is set on.
 type OptionAt struct {
-	Level   string  `json:"level" enum:"defaults,scope,rule,reservation"`
+	Level   string  `json:"level" enum:"defaults,supernet,scope,rule,reservation"`
 	Item    string  `json:"item" doc:"Scope, rule or reservation it is set on"`
 	Setting Setting `json:"setting"`
 }

@@ -121,33 +121,46 @@ func (k *call) reservation(name string) (api.Reservation, error) {
 	return list[i], nil
 }
 
-func optionCommands() []command {
-	at := func(f *flag.FlagSet) (scope, reservation, rule *string) {
-		return f.String("scope", "", "set it on the scope of this `name`"),
-			f.String("reservation", "", "set it on the reservation of this `name`"), f.String("rule", "", "set it by the rule of this `name`")
+// optionPlaces are the levels on which options can be set: a flag each, or none for the
+// defaults. What it gives sets options there.
+func optionPlaces(f *flag.FlagSet) func(k *call, options map[string]string) error {
+	kinds := []string{"supernet", "scope", "rule", "reservation"}
+	names := map[string]*string{}
+	for _, kind := range kinds {
+		names[kind] = f.String(kind, "", "set it on the "+kind+" of this `name`")
 	}
-	edit := func(k *call, scope, reservation, rule string, options map[string]string) error {
-		var e api.Edit
-		switch {
-		case scope != "" && reservation != "" || rule != "" && scope+reservation != "":
-			return usagef("choose one of --scope, --reservation and --rule")
-		case rule != "":
-			e = api.Edit{Op: "edit", Kind: "rule", Name: rule, Rule: &api.RuleEdit{Options: options}}
-		case scope != "":
-			e = api.Edit{Op: "edit", Kind: "scope", Name: scope, Scope: &api.ScopeEdit{Options: options}}
-		case reservation != "":
-			e = api.Edit{Op: "edit", Kind: "reservation", Name: reservation, Reservation: &api.ReservationEdit{Options: options}}
-		default:
-			e = api.Edit{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Options: options}}
+	return func(k *call, options map[string]string) error {
+		e := api.Edit{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Options: options}}
+		for _, kind := range kinds {
+			name := *names[kind]
+			if name == "" {
+				continue
+			}
+			if e.Kind != "defaults" {
+				return usagef("choose one of --supernet, --scope, --rule and --reservation")
+			}
+			switch e = (api.Edit{Op: "edit", Kind: kind, Name: name}); kind {
+			case "supernet":
+				e.Supernet = &api.SupernetEdit{Options: options}
+			case "scope":
+				e.Scope = &api.ScopeEdit{Options: options}
+			case "rule":
+				e.Rule = &api.RuleEdit{Options: options}
+			case "reservation":
+				e.Reservation = &api.ReservationEdit{Options: options}
+			}
 		}
 		return k.change([]api.Edit{e}, false, nil)
 	}
+}
+
+func optionCommands() []command {
 	return []command{
-		{name: "option set", args: "NAME=VALUE…", short: "Set options in the defaults, a scope, a rule or a reservation", least: 1, most: -1,
+		{name: "option set", args: "NAME=VALUE…", short: "Set options in the defaults, a supernet, a scope, a rule or a reservation", least: 1, most: -1,
 			write: true,
 			more:  "  yarnpost option set ntp-servers=10.40.0.42\n  yarnpost option set router=10.40.8.1 --scope looms\n  yarnpost option set ntp-servers=none --scope visitors      (takes the inherited value away)",
 			flags: func(f *flag.FlagSet) func(*call) error {
-				scope, reservation, rule := at(f)
+				on := optionPlaces(f)
 				return func(k *call) error {
 					var o optionFlag
 					for _, a := range k.args {
@@ -155,18 +168,18 @@ func optionCommands() []command {
 							return usagef("%q: %v", a, err)
 						}
 					}
-					return edit(k, *scope, *reservation, *rule, o)
+					return on(k, o)
 				}
 			}},
 		{name: "option unset", args: "NAME…", short: "Unset options; the inherited value holds again", least: 1, most: -1, write: true,
 			flags: func(f *flag.FlagSet) func(*call) error {
-				scope, reservation, rule := at(f)
+				on := optionPlaces(f)
 				return func(k *call) error {
 					o := map[string]string{}
 					for _, a := range k.args {
 						o[a] = ""
 					}
-					return edit(k, *scope, *reservation, *rule, o)
+					return on(k, o)
 				}
 			}},
 		{name: "option list", short: "List options that are set, with where", most: 0, flags: func(f *flag.FlagSet) func(*call) error {

@@ -47,8 +47,14 @@ func supernetCommands() []command {
 						func(n api.Supernet) string { return n.Name }, now), nil
 			}
 		})
-	return append(out,
-		command{name: "supernet list", short: "List supernets, each before what lies in it, with the use of their scopes", most: 0,
+	out = append(out, supernetViews()...)
+	return append(out, removing("supernet", "Remove a supernet with its rules; what lies in it stays"))
+}
+
+// supernetViews are the commands that show supernets.
+func supernetViews() []command {
+	return []command{
+		{name: "supernet list", short: "List supernets, each before what lies in it, with the use of their scopes", most: 0,
 			flags: func(f *flag.FlagSet) func(*call) error {
 				search := f.String("search", "", "only supernets with this `text` in name, prefix or note")
 				return func(k *call) error {
@@ -65,7 +71,7 @@ func supernetCommands() []command {
 					return k.show(list, t, "No supernet is defined. yarnpost supernet add -h shows how.")
 				}
 			}},
-		command{name: "supernet show", args: "NAME", short: "Show a supernet", least: 1, most: 1,
+		{name: "supernet show", args: "NAME", short: "Show a supernet", least: 1, most: 1,
 			flags: func(f *flag.FlagSet) func(*call) error {
 				return func(k *call) error {
 					list, err := k.client.Supernets(k.ctx, "")
@@ -80,7 +86,50 @@ func supernetCommands() []command {
 					return fmt.Errorf("no supernet is called %q; yarnpost supernet list shows all", k.args[0])
 				}
 			}},
-		removing("supernet", "Remove a supernet with its rules; what lies in it stays"))
+		{name: "supernet space", args: "NAME", short: "Show what a supernet is made of, and what in it is free", least: 1, most: 1,
+			flags: func(f *flag.FlagSet) func(*call) error {
+				return func(k *call) error {
+					s, err := k.client.Space(k.ctx, k.args[0], 0, 0)
+					if err != nil {
+						return err
+					}
+					t := newTable("Prefix", "What", "Name")
+					for _, p := range s.Parts {
+						t.row(p.Prefix, p.What, p.Name)
+					}
+					return k.show(s, t, "")
+				}
+			}},
+		{name: "supernet next", args: "NAME", short: "List the next free prefixes in a supernet; small gaps are used first", least: 1,
+			most: 1, more: "  yarnpost supernet next west-mill --bits 24 --count 3",
+			flags: func(f *flag.FlagSet) func(*call) error {
+				bits := f.Int("bits", 0, "`length` of the prefixes, such as 24")
+				count := f.Int("count", 1, "`number` of them, at most")
+				return func(k *call) error {
+					if *bits < 1 || *count < 1 || *count > 1000 {
+						return usagef("yarnpost supernet next needs --bits, such as --bits 24, and up to 1000 for --count")
+					}
+					s, err := k.client.Space(k.ctx, k.args[0], *bits, *count)
+					if err != nil {
+						return err
+					}
+					if k.json || k.csv {
+						t := newTable("Prefix")
+						for _, p := range s.Next {
+							t.row(p)
+						}
+						return k.show(s.Next, t, "")
+					}
+					for _, p := range s.Next {
+						fmt.Fprintln(k.out, p)
+					}
+					if len(s.Next) == 0 {
+						return fmt.Errorf("no /%d is free in supernet %s; yarnpost supernet space %s shows what is", *bits, k.args[0], k.args[0])
+					}
+					return nil
+				}
+			}},
+	}
 }
 
 func supernetTable(n api.Supernet) *table {

@@ -219,6 +219,12 @@ func (c *Client) Supernets(ctx context.Context, search string) ([]api.Supernet, 
 	return items[api.Supernet](ctx, c, "/api/supernets", values("search", search))
 }
 
+// Space says what a supernet is made of, with free prefixes of a length, 0 for none.
+func (c *Client) Space(ctx context.Context, name string, bits, count int) (api.Space, error) {
+	return get[api.Space](ctx, c, "/api/supernets/"+url.PathEscape(name)+"/space", values("bits", strconv.Itoa(bits), "count",
+		strconv.Itoa(max(count, 1))))
+}
+
 // Names lists the names of the items of a kind.
 func (c *Client) Names(ctx context.Context, kind string) ([]string, error) {
 	return items[string](ctx, c, "/api/names/"+url.PathEscape(kind), nil)

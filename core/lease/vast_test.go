@@ -69,7 +69,8 @@ func TestVastPool(t *testing.T) {
 			t.Fatalf("pick %d gives %s, %v", n, a, ok)
 		}
 		seen[a] = true
-		l := &Lease{Prefix: Host(a), Status: Active, Client: ByIdentifier([]byte{0, byte(n >> 8), byte(n)}), Since: 1000, Changed: 1000, Expires: 2000}
+		l := &Lease{Prefix: Host(a), Status: Active, Client: ByIdentifier([]byte{0, byte(n >> 8), byte(n)}), Since: 1000, Changed: 1000,
+			Expires: 2000}
 		s.set(l)
 		held = append(held, l)
 	}

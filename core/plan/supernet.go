@@ -5,6 +5,8 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+
+	"go4.org/netipx"
 )
 
 // Supernet is a prefix around scopes and other supernets. What lies in it inherits from it:
@@ -202,4 +204,66 @@ func (d *Draft) RemoveSupernet(name string) error {
 	d.note(KindSupernet, s.ID, s.Name, *s, nil)
 	d.recompileIn(s.Prefix)
 	return nil
+}
+
+// Stretch is a part of a prefix: a scope or a supernet that lies there, or neither.
+type Stretch struct {
+	Prefix   netip.Prefix
+	Scope    *View
+	Supernet *Supernet
+}
+
+// Free reports whether nothing lies there.
+func (s Stretch) Free() bool { return s.Scope == nil && s.Supernet == nil }
+
+// Stretches are the parts of a prefix by address, without gaps: the outermost of what lies in
+// it, and the largest prefixes that are free.
+func (p *Plan) Stretches(in netip.Prefix) (out []Stretch) {
+	var free netipx.IPSetBuilder
+	free.AddPrefix(in)
+	for q, n := range p.nets.Subnets(in) {
+		if q == in {
+			continue
+		}
+		if around := p.Around(q); len(around) < 2 || around[len(around)-2].Prefix.Bits() <= in.Bits() {
+			out = append(out, Stretch{Prefix: q, Supernet: n})
+			free.RemovePrefix(q)
+		}
+	}
+	for q, v := range p.subnets.Subnets(in) {
+		if around := v.Around; len(around) == 0 || around[len(around)-1].Prefix.Bits() <= in.Bits() {
+			out = append(out, Stretch{Prefix: q, Scope: v})
+			free.RemovePrefix(q)
+		}
+	}
+	if set, err := free.IPSet(); err == nil { // no prefix here is invalid
+		for _, q := range set.Prefixes() {
+			out = append(out, Stretch{Prefix: q})
+		}
+	}
+	slices.SortFunc(out, func(a, b Stretch) int { return a.Prefix.Compare(b.Prefix) })
+	return out
+}
+
+// NextFree lists the lowest prefixes of a length in a prefix in which nothing lies, at most so
+// many. Smaller gaps are used first, so that large ones stay whole.
+func (p *Plan) NextFree(in netip.Prefix, bits, most int) (out []netip.Prefix) {
+	var gaps []netip.Prefix
+	for _, s := range p.Stretches(in) {
+		if s.Free() && s.Prefix.Bits() <= bits && bits <= in.Addr().BitLen() {
+			gaps = append(gaps, s.Prefix)
+		}
+	}
+	slices.SortStableFunc(gaps, func(a, b netip.Prefix) int { return b.Bits() - a.Bits() })
+	for _, g := range gaps {
+		for q := netip.PrefixFrom(g.Addr(), bits); len(out) < most && g.Contains(q.Addr()); {
+			out = append(out, q)
+			next := netipx.PrefixLastIP(q).Next()
+			if !next.IsValid() {
+				break
+			}
+			q = netip.PrefixFrom(next, bits)
+		}
+	}
+	return out
 }

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"go4.org/netipx"
+
 	"yarnpost/core/option"
 )
 
@@ -181,5 +183,72 @@ func TestSupernetRefusals(t *testing.T) {
 		if c.err == nil || !strings.Contains(c.err.Error(), c.want) {
 			t.Errorf("%v, want %q", c.err, c.want)
 		}
+	}
+}
+
+// What lies in a prefix and what is free make it up without a gap, and the next free prefixes
+// leave large gaps whole.
+func TestSpace(t *testing.T) {
+	d := New().Draft()
+	scope := func(name, subnet string) {
+		t.Helper()
+		s := Scope{Name: name, Subnet: netip.MustParsePrefix(subnet)}
+		if err := d.PlaceScope(&s, "", nil); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.PutScope(s); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, prefix := range map[string]string{"mill": "10.40.0.0/16", "west": "10.40.0.0/20", "deep": "10.40.0.0/22"} {
+		if err := net(d, name, prefix, Settings{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	scope("inside", "10.40.1.0/24")
+	scope("beside", "10.40.16.0/24")
+	scope("last", "10.40.255.0/24")
+	scope("outside", "10.41.0.0/24")
+	p, _ := d.Finish()
+	mill := netip.MustParsePrefix("10.40.0.0/16")
+	show := func(in netip.Prefix) (out string) {
+		at := in.Addr()
+		for _, s := range p.Stretches(in) {
+			if s.Prefix.Addr() != at {
+				t.Errorf("after %s comes %s", at, s.Prefix)
+			}
+			at = netipx.PrefixLastIP(s.Prefix).Next()
+			switch {
+			case s.Scope != nil:
+				out += s.Scope.Name + " "
+			case s.Supernet != nil:
+				out += s.Supernet.Name + " "
+			default:
+				out += s.Prefix.String() + " "
+			}
+		}
+		return out
+	}
+	if got, want := show(mill), "west beside 10.40.17.0/24 10.40.18.0/23 10.40.20.0/22 10.40.24.0/21 10.40.32.0/19 10.40.64.0/18 "+
+		"10.40.128.0/18 10.40.192.0/19 10.40.224.0/20 10.40.240.0/21 10.40.248.0/22 10.40.252.0/23 10.40.254.0/24 last "; got != want {
+		t.Errorf("mill is %s", got)
+	}
+	if got := show(netip.MustParsePrefix("10.40.0.0/20")); got != "deep 10.40.4.0/22 10.40.8.0/21 " {
+		t.Errorf("west is %s", got)
+	}
+	if got := show(netip.MustParsePrefix("10.40.0.0/22")); got != "10.40.0.0/24 inside 10.40.2.0/23 " {
+		t.Errorf("deep is %s", got)
+	}
+	for _, c := range []struct {
+		bits, most int
+		want       string
+	}{{24, 3, "[10.40.17.0/24 10.40.254.0/24 10.40.18.0/24]"}, {18, 9, "[10.40.64.0/18 10.40.128.0/18]"}, {16, 1, "[]"}, {33, 1, "[]"},
+		{32, 1, "[10.40.17.0/32]"}} {
+		if got := fmt.Sprint(p.NextFree(mill, c.bits, c.most)); got != c.want {
+			t.Errorf("next /%d: %s, want %s", c.bits, got, c.want)
+		}
+	}
+	if all := p.NextFree(netip.MustParsePrefix("255.255.255.0/24"), 26, 9); len(all) != 4 {
+		t.Errorf("at the end of all addresses: %v", all)
 	}
 }

@@ -390,3 +390,19 @@ func TestEachKindIsEdited(t *testing.T) {
 		}
 	}
 }
+
+// What the API says a value's level can be are the levels that there are.
+func TestLevelsAreNamed(t *testing.T) {
+	for _, of := range []reflect.Type{reflect.TypeFor[api.Setting](), reflect.TypeFor[api.OptionAt]()} {
+		f, _ := of.FieldByName("Level")
+		named := strings.Split(f.Tag.Get("enum"), ",")
+		for l := plan.AtService; l <= plan.AtReservation; l++ {
+			if l == plan.AtService && of == reflect.TypeFor[api.OptionAt]() {
+				continue // nobody sets what the service does by itself
+			}
+			if !slices.Contains(named, l.String()) {
+				t.Errorf("%s has no level %s", of, l)
+			}
+		}
+	}
+}

@@ -135,6 +135,14 @@ func (s *Server) registerPlan(a huma.API) {
 	}) (*body[api.Page[api.Supernet]], error) {
 		return listed(s, s.supernets(in.Search))
 	})
+	huma.Register(a, op("show-space", http.MethodGet, "/api/supernets/{name}/space", "What a supernet is made of, and what in it is free", "plan",
+		permit.See), func(_ context.Context, in *struct {
+		Name  string `path:"name"`
+		Bits  int    `query:"bits" minimum:"0" maximum:"128" doc:"Length of free prefixes to list"`
+		Count int    `query:"count" default:"1" minimum:"1" maximum:"1000" doc:"How many of them, at most"`
+	}) (*body[api.Space], error) {
+		return respond(s.space(in.Name, in.Bits, in.Count))
+	})
 	huma.Register(a, op("list-names", http.MethodGet, "/api/names/{kind}", "The names of the items of a kind", "plan", permit.See),
 		func(_ context.Context, in *struct {
 			Kind string `path:"kind"`
@@ -297,6 +305,38 @@ func (s *Server) reservations(scope, search, after string, limit int) (*body[api
 	})
 	return &body[api.Page[api.Reservation]]{api.Page[api.Reservation]{Items: out, Total: part.Body.Total, Next: part.Body.Next,
 		Revision: p.Revision}}, nil
+}
+
+// space says what a supernet is made of, with free prefixes of a length, 0 for none.
+func (s *Server) space(name string, bits, most int) (api.Space, error) {
+	p := s.Engine.Plan()
+	n := p.SupernetNamed(name)
+	if n == nil {
+		return api.Space{}, unknown("supernet", name)
+	}
+	if bits != 0 && bits < n.Prefix.Bits() || bits > n.Prefix.Addr().BitLen() {
+		return api.Space{}, refused("no /%d fits into supernet %s (%s); ask for /%d to /%d", bits, n.Name, n.Prefix, n.Prefix.Bits(),
+			n.Prefix.Addr().BitLen())
+	}
+	out := api.Space{Prefix: n.Prefix.String(), Parts: []api.Stretch{}, Next: []string{}}
+	var free []addr.Range
+	for _, st := range p.Stretches(n.Prefix) {
+		v := api.Stretch{Prefix: st.Prefix.String(), What: "free"}
+		switch {
+		case st.Scope != nil:
+			v.What, v.Name = "scope", st.Scope.Name
+		case st.Supernet != nil:
+			v.What, v.Name = "supernet", st.Supernet.Name
+		default:
+			free = append(free, addr.OfPrefix(st.Prefix))
+		}
+		out.Parts = append(out.Parts, v)
+	}
+	out.Free = api.Count(addr.Total(free))
+	if bits != 0 {
+		out.Next = append(out.Next, texts(p.NextFree(n.Prefix, bits, most))...)
+	}
+	return out, nil
 }
 
 func (s *Server) supernets(search string) []api.Supernet {

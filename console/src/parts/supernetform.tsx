@@ -2,6 +2,7 @@ import { Form, Input, InputNumber, Select } from 'antd'
 import type { Supernet } from '../api/client'
 import { editOf, fieldsOf, type Fields } from '../edits/supernet'
 import { ItemForm } from './itemform'
+import { SpaceMap } from './space'
 
 /** Adds a supernet, or changes the one that is given. */
 export function SupernetForm({ open, old, onClose }: { open: boolean; old?: Supernet; onClose: () => void }) {
@@ -14,6 +15,7 @@ export function SupernetForm({ open, old, onClose }: { open: boolean; old?: Supe
       hint="A name and a prefix are enough. What lies in the prefix inherits what is set here."
       initial={fieldsOf(old)}
       toEdit={(v) => editOf(v, old)}
+      aside={() => old && <SpaceMap supernet={old.name} />}
       fields={() => (
         <>
           <Form.Item name="name" label="Name">

@@ -1236,6 +1236,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/supernets/{name}/space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a supernet is made of, and what in it is free */
+        get: operations["show-space"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sweep": {
         parameters: {
             query?: never;
@@ -2528,7 +2545,7 @@ export interface components {
             /** @description Scope, rule or reservation it is set on */
             item: string;
             /** @enum {string} */
-            level: "defaults" | "scope" | "rule" | "reservation";
+            level: "defaults" | "supernet" | "scope" | "rule" | "reservation";
             setting: components["schemas"]["Setting"];
         };
         OtherServer: {
@@ -3844,13 +3861,13 @@ export interface components {
              * @description Option code
              */
             code: number;
-            /** @description Name of the scope, the rule or the reservation that sets it */
+            /** @description Name of the supernet, the scope, the rule or the reservation that sets it */
             from?: string;
             /**
              * @description Level the value comes from
              * @enum {string}
              */
-            level?: "service" | "defaults" | "scope" | "rule" | "reservation";
+            level?: "service" | "defaults" | "supernet" | "scope" | "rule" | "reservation";
             /** @description Option name */
             name: string;
             /** @description It is in the reply */
@@ -3941,6 +3958,18 @@ export interface components {
             seats?: number;
             /** @description How long one stays on the average, such as 45m */
             stay?: string;
+        };
+        Space: {
+            /**
+             * Format: int64
+             * @description Addresses in which nothing lies
+             */
+            free: number;
+            /** @description The next free prefixes of the length that was asked for; small gaps are used first */
+            next: string[];
+            /** @description By address, without gaps: the outermost of what lies in it, and what is free */
+            parts: components["schemas"]["Stretch"][];
+            prefix: string;
         };
         StaleLease: {
             lease: components["schemas"]["Lease"];
@@ -4036,6 +4065,12 @@ export interface components {
             warnings: components["schemas"]["Warning"][];
             /** @description Interfaces on which broadcast clients are served */
             wires: components["schemas"]["Wire"][];
+        };
+        Stretch: {
+            name?: string;
+            prefix: string;
+            /** @enum {string} */
+            what: "scope" | "supernet" | "free";
         };
         SubnetInfo: {
             /** @description The next larger one */
@@ -6962,6 +6997,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageSupernet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-space": {
+        parameters: {
+            query?: {
+                /** @description Length of free prefixes to list */
+                bits?: number;
+                /** @description How many of them, at most */
+                count?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Space"];
                 };
             };
             /** @description Error */

@@ -4,8 +4,8 @@ import "time"
 
 // Capacity is how something is used now, and what is expected of it.
 type Capacity struct {
-	Kind      string    `json:"kind" enum:"scope,pool,link,all"`
-	Name      string    `json:"name" doc:"Of the scope or the link"`
+	Kind      string    `json:"kind" enum:"scope,pool,link,supernet,all"`
+	Name      string    `json:"name" doc:"Of the scope, the link or the supernet"`
 	Pool      string    `json:"pool,omitempty"`
 	Link      string    `json:"link,omitempty"`
 	Mode      string    `json:"mode,omitempty"`

@@ -23,7 +23,7 @@ func capacityCommands() []command {
 	return []command{
 		{name: "capacity list", short: "How full every scope, pool and link is, and when it runs out; the first first", most: 0,
 			flags: func(f *flag.FlagSet) func(*call) error {
-				kind := f.String("kind", "", "only `what` is of one kind: scope, pool, link or all")
+				kind := f.String("kind", "", "only `what` is of one kind: scope, pool, link, supernet or all")
 				return func(k *call) error { return k.listCapacity(*kind) }
 			}},
 		{name: "capacity show", args: "[SCOPE]",
@@ -32,7 +32,16 @@ func capacityCommands() []command {
 			flags: func(f *flag.FlagSet) func(*call) error {
 				pool := f.String("pool", "", "only this `range` of its pools")
 				since := f.String("since", "28d", "how far `back`")
-				return func(k *call) error { return k.showCapacity(k.scopeOrAll(), *pool, *since) }
+				supernet := f.String("supernet", "", "a supernet of this `name`, and not a scope")
+				return func(k *call) error {
+					if *supernet == "" {
+						return k.showCapacity("scope", k.scopeOrAll(), *pool, *since)
+					}
+					if len(k.args) > 0 || *pool != "" {
+						return usagef("--supernet stands for itself: name no scope and no pool beside it")
+					}
+					return k.showCapacity("supernet", *supernet, "", *since)
+				}
 			}},
 		{name: "capacity users", args: "[SCOPE]", short: "Who uses the addresses of a scope, or of all, and what could be won back",
 			most: 1,
@@ -83,8 +92,8 @@ func whatOf(c api.Capacity) string {
 	switch c.Kind {
 	case "pool":
 		return c.Name + " " + c.Pool
-	case "link":
-		return "link " + c.Name
+	case "link", "supernet":
+		return c.Kind + " " + c.Name
 	case "all":
 		return "all"
 	}
@@ -128,8 +137,8 @@ func spark(list []int, height float64) string {
 	return strings.TrimLeft(b.String(), " ")
 }
 
-func (k *call) showCapacity(name, pool, since string) error {
-	d, err := k.client.CapacityOf(k.ctx, name, pool, since)
+func (k *call) showCapacity(of, name, pool, since string) error {
+	d, err := k.client.CapacityOf(k.ctx, of, name, pool, since)
 	if err != nil {
 		return err
 	}
@@ -246,7 +255,7 @@ func (k *call) forecast(from string, size int, zone string) error {
 		if err := k.needsServer(); err != nil {
 			return err
 		}
-		d, err := k.client.CapacityOf(k.ctx, k.args[0], "", "1d")
+		d, err := k.client.CapacityOf(k.ctx, "scope", k.args[0], "", "1d")
 		if err != nil {
 			return err
 		}

@@ -19,10 +19,10 @@ func (c *Client) Capacity(ctx context.Context, kind string) ([]api.Capacity, err
 	return items[api.Capacity](ctx, c, "/api/capacity", q)
 }
 
-// CapacityOf is the use of a scope, one of its pools, or all of them (~all), over a
-// span such as 28d.
-func (c *Client) CapacityOf(ctx context.Context, name, pool, since string) (api.CapacityDetail, error) {
-	q := url.Values{"since": {since}}
+// CapacityOf is the use of a scope, one of its pools, or all of them (~all), or, with of as
+// supernet, of a supernet, over a span such as 28d.
+func (c *Client) CapacityOf(ctx context.Context, of, name, pool, since string) (api.CapacityDetail, error) {
+	q := url.Values{"since": {since}, "of": {of}}
 	if pool != "" {
 		q.Set("pool", pool)
 	}

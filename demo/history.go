@@ -6,6 +6,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -261,17 +262,27 @@ func (m *mill) remember(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	sizes, keys := map[string]int{}, map[string]string{}
+	supernets, err := m.API.Supernets(ctx, "")
+	if err != nil {
+		return err
+	}
+	sizes, keys, around := map[string]int{}, map[string]string{}, map[string][]string{}
 	for _, s := range scopes {
 		sizes[s.Name] = int(s.Usage.Size)
 		keys[s.Name] = fmt.Sprintf("scope %d", s.ID)
+		for _, n := range supernets {
+			if slices.Contains(s.Supernets, n.Name) {
+				key := fmt.Sprintf("supernet %d", n.ID)
+				around[key] = append(around[key], s.Name)
+			}
+		}
 	}
 	fmt.Fprintf(m.Out, "Remembering %d days …\n", historyDays)
 	p := m.makeUp(time.Now(), sizes)
 	failed := make([]error, len(m.Records))
 	var wg sync.WaitGroup
 	for i, dsn := range m.Records {
-		wg.Go(func() { failed[i] = p.write(ctx, dsn, keys) })
+		wg.Go(func() { failed[i] = p.write(ctx, dsn, keys, around) })
 	}
 	wg.Wait()
 	for _, err := range failed {
@@ -282,7 +293,28 @@ func (m *mill) remember(ctx context.Context) error {
 	return nil
 }
 
-func (p past) write(ctx context.Context, dsn string, keys map[string]string) error {
+// sum is a day of several scopes together.
+func (p past) sum(day int, of func(scope string) bool) []capacity.HourRow {
+	whole := make([]capacity.HourRow, 24)
+	for scope, days := range p.series {
+		if !of(scope) {
+			continue
+		}
+		for h, row := range days[day] {
+			for c := range row {
+				whole[h][c] += row[c]
+			}
+		}
+	}
+	for h := range whole {
+		whole[h][capacity.HourSamples] = min(whole[h][capacity.HourSamples], 60)
+	}
+	return whole
+}
+
+// write records the past. Keys are the series of scopes by name, around those of supernets with
+// the scopes in them.
+func (p past) write(ctx context.Context, dsn string, keys map[string]string, around map[string][]string) error {
 	s, err := store.OpenBeside(ctx, dsn)
 	if err != nil {
 		return err
@@ -292,25 +324,22 @@ func (p past) write(ctx context.Context, dsn string, keys map[string]string) err
 	for scope := range p.series {
 		list = append(list, keys[scope])
 	}
+	for key := range around {
+		list = append(list, key)
+	}
 	numbers, err := s.SeriesNumbers(ctx, list)
 	if err != nil {
 		return err
 	}
 	for d, day := range p.days {
 		all := map[int32][]capacity.HourRow{}
-		whole := make([]capacity.HourRow, 24)
 		for scope, days := range p.series {
 			all[numbers[keys[scope]]] = days[d]
-			for h, row := range days[d] {
-				for c := range row {
-					whole[h][c] += row[c]
-				}
-			}
 		}
-		for h := range whole {
-			whole[h][capacity.HourSamples] = min(whole[h][capacity.HourSamples], 60)
+		all[numbers[capacity.All.String()]] = p.sum(d, func(string) bool { return true })
+		for key, scopes := range around {
+			all[numbers[key]] = p.sum(d, func(scope string) bool { return slices.Contains(scopes, scope) })
 		}
-		all[numbers[capacity.All.String()]] = whole
 		if err := s.SaveDay(ctx, day, all); err != nil {
 			return err
 		}

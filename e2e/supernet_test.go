@@ -47,6 +47,31 @@ func TestSupernets(t *testing.T) {
 	says(get(1, ""), 2*time.Hour, "west.example", false)
 	says(get(2, "deskphone 7"), 30*time.Minute, "west.example", false)
 
+	supernetsAreTold(t, s)
+	supernetsAddUp(t, s)
+	// The same edit twice changes nothing; a preview says whom it touches.
+	if out := s.must(strings.Fields("supernet edit west --lease 3h --dry-run")...); !strings.Contains(out, "2 clients of 1 scope keep the old settings") {
+		t.Errorf("the preview says\n%s", out)
+	}
+	s.must(strings.Fields("supernet edit west --prefix 10.78.0.0/16")...)
+	says(get(3, ""), time.Hour, "mill.example", true)
+	s.stop()
+	s.start()
+	says(get(4, "deskphone 7"), 30*time.Minute, "mill.example", true)
+	s.must(strings.Fields("supernet remove mill --yes")...)
+	says(get(5, "deskphone 7"), 8*time.Hour, "", false)
+	c := s.api()
+	revisions, err := c.Revisions(ctx, 0, 1)
+	if err != nil || len(revisions) != 1 {
+		t.Fatal(revisions, err)
+	}
+	s.must("plan", "revert", fmt.Sprint(revisions[0].Number), "--yes")
+	says(get(6, "deskphone 7"), 30*time.Minute, "mill.example", true)
+}
+
+// supernetsAreTold reads what commands say of supernets, and how they refuse.
+func supernetsAreTold(t *testing.T, s *service) {
+	t.Helper()
 	for command, wanted := range map[string][]string{
 		"supernet list":                          {"mill", "  west", "10.77.0.0/16"},
 		"supernet show west":                     {"lies in", "mill", "2 active"},
@@ -56,6 +81,8 @@ func TestSupernets(t *testing.T) {
 		"rule show phones":                       {"supernet mill"},
 		"option list":                            {"supernet"},
 		"supernet list --search no-such":         {"No supernet"},
+		"capacity list --kind supernet":          {"supernet west", "supernet mill"},
+		"capacity show --supernet west":          {"2 of 191"},
 		"supernet space mill":                    {"10.77.0.0/16", "west", "free"},
 		"supernet space west":                    {"10.77.10.0/24", "looms", "10.77.11.0/24"},
 		"supernet next west --bits 23 --count 2": {"10.77.8.0/23\n10.77.12.0/23"},
@@ -78,6 +105,8 @@ func TestSupernets(t *testing.T) {
 		"supernet space nowhere":                              "no supernet is called",
 		"supernet next west --bits 8":                         "no /8 fits into supernet west",
 		"supernet next west --bits 16":                        "no /16 is free",
+		"capacity show looms --supernet west":                 "stands for itself",
+		"capacity show --supernet nowhere":                    "no supernet is called",
 		"supernet next west":                                  "needs --bits",
 		"option set router=10.0.0.1 --supernet a --scope b":   "choose one of",
 		"supernet add six --prefix 2001:db8::/32":             "IPv",
@@ -88,22 +117,25 @@ func TestSupernets(t *testing.T) {
 			t.Errorf("%s: %d, does not say %q:\n%s%s", command, code, want, out, errs)
 		}
 	}
-	// The same edit twice changes nothing; a preview says whom it touches.
-	if out := s.must(strings.Fields("supernet edit west --lease 3h --dry-run")...); !strings.Contains(out, "2 clients of 1 scope keep the old settings") {
-		t.Errorf("the preview says\n%s", out)
+}
+
+// supernetsAddUp holds the use of each supernet to the use of the scopes in it.
+func supernetsAddUp(t *testing.T, s *service) {
+	t.Helper()
+	ctx := context.Background()
+	scopes, err := s.api().Capacity(ctx, "scope")
+	if err != nil {
+		t.Fatal(err)
 	}
-	s.must(strings.Fields("supernet edit west --prefix 10.78.0.0/16")...)
-	says(get(3, ""), time.Hour, "mill.example", true)
-	s.stop()
-	s.start()
-	says(get(4, "deskphone 7"), 30*time.Minute, "mill.example", true)
-	s.must(strings.Fields("supernet remove mill --yes")...)
-	says(get(5, "deskphone 7"), 8*time.Hour, "", false)
-	c := s.api()
-	revisions, err := c.Revisions(ctx, 0, 1)
-	if err != nil || len(revisions) != 1 {
-		t.Fatal(revisions, err)
+	supernets, err := s.api().Capacity(ctx, "supernet")
+	if err != nil || len(supernets) != 2 {
+		t.Fatal(supernets, err)
 	}
-	s.must("plan", "revert", fmt.Sprint(revisions[0].Number), "--yes")
-	says(get(6, "deskphone 7"), 30*time.Minute, "mill.example", true)
+	for _, n := range supernets {
+		for _, c := range scopes {
+			if c.Name == "looms" && (n.Size != c.Size || n.Used != c.Used || n.Active != c.Active || n.Headroom != c.Headroom || n.Active != 2) {
+				t.Errorf("supernet %s counts %+v, its one scope %+v", n.Name, n, c)
+			}
+		}
+	}
 }

@@ -10,11 +10,12 @@ import (
 	"yarnpost/core/plan"
 )
 
-// Key names what a series is of: a scope, one of its pools, a link, or all.
+// Key names what a series is of: a scope, one of its pools, a link, a supernet, or all.
 type Key struct {
-	Scope plan.ID
-	Pool  addr.Range // of the scope; or not valid
-	Link  plan.ID
+	Scope    plan.ID
+	Pool     addr.Range // of the scope; or not valid
+	Link     plan.ID
+	Supernet plan.ID
 }
 
 // All is the key of the whole.
@@ -29,6 +30,8 @@ func (k Key) String() string {
 		return fmt.Sprintf("scope %d", k.Scope)
 	case k.Link != 0:
 		return fmt.Sprintf("link %d", k.Link)
+	case k.Supernet != 0:
+		return fmt.Sprintf("supernet %d", k.Supernet)
 	}
 	return "all"
 }
@@ -43,6 +46,8 @@ func ParseKey(text string) (k Key, err error) {
 		return All, nil
 	case "link":
 		return Key{Link: plan.ID(id)}, bad
+	case "supernet":
+		return Key{Supernet: plan.ID(id)}, bad
 	case "scope":
 		return Key{Scope: plan.ID(id)}, bad
 	case "pool":

@@ -25,7 +25,7 @@ func (s *Server) registerCapacity(a huma.API) {
 	huma.Register(a, op("list-capacity", http.MethodGet, "/api/capacity",
 		"How full every scope, pool and link is, and when it runs out; the first to run out first", "capacity", permit.See),
 		func(ctx context.Context, in *struct {
-			Kind   string `query:"kind" enum:"scope,pool,link,all" doc:"Only those"`
+			Kind   string `query:"kind" enum:"scope,pool,link,supernet,all" doc:"Only those"`
 			Search string `query:"search" doc:"Part of name or pool"`
 			After  string `query:"after" doc:"Where the page before ended"`
 			Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
@@ -42,11 +42,12 @@ func (s *Server) registerCapacity(a huma.API) {
 		})
 	huma.Register(a, op("show-capacity", http.MethodGet, "/api/capacity/{name}", "The use of a scope, a pool of it, or all, over time", "capacity", permit.See),
 		func(ctx context.Context, in *struct {
-			Name  string `path:"name" doc:"A scope, or ~all"`
+			Name  string `path:"name" doc:"A scope, a supernet, or ~all"`
+			Of    string `query:"of" enum:"scope,supernet" default:"scope" doc:"What the name is of"`
 			Pool  string `query:"pool" doc:"One of its pools"`
 			Since string `query:"since" default:"28d" doc:"How far back"`
 		}) (*body[api.CapacityDetail], error) {
-			return respond(s.capacityDetail(ctx, in.Name, in.Pool, in.Since))
+			return respond(s.capacityDetail(ctx, in.Of, in.Name, in.Pool, in.Since))
 		})
 	huma.Register(a, op("show-users", http.MethodGet, "/api/capacity/{name}/users", "Who uses the addresses of a scope, or of all, and what could be won back",
 		"capacity", permit.See), func(ctx context.Context, in *named) (*body[api.CapacityUsers], error) {
@@ -88,6 +89,8 @@ func capacityView(l samples.Level, outlooks map[capacity.Key]samples.Outlook) ap
 		out.Kind = "scope"
 	case l.Key.Link != 0:
 		out.Kind = "link"
+	case l.Key.Supernet != 0:
+		out.Kind = "supernet"
 	}
 	if l.Scope != nil {
 		out.Link, out.Mode = l.Scope.LinkName, string(l.Scope.Mode)
@@ -130,10 +133,20 @@ func urgency(c api.Capacity) int64 {
 	return 1 << 60
 }
 
-// level finds what a path names: a scope, a pool of it, or all.
-func (s *Server) level(name, pool string) (samples.Level, error) {
+// level finds what a path names: a scope, a pool of it, a supernet, or all.
+func (s *Server) level(of, name, pool string) (samples.Level, error) {
 	var want capacity.Key
-	if name != "~all" {
+	switch {
+	case of == "supernet":
+		n := s.Engine.Plan().SupernetNamed(name)
+		if n == nil {
+			return samples.Level{}, unknown("supernet", name)
+		}
+		if len(s.Engine.Plan().Inside(n.Prefix)) == 0 {
+			return samples.Level{}, refused("supernet %s has no scope in it, so there is no use of it to show", n.Name)
+		}
+		want.Supernet = n.ID
+	case name != "~all":
 		v := s.Engine.Plan().ScopeNamed(name)
 		if v == nil {
 			return samples.Level{}, unknown("scope", name)
@@ -157,12 +170,12 @@ func (s *Server) level(name, pool string) (samples.Level, error) {
 	return samples.Level{}, unknown("pool", pool)
 }
 
-func (s *Server) capacityDetail(ctx context.Context, name, pool, since string) (out api.CapacityDetail, err error) {
+func (s *Server) capacityDetail(ctx context.Context, of, name, pool, since string) (out api.CapacityDetail, err error) {
 	span, err := option.ParseDuration(since)
 	if err != nil || span <= 0 || span > 370*24*time.Hour {
 		return out, refused("%q is no span of time that is kept; write 28d, a year at the most", since)
 	}
-	l, err := s.level(name, pool)
+	l, err := s.level(of, name, pool)
 	if err != nil {
 		return out, err
 	}
@@ -322,7 +335,7 @@ func groupsView(list []capacity.Group) []api.CapacityGroup {
 }
 
 func (s *Server) capacityUsers(ctx context.Context, name string) (out api.CapacityUsers, err error) {
-	l, err := s.level(name, "")
+	l, err := s.level("scope", name, "")
 	if err != nil {
 		return out, err
 	}

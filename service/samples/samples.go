@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -68,7 +69,7 @@ func New(e *engine.Engine, s *store.Store, c engine.Clock, zone *time.Location, 
 // Level is how something is used now.
 type Level struct {
 	Key   capacity.Key
-	Name  string // of the scope or the link; "" for the whole
+	Name  string // of the scope, the link or the supernet; "" for the whole
 	Scope *plan.View
 	capacity.Count
 	lease.Churn
@@ -78,14 +79,14 @@ type Level struct {
 const part = 128
 
 // Levels counts everything: scopes, pools where a scope has several, links that
-// have several scopes, and the whole. Where two things are the same, the smaller is
+// have several scopes, supernets around any, and the whole. Where two things are the same, the smaller is
 // left out. What is in room is used again.
 func (r *Sampler) Levels(room []Level) []Level {
 	p := r.engine.Plan()
 	scopes := p.Scopes()
 	out := slices.Grow(room[:0], len(scopes)+1)
 	all := Level{Key: capacity.All}
-	links := map[plan.ID]*Level{} // with several scopes
+	sums := map[capacity.Key]*Level{} // of links with several scopes, and of supernets
 	add := func(t *Level, l *Level) {
 		t.Count = t.Add(l.Count)
 		t.New, t.Returned, t.Left = t.New+l.New, t.Returned+l.Returned, t.Left+l.Left
@@ -103,20 +104,32 @@ func (r *Sampler) Levels(room []Level) []Level {
 						out = append(out, Level{Key: capacity.Key{Scope: v.ID, Pool: v.Parts[i].Pool}, Name: v.Name, Scope: v, Count: c})
 					}
 				}
-				if add(&all, &l); len(p.OnLink(v.Link)) < 2 {
-					continue
+				add(&all, &l)
+				for _, of := range sumsOf(p, v) {
+					if sums[of.Key] == nil {
+						sums[of.Key] = &of
+					}
+					add(sums[of.Key], &l)
 				}
-				if links[v.Link] == nil {
-					links[v.Link] = &Level{Key: capacity.Key{Link: v.Link}, Name: v.LinkName}
-				}
-				add(links[v.Link], &l)
 			}
 		})
 	}
-	for _, id := range slices.Sorted(maps.Keys(links)) {
-		out = append(out, *links[id])
+	for _, key := range slices.SortedFunc(maps.Keys(sums), func(a, b capacity.Key) int { return strings.Compare(a.String(), b.String()) }) {
+		out = append(out, *sums[key])
 	}
 	return append(out, all)
+}
+
+// sumsOf are the sums that a scope is a part of, still empty: of its link, if that has other
+// scopes, and of the supernets around it.
+func sumsOf(p *plan.Plan, v *plan.View) (out []Level) {
+	if len(p.OnLink(v.Link)) > 1 {
+		out = append(out, Level{Key: capacity.Key{Link: v.Link}, Name: v.LinkName})
+	}
+	for _, n := range v.Around {
+		out = append(out, Level{Key: capacity.Key{Supernet: n.ID}, Name: n.Name})
+	}
+	return out
 }
 
 // Emptied says that the database has no series any more: what was numbered and foretold
@@ -198,7 +211,8 @@ func (r *Sampler) sample(ctx context.Context) error {
 // where a counter went back, nothing is known.
 func (r *Sampler) turnover(levels []Level, rows []store.SampleRow) {
 	since := func(now, before uint64) uint32 { return uint32(now - min(now, before)) }
-	all, links := lease.Churn{}, map[plan.ID]lease.Churn{}
+	all, sums := lease.Churn{}, map[capacity.Key]lease.Churn{}
+	p := r.engine.Plan()
 	for i := range levels {
 		l := &levels[i]
 		switch {
@@ -213,11 +227,13 @@ func (r *Sampler) turnover(levels []Level, rows []store.SampleRow) {
 				Left: uint64(since(l.Left, before.Left))}
 			put(&rows[i].Row, n)
 			all = plus(all, n)
-			links[l.Scope.Link] = plus(links[l.Scope.Link], n)
-		case l.Key.Link != 0:
-			put(&rows[i].Row, links[l.Key.Link])
-		default:
+			for _, of := range sumsOf(p, l.Scope) {
+				sums[of.Key] = plus(sums[of.Key], n)
+			}
+		case l.Key == capacity.All:
 			put(&rows[i].Row, all)
+		default:
+			put(&rows[i].Row, sums[l.Key])
 		}
 	}
 }

@@ -17,7 +17,9 @@ const moment = (c: Capacity) => {
 const where = (c: Capacity) =>
   c.kind === 'link' || c.kind === 'all'
     ? '/capacity/~all'
-    : `/capacity/${c.name}${c.pool ? '?pool=' + encodeURIComponent(c.pool) : ''}`
+    : c.kind === 'supernet'
+      ? `/capacity/${encodeURIComponent(c.name)}?of=supernet`
+      : `/capacity/${c.name}${c.pool ? '?pool=' + encodeURIComponent(c.pool) : ''}`
 
 export const capacityColumns = (paired: boolean): TableColumnsType<Capacity> => [
   {
@@ -26,7 +28,7 @@ export const capacityColumns = (paired: boolean): TableColumnsType<Capacity> => 
     render: (_, c) => (
       <>
         <Link to={where(c)}>{c.kind === 'all' ? 'All together' : c.name}</Link>
-        {c.kind === 'link' && <span className="quiet"> link</span>}
+        {(c.kind === 'link' || c.kind === 'supernet') && <span className="quiet"> {c.kind}</span>}
         {c.pool && (
           <>
             {' '}

@@ -48,6 +48,7 @@ export default function CapacityPage() {
             { value: 'scope', label: 'Scopes' },
             { value: 'pool', label: 'Pools' },
             { value: 'link', label: 'Links' },
+            { value: 'supernet', label: 'Supernets' },
             { value: 'everything', label: 'Everything' },
           ]}
         />

@@ -255,17 +255,19 @@ export default function CapacityScope() {
   const [params, setParams] = useSearchParams()
   const since = params.get('since') ?? '28d'
   const pool = params.get('pool') ?? undefined
+  const of = params.get('of') ?? 'scope'
   const [rehearsing, setRehearsing] = useState(false)
   const detail = useQuery({
-    queryKey: ['capacity', 'detail', name, pool, since],
-    queryFn: () => get<CapacityDetail>('/capacity/' + encodeURIComponent(name), { since, pool }),
+    queryKey: ['capacity', 'detail', of, name, pool, since],
+    queryFn: () => get<CapacityDetail>('/capacity/' + encodeURIComponent(name), { since, pool, of }),
     refetchInterval: 60000,
     placeholderData: (old) => old,
   })
   const scopes = useQuery({ queryKey: ['scopes', 'names'], queryFn: () => items<Scope>('/scopes', { limit: 1000 }) })
   const d = detail.data
-  const whole = name === '~all'
-  const title = whole ? 'All scopes together' : name
+  const all = name === '~all'
+  const whole = all || of === 'supernet'
+  const title = all ? 'All scopes together' : of === 'supernet' ? 'Supernet ' + name : name
   const scope = scopes.data?.find((s) => s.name === name)
   const option = useOption(
     d ?? ({ points: [], bands: [], marks: [], thresholds: { used: 0 } } as never),
@@ -430,9 +432,7 @@ export default function CapacityScope() {
           )}
         </section>
       </div>
-      <div style={{ marginTop: 14 }}>
-        <Users name={name} />
-      </div>
+      <div style={{ marginTop: 14 }}>{of !== 'supernet' && <Users name={name} />}</div>
       {scope && <Rehearse open={rehearsing} scope={scope} onClose={() => setRehearsing(false)} />}
     </>
   )

@@ -1643,10 +1643,10 @@ export interface components {
              */
             kept: number;
             /** @enum {string} */
-            kind: "scope" | "pool" | "link" | "all";
+            kind: "scope" | "pool" | "link" | "supernet" | "all";
             link?: string;
             mode?: string;
-            /** @description Of the scope or the link */
+            /** @description Of the scope, the link or the supernet */
             name: string;
             /** Format: int64 */
             offered: number;
@@ -1723,11 +1723,11 @@ export interface components {
              */
             kept: number;
             /** @enum {string} */
-            kind: "scope" | "pool" | "link" | "all";
+            kind: "scope" | "pool" | "link" | "supernet" | "all";
             link?: string;
             marks: components["schemas"]["CapacityMark"][];
             mode?: string;
-            /** @description Of the scope or the link */
+            /** @description Of the scope, the link or the supernet */
             name: string;
             /** Format: int64 */
             offered: number;
@@ -4839,7 +4839,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description Only those */
-                kind?: "scope" | "pool" | "link" | "all";
+                kind?: "scope" | "pool" | "link" | "supernet" | "all";
                 /** @description Part of name or pool */
                 search?: string;
                 /** @description Where the page before ended */
@@ -4908,6 +4908,8 @@ export interface operations {
     "show-capacity": {
         parameters: {
             query?: {
+                /** @description What the name is of */
+                of?: "scope" | "supernet";
                 /** @description One of its pools */
                 pool?: string;
                 /** @description How far back */
@@ -4915,7 +4917,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description A scope, or ~all */
+                /** @description A scope, a supernet, or ~all */
                 name: string;
             };
             cookie?: never;

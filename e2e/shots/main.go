@@ -41,7 +41,7 @@ func run(url, token, out, only string) error {
 		return nil
 	}
 	for name, command := range map[string]string{
-		"cli-status": "status; yarnpost scope list; yarnpost rule list", "cli-pair": "pair status; yarnpost pair compare; yarnpost pair history --limit 8",
+		"cli-status": "status; yarnpost scope list; yarnpost supernet list", "cli-pair": "pair status; yarnpost pair compare; yarnpost pair history --limit 8",
 		"cli-trace": "trace --limit 9; yarnpost trace --client 02:40:ee:00:00:0e --limit 1 --long", "cli-capacity": "capacity list; yarnpost audit list --severity warning",
 	} {
 		if !strings.Contains(name, only) {
@@ -74,7 +74,7 @@ func pages(p *browser.Page, out, only string) error {
 		func() error { return p.See("alerts stand") },
 		func() error { return p.See("trouble") },
 		func() error { return shot("today") },
-		func() error { return p.Go("/plan") },
+		func() error { return p.Go("/plan/~tree") },
 		func() error { return p.See("access-points") },
 		func() error { return shot("plan") },
 		func() error { return p.Go("/plan/looms") },

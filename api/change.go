@@ -268,6 +268,13 @@ type Revert struct {
 	Confirm bool   `json:"confirm,omitempty" doc:"Go ahead although clients are stranded"`
 }
 
+// Restore says which plan is brought back.
+type Restore struct {
+	Revision int64      `json:"revision,omitempty" minimum:"0" doc:"The plan as this revision left it; or at"`
+	At       *time.Time `json:"at,omitempty" doc:"The plan as it was at this moment"`
+	Revert
+}
+
 // DiffLine is one line of a diff in plain words.
 type DiffLine struct {
 	Kind   string `json:"kind"`
@@ -294,14 +301,16 @@ type Effect struct {
 
 // ChangeResult says what a change did, or would do.
 type ChangeResult struct {
-	Base     int64      `json:"base"`
-	Revision int64      `json:"revision" doc:"Revision in force now"`
-	Applied  bool       `json:"applied"`
-	Diff     []DiffLine `json:"diff"`
-	Advice   []Advice   `json:"advice"`
-	Effects  []Effect   `json:"effects"`
-	Resolved []string   `json:"resolved" doc:"Host names that were resolved to addresses"`
-	Scopes   []Scope    `json:"scopes" doc:"The changed scopes as they are, or would be, afterwards"`
+	Base      int64      `json:"base"`
+	Revision  int64      `json:"revision" doc:"Revision in force now"`
+	Applied   bool       `json:"applied"`
+	Diff      []DiffLine `json:"diff"`
+	Advice    []Advice   `json:"advice"`
+	Effects   []Effect   `json:"effects"`
+	Inherits  []DiffLine `json:"inherits" doc:"What scopes inherit differently, the first 50 of it"`
+	Inherited int        `json:"inherited" doc:"How much of that there is"`
+	Resolved  []string   `json:"resolved" doc:"Host names that were resolved to addresses"`
+	Scopes    []Scope    `json:"scopes" doc:"The changed scopes as they are, or would be, afterwards"`
 }
 
 // Revision is one revision of the plan.

@@ -502,6 +502,14 @@ func (k *call) showChange(c api.ChangeResult) error {
 		fmt.Fprintf(k.out, "Would change revision %d:\n", c.Base)
 	}
 	k.print(t)
+	if len(c.Inherits) > 0 {
+		fmt.Fprintf(k.out, "Inherited differently (%d of %d):\n", len(c.Inherits), c.Inherited)
+		t := newTable()
+		for _, d := range c.Inherits {
+			t.row("  "+d.Kind+" "+d.Name, d.Text)
+		}
+		k.print(t)
+	}
 	for _, r := range c.Resolved {
 		k.say("Resolved: ", r+".")
 	}

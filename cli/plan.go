@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"time"
 
 	"yarnpost/api"
 )
@@ -12,6 +13,7 @@ import (
 func planCommands() []command {
 	return []command{
 		revertCommand(),
+		restoreCommand(),
 		againCommand(),
 		{name: "plan history", short: "List revisions of the plan, newest first", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			limit := f.Int("limit", 20, "at most this `number` of revisions")
@@ -66,6 +68,35 @@ func planCommands() []command {
 				}
 			}},
 	}
+}
+
+func restoreCommand() command {
+	return command{name: "plan restore", args: "[REVISION]", short: "Bring back the plan as a revision left it, or as it was at a moment, as a new revision",
+		most: 1, write: true,
+		more: "  yarnpost plan restore 19\n  yarnpost plan restore --at 2026-11-30T08:00:00Z",
+		flags: func(f *flag.FlagSet) func(*call) error {
+			at := f.String("at", "", "the plan as it was at this `time` (RFC 3339)")
+			return func(k *call) error {
+				r := api.Restore{Revert: api.Revert{Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes}}
+				switch {
+				case (*at == "") == (len(k.args) == 0):
+					return usagef("name a revision or, with --at, a time; one of them. yarnpost plan history lists all")
+				case *at != "":
+					t, err := time.Parse(time.RFC3339, *at)
+					if err != nil {
+						return usagef("%q is no time like 2026-11-30T08:00:00Z", *at)
+					}
+					r.At = &t
+				default:
+					n, err := strconv.ParseInt(k.args[0], 10, 64)
+					if err != nil || n < 1 {
+						return usagef("%q is not a revision number", k.args[0])
+					}
+					r.Revision = n
+				}
+				return k.changed(k.client.RestorePlan(k.ctx, r))
+			}
+		}}
 }
 
 func revertCommand() command {

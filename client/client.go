@@ -161,6 +161,12 @@ func (c *Client) Revert(ctx context.Context, number int64, r api.Revert) (out ap
 	return out, err
 }
 
+// RestorePlan previews or applies the return to the plan of a revision or of a moment.
+func (c *Client) RestorePlan(ctx context.Context, r api.Restore) (out api.ChangeResult, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/plan/restore", nil, r, &out)
+	return out, err
+}
+
 // ClearLeases clears many abandoned addresses.
 func (c *Client) ClearLeases(ctx context.Context, r api.ClearRequest) (out api.Cleared, err error) {
 	err = c.call(ctx, http.MethodPost, "/api/leases/clear", nil, r, &out)

@@ -50,8 +50,12 @@ func TestSupernets(t *testing.T) {
 	supernetsAreTold(t, s)
 	supernetsAddUp(t, s)
 	// The same edit twice changes nothing; a preview says whom it touches.
-	if out := s.must(strings.Fields("supernet edit west --lease 3h --dry-run")...); !strings.Contains(out, "2 clients of 1 scope keep the old settings") {
-		t.Errorf("the preview says\n%s", out)
+	out := s.must(strings.Fields("supernet edit west --lease 3h --dry-run")...)
+	for _, part := range []string{"2 clients of 1 scope keep the old settings", "Inherited differently (1 of 1)",
+		"inherits lease time: 2h (supernet west) → 3h (supernet west)"} {
+		if !strings.Contains(out, part) {
+			t.Errorf("the preview does not say %q:\n%s", part, out)
+		}
 	}
 	s.must(strings.Fields("supernet edit west --prefix 10.78.0.0/16")...)
 	says(get(3, ""), time.Hour, "mill.example", true)
@@ -133,9 +137,71 @@ func supernetsAddUp(t *testing.T, s *service) {
 	}
 	for _, n := range supernets {
 		for _, c := range scopes {
-			if c.Name == "looms" && (n.Size != c.Size || n.Used != c.Used || n.Active != c.Active || n.Headroom != c.Headroom || n.Active != 2) {
+			if c.Name == "looms" && (n.Size != c.Size || n.Used != c.Used || n.Active != c.Active || n.Headroom != c.Headroom ||
+				n.Active != 2) {
 				t.Errorf("supernet %s counts %+v, its one scope %+v", n.Name, n, c)
 			}
+		}
+	}
+}
+
+// The plan of an earlier revision, or of a moment, comes back as a new revision, with the preview
+// that any change has.
+func TestRestorePlan(t *testing.T) {
+	s := startService(t)
+	for _, line := range []string{
+		"scope add looms --subnet 10.77.10.0/24 --pool 10.77.10.10-10.77.10.200 --router 10.77.10.1 --serve",
+		"reservation add press --scope looms --hw 02-00-00-00-00-99 --address 10.77.10.5",
+	} {
+		s.must(strings.Fields(line)...)
+	}
+	time.Sleep(1100 * time.Millisecond)
+	then := time.Now().UTC()
+	time.Sleep(1100 * time.Millisecond)
+	for _, line := range []string{
+		"supernet add west --prefix 10.77.0.0/16 --lease 2h",
+		"scope edit looms --name weaving --pool 10.77.10.10-10.77.10.100",
+		"reservation remove press --yes",
+		"scope add yard --subnet 10.78.0.0/24 --pool all",
+	} {
+		s.must(strings.Fields(line)...)
+	}
+	if out := s.must("plan", "restore", "2", "--dry-run"); !strings.Contains(out, "name: weaving → looms") ||
+		!strings.Contains(out, "supernet west") {
+		t.Errorf("the preview says\n%s", out)
+	}
+	s.must("plan", "restore", "--at", then.Format(time.RFC3339), "--yes", "--reason", "too soon")
+	ctx := context.Background()
+	c := s.api()
+	scopes, err := c.Scopes(ctx, "", "")
+	if err != nil || len(scopes) != 1 || scopes[0].Name != "looms" || scopes[0].Lease != "8h" || scopes[0].Usage.Size != 191 {
+		t.Errorf("scopes: %+v, %v", scopes, err)
+	}
+	if list, err := c.Reservations(ctx, "", ""); err != nil || len(list) != 1 || list[0].Address != "10.77.10.5" {
+		t.Errorf("reservations: %+v, %v", list, err)
+	}
+	if out := s.must("plan", "restore", "2", "--yes"); !strings.Contains(out, "Nothing to change") {
+		t.Errorf("a second time:\n%s", out)
+	}
+	s.must("plan", "restore", "6", "--yes") // and forward again
+	if list, err := c.Supernets(ctx, ""); err != nil || len(list) != 1 {
+		t.Errorf("supernets: %+v, %v", list, err)
+	}
+	s.stop()
+	s.start()
+	if scopes, err := s.api().Scopes(ctx, "", ""); err != nil || len(scopes) != 2 {
+		t.Errorf("after a restart: %+v, %v", scopes, err)
+	}
+	for command, want := range map[string]string{
+		"plan restore": "one of them",
+		"plan restore 2 --at " + then.Format(time.RFC3339): "one of them",
+		"plan restore 99 --yes":                            "there is no revision 99",
+		"plan restore --at yesterday":                      "no time like",
+		"plan restore --at 2001-01-01T00:00:00Z":           "no plan yet",
+		"plan restore x":                                   "not a revision number",
+	} {
+		if out, errs, code := s.cli(strings.Fields(command)...); code == 0 || !strings.Contains(out+errs, want) {
+			t.Errorf("%s: %d, does not say %q:\n%s%s", command, code, want, out, errs)
 		}
 	}
 }

@@ -155,7 +155,7 @@ func HostName(text string) bool {
 }
 
 func (d *Draft) rename(kind Kind, id ID, from, to string) {
-	if from != "" {
+	if from != "" && d.next.id(kind, from) == id { // it may be another one's already
 		d.next.names.Remove(nameKey{kind, strings.ToLower(from)})
 	}
 	if to != "" {

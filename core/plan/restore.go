@@ -51,7 +51,17 @@ func (p *Plan) KeepIDsAbove(last ID) *Plan {
 // here. Items keep their ids.
 func (p *Plan) Replay(revision int64, changes []Change) (*Plan, error) {
 	d := p.Draft()
-	d.trusted = true                       // the plan that it comes from serves meanwhile
+	d.trusted = true // the plan that it comes from serves meanwhile
+	if err := d.make(changes); err != nil {
+		return nil, fmt.Errorf("revision %d: %w", revision, err)
+	}
+	d.next.Revision = revision
+	return d.next, nil
+}
+
+// make makes changes that were worked out elsewhere: what refers to others goes first and comes
+// last. Items keep their ids.
+func (d *Draft) make(changes []Change) error {
 	for i := len(kinds) - 1; i >= 0; i-- { // what refers to others goes first
 		k := kinds[i]
 		for _, c := range changes {
@@ -60,26 +70,47 @@ func (p *Plan) Replay(revision int64, changes []Change) (*Plan, error) {
 			}
 			if _, name := k.named(d.next, c.ID); name != "" {
 				if err := k.remove(d, name); err != nil {
-					return nil, fmt.Errorf("revision %d: %w", revision, err)
+					return err
 				}
 			}
 		}
 	}
 	for _, k := range kinds {
+		var left []Change
 		for _, c := range changes {
-			if c.Kind != k.name || c.After == nil {
-				continue
+			if c.Kind == k.name && c.After != nil {
+				left = append(left, c)
+				if _, name := k.named(d.next, c.ID); name != "" {
+					d.rename(k.name, c.ID, name, "") // two may have changed places
+				}
 			}
-			id, err := k.put(d, c.After)
-			if err != nil {
-				return nil, fmt.Errorf("revision %d: %w", revision, err)
+		}
+		for len(left) > 0 { // one may need what another has still: a name, a subnet
+			var again []Change
+			var refusal error
+			for _, c := range left {
+				id, err := k.put(d, c.After)
+				if err != nil {
+					if again = append(again, c); refusal == nil {
+						refusal = err
+					}
+					continue
+				}
+				d.next.lastID = max(d.next.lastID, id)
 			}
-			d.next.lastID = max(d.next.lastID, id)
+			if len(again) == len(left) {
+				return refusal
+			}
+			left = again
 		}
 	}
-	d.next.Revision = revision
-	return d.next, nil
+	return nil
 }
+
+// Become makes a draft what another plan is, whatever lies between: each item as it is there,
+// under the id that it has there. Both must be of one line, in which an id is of one item. What
+// cannot be any more is refused, such as a reservation of what belongs to the network now.
+func (d *Draft) Become(of *Plan) error { return d.make(Between(d.next, of)) }
 
 // Before is the plan as it was before some changes, the newest first: none of its
 // items is checked again.

@@ -47,7 +47,8 @@ func TestRevert(t *testing.T) {
 			{KindCodebook, Codebook{Name: "own", Place: InMessage,
 				Options: []Own{{Code: 224, Name: "knob", Type: option.Type{Fields: []option.Kind{option.Text}}}}}},
 			{KindRule, Rule{Name: "r", Scope: id, When: `hw in lists.lent`, Action: Ignore}},
-			{KindReservation, Reservation{Name: "x", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x01", Address: netip.MustParseAddr("10.77.0.9")}},
+			{KindReservation, Reservation{Name: "x", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x01",
+				Address: netip.MustParseAddr("10.77.0.9")}},
 			{KindTrial, Trial{Name: "t", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x02"}}, {KindDefaults, Defaults{Note: "n"}}} {
 			if _, err := d.Put(i.Kind, i.Item); err != nil {
 				return err
@@ -83,13 +84,15 @@ func TestRevert(t *testing.T) {
 // One rule for names, and one for host names.
 func TestNames(t *testing.T) {
 	for name, ok := range map[string]bool{"looms": true, "Weberei-2": true, "färberei": true, "a.b_c-d": true, "..": false, "a..b": false,
-		"-a": false, "a.": false, "<b>": false, "a b": false, "a\x1b[31m": false, "a\u202eb": false, "": false, strings.Repeat("x", 65): false,
+		"-a": false, "a.": false, "<b>": false, "a b": false, "a\x1b[31m": false, "a\u202eb": false, "": false, strings.Repeat("x",
+			65): false,
 		"x/y": false} {
 		if _, err := New().Draft().PutList(List{Name: name}); (err == nil) != ok {
 			t.Errorf("name %q: %v", name, err)
 		}
 	}
-	for name, ok := range map[string]bool{"loom-17": true, "loom.mill.example": true, "loom.": true, "a_b": false, "-a": false, "a..b": false,
+	for name, ok := range map[string]bool{"loom-17": true, "loom.mill.example": true, "loom.": true, "a_b": false, "-a": false,
+		"a..b":                  false,
 		strings.Repeat("x", 64): false, "müller": false, "": false} {
 		if HostName(name) != ok {
 			t.Errorf("host name %q: %v", name, !ok)
@@ -225,5 +228,52 @@ func TestRedo(t *testing.T) {
 	})
 	if err := other.Draft().Redo(aside[2], made); err == nil || !strings.Contains(err.Error(), "is not what it was") {
 		t.Errorf("what was changed in this line, too: %v", err)
+	}
+}
+
+// A draft becomes any plan of its line: what was added goes, what was removed comes back under
+// its id, what one item has now and another had then changes hands. What cannot be is refused.
+func TestBecome(t *testing.T) {
+	d := New().Draft()
+	for name, subnet := range map[string]string{"looms": "10.77.0.0/24", "yard": "10.78.0.0/24"} {
+		if _, err := scoped(d, name, subnet); err != nil {
+			t.Fatal(err)
+		}
+	}
+	then, _ := d.Finish()
+	d = then.Draft()
+	looms := then.ScopeNamed("looms").Scope
+	for _, err := range []error{
+		net(d, "mill", "10.0.0.0/8", Settings{}),
+		d.RemoveScope("yard"),
+		func() error {
+			looms.Name, looms.Pools, looms.Subnet = "yard", nil, netip.MustParsePrefix("10.78.0.0/24")
+			_, err := d.PutScope(looms)
+			return err
+		}(),
+		func() error { _, err := scoped(d, "looms", "10.79.0.0/24"); return err }(),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	now, changes := d.Finish()
+	d = now.Draft()
+	if err := d.Become(then); err != nil {
+		t.Fatal(err)
+	}
+	back, _ := d.Finish()
+	if rest := Between(back, then); len(rest) > 0 {
+		t.Errorf("is not what it was: %+v", rest)
+	}
+	if before, err := now.Before(then.Revision, changes); err != nil || len(Between(before, then)) > 0 {
+		t.Errorf("the plan before is not what it was: %v", err)
+	}
+	// Two names that changed places in one revision, with a third one between, change places again.
+	one, two := then.ScopeNamed("looms").Scope, then.ScopeNamed("yard").Scope
+	one.Name, two.Name = two.Name, one.Name
+	p, err := then.Replay(9, []Change{{Kind: KindScope, ID: one.ID, After: one}, {Kind: KindScope, ID: two.ID, After: two}})
+	if err != nil || p.ScopeNamed("yard").ID != one.ID || p.ScopeNamed("looms").ID != two.ID {
+		t.Errorf("names that changed places: %v", err)
 	}
 }

@@ -252,3 +252,44 @@ func TestSpace(t *testing.T) {
 		t.Errorf("at the end of all addresses: %v", all)
 	}
 }
+
+// What scopes inherit differently is told, with whose setting it is; what they set themselves is
+// not, nor what does not change.
+func TestInherited(t *testing.T) {
+	d := define(t) // looms sets a lease time, and the options 3 and 6
+	s := Scope{Name: "yard", Subnet: netip.MustParsePrefix("10.78.0.0/24")}
+	if err := d.PlaceScope(&s, "", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.PutScope(s); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.SetDefaults(Defaults{Settings: Settings{Options: map[option.Key]string{option.Std(15): "mill.example"}}}); err != nil {
+		t.Fatal(err)
+	}
+	old, _ := d.Finish()
+	d = old.Draft()
+	if err := net(d, "mill", "10.64.0.0/10", Settings{Lease: Duration(time.Hour),
+		Options: map[option.Key]string{option.Std(15): NoValue, option.Std(6): "10.0.0.9", option.Std(42): "10.0.0.42"}}); err != nil {
+		t.Fatal(err)
+	}
+	next, _ := d.Finish()
+	lines, all := Inherited(old, next, 4)
+	var got []string
+	for _, l := range lines {
+		got = append(got, l.Name+" "+l.Text)
+	}
+	want := "looms inherits option domain-name: mill.example (defaults) → not set; " +
+		"looms inherits option ntp-servers: not set → 10.0.0.42 (supernet mill); " +
+		"yard inherits lease time: 8h (the usual one) → 1h (supernet mill); " +
+		"yard inherits option domain-server: not set → 10.0.0.9 (supernet mill)"
+	if text := strings.Join(got, "; "); text != want || all != 6 {
+		t.Errorf("%d lines: %s", all, text)
+	}
+	if lines, all := Inherited(next, next, 9); len(lines)+all != 0 {
+		t.Errorf("without a change: %v", lines)
+	}
+	if _, all := Inherited(next, old, 9); all != 6 {
+		t.Errorf("the other way round: %d lines", all)
+	}
+}

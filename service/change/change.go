@@ -33,14 +33,16 @@ type Effect struct {
 
 // Change is a change of the plan, previewed or applied.
 type Change struct {
-	Base     int64 // revision it was made against
-	Revision int64 // revision in force afterwards
-	Applied  bool
-	Lines    []plan.Line
-	Advice   []audit.Finding
-	Effects  []Effect
-	Plan     *plan.Plan   // as it is, or would be, afterwards
-	Scopes   []*plan.View // changed ones of it
+	Base      int64 // revision it was made against
+	Revision  int64 // revision in force afterwards
+	Applied   bool
+	Lines     []plan.Line
+	Advice    []audit.Finding
+	Effects   []Effect
+	Inherits  []plan.Line  // what scopes inherit differently; the first of them
+	Inherited int          // how many of those there are
+	Plan      *plan.Plan   // as it is, or would be, afterwards
+	Scopes    []*plan.View // changed ones of it
 }
 
 // Order says how a change is to be made.
@@ -166,6 +168,7 @@ func (p *Planner) change(ctx context.Context, o Order, edit func(*plan.Draft) er
 			c.Scopes = append(c.Scopes, v)
 		}
 	}
+	c.Inherits, c.Inherited = plan.Inherited(old, next, inheritsMost)
 	c.Effects = p.effects(old, next, items, lease.At(p.Clock.Now()))
 	if o.Preview || len(items) == 0 {
 		return c, nil
@@ -199,6 +202,9 @@ func (p *Planner) change(ctx context.Context, o Order, edit func(*plan.Draft) er
 	c.Revision, c.Applied = next.Revision, true
 	return c, nil
 }
+
+// inheritsMost is how much of what scopes inherit differently is listed.
+const inheritsMost = 50
 
 // confirmed reports that a change strands clients and nobody said that this is
 // meant.

@@ -103,6 +103,8 @@ type Reports interface {
 type Store interface {
 	Revisions(ctx context.Context, before int64, limit, lines int) ([]store.Revision, error)
 	Changes(ctx context.Context, revision int64) ([]plan.Change, error)
+	ChangesBehind(ctx context.Context, revision, upTo int64) ([]plan.Change, error)
+	RevisionAt(ctx context.Context, at time.Time) (int64, error)
 	ChangesOf(ctx context.Context, scope plan.ID, since time.Time, limit int) ([]store.PlanChange, error)
 	Changed(ctx context.Context, kind plan.Kind, ids []plan.ID) (map[plan.ID]time.Time, error)
 	History(ctx context.Context, q store.Past, now time.Time) ([]store.Event, error)

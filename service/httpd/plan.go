@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -102,6 +103,8 @@ func (s *Server) registerPlan(a huma.API) {
 		}
 		return respond(s.changeView(c), nil)
 	})
+	huma.Register(a, op("restore-plan", http.MethodPost, "/api/plan/restore", "Bring back the plan of a revision, or of a moment, as a new revision",
+		"plan", permit.Plan), s.restorePlan)
 	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan", permit.See),
 		func(_ context.Context, in *struct {
 			Search string `query:"search" doc:"Part of name, subnet, link or note"`
@@ -192,6 +195,48 @@ func (s *Server) registerPlan(a huma.API) {
 		}) (*body[api.Page[api.Code]], error) {
 			return listed(s, s.codes(in.Search))
 		})
+}
+
+// restorePlan makes the plan what it was: by a new revision, with all that a change has.
+func (s *Server) restorePlan(ctx context.Context, in *body[api.Restore]) (*body[api.ChangeResult], error) {
+	r := in.Body
+	to := r.Revision
+	switch {
+	case (r.Revision == 0) == (r.At == nil):
+		return nil, failure(refused("name the revision whose plan is to be brought back, or the moment; one of them"))
+	case r.At != nil:
+		at, err := s.Store.RevisionAt(ctx, *r.At)
+		if err != nil {
+			return nil, failure(err)
+		}
+		if to = at; to == 0 {
+			return nil, failure(refused("at %s there was no plan yet", r.At.UTC().Format(time.RFC3339)))
+		}
+	}
+	reason := cmp.Or(r.Reason, fmt.Sprintf("brings back the plan of revision %d", to))
+	c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm},
+		func(d *plan.Draft) error { return s.asAt(ctx, d, to) })
+	if err != nil {
+		return nil, failure(err)
+	}
+	return respond(s.changeView(c), nil)
+}
+
+// asAt makes a draft the plan that a revision left.
+func (s *Server) asAt(ctx context.Context, d *plan.Draft, revision int64) error {
+	now := d.Plan().Revision - 1 // that the draft was begun on
+	if revision > now {
+		return fmt.Errorf("%w: there is no revision %d; yarnpost plan history lists all", plan.ErrNotFound, revision)
+	}
+	since, err := s.Store.ChangesBehind(ctx, revision, now)
+	if err != nil {
+		return err
+	}
+	then, err := d.Plan().Before(revision, since)
+	if err != nil {
+		return refused("the plan of revision %d cannot be put together any more: %v", revision, err)
+	}
+	return d.Become(then)
 }
 
 type named struct {

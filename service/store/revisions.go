@@ -34,11 +34,39 @@ func (s *Store) ChangesOf(ctx context.Context, scope plan.ID, since time.Time, l
 // Changes lists what a revision changed, in order; none if there is no such
 // revision.
 func (s *Store) Changes(ctx context.Context, revision int64) ([]plan.Change, error) {
-	rows, err := s.pool.Query(ctx, "select kind, id, name, before, after from plan_change where revision = $1 order by seq", revision)
+	out, err := s.changes(ctx, "select kind, id, name, before, after from plan_change where revision = $1 order by seq", revision)
 	if err != nil {
 		return nil, fmt.Errorf("read revision %d: %w", revision, err)
 	}
-	out, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (c plan.Change, err error) {
+	return out, nil
+}
+
+// ChangesBehind lists what the revisions behind one changed, up to and with another, the newest
+// first.
+func (s *Store) ChangesBehind(ctx context.Context, revision, upTo int64) ([]plan.Change, error) {
+	out, err := s.changes(ctx, `select kind, id, name, before, after from plan_change where revision > $1 and revision <= $2
+order by revision desc, seq desc`, revision, upTo)
+	if err != nil {
+		return nil, fmt.Errorf("read what changed since revision %d: %w", revision, err)
+	}
+	return out, nil
+}
+
+// RevisionAt is the revision that was in force at a moment; 0 before the first.
+func (s *Store) RevisionAt(ctx context.Context, at time.Time) (revision int64, err error) {
+	err = s.pool.QueryRow(ctx, "select coalesce(max(revision), 0) from plan_revision where at <= $1", at).Scan(&revision)
+	if err != nil {
+		return 0, fmt.Errorf("read which revision was in force: %w", err)
+	}
+	return revision, nil
+}
+
+func (s *Store) changes(ctx context.Context, query string, args ...any) ([]plan.Change, error) {
+	rows, err := s.pool.Query(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (c plan.Change, err error) {
 		var before, after []byte
 		if err := row.Scan(&c.Kind, &c.ID, &c.Name, &before, &after); err != nil {
 			return c, err
@@ -49,10 +77,6 @@ func (s *Store) Changes(ctx context.Context, revision int64) ([]plan.Change, err
 		c.After, err = plan.Decode(c.Kind, after)
 		return c, err
 	})
-	if err != nil {
-		return nil, fmt.Errorf("read revision %d: %w", revision, err)
-	}
-	return out, nil
 }
 
 // Revisions lists revisions below before (0: from the newest), newest first,

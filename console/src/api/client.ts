@@ -130,15 +130,16 @@ export const get = <T>(path: string, query?: Query) => call<T>('GET', path, quer
 /** The items of a list; a limit in the query bounds it. */
 export const items = async <T>(path: string, query?: Query) => (await get<Page<T>>(path, query)).items
 
-/** What somebody wants to change: edits, a revision undone, or one that was kept aside made again. */
-export type Wish = Edit[] | { undo: number } | { again: string }
+/**
+ * What somebody wants to change: edits, a revision undone, the plan of one brought back, or one that was
+ * kept aside made again.
+ */
+export type Wish = Edit[] | { undo: number } | { restore: number } | { again: string }
 
-export const change = (wish: Wish, how: Omit<Partial<ChangeRequest>, 'edits'> = {}) =>
-  Array.isArray(wish)
-    ? call<ChangeResult>('POST', '/plan/changes', {}, { ...how, edits: wish })
-    : call<ChangeResult>(
-        'POST',
-        'undo' in wish ? `/plan/revisions/${wish.undo}/revert` : `/plan/aside/${encodeURIComponent(wish.again)}/apply`,
-        {},
-        how,
-      )
+export const change = (wish: Wish, how: Omit<Partial<ChangeRequest>, 'edits'> = {}) => {
+  const post = (path: string, more: object = {}) => call<ChangeResult>('POST', path, {}, { ...how, ...more })
+  if (Array.isArray(wish)) return post('/plan/changes', { edits: wish })
+  if ('undo' in wish) return post(`/plan/revisions/${wish.undo}/revert`)
+  if ('restore' in wish) return post('/plan/restore', { revision: wish.restore })
+  return post(`/plan/aside/${encodeURIComponent(wish.again)}/apply`)
+}

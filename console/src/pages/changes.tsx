@@ -12,7 +12,7 @@ const perPage = 50
 
 /** What a revision changed, line by line; a long one whole when it is asked for. */
 function Diff({ of: r }: { of: Revision }) {
-  const [undo, setUndo] = useState<number | null>(null)
+  const [wish, setWish] = useState<'undo' | 'restore' | null>(null)
   const [whole, setWhole] = useState(false)
   const full = useQuery({
     queryKey: ['revision', r.number],
@@ -38,13 +38,16 @@ function Diff({ of: r }: { of: Revision }) {
           Show all {plural(r.lines, 'line')}
         </Button>
       )}
-      <Button size="small" style={{ marginTop: 6 }} onClick={() => setUndo(r.number)}>
+      <Button size="small" style={{ marginTop: 6, marginRight: 6 }} onClick={() => setWish('undo')}>
         Undo
       </Button>
+      <Button size="small" style={{ marginTop: 6 }} onClick={() => setWish('restore')}>
+        Bring back the plan as it was then
+      </Button>
       <Confirm
-        title={`Undo revision ${r.number}`}
-        wish={undo === null ? null : { undo }}
-        onClose={() => setUndo(null)}
+        title={wish === 'undo' ? `Undo revision ${r.number}` : `Bring back the plan of revision ${r.number}`}
+        wish={wish === null ? null : wish === 'undo' ? { undo: r.number } : { restore: r.number }}
+        onClose={() => setWish(null)}
       />
     </>
   )

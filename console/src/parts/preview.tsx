@@ -52,6 +52,24 @@ function Effects({ result }: { result: ChangeResult }) {
           </li>
         ))}
       </ul>
+      {result.inherited > 0 && (
+        <>
+          <p className="quiet">
+            {plural(result.inherited, 'setting is', 'settings are')} inherited differently
+            {result.inherits.length < result.inherited && `; the first ${result.inherits.length}`}:
+          </p>
+          <ul className="diff">
+            {result.inherits.map((d, i) => (
+              <li key={i}>
+                <span className="quiet">
+                  {d.kind} {d.name}
+                </span>{' '}
+                {d.text}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
       {result.diff.length === 0 && <p className="quiet">Nothing would change: the plan says so already.</p>}
     </>
   )

@@ -908,6 +908,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plan/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring back the plan of a revision, or of a moment, as a new revision */
+        post: operations["restore-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plan/revisions": {
         parameters: {
             query?: never;
@@ -1919,6 +1936,13 @@ export interface components {
             base: number;
             diff: components["schemas"]["DiffLine"][];
             effects: components["schemas"]["Effect"][];
+            /**
+             * Format: int64
+             * @description How much of that there is
+             */
+            inherited: number;
+            /** @description What scopes inherit differently, the first 50 of it */
+            inherits: components["schemas"]["DiffLine"][];
             /** @description Host names that were resolved to addresses */
             resolved: string[];
             /**
@@ -3617,6 +3641,29 @@ export interface components {
                 [key: string]: string;
             };
             scope?: string;
+        };
+        Restore: {
+            /**
+             * Format: date-time
+             * @description The plan as it was at this moment
+             */
+            at?: string;
+            /**
+             * Format: int64
+             * @description Revision at which it was looked at
+             */
+            base?: number;
+            /** @description Go ahead although clients are stranded */
+            confirm?: boolean;
+            /** @description Only say what would happen */
+            dryRun?: boolean;
+            /** @description Why, for the history */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The plan as this revision left it; or at
+             */
+            revision?: number;
         };
         Revert: {
             /**
@@ -6230,6 +6277,39 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ChangeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeResult"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Restore"];
             };
         };
         responses: {

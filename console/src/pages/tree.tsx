@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button, Table } from 'antd'
-import { useMemo } from 'react'
+import { useMemo, useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { items, type Scope, type Supernet } from '../api/client'
 import { treeColumns } from '../columns/tree'
@@ -27,6 +27,8 @@ export default function Tree() {
     [supernets.data, scopes.data, search],
   )
   const many = (scopes.data?.length ?? 0) > 300 // rows are drawn as they come into view
+  const shut = many && search === '' // unless somebody opens them
+  const [toggled, setToggled] = useState<Set<string>>(() => new Set())
   const editing = params.get('edit')
   const old = supernets.data?.find((n) => n.name === editing)
   return (
@@ -48,7 +50,6 @@ export default function Tree() {
       <Failure error={supernets.error ?? scopes.error} />
       <div className="panel flush">
         <Table<Row>
-          key={search + (supernets.isLoading || scopes.isLoading)}
           size="small"
           rowKey="key"
           className="dense tree"
@@ -58,7 +59,19 @@ export default function Tree() {
           pagination={false}
           virtual={many}
           scroll={many ? { x: 1030, y: 560 } : { x: 'max-content' }}
-          expandable={{ defaultExpandAllRows: search !== '' || !many, indentSize: 20 }}
+          expandable={{
+            indentSize: 20,
+            expandedRowKeys: (supernets.data ?? [])
+              .map((n) => 'supernet ' + n.name)
+              .filter((k) => toggled.has(k) === shut),
+            onExpand: (open, r) =>
+              setToggled((was) => {
+                const now = new Set(was)
+                if (open === shut) now.add(r.key)
+                else now.delete(r.key)
+                return now
+              }),
+          }}
           locale={{
             emptyText: (
               <Empty>

@@ -10,6 +10,11 @@ function Effects({ result }: { result: ChangeResult }) {
     <>
       {result.scopes.map((s) => (
         <div className="sums" key={s.name} style={{ marginBottom: 8 }}>
+          {result.scopes.length > 1 && (
+            <span>
+              <b>{s.name}</b>scope
+            </span>
+          )}
           <span>
             <b>{s.usage.size.toLocaleString('en')}</b>in the pools
           </span>

@@ -125,19 +125,19 @@ func (t *Table) dropBlock(k netip.Prefix) {
 func (t *Table) reshared(k netip.Prefix) {
 	note := func(s *shard) {
 		switch {
-		case !s.view.Subnet.Overlaps(k):
+		case s == nil:
 		case t.together:
 			t.resharing[s] = true
 		default:
 			t.reshare(s)
 		}
 	}
-	for _, s := range t.shards { // a block may lie in several scopes, once subnets were split
-		note(s)
+	for v := range t.plan.Overlapping(k) { // a block may lie in several scopes, once subnets were split
+		note(t.shards[v.ID])
 	}
 	if t.rebuild != nil {
-		for _, s := range t.rebuild.fresh {
-			note(s)
+		for v := range t.rebuild.plan.Overlapping(k) {
+			note(t.rebuild.fresh[v.ID])
 		}
 	}
 }

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"iter"
 	"maps"
 	"net/netip"
 	"slices"
@@ -89,6 +90,23 @@ func (p *Plan) prefixOf(id ID) netip.Prefix {
 		return v.Subnet
 	}
 	return netip.Prefix{}
+}
+
+// Overlapping yields the scopes whose subnet has an address of a prefix, without a walk over the
+// others.
+func (p *Plan) Overlapping(k netip.Prefix) iter.Seq[*View] {
+	return func(yield func(*View) bool) {
+		for q, v := range p.subnets.Supernets(k) {
+			if q != k && !yield(v) {
+				return
+			}
+		}
+		for _, v := range p.subnets.Subnets(k) {
+			if !yield(v) {
+				return
+			}
+		}
+	}
 }
 
 // PutSupernet adds a supernet (ID 0) or replaces it.

@@ -293,3 +293,36 @@ func TestInherited(t *testing.T) {
 		t.Errorf("the other way round: %d lines", all)
 	}
 }
+
+// The scopes that a prefix touches are found without a walk, whichever is the larger one.
+func TestOverlapping(t *testing.T) {
+	d := New().Draft()
+	for i, subnet := range []string{"10.0.0.0/24", "10.0.1.0/24", "10.0.2.0/23", "10.1.0.0/16", "192.0.2.0/25"} {
+		s := Scope{Name: fmt.Sprint("s", i), Subnet: netip.MustParsePrefix(subnet)}
+		if err := d.PlaceScope(&s, "", nil); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := d.PutScope(s); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p, _ := d.Finish()
+	for _, k := range []string{"10.0.0.0/24", "10.0.0.128/25", "10.0.0.0/16", "10.0.2.0/24", "10.1.2.3/32", "0.0.0.0/0", "192.0.2.128/25", "11.0.0.0/8"} {
+		prefix := netip.MustParsePrefix(k)
+		got, want := map[ID]bool{}, map[ID]bool{}
+		for v := range p.Overlapping(prefix) {
+			if got[v.ID] {
+				t.Errorf("%s: %s comes twice", k, v.Name)
+			}
+			got[v.ID] = true
+		}
+		for _, v := range p.Scopes() {
+			if v.Subnet.Overlaps(prefix) {
+				want[v.ID] = true
+			}
+		}
+		if !reflect.DeepEqual(got, want) {
+			t.Errorf("%s touches %v, want %v", k, got, want)
+		}
+	}
+}

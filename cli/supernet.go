@@ -64,8 +64,7 @@ func supernetViews() []command {
 					}
 					t := newTable("Name", "Prefix", "Scopes", "Size", "Active", "Headroom", "Used", "Lease", "Note").without("Note", "Size")
 					for _, n := range list {
-						t.row(strings.Repeat("  ", len(n.In))+n.Name, n.Prefix, fmt.Sprint(n.Scopes), count(n.Usage.Size),
-							count(n.Usage.Active),
+						t.row(k.nested(n), n.Prefix, fmt.Sprint(n.Scopes), count(n.Usage.Size), count(n.Usage.Active),
 							count(n.Usage.Headroom), used(n.Usage), n.Lease, n.Note)
 					}
 					return k.show(list, t, "No supernet is defined. yarnpost supernet add -h shows how.")
@@ -130,6 +129,14 @@ func supernetViews() []command {
 				}
 			}},
 	}
+}
+
+// nested is a supernet's name below what it lies in: for the eye, and not for other programs.
+func (k *call) nested(n api.Supernet) string {
+	if k.csv {
+		return n.Name
+	}
+	return strings.Repeat("  ", len(n.In)) + n.Name
 }
 
 func supernetTable(n api.Supernet) *table {

@@ -315,7 +315,7 @@ func (d *Draft) repool(old *CompiledRule, r *Rule) {
 	}
 	if old.routes() || r != nil && r.Options[option.Std(option.Router)] != "" {
 		if of := d.ruleScope(old, r); of != 0 {
-			d.recompile(d.next.Scope(of).Scope)
+			d.recompileThem([]*View{d.next.Scope(of)})
 		} else {
 			d.recompileAll()
 		}

@@ -165,10 +165,20 @@ func (d *Draft) recompile(s Scope) {
 	d.addView(d.next.compile(s), old)
 }
 
-func (d *Draft) recompileAll() {
-	for _, s := range d.next.Scopes() {
-		d.recompile(s.Scope)
+func (d *Draft) recompileAll() { d.recompileThem(d.next.Scopes()) }
+
+// recompileThem refreshes scopes that may inherit something else, and those in which routers
+// lie that came or went with that: a router is no client's, whichever scope it lies in.
+func (d *Draft) recompileThem(scopes []*View) {
+	var network []netip.Addr
+	for _, old := range scopes {
+		d.recompile(old.Scope)
+		if now := d.next.Scope(old.ID).Routers; !slices.Equal(old.Routers, now) {
+			network = append(append(network, old.Routers...), now...)
+		}
 	}
+	slices.SortFunc(network, netip.Addr.Compare)
+	d.refresh(slices.Compact(network), 0)
 }
 
 // addView puts a view in, in place of an older one or nil.

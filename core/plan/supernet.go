@@ -146,11 +146,7 @@ func inheritsSame(a, b *Supernet) bool {
 		maps.Equal(a.Options, b.Options)
 }
 
-func (d *Draft) recompileIn(p netip.Prefix) {
-	for _, v := range d.next.Inside(p) {
-		d.recompile(v.Scope)
-	}
-}
+func (d *Draft) recompileIn(p netip.Prefix) { d.recompileThem(d.next.Inside(p)) }
 
 func (d *Draft) checkSupernet(s *Supernet) error {
 	if err := d.checkName(KindSupernet, s.ID, s.Name); err != nil {

@@ -326,3 +326,45 @@ func TestOverlapping(t *testing.T) {
 		}
 	}
 }
+
+// A router that a supernet names is no client's, whichever scope it lies in; one that it names no
+// more may be a client's again.
+func TestRoutersOfSupernets(t *testing.T) {
+	d := define(t)
+	looms := d.Plan().ScopeNamed("looms").ID
+	router := netip.MustParseAddr("10.77.0.150")
+	gives := func() bool { return d.Plan().Scope(looms).Allocatable(router) }
+	if !gives() {
+		t.Fatal("looms does not give the address to begin with")
+	}
+	if _, err := scoped(d, "away", "10.200.0.0/24"); err != nil {
+		t.Fatal(err)
+	}
+	set := func(id ID, options map[option.Key]string) (ID, error) {
+		return d.PutSupernet(Supernet{ID: id, Name: "north", Prefix: netip.MustParsePrefix("10.200.0.0/16"),
+			Settings: Settings{Options: options}})
+	}
+	named := map[option.Key]string{option.Std(option.Router): router.String()}
+	id, err := set(0, named)
+	if err != nil || gives() {
+		t.Errorf("a router that a supernet names is given to clients: %v", err)
+	}
+	if _, err := set(id, nil); err != nil || !gives() {
+		t.Errorf("it is kept once it is no router any more: %v", err)
+	}
+	if _, err := set(id, named); err != nil || gives() {
+		t.Errorf("named again: %v", err)
+	}
+	if err := d.RemoveSupernet("north"); err != nil || !gives() {
+		t.Errorf("it is kept once its supernet is gone: %v", err)
+	}
+	// The same of the defaults, which away inherits and looms does not.
+	for _, c := range []struct {
+		options map[option.Key]string
+		gives   bool
+	}{{named, false}, {nil, true}} {
+		if err := d.SetDefaults(Defaults{Settings: Settings{Options: c.options}}); err != nil || gives() != c.gives {
+			t.Errorf("defaults with %v: looms gives the address %v, %v", c.options, gives(), err)
+		}
+	}
+}

@@ -47,6 +47,7 @@ check: console/node_modules/.package-lock.json
 	@cd console && npx --no-install prettier --check --log-level warn src vite.config.ts eslint.config.js && npx --no-install eslint src
 	@go run ./cmd/yarnpostd openapi | cmp -s - api/openapi.json || { echo "api/openapi.json is old; run make generate"; exit 1; }
 	@go run ./cmd/yarnpostd findings | cmp -s - docs/findings.md || { echo "docs/findings.md is old; run make generate"; exit 1; }
+	@go run ./cmd/yarnpostd planfile | cmp -s - docs/planfile.md || { echo "docs/planfile.md is old; run make generate"; exit 1; }
 	@cd console && npx --no-install openapi-typescript ../api/openapi.json 2>/dev/null | cmp -s - src/api/gen/schema.ts || { echo "console/src/api/gen/schema.ts is old; run make generate"; exit 1; }
 
 unit:
@@ -57,6 +58,7 @@ unit:
 generate: console/node_modules/.package-lock.json ## files made from the Go types
 	go run ./cmd/yarnpostd openapi > api/openapi.json
 	go run ./cmd/yarnpostd findings > docs/findings.md
+	go run ./cmd/yarnpostd planfile > docs/planfile.md
 	@cd console && npx --no-install openapi-typescript ../api/openapi.json -o src/api/gen/schema.ts
 
 bench: ## speed, as ratios within one run

@@ -75,7 +75,7 @@ func (u Usage) Plus(o Usage) Usage {
 
 // Exclusion is a range never handed out from a pool.
 type Exclusion struct {
-	Range string `json:"range" example:"10.77.0.100-10.77.0.109"`
+	Range string `json:"range" example:"10.77.0.100-10.77.0.109" doc:"One address, a-b, or a CIDR"`
 	User  string `json:"user,omitempty" doc:"Who uses it, if known"`
 }
 

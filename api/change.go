@@ -5,12 +5,12 @@ import "time"
 // Edit is one edit of the plan. Put the item under the field of its kind; with
 // edit, fields that are left out stay as they are.
 type Edit struct {
-	Op          string           `json:"op" enum:"add,edit,remove"`
+	Op          string           `json:"op" enum:"add,edit,put,remove" doc:"put sets what it says, and leaves nothing else set"`
 	Kind        string           `json:"kind" enum:"defaults,supernet,link,scope,reservation,codebook,list,rule,trial"`
 	Name        string           `json:"name,omitempty" doc:"Item concerned; not for defaults"`
 	Supernet    *SupernetEdit    `json:"supernet,omitempty"`
 	Scope       *ScopeEdit       `json:"scope,omitempty"`
-	Link        *LinkEdit        `json:"link,omitempty"`
+	Link        *LinkEdit        `json:"link,omitempty" doc:"Link that it shares with other scopes; one of its own, or the one whose relay or interface lies in the subnet, if left out"`
 	Reservation *ReservationEdit `json:"reservation,omitempty"`
 	Defaults    *DefaultsEdit    `json:"defaults,omitempty"`
 	Codebook    *CodebookEdit    `json:"codebook,omitempty"`
@@ -21,97 +21,99 @@ type Edit struct {
 
 // SupernetEdit sets fields of a supernet.
 type SupernetEdit struct {
-	Name         *string           `json:"name,omitempty" doc:"New name"`
+	Name         *string           `json:"name,omitempty" doc:"New name" file:"-"`
 	Prefix       *string           `json:"prefix,omitempty" doc:"What lies in it inherits from it"`
-	Lease        *string           `json:"lease,omitempty" doc:"Empty to inherit"`
-	Options      map[string]string `json:"options,omitempty" doc:"Values by option name or code; empty inherits again, none takes an inherited value away"`
-	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware,"`
-	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn of a scope when more than so many percent of its pools are used; 0 inherits, -1 is never"`
-	WarnHeadroom *int              `json:"warnHeadroom,omitempty" doc:"Warn of a scope when fewer addresses are left; 0 inherits, -1 is never"`
-	WarnDays     *int              `json:"warnDays,omitempty" doc:"Warn of a scope when its pools are expected to run out within so many days; 0 inherits, -1 is never"`
-	Note         *string           `json:"note,omitempty" maxLength:"4000"`
+	Lease        *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Options      map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
+	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware," doc:"What clients are told apart by"`
+	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn of a scope when more than so many percent of its pools are used; 0 inherits, -1 is never" file:"Warn of a scope when more than so many percent of its pools are used" word:"never"`
+	WarnHeadroom *int              `json:"warnHeadroom,omitempty" doc:"Warn of a scope when fewer addresses are left; 0 inherits, -1 is never" file:"Warn of a scope when fewer addresses are left" word:"never"`
+	WarnDays     *int              `json:"warnDays,omitempty" doc:"Warn of a scope when its pools are expected to run out within so many days; 0 inherits, -1 is never" file:"Warn of a scope when its pools are expected to run out within so many days" word:"never"`
+	Note         *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // ScopeEdit sets fields of a scope.
 type ScopeEdit struct {
-	Name             *string           `json:"name,omitempty" doc:"New name"`
-	Link             *string           `json:"link,omitempty"`
-	Subnet           *string           `json:"subnet,omitempty"`
+	Name             *string           `json:"name,omitempty" doc:"New name" file:"-"`
+	Link             *string           `json:"link,omitempty" doc:"Link that it shares with other scopes; if left out, the one whose relay or interface lies in the subnet, or one of its own"`
+	Subnet           *string           `json:"subnet,omitempty" doc:"Such as 10.77.0.0/24"`
 	Pools            *[]string         `json:"pools,omitempty" doc:"All pools: ranges, CIDRs, or all for the whole subnet"`
-	AddExclusions    []Exclusion       `json:"addExclusions,omitempty"`
-	RemoveExclusions []string          `json:"removeExclusions,omitempty" doc:"Ranges as they were added"`
-	Mode             *string           `json:"mode,omitempty" enum:"held,serving,draining"`
-	DrainUntil       *time.Time        `json:"drainUntil,omitempty"`
-	Authoritative    *bool             `json:"authoritative,omitempty"`
-	Identity         *string           `json:"identity,omitempty" doc:"identifier, hardware, or empty to inherit"`
-	Bootp            *string           `json:"bootp,omitempty" enum:"ignore,reserved,dynamic"`
-	RapidCommit      *bool             `json:"rapidCommit,omitempty"`
-	OfferDelay       *string           `json:"offerDelay,omitempty" doc:"Up to 10s; empty for none"`
-	Probe            *bool             `json:"probe,omitempty"`
-	PerCircuit       *int              `json:"perCircuit,omitempty"`
-	NewPerMinute     *int              `json:"newPerMinute,omitempty"`
-	WarnUsed         *int              `json:"warnUsed,omitempty" doc:"Warn when more than so many percent of the pools are used; 0 inherits, -1 is never"`
-	WarnHeadroom     *int              `json:"warnHeadroom,omitempty" doc:"Warn when fewer addresses are left; 0 inherits, -1 is never"`
-	WarnDays         *int              `json:"warnDays,omitempty" doc:"Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never"`
-	Lease            *string           `json:"lease,omitempty" doc:"Empty to inherit"`
-	Options          map[string]string `json:"options,omitempty" doc:"By name or code; an empty value unsets, none takes an inherited value away"`
-	Note             *string           `json:"note,omitempty" maxLength:"4000"`
+	Exclusions       *[]Exclusion      `json:"exclusions,omitempty" doc:"All exclusions"`
+	AddExclusions    []Exclusion       `json:"addExclusions,omitempty" file:"-"`
+	RemoveExclusions []string          `json:"removeExclusions,omitempty" doc:"Ranges as they were added" file:"-"`
+	Mode             *string           `json:"mode,omitempty" enum:"held,serving,draining" doc:"A new scope is held if it says nothing"`
+	DrainUntil       *time.Time        `json:"drainUntil,omitempty" doc:"No lease reaches beyond this, while it drains"`
+	Authoritative    *bool             `json:"authoritative,omitempty" doc:"Refuse clients without a record, instead of keeping silent"`
+	Identity         *string           `json:"identity,omitempty" enum:"identifier,hardware," doc:"What clients are told apart by; empty inherits" file:"What clients are told apart by"`
+	Bootp            *string           `json:"bootp,omitempty" enum:"ignore,reserved,dynamic" doc:"What BOOTP clients get; reserved if left out"`
+	RapidCommit      *bool             `json:"rapidCommit,omitempty" doc:"Let clients that ask for it do with two messages"`
+	OfferDelay       *string           `json:"offerDelay,omitempty" doc:"How long offers wait, up to 10s; empty for none"`
+	Probe            *bool             `json:"probe,omitempty" doc:"Probe addresses before they are offered; true if left out"`
+	PerCircuit       *int              `json:"perCircuit,omitempty" doc:"Dynamic addresses behind one relay circuit, at most; -1 is any number" file:"Dynamic addresses behind one relay circuit, at most; any if left out" word:"any"`
+	NewPerMinute     *int              `json:"newPerMinute,omitempty" doc:"Clients never seen before that are let in a minute, at most; 0 is a tenth of the pools and 60 at least, -1 is any number" file:"Clients never seen before that are let in a minute, at most; a tenth of the pools and 60 at least if left out" word:"any"`
+	WarnUsed         *int              `json:"warnUsed,omitempty" doc:"Warn when more than so many percent of the pools are used; 0 inherits, -1 is never" file:"Warn when more than so many percent of the pools are used" word:"never"`
+	WarnHeadroom     *int              `json:"warnHeadroom,omitempty" doc:"Warn when fewer addresses are left; 0 inherits, -1 is never" file:"Warn when fewer addresses are left" word:"never"`
+	WarnDays         *int              `json:"warnDays,omitempty" doc:"Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never" file:"Warn when the pools are expected to run out within so many days" word:"never"`
+	Lease            *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Options          map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
+	Note             *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // LinkEdit sets fields of a link.
 type LinkEdit struct {
-	Name            *string   `json:"name,omitempty" doc:"New name"`
-	Interfaces      *[]string `json:"interfaces,omitempty"`
-	Relays          *[]string `json:"relays,omitempty"`
-	Listening       *bool     `json:"listening,omitempty"`
-	StandAside      *bool     `json:"standAside,omitempty"`
-	SubnetSelection *bool     `json:"subnetSelection,omitempty"`
-	Note            *string   `json:"note,omitempty" maxLength:"4000"`
+	Name            *string   `json:"name,omitempty" doc:"New name" file:"-"`
+	Interfaces      *[]string `json:"interfaces,omitempty" doc:"Interfaces of this host"`
+	Relays          *[]string `json:"relays,omitempty" doc:"Addresses of its relays (giaddr)"`
+	Listening       *bool     `json:"listening,omitempty" doc:"Hear, and send nothing"`
+	StandAside      *bool     `json:"standAside,omitempty" doc:"Do not serve while another server answers there"`
+	SubnetSelection *bool     `json:"subnetSelection,omitempty" doc:"Clients of other links may choose a scope of it (option 118)"`
+	Note            *string   `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // ReservationEdit sets fields of a reservation.
 type ReservationEdit struct {
-	Name       *string           `json:"name,omitempty" doc:"New name"`
-	Scope      *string           `json:"scope,omitempty"`
+	Name       *string           `json:"name,omitempty" doc:"New name" file:"-"`
+	Scope      *string           `json:"scope,omitempty" doc:"Scope of a reservation without an address"`
 	Hardware   *string           `json:"hardware,omitempty" doc:"One of hardware, identifier and circuit says whom it is for"`
 	Identifier *string           `json:"identifier,omitempty" doc:"In hexadecimal"`
 	Circuit    *string           `json:"circuit,omitempty" doc:"Text, or hexadecimal with colons"`
-	Address    *string           `json:"address,omitempty" doc:"Left out when adding: the address the client has, or a free one"`
-	Hostname   *string           `json:"hostname,omitempty"`
+	Address    *string           `json:"address,omitempty" doc:"Left out when adding: the address the client has, or a free one" file:"The address the client has, or a free one, if left out; then scope is needed"`
+	Hostname   *string           `json:"hostname,omitempty" doc:"Host name that the client is told"`
 	Insist     *bool             `json:"insist,omitempty" doc:"Give it although another host answers for the address"`
-	Lease      *string           `json:"lease,omitempty" doc:"Empty to inherit"`
-	Options    map[string]string `json:"options,omitempty"`
-	Note       *string           `json:"note,omitempty" maxLength:"4000"`
+	Lease      *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Options    map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
+	Note       *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // DefaultsEdit sets fields of the defaults.
 type DefaultsEdit struct {
-	Lease        *string           `json:"lease,omitempty"`
-	Options      map[string]string `json:"options,omitempty"`
-	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware"`
-	Listening    *bool             `json:"listening,omitempty"`
-	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn when more than so many percent of the pools are used; 0 inherits, -1 is never"`
-	WarnHeadroom *int              `json:"warnHeadroom,omitempty" doc:"Warn when fewer addresses are left; 0 inherits, -1 is never"`
-	WarnDays     *int              `json:"warnDays,omitempty" doc:"Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never"`
-	Note         *string           `json:"note,omitempty" maxLength:"4000"`
+	Lease        *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Options      map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
+	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware" doc:"What clients are told apart by; identifier if left out"`
+	Listening    *bool             `json:"listening,omitempty" doc:"Hear, and send nothing"`
+	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn when more than so many percent of the pools are used; 0 inherits, -1 is never" file:"Warn when more than so many percent of the pools are used" word:"never"`
+	WarnHeadroom *int              `json:"warnHeadroom,omitempty" doc:"Warn when fewer addresses are left; 0 inherits, -1 is never" file:"Warn when fewer addresses are left" word:"never"`
+	WarnDays     *int              `json:"warnDays,omitempty" doc:"Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never" file:"Warn when the pools are expected to run out within so many days" word:"never"`
+	Note         *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // CodebookEdit sets fields of a codebook.
 type CodebookEdit struct {
-	Place      *string     `json:"place,omitempty" enum:"message,43,125" doc:"Where its options travel"`
-	Classes    *[]string   `json:"classes,omitempty" doc:"Vendor classes it is for, with place 43; a final * stands for any rest"`
-	Enterprise *uint32     `json:"enterprise,omitempty" doc:"IANA enterprise number, with place 125"`
-	Put        []OwnOption `json:"put,omitempty" doc:"Options to add, or to replace by code"`
-	Drop       []int       `json:"drop,omitempty" doc:"Codes to take away"`
-	Note       *string     `json:"note,omitempty" maxLength:"4000"`
+	Place      *string      `json:"place,omitempty" enum:"message,43,125" doc:"Where its options travel"`
+	Classes    *[]string    `json:"classes,omitempty" doc:"Vendor classes it is for, with place 43; a final * stands for any rest"`
+	Enterprise *uint32      `json:"enterprise,omitempty" doc:"IANA enterprise number, with place 125"`
+	Options    *[]OwnOption `json:"options,omitempty" doc:"All options"`
+	Put        []OwnOption  `json:"put,omitempty" doc:"Options to add, or to replace by code" file:"-"`
+	Drop       []int        `json:"drop,omitempty" doc:"Codes to take away" file:"-"`
+	Note       *string      `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // OwnOption is one option of a codebook of the administrator's.
 type OwnOption struct {
-	Code    uint16 `json:"code"`
-	Name    string `json:"name"`
+	Code    uint16 `json:"code" doc:"Number of the option"`
+	Name    string `json:"name" doc:"What it is called where it is set"`
 	Type    string `json:"type" doc:"Such as address, address list, text, u16, u8 text"`
-	Meaning string `json:"meaning,omitempty"`
+	Meaning string `json:"meaning,omitempty" doc:"For people"`
 }
 
 // Codebook is a set of codes of the administrator's, or of a vendor.
@@ -128,11 +130,11 @@ type Codebook struct {
 
 // ListEdit sets fields of a list.
 type ListEdit struct {
-	Name    *string   `json:"name,omitempty" doc:"New name"`
+	Name    *string   `json:"name,omitempty" doc:"New name" file:"-"`
 	Entries *[]string `json:"entries,omitempty" doc:"All entries: hardware addresses or identifiers in hexadecimal"`
-	Put     []string  `json:"put,omitempty" doc:"Entries to add"`
-	Drop    []string  `json:"drop,omitempty" doc:"Entries to take away"`
-	Note    *string   `json:"note,omitempty" maxLength:"4000"`
+	Put     []string  `json:"put,omitempty" doc:"Entries to add" file:"-"`
+	Drop    []string  `json:"drop,omitempty" doc:"Entries to take away" file:"-"`
+	Note    *string   `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // List is a named set of hardware addresses or identifiers.
@@ -146,17 +148,17 @@ type List struct {
 
 // RuleEdit sets fields of a rule.
 type RuleEdit struct {
-	Name     *string           `json:"name,omitempty" doc:"New name"`
-	Scope    *string           `json:"scope,omitempty" doc:"Scope it is of; empty for none"`
-	Supernet *string           `json:"supernet,omitempty" doc:"Supernet it is of; empty for none. Without scope and supernet it is of the defaults"`
+	Name     *string           `json:"name,omitempty" doc:"New name" file:"-"`
+	Scope    *string           `json:"scope,omitempty" doc:"Scope it is of; empty for none" file:"Scope it is of"`
+	Supernet *string           `json:"supernet,omitempty" file:"Supernet it is of; without scope and supernet it is of the defaults" doc:"Supernet it is of; empty for none. Without scope and supernet it is of the defaults"`
 	Order    *int              `json:"order,omitempty" doc:"Lower first; last if left out"`
 	When     *string           `json:"when,omitempty" doc:"Condition, in CEL"`
-	Action   *string           `json:"action,omitempty" doc:"ignore, refuse, reserved, or empty to give values"`
+	Action   *string           `json:"action,omitempty" doc:"ignore, refuse, reserved, or empty to give values" file:"ignore, refuse or reserved; values are given if left out"`
 	Pool     *string           `json:"pool,omitempty" doc:"Pool that is for fitting clients alone"`
-	Off      *bool             `json:"off,omitempty"`
-	Lease    *string           `json:"lease,omitempty"`
-	Options  map[string]string `json:"options,omitempty"`
-	Note     *string           `json:"note,omitempty" maxLength:"4000"`
+	Off      *bool             `json:"off,omitempty" doc:"Keep it, and do not use it"`
+	Lease    *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Options  map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
+	Note     *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // Rule says which clients it fits and what they get or are refused.
@@ -200,13 +202,13 @@ type RuleVariable struct {
 
 // TrialEdit sets fields of a trial.
 type TrialEdit struct {
-	Name     *string `json:"name,omitempty" doc:"New name"`
-	Scope    *string `json:"scope,omitempty"`
-	Hardware *string `json:"hardware,omitempty"`
+	Name     *string `json:"name,omitempty" doc:"New name" file:"-"`
+	Scope    *string `json:"scope,omitempty" doc:"Scope that is tried"`
+	Hardware *string `json:"hardware,omitempty" doc:"Made up if left out"`
 	Vendor   *string `json:"vendor,omitempty" doc:"Vendor class"`
-	Circuit  *string `json:"circuit,omitempty"`
-	Every    *string `json:"every,omitempty" doc:"Such as 15m; empty for on demand alone"`
-	Note     *string `json:"note,omitempty" maxLength:"4000"`
+	Circuit  *string `json:"circuit,omitempty" doc:"Circuit of the relay (option 82)"`
+	Every    *string `json:"every,omitempty" doc:"Such as 15m; empty for on demand alone" file:"Such as 15m; on demand alone if left out"`
+	Note     *string `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // Trial is an exchange that the service makes as a client, to prove that a scope
@@ -258,6 +260,16 @@ type ChangeRequest struct {
 	Confirm bool   `json:"confirm,omitempty" doc:"Go ahead although clients are stranded"`
 	Alone   bool   `json:"alone,omitempty" doc:"Change the plan here although the partner cannot be reached; it takes the change when it is back"`
 	Edits   []Edit `json:"edits" minItems:"1" maxItems:"10000"`
+}
+
+// FileOrder says how a plan file is to be applied.
+type FileOrder struct {
+	Base      int64  `query:"base" doc:"Revision the file was made from, if it does not say so itself"`
+	Overwrite bool   `query:"overwrite" doc:"What was changed since the file's revision is overwritten"`
+	Reason    string `query:"reason" maxLength:"1000" doc:"Why, for the history"`
+	DryRun    bool   `query:"dryRun" doc:"Only say what would happen"`
+	Confirm   bool   `query:"confirm" doc:"Go ahead although clients are stranded"`
+	Alone     bool   `query:"alone" doc:"Change the plan here although the partner cannot be reached; it takes the change when it is back"`
 }
 
 // Revert says how a revision is undone.

@@ -67,7 +67,10 @@ func (k *call) needsServer() error { return k.unknown }
 var errUsage = errors.New("usage")
 
 // errPreview ends a command that only showed what it would do.
-var errPreview = errors.New("nothing was changed; repeat the command with --yes to go ahead")
+var errPreview = fmt.Errorf("%wrepeat the command with --yes to go ahead", errOnlyPreview)
+
+// errOnlyPreview is wrapped by what ends a command that changed nothing.
+var errOnlyPreview = errors.New("nothing was changed; ")
 
 func usagef(format string, args ...any) error {
 	return fmt.Errorf("%w: %s", errUsage, fmt.Sprintf(format, args...))
@@ -110,7 +113,7 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 		return ExitOK
 	case errors.Is(err, flag.ErrHelp):
 		return ExitOK
-	case errors.Is(err, errPreview):
+	case errors.Is(err, errOnlyPreview):
 		fmt.Fprintln(stderr, err)
 		return ExitPreview
 	case errors.Is(err, errFindings):

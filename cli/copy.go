@@ -55,7 +55,7 @@ func copied(of api.Scope, subnet string) (*api.ScopeEdit, error) {
 		OfferDelay: &of.OfferDelay, Probe: &of.Probe,
 		PerCircuit: &of.PerCircuit, NewPerMinute: &of.NewPerMinute, WarnUsed: &of.Thresholds.Used, WarnHeadroom: &of.Thresholds.Headroom,
 		WarnDays: &of.Thresholds.Days, Identity: &of.IdentitySet, Lease: &of.LeaseSet, Note: &of.Note,
-		Pools: &[]string{}, Options: map[string]string{}}
+		Pools: &[]string{}, Exclusions: &[]api.Exclusion{}, Options: map[string]string{}}
 	for _, p := range of.Pools {
 		moved, err := m.span(p)
 		if err != nil {
@@ -68,7 +68,7 @@ func copied(of api.Scope, subnet string) (*api.ScopeEdit, error) {
 		if err != nil {
 			return nil, err
 		}
-		e.AddExclusions = append(e.AddExclusions, api.Exclusion{Range: moved, User: x.User})
+		*e.Exclusions = append(*e.Exclusions, api.Exclusion{Range: moved, User: x.User})
 	}
 	for _, o := range of.Options {
 		value := o.Value

@@ -10,7 +10,7 @@ import (
 
 // ofItsOwn are fields of a scope that a copy does not have from the other one: it gets a name,
 // a link, and is held until it is said to serve.
-var ofItsOwn = []string{"Name", "Link", "Mode", "DrainUntil", "RemoveExclusions"}
+var ofItsOwn = []string{"AddExclusions", "Name", "Link", "Mode", "DrainUntil", "RemoveExclusions"}
 
 // A copy of a scope has everything that can be set on one: a field that is forgotten here
 // fails.
@@ -37,7 +37,7 @@ func TestCopiesAreWhole(t *testing.T) {
 			t.Errorf("%s is not copied", name)
 		}
 	}
-	if (*e.Pools)[0] != "10.78.0.10-10.78.0.99" || e.AddExclusions[0].Range != "10.78.0.20-10.78.0.21" ||
+	if (*e.Pools)[0] != "10.78.0.10-10.78.0.99" || (*e.Exclusions)[0].Range != "10.78.0.20-10.78.0.21" ||
 		e.Options["router"] != "10.78.0.1" ||
 		*e.WarnUsed != 80 || *e.WarnHeadroom != 5 || *e.WarnDays != 30 {
 		t.Errorf("%+v", e)

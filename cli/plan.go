@@ -11,7 +11,7 @@ import (
 )
 
 func planCommands() []command {
-	return []command{
+	return append(planFileCommands(), []command{
 		revertCommand(),
 		restoreCommand(),
 		againCommand(),
@@ -67,7 +67,7 @@ func planCommands() []command {
 					return k.show(r, t, "")
 				}
 			}},
-	}
+	}...)
 }
 
 func restoreCommand() command {

@@ -56,18 +56,30 @@ func (p *Problem) Error() string {
 	return s
 }
 
+// raw is a body that is not JSON.
+type raw struct {
+	octets      []byte
+	contentType string
+}
+
 // call does one request; in and out may be nil.
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
 	var body io.Reader
-	var raw []byte
-	if in != nil {
+	var octets []byte
+	contentType := "application/json"
+	if file, ok := in.(raw); ok {
+		octets, contentType = file.octets, file.contentType
+	} else if in != nil {
 		b, err := json.Marshal(in)
 		if err != nil {
 			return fmt.Errorf("encode request: %w", err)
 		}
-		raw, body = b, bytes.NewReader(b)
+		octets = b
 	}
-	if c.allows != nil && !c.allows(method, path, query, raw) {
+	if octets != nil {
+		body = bytes.NewReader(octets)
+	}
+	if c.allows != nil && !c.allows(method, path, query, octets) {
 		return ErrWrites
 	}
 	if len(query) > 0 {
@@ -82,7 +94,7 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		r.Header.Set(api.ReasonHeader, url.QueryEscape(c.Reason))
 	}
 	if in != nil {
-		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Content-Type", contentType)
 	}
 	resp, err := c.http.Do(r)
 	if err != nil {
@@ -164,6 +176,34 @@ func (c *Client) Revert(ctx context.Context, number int64, r api.Revert) (out ap
 // RestorePlan previews or applies the return to the plan of a revision or of a moment.
 func (c *Client) RestorePlan(ctx context.Context, r api.Restore) (out api.ChangeResult, err error) {
 	err = c.call(ctx, http.MethodPost, "/api/plan/restore", nil, r, &out)
+	return out, err
+}
+
+// PlanFile is the plan as a plan file; with kinds, only the items of these.
+func (c *Client) PlanFile(ctx context.Context, kinds []string) (out []byte, err error) {
+	query := url.Values{}
+	if len(kinds) > 0 {
+		query.Set("only", strings.Join(kinds, ","))
+	}
+	err = c.call(ctx, http.MethodGet, "/api/plan/file", query, nil, &out)
+	return out, err
+}
+
+// ApplyPlanFile previews or applies a plan file.
+func (c *Client) ApplyPlanFile(ctx context.Context, text []byte, o api.FileOrder) (out api.ChangeResult, err error) {
+	query := url.Values{}
+	for name, set := range map[string]bool{"overwrite": o.Overwrite, "dryRun": o.DryRun, "confirm": o.Confirm, "alone": o.Alone} {
+		if set {
+			query.Set(name, "true")
+		}
+	}
+	if o.Reason != "" {
+		query.Set("reason", o.Reason)
+	}
+	if o.Base != 0 {
+		query.Set("base", strconv.FormatInt(o.Base, 10))
+	}
+	err = c.call(ctx, http.MethodPost, "/api/plan/file", query, raw{text, "application/yaml"}, &out)
 	return out, err
 }
 

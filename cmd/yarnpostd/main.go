@@ -19,6 +19,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/audit"
+	"yarnpost/planfile"
 	"yarnpost/service/accounts"
 	"yarnpost/service/httpd"
 	"yarnpost/service/logs"
@@ -77,6 +78,9 @@ func run(ctx context.Context, args []string) error {
 		return runDemo(ctx, args[1:])
 	case "findings":
 		return audit.WriteDoc(os.Stdout)
+	case "planfile":
+		_, err := fmt.Fprint(os.Stdout, planfile.Document())
+		return err
 	case "openapi":
 		return httpd.WriteOpenAPI(os.Stdout)
 	case "version":

@@ -19,12 +19,12 @@ func (d *Draft) PutCodebook(c Codebook) (ID, error) {
 		return 0, err
 	}
 	if c.Name != option.Slug(c.Name) || option.Reserved(c.Name) {
-		return 0, refuse("%q cannot be the name of a codebook; use lower-case letters, digits and single dashes, and not header, v4 or v6",
+		return 0, Refused("%q cannot be the name of a codebook; use lower-case letters, digits and single dashes, and not header, v4 or v6",
 			c.Name)
 	}
 	old := d.next.catalog.codebooks[c.ID]
 	if old != nil && old.Name != c.Name {
-		return 0, refuse("codebook %s keeps its name, since options are set by it", old.Name)
+		return 0, Refused("codebook %s keeps its name, since options are set by it", old.Name)
 	}
 	if err := checkBook(&c); err != nil {
 		return 0, err
@@ -34,11 +34,11 @@ func (d *Draft) PutCodebook(c Codebook) (ID, error) {
 			continue
 		}
 		if c.Place == In125 && other.Enterprise == c.Enterprise {
-			return 0, refuse("codebook %s has enterprise number %d already", other.Name, c.Enterprise)
+			return 0, Refused("codebook %s has enterprise number %d already", other.Name, c.Enterprise)
 		}
 		for _, o := range other.Options {
 			if c.Place == InMessage && slices.ContainsFunc(c.Options, func(n Own) bool { return n.Code == o.Code }) {
-				return 0, refuse("codebook %s defines code %d of the message already", other.Name, o.Code)
+				return 0, Refused("codebook %s defines code %d of the message already", other.Name, o.Code)
 			}
 		}
 	}
@@ -58,40 +58,40 @@ func checkBook(c *Codebook) error {
 	switch c.Place {
 	case InMessage:
 		if len(c.Classes) > 0 || c.Enterprise != 0 {
-			return refuse("codebook %s: options of the message are for every client; vendor classes and an enterprise number belong to options in 43 and 125", c.Name)
+			return Refused("codebook %s: options of the message are for every client; vendor classes and an enterprise number belong to options in 43 and 125", c.Name)
 		}
 	case InVendor:
 		if len(c.Classes) == 0 {
-			return refuse("codebook %s: options in 43 need the vendor class they are for, such as accesspoint or accesspoint*", c.Name)
+			return Refused("codebook %s: options in 43 need the vendor class they are for, such as accesspoint or accesspoint*", c.Name)
 		}
 		if c.Enterprise != 0 {
-			return refuse("codebook %s: an enterprise number belongs to options in 125", c.Name)
+			return Refused("codebook %s: an enterprise number belongs to options in 125", c.Name)
 		}
 	case In125:
 		if c.Enterprise == 0 {
-			return refuse("codebook %s: options in 125 need an enterprise number", c.Name)
+			return Refused("codebook %s: options in 125 need an enterprise number", c.Name)
 		}
 	default:
-		return refuse("codebook %s: its options travel in the message, in 43 or in 125; %q is none of these", c.Name, c.Place)
+		return Refused("codebook %s: its options travel in the message, in 43 or in 125; %q is none of these", c.Name, c.Place)
 	}
 	c.Options = slices.Clone(c.Options)
 	slices.SortFunc(c.Options, func(a, b Own) int { return int(a.Code) - int(b.Code) })
 	for i, o := range c.Options {
 		switch {
 		case o.Code == 0 || o.Code >= option.End:
-			return refuse("codebook %s: code %d is padding or the end; codes go from 1 to 254", c.Name, o.Code)
+			return Refused("codebook %s: code %d is padding or the end; codes go from 1 to 254", c.Name, o.Code)
 		case o.Name == "" || o.Name != option.Slug(o.Name):
-			return refuse("codebook %s: %q cannot be the name of code %d; use lower-case letters, digits and single dashes", c.Name, o.Name, o.Code)
+			return Refused("codebook %s: %q cannot be the name of code %d; use lower-case letters, digits and single dashes", c.Name, o.Name, o.Code)
 		case len(o.Type.Fields) == 0:
-			return refuse("codebook %s: code %d needs a type, such as address or text", c.Name, o.Code)
+			return Refused("codebook %s: code %d needs a type, such as address or text", c.Name, o.Code)
 		case i > 0 && c.Options[i-1].Code == o.Code:
-			return refuse("codebook %s defines code %d twice", c.Name, o.Code)
+			return Refused("codebook %s defines code %d twice", c.Name, o.Code)
 		case slices.ContainsFunc(c.Options[:i], func(p Own) bool { return p.Name == o.Name }):
-			return refuse("codebook %s has the name %s twice", c.Name, o.Name)
+			return Refused("codebook %s has the name %s twice", c.Name, o.Name)
 		case c.Place == InMessage && option.Standard4.Named(o.Name) && option.Slug(option.Standard4.ByCode(o.Code).Title) != o.Name:
-			return refuse("codebook %s: %s is the name of a registered option; choose another for code %d", c.Name, o.Name, o.Code)
+			return Refused("codebook %s: %s is the name of a registered option; choose another for code %d", c.Name, o.Name, o.Code)
 		case c.Place == InMessage && (option.Standard4.ByCode(o.Code).Managed || o.Code == option.SubnetMask || o.Code == option.Router):
-			return refuse("codebook %s: option %d is set or read by the service itself and keeps its type; a value can be given as %s and octets",
+			return Refused("codebook %s: option %d is set or read by the service itself and keeps its type; a value can be given as %s and octets",
 				c.Name, o.Code, option.RawPrefix)
 		}
 	}
@@ -109,7 +109,7 @@ func (d *Draft) rework() error {
 				_, err = def.Type.Encode(text)
 			}
 			if err != nil {
-				return refuse("%s sets option %s: %v; unset it there first", what, k, err)
+				return Refused("%s sets option %s: %v; unset it there first", what, k, err)
 			}
 		}
 		return nil
@@ -151,7 +151,7 @@ func (d *Draft) rework() error {
 func (d *Draft) RemoveCodebook(name string) error {
 	c := d.next.CodebookNamed(name)
 	if c == nil {
-		return missing(KindCodebook, name)
+		return Missing(KindCodebook, name)
 	}
 	delete(d.next.catalog.codebooks, c.ID)
 	d.rename(KindCodebook, c.ID, c.Name, "")
@@ -168,12 +168,12 @@ func (d *Draft) PutList(l List) (ID, error) {
 	slices.Sort(l.Entries)
 	l.Entries = slices.Compact(l.Entries)
 	if len(l.Entries) > 0 && l.Entries[0] == "" {
-		return 0, refuse("list %s has an empty entry", l.Name)
+		return 0, Refused("list %s has an empty entry", l.Name)
 	}
 	var before Item
 	if old := d.next.catalog.lists[l.ID]; old != nil {
 		if user := d.listUser(old.Name); old.Name != l.Name && user != "" {
-			return 0, refuse("rule %s looks into list %s; change the rule first", user, old.Name)
+			return 0, Refused("rule %s looks into list %s; change the rule first", user, old.Name)
 		}
 		before = *old
 		d.rename(KindList, l.ID, old.Name, "")
@@ -201,10 +201,10 @@ func (d *Draft) listUser(name string) string {
 func (d *Draft) RemoveList(name string) error {
 	l := d.next.ListNamed(name)
 	if l == nil {
-		return missing(KindList, name)
+		return Missing(KindList, name)
 	}
 	if user := d.listUser(l.Name); user != "" {
-		return refuse("rule %s looks into list %s; change the rule first", user, l.Name)
+		return Refused("rule %s looks into list %s; change the rule first", user, l.Name)
 	}
 	delete(d.next.catalog.lists, l.ID)
 	d.next.catalog = d.next.catalog.compiled()
@@ -229,11 +229,11 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 	}
 	program, err := rule.Compile(r.When)
 	if err != nil {
-		return 0, refuse("rule %s: %v", r.Name, err)
+		return 0, Refused("rule %s: %v", r.Name, err)
 	}
 	for _, name := range program.Lists {
 		if l := d.next.ListNamed(name); l == nil || l.Name != name {
-			return 0, refuse("rule %s looks into list %q, which is not there; yarnpost list add %s makes it", r.Name, name, name)
+			return 0, Refused("rule %s looks into list %q, which is not there; yarnpost list add %s makes it", r.Name, name, name)
 		}
 	}
 	if err := d.checkOf(&r); err != nil {
@@ -242,25 +242,25 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 	switch r.Action {
 	case Give, Ignore, Refuse, ReservedOnly:
 	default:
-		return 0, refuse("rule %s: %q is nothing a rule does; use ignore, refuse or reserved, or leave it out to give values", r.Name, r.Action)
+		return 0, Refused("rule %s: %q is nothing a rule does; use ignore, refuse or reserved, or leave it out to give values", r.Name, r.Action)
 	}
 	if r.Action == Ignore || r.Action == Refuse {
 		if r.Pool.Valid() || r.Lease != 0 || len(r.Options) > 0 {
-			return 0, refuse("rule %s: who is ignored or refused gets no values; take pool, lease time and options away", r.Name)
+			return 0, Refused("rule %s: who is ignored or refused gets no values; take pool, lease time and options away", r.Name)
 		}
 	} else if r.Action == Give && !r.Pool.Valid() && r.Lease == 0 && len(r.Options) == 0 {
-		return 0, refuse("rule %s does nothing; set a lease time, an option, a pool, ignore, refuse or reserved", r.Name)
+		return 0, Refused("rule %s does nothing; set a lease time, an option, a pool, ignore, refuse or reserved", r.Name)
 	}
 	if r.Pool.Valid() {
 		of := d.next.poolScope(r.Pool)
 		if of == 0 {
-			return 0, refuse("rule %s: %s is no pool of any scope; add it to a scope as a pool of its own first", r.Name, r.Pool)
+			return 0, Refused("rule %s: %s is no pool of any scope; add it to a scope as a pool of its own first", r.Name, r.Pool)
 		}
 		if r.Scope != 0 && of != r.Scope {
-			return 0, refuse("rule %s is of scope %s, but pool %s is of scope %s", r.Name, d.Label(r.Scope), r.Pool, d.Label(of))
+			return 0, Refused("rule %s is of scope %s, but pool %s is of scope %s", r.Name, d.Label(r.Scope), r.Pool, d.Label(of))
 		}
 		if n := d.next.Supernet(r.Supernet); n != nil && !n.Prefix.Contains(r.Pool.From) {
-			return 0, refuse("rule %s is of supernet %s, but pool %s lies outside of %s", r.Name, n.Name, r.Pool, n.Prefix)
+			return 0, Refused("rule %s is of supernet %s, but pool %s lies outside of %s", r.Name, n.Name, r.Pool, n.Prefix)
 		}
 	}
 	if err := d.checkSettings(&r.Settings); err != nil {
@@ -295,11 +295,11 @@ func (d *Draft) PutRule(r Rule) (ID, error) {
 func (d *Draft) checkOf(r *Rule) error {
 	switch {
 	case r.Scope != 0 && r.Supernet != 0:
-		return refuse("rule %s is of a scope and of a supernet; a rule is of one of them", r.Name)
+		return Refused("rule %s is of a scope and of a supernet; a rule is of one of them", r.Name)
 	case r.Scope != 0 && d.next.Scope(r.Scope) == nil:
-		return refuse("rule %s is of a scope that is not there", r.Name)
+		return Refused("rule %s is of a scope that is not there", r.Name)
 	case r.Supernet != 0 && d.next.Supernet(r.Supernet) == nil:
-		return refuse("rule %s is of a supernet that is not there", r.Name)
+		return Refused("rule %s is of a supernet that is not there", r.Name)
 	}
 	return nil
 }
@@ -355,7 +355,7 @@ func (d *Draft) dropRule(r *CompiledRule) {
 func (d *Draft) RemoveRule(name string) error {
 	r := d.next.RuleNamed(name)
 	if r == nil {
-		return missing(KindRule, name)
+		return Missing(KindRule, name)
 	}
 	d.dropRule(r)
 	return nil
@@ -367,13 +367,13 @@ func (d *Draft) PutTrial(t Trial) (ID, error) {
 		return 0, err
 	}
 	if d.next.Scope(t.Scope) == nil {
-		return 0, refuse("trial %s needs a scope", t.Name)
+		return 0, Refused("trial %s needs a scope", t.Name)
 	}
 	if len(t.Hardware) != 6 {
-		return 0, refuse("trial %s needs a hardware address like 02:00:00:00:00:17", t.Name)
+		return 0, Refused("trial %s needs a hardware address like 02:00:00:00:00:17", t.Name)
 	}
 	if t.Every != 0 && time.Duration(t.Every) < time.Minute {
-		return 0, refuse("trial %s: once a minute is the most", t.Name)
+		return 0, Refused("trial %s: once a minute is the most", t.Name)
 	}
 	var before Item
 	if old := d.next.catalog.trials[t.ID]; old != nil {
@@ -398,7 +398,7 @@ func (d *Draft) dropTrial(t *Trial) {
 func (d *Draft) RemoveTrial(name string) error {
 	t := d.next.TrialNamed(name)
 	if t == nil {
-		return missing(KindTrial, name)
+		return Missing(KindTrial, name)
 	}
 	d.dropTrial(t)
 	return nil

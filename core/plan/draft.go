@@ -22,11 +22,13 @@ var ErrNotFound = errors.New("not in the plan")
 // ErrRefused is wrapped by every edit that cannot hold together with the rest.
 var ErrRefused = errors.New("refused")
 
-func refuse(format string, args ...any) error {
+// Refused is an error that wraps ErrRefused.
+func Refused(format string, args ...any) error {
 	return fmt.Errorf("%w: %s", ErrRefused, fmt.Sprintf(format, args...))
 }
 
-func missing(kind Kind, name string) error {
+// Missing is the error that no item of a kind has a name; it wraps ErrNotFound.
+func Missing(kind Kind, name string) error {
 	return fmt.Errorf("%w: no %s is called %q; yarnpost %s list shows all", ErrNotFound, kind, name, kind)
 }
 
@@ -117,13 +119,13 @@ func (d *Draft) newID() ID { d.next.lastID++; return d.next.lastID }
 // checkName refuses empty, odd or taken names.
 func (d *Draft) checkName(kind Kind, id ID, name string) error {
 	if name == "" {
-		return refuse("a %s needs a name", kind)
+		return Refused("a %s needs a name", kind)
 	}
 	if !d.trusted && !properName(name) {
-		return refuse("%q cannot be a name; use letters, digits, single dots, dashes and underscores, with a letter or digit at both ends, 64 at most", name)
+		return Refused("%q cannot be a name; use letters, digits, single dots, dashes and underscores, with a letter or digit at both ends, 64 at most", name)
 	}
 	if other := d.next.id(kind, name); other != 0 && other != id {
-		return refuse("%s %q is there already; choose another name, or edit that one", kind, name)
+		return Refused("%s %q is there already; choose another name, or edit that one", kind, name)
 	}
 	return nil
 }
@@ -166,23 +168,23 @@ func (d *Draft) rename(kind Kind, id ID, from, to string) {
 // checkSettings validates the values and writes them in their canonical form.
 func (d *Draft) checkSettings(s *Settings) error {
 	if s.Lease < 0 || s.Lease > 0 && time.Duration(s.Lease) < time.Minute {
-		return refuse("lease time %s is too short; a minute is the least", s.Lease)
+		return Refused("lease time %s is too short; a minute is the least", s.Lease)
 	}
 	for k, text := range s.Options {
 		def, err := d.next.Def(k)
 		if err != nil {
-			return refuse("option %s: %v", k, err)
+			return Refused("option %s: %v", k, err)
 		}
 		name := d.next.KeyName(k)
 		if def.Managed || k.Code == 0 || k.Code == option.End {
-			return refuse("option %s (%s) is set by the service itself: %s", k, name, def.Meaning)
+			return Refused("option %s (%s) is set by the service itself: %s", k, name, def.Meaning)
 		}
 		if text == NoValue {
 			continue
 		}
 		data, err := def.Type.Encode(text)
 		if err != nil {
-			return refuse("option %s: %v", name, err)
+			return Refused("option %s: %v", name, err)
 		}
 		if err := checkLength(k, name, len(data), def.Type.Empty()); err != nil && !d.trusted {
 			return err
@@ -219,18 +221,18 @@ func checkLength(k option.Key, name string, n int, empty bool) error {
 	}
 	switch {
 	case n > most:
-		return refuse("option %s takes %d octets; %d is the most", name, n, most)
+		return Refused("option %s takes %d octets; %d is the most", name, n, most)
 	case n < least:
-		return refuse("option %s takes %d octets; %d is the least", name, n, least)
+		return Refused("option %s takes %d octets; %d is the least", name, n, least)
 	case n%step != 0:
-		return refuse("option %s takes %d octets; it has addresses of %d each", name, n, step)
+		return Refused("option %s takes %d octets; it has addresses of %d each", name, n, step)
 	}
 	return nil
 }
 
 func checkIdentity(i Identity) error {
 	if i != "" && i != ByIdentifier && i != ByHardware {
-		return refuse("identity %q is unknown; use identifier or hardware", i)
+		return Refused("identity %q is unknown; use identifier or hardware", i)
 	}
 	return nil
 }
@@ -244,7 +246,7 @@ func (d *Draft) SetDefaults(v Defaults) error {
 		return fmt.Errorf("defaults: %w", err)
 	}
 	if err := v.Thresholds.check(); err != nil {
-		return refuse("defaults: %v", err)
+		return Refused("defaults: %v", err)
 	}
 	old := d.next.Defaults
 	d.note(KindDefaults, 0, "", old, v)
@@ -260,7 +262,7 @@ func (d *Draft) SetDefaults(v Defaults) error {
 func (d *Draft) checkRouters(who string, routers []netip.Addr) error {
 	for _, a := range routers {
 		if r := d.next.ReservationAt(a); r != nil && !d.trusted {
-			return refuse("%s: router %s is reserved for a client by reservation %s; move the reservation first", who, a, r.Name)
+			return Refused("%s: router %s is reserved for a client by reservation %s; move the reservation first", who, a, r.Name)
 		}
 	}
 	return nil

@@ -314,7 +314,7 @@ func Parent(name Kind, i Item) (id ID, ok bool) {
 func (d *Draft) Put(name Kind, i Item) (ID, error) {
 	k, err := kindOf(name)
 	if err != nil {
-		return 0, refuse("%v", err)
+		return 0, Refused("%v", err)
 	}
 	return k.put(d, i)
 }
@@ -323,10 +323,10 @@ func (d *Draft) Put(name Kind, i Item) (ID, error) {
 func (d *Draft) Remove(name Kind, called string) error {
 	k, err := kindOf(name)
 	if err != nil {
-		return refuse("%v", err)
+		return Refused("%v", err)
 	}
 	if k.remove == nil {
-		return refuse("the %s cannot be removed; edit them", name)
+		return Refused("the %s cannot be removed; edit them", name)
 	}
 	return k.remove(d, called)
 }

@@ -15,18 +15,18 @@ func (d *Draft) PutLink(l Link) (ID, error) {
 	}
 	for _, name := range l.Interfaces {
 		if other := d.next.LinkOnInterface(name); other != 0 && other != l.ID {
-			return 0, refuse("interface %s belongs to link %s; take it away there first", name, d.Label(other))
+			return 0, Refused("interface %s belongs to link %s; take it away there first", name, d.Label(other))
 		}
 	}
 	for _, a := range l.Relays {
 		if other := d.next.LinkOfRelay(a); other != 0 && other != l.ID {
-			return 0, refuse("relay %s belongs to link %s; take it away there first", a, d.Label(other))
+			return 0, Refused("relay %s belongs to link %s; take it away there first", a, d.Label(other))
 		}
 		if r := d.next.ReservationAt(a); r != nil && !d.trusted {
-			return 0, refuse("relay %s is reserved for a client by reservation %s; move the reservation first", a, r.Name)
+			return 0, Refused("relay %s is reserved for a client by reservation %s; move the reservation first", a, r.Name)
 		}
 		if s := d.next.ScopeAt(a); s != nil && s.Link != l.ID {
-			return 0, refuse("relay %s lies in scope %s, which is on link %s; put the scope on link %s first", a, s.Name, s.LinkName, l.Name)
+			return 0, Refused("relay %s lies in scope %s, which is on link %s; put the scope on link %s first", a, s.Name, s.LinkName, l.Name)
 		}
 	}
 	var before Item
@@ -88,7 +88,7 @@ func (d *Draft) PlaceScope(s *Scope, link string, host []Interface) error {
 	if link != "" {
 		l := d.next.LinkNamed(link)
 		if l == nil {
-			return missing(KindLink, link)
+			return Missing(KindLink, link)
 		}
 		s.Link = l.ID
 		return nil
@@ -127,10 +127,10 @@ func (d *Draft) dropEmptyLink(id ID) error {
 func (d *Draft) RemoveLink(name string) error {
 	l := d.next.LinkNamed(name)
 	if l == nil {
-		return missing(KindLink, name)
+		return Missing(KindLink, name)
 	}
 	if on := d.next.OnLink(l.ID); len(on) > 0 {
-		return refuse("link %s carries scope %s; remove the scope or put it on another link first", name, on[0].Name)
+		return Refused("link %s carries scope %s; remove the scope or put it on another link first", name, on[0].Name)
 	}
 	d.unindexLink(l)
 	d.next.links.Remove(l.ID)

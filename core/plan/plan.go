@@ -323,6 +323,9 @@ func (p *Plan) id(kind Kind, name string) ID {
 	return id
 }
 
+// ID is the id of the item of a kind with that name, or 0; case does not matter.
+func (p *Plan) ID(kind Kind, name string) ID { return p.id(kind, name) }
+
 // NetworkAt says in words what of the network itself an address belongs to, as far
 // as the plan knows: a relay or a router. Nobody is given such an address.
 func (p *Plan) NetworkAt(a netip.Addr) string {

@@ -20,13 +20,13 @@ func (d *Draft) again(c Change, made func(Kind, ID) (string, bool)) error {
 			return id, nil
 		}
 		if id = d.next.id(kind, name); id == 0 {
-			return 0, refuse("%s %s is not in this plan; apply the revision that added it first", kind, name)
+			return 0, Refused("%s %s is not in this plan; apply the revision that added it first", kind, name)
 		}
 		return id, nil
 	}
 	k, err := kindOf(c.Kind)
 	if err != nil {
-		return refuse("%v", err)
+		return Refused("%v", err)
 	}
 	if c.Before == nil {
 		if c.Kind == KindLink && d.next.id(c.Kind, c.Name) != 0 {
@@ -52,7 +52,7 @@ func (d *Draft) again(c Change, made func(Kind, ID) (string, bool)) error {
 	case now == nil && c.After == nil:
 		return nil
 	case !Same(now, before):
-		return refuse("%s %s is not what it was when this was changed; change it by hand", c.Kind, c.Name)
+		return Refused("%s %s is not what it was when this was changed; change it by hand", c.Kind, c.Name)
 	case c.After == nil:
 		return d.Remove(c.Kind, name)
 	}

@@ -11,7 +11,7 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 	}
 	s := d.next.Scope(r.Scope)
 	if s == nil {
-		return 0, refuse("reservation %s needs a scope", r.Name)
+		return 0, Refused("reservation %s needs a scope", r.Name)
 	}
 	known := 0
 	for _, w := range []string{string(r.Hardware), string(r.Identifier), r.Circuit} {
@@ -20,27 +20,27 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 		}
 	}
 	if known != 1 {
-		return 0, refuse("reservation %s needs one of: a hardware address like 02:00:00:00:00:17, a client identifier, or a circuit", r.Name)
+		return 0, Refused("reservation %s needs one of: a hardware address like 02:00:00:00:00:17, a client identifier, or a circuit", r.Name)
 	}
 	if !r.Address.IsValid() || !s.Subnet.Contains(r.Address) {
-		return 0, refuse("reservation %s: address %s is not in the subnet %s of scope %s", r.Name, r.Address, s.Subnet, s.Name)
+		return 0, Refused("reservation %s: address %s is not in the subnet %s of scope %s", r.Name, r.Address, s.Subnet, s.Name)
 	}
 	for _, end := range reservedEnds(s.Subnet) {
 		if end.Contains(r.Address) {
-			return 0, refuse("reservation %s: %s is the network or broadcast address of scope %s", r.Name, r.Address, s.Name)
+			return 0, Refused("reservation %s: %s is the network or broadcast address of scope %s", r.Name, r.Address, s.Name)
 		}
 	}
 	if what := d.next.NetworkAt(r.Address); what != "" && !d.trusted {
-		return 0, refuse("reservation %s: %s is %s; an address of the network's own is no client's", r.Name, r.Address, what)
+		return 0, Refused("reservation %s: %s is %s; an address of the network's own is no client's", r.Name, r.Address, what)
 	}
 	if r.Hostname != "" && !HostName(r.Hostname) && !d.trusted {
-		return 0, refuse("reservation %s: %q is no host name; use letters, digits and dashes, with dots between labels", r.Name, r.Hostname)
+		return 0, Refused("reservation %s: %q is no host name; use letters, digits and dashes, with dots between labels", r.Name, r.Hostname)
 	}
 	if other := d.next.ReservationAt(r.Address); other != nil && other.ID != r.ID {
-		return 0, refuse("reservation %s: %s is reserved for %s (%s) already", r.Name, r.Address, other.Name, other.Client())
+		return 0, Refused("reservation %s: %s is reserved for %s (%s) already", r.Name, r.Address, other.Name, other.Client())
 	}
 	if other, _ := d.next.reserved.byClient.Get(r.key()); other != nil && other.ID != r.ID {
-		return 0, refuse("reservation %s: %s has reservation %s (%s) in scope %s already; edit that one", r.Name, r.Client(), other.Name,
+		return 0, Refused("reservation %s: %s has reservation %s (%s) in scope %s already; edit that one", r.Name, r.Client(), other.Name,
 			other.Address, s.Name)
 	}
 	if err := d.checkSettings(&r.Settings); err != nil {
@@ -87,7 +87,7 @@ func (d *Draft) dropReservation(r *Reservation) {
 func (d *Draft) RemoveReservation(name string) error {
 	r := d.next.ReservationNamed(name)
 	if r == nil {
-		return missing(KindReservation, name)
+		return Missing(KindReservation, name)
 	}
 	d.dropReservation(r)
 	d.note(KindReservation, r.ID, r.Name, *r, nil)

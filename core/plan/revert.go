@@ -16,7 +16,7 @@ func (d *Draft) Revert(changes []Change) error {
 				len(lines) > 0 {
 				text = lines[0].Text
 			}
-			return refuse("%s %s was changed again since (%s); change it back by hand", c.Kind, c.Name, text)
+			return Refused("%s %s was changed again since (%s); change it back by hand", c.Kind, c.Name, text)
 		}
 		var err error
 		if c.Before == nil {

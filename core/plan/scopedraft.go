@@ -44,29 +44,29 @@ func (d *Draft) checkScope(s *Scope) error {
 		return err
 	}
 	if !s.Subnet.IsValid() || s.Subnet.Masked() != s.Subnet {
-		return refuse("scope %s needs a subnet like 10.40.0.0/24", s.Name)
+		return Refused("scope %s needs a subnet like 10.40.0.0/24", s.Name)
 	}
 	if !s.Subnet.Addr().Is4() {
-		return refuse("scope %s: %s is IPv6; scopes are IPv4 in this version", s.Name, s.Subnet)
+		return Refused("scope %s: %s is IPv6; scopes are IPv4 in this version", s.Name, s.Subnet)
 	}
 	if s.Subnet.Bits() < 8 {
-		return refuse("scope %s: subnet %s is larger than any link; use a mask of /8 or longer", s.Name, s.Subnet)
+		return Refused("scope %s: subnet %s is larger than any link; use a mask of /8 or longer", s.Name, s.Subnet)
 	}
 	if s.Subnet.Addr().IsLoopback() || s.Subnet.Addr().IsMulticast() || s.Subnet.Addr().IsLinkLocalUnicast() {
-		return refuse("scope %s: nobody can be given an address of %s", s.Name, s.Subnet)
+		return Refused("scope %s: nobody can be given an address of %s", s.Name, s.Subnet)
 	}
 	switch s.Mode {
 	case "":
 		s.Mode = Held
 	case Held, Serving, Draining:
 	default:
-		return refuse("scope %s: mode %q is unknown; use held, serving or draining", s.Name, s.Mode)
+		return Refused("scope %s: mode %q is unknown; use held, serving or draining", s.Name, s.Mode)
 	}
 	if s.Mode != Draining {
 		s.DrainUntil = time.Time{}
 	}
 	if d.next.Link(s.Link) == nil {
-		return refuse("scope %s has no link", s.Name)
+		return Refused("scope %s has no link", s.Name)
 	}
 	if err := checkIdentity(s.Identity); err != nil {
 		return fmt.Errorf("scope %s: %w", s.Name, err)
@@ -74,20 +74,20 @@ func (d *Draft) checkScope(s *Scope) error {
 	switch s.Bootp {
 	case "", BootpIgnore, BootpReserved, BootpDynamic:
 	default:
-		return refuse("scope %s: BOOTP clients can be ignored, served reserved addresses, or dynamic ones; use ignore, reserved or dynamic, not %q", s.Name, s.Bootp)
+		return Refused("scope %s: BOOTP clients can be ignored, served reserved addresses, or dynamic ones; use ignore, reserved or dynamic, not %q", s.Name, s.Bootp)
 	}
 	if s.OfferDelay < 0 || time.Duration(s.OfferDelay) > 10*time.Second {
-		return refuse("scope %s: offers can wait 10s at most; clients give up after that", s.Name)
+		return Refused("scope %s: offers can wait 10s at most; clients give up after that", s.Name)
 	}
 	if err := s.Thresholds.check(); err != nil {
-		return refuse("scope %s: %v", s.Name, err)
+		return Refused("scope %s: %v", s.Name, err)
 	}
 	if s.Limits.PerCircuit < -1 || s.Limits.NewPerMinute < -1 {
-		return refuse("scope %s: a limit is a number of addresses or clients, 0 for the default, or -1 for none", s.Name)
+		return Refused("scope %s: a limit is a number of addresses or clients, 0 for the default, or -1 for none", s.Name)
 	}
 	for _, r := range d.next.Rules() {
 		if p := r.Pool; p.Valid() && s.ID != 0 && d.next.poolScope(p) == s.ID && !slices.Contains(s.Pools, p) {
-			return refuse("rule %s sends clients to pool %s of scope %s, which would be gone; change the rule first", r.Name, p, s.Name)
+			return Refused("rule %s sends clients to pool %s of scope %s, which would be gone; change the rule first", r.Name, p, s.Name)
 		}
 	}
 	for v := range d.next.subnets.Subnets(s.Subnet) {
@@ -109,7 +109,7 @@ func (d *Draft) checkScope(s *Scope) error {
 	if old := d.next.Scope(s.ID); old != nil && old.Subnet != s.Subnet {
 		for _, r := range d.next.Reservations(s.ID) {
 			if !s.Subnet.Contains(r.Address) {
-				return refuse("reservation %s (%s) would fall outside the new subnet %s of scope %s; move or remove it first", r.Name, r.Address,
+				return Refused("reservation %s (%s) would fall outside the new subnet %s of scope %s; move or remove it first", r.Name, r.Address,
 					s.Subnet, s.Name)
 			}
 		}
@@ -126,7 +126,7 @@ func checkRanges(s *Scope) error {
 	whole := addr.OfPrefix(s.Subnet)
 	inside := func(what string, r addr.Range) error {
 		if !whole.Contains(r.From) || !whole.Contains(r.To) {
-			return refuse("%s %s of scope %s lies outside its subnet %s", what, r, s.Name, s.Subnet)
+			return Refused("%s %s of scope %s lies outside its subnet %s", what, r, s.Name, s.Subnet)
 		}
 		return nil
 	}
@@ -137,7 +137,7 @@ func checkRanges(s *Scope) error {
 			return err
 		}
 		if i > 0 && p.Overlaps(s.Pools[i-1]) {
-			return refuse("pools %s and %s of scope %s overlap; join them into one", s.Pools[i-1], p, s.Name)
+			return Refused("pools %s and %s of scope %s overlap; join them into one", s.Pools[i-1], p, s.Name)
 		}
 	}
 	s.Exclusions = slices.Clone(s.Exclusions)
@@ -147,14 +147,14 @@ func checkRanges(s *Scope) error {
 			return err
 		}
 		if i > 0 && e.Range.Overlaps(s.Exclusions[i-1].Range) {
-			return refuse("exclusions %s and %s of scope %s overlap; join them into one", s.Exclusions[i-1].Range, e.Range, s.Name)
+			return Refused("exclusions %s and %s of scope %s overlap; join them into one", s.Exclusions[i-1].Range, e.Range, s.Name)
 		}
 	}
 	return nil
 }
 
 func overlapping(s *Scope, other *View) error {
-	return refuse("scope %s (%s) overlaps scope %s (%s); an address can be in one scope only", s.Name, s.Subnet, other.Name, other.Subnet)
+	return Refused("scope %s (%s) overlaps scope %s (%s); an address can be in one scope only", s.Name, s.Subnet, other.Name, other.Subnet)
 }
 
 // recompile refreshes the view of a scope that did not change itself.
@@ -230,7 +230,7 @@ func (d *Draft) dropScope(v *View) {
 func (d *Draft) RemoveScope(name string) error {
 	v := d.next.ScopeNamed(name)
 	if v == nil {
-		return missing(KindScope, name)
+		return Missing(KindScope, name)
 	}
 	for _, r := range d.next.Reservations(v.ID) {
 		d.dropReservation(r)
@@ -240,7 +240,7 @@ func (d *Draft) RemoveScope(name string) error {
 		if r.Scope == v.ID {
 			d.dropRule(r)
 		} else if r.Pool.Valid() && d.next.poolScope(r.Pool) == v.ID {
-			return refuse("rule %s of the defaults sends clients to pool %s of scope %s; change the rule first", r.Name, r.Pool, v.Name)
+			return Refused("rule %s of the defaults sends clients to pool %s of scope %s; change the rule first", r.Name, r.Pool, v.Name)
 		}
 	}
 	for _, t := range d.next.Trials() {

@@ -154,23 +154,23 @@ func (d *Draft) checkSupernet(s *Supernet) error {
 	}
 	switch {
 	case !s.Prefix.IsValid() || s.Prefix.Masked() != s.Prefix:
-		return refuse("supernet %s needs a prefix like 10.40.0.0/16", s.Name)
+		return Refused("supernet %s needs a prefix like 10.40.0.0/16", s.Name)
 	case !s.Prefix.Addr().Is4():
-		return refuse("supernet %s: %s is IPv6, which is not served yet", s.Name, s.Prefix)
+		return Refused("supernet %s: %s is IPv6, which is not served yet", s.Name, s.Prefix)
 	}
 	if other, there := d.next.nets.Get(s.Prefix); there && other.ID != s.ID {
-		return refuse("supernet %s has the prefix %s of supernet %s; a prefix is of one supernet", s.Name, s.Prefix, other.Name)
+		return Refused("supernet %s has the prefix %s of supernet %s; a prefix is of one supernet", s.Name, s.Prefix, other.Name)
 	}
 	for p, v := range d.next.subnets.Supernets(s.Prefix) {
 		if p != s.Prefix {
-			return refuse("supernet %s (%s) would cut scope %s (%s) in two; a supernet lies around whole scopes", s.Name, s.Prefix, v.Name, v.Subnet)
+			return Refused("supernet %s (%s) would cut scope %s (%s) in two; a supernet lies around whole scopes", s.Name, s.Prefix, v.Name, v.Subnet)
 		}
 	}
 	if err := checkIdentity(s.Identity); err != nil {
 		return fmt.Errorf("supernet %s: %w", s.Name, err)
 	}
 	if err := s.Thresholds.check(); err != nil {
-		return refuse("supernet %s: %v", s.Name, err)
+		return Refused("supernet %s: %v", s.Name, err)
 	}
 	if err := d.checkSettings(&s.Settings); err != nil {
 		return fmt.Errorf("supernet %s: %w", s.Name, err)
@@ -182,7 +182,7 @@ func (d *Draft) checkSupernet(s *Supernet) error {
 func (d *Draft) uncut(s *Scope) error {
 	for p, n := range d.next.nets.Subnets(s.Subnet) {
 		if p != s.Subnet {
-			return refuse("supernet %s (%s) would cut scope %s (%s) in two; a supernet lies around whole scopes", n.Name, n.Prefix, s.Name, s.Subnet)
+			return Refused("supernet %s (%s) would cut scope %s (%s) in two; a supernet lies around whole scopes", n.Name, n.Prefix, s.Name, s.Subnet)
 		}
 	}
 	return nil
@@ -193,7 +193,7 @@ func (d *Draft) poolsStay(id ID) error {
 	n := d.next.Supernet(id)
 	for _, r := range d.next.catalog.ruleOf[id] {
 		if r.Pool.Valid() && !n.Prefix.Contains(r.Pool.From) {
-			return refuse("rule %s of supernet %s sends clients to pool %s, which lies outside of %s; change the rule first", r.Name, n.Name,
+			return Refused("rule %s of supernet %s sends clients to pool %s, which lies outside of %s; change the rule first", r.Name, n.Name,
 				r.Pool, n.Prefix)
 		}
 	}
@@ -205,7 +205,7 @@ func (d *Draft) poolsStay(id ID) error {
 func (d *Draft) RemoveSupernet(name string) error {
 	s := d.next.SupernetNamed(name)
 	if s == nil {
-		return missing(KindSupernet, name)
+		return Missing(KindSupernet, name)
 	}
 	for _, r := range d.next.Rules() {
 		if r.Supernet == s.ID {

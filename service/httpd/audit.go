@@ -11,6 +11,7 @@ import (
 	"yarnpost/api"
 	"yarnpost/core/addr"
 	"yarnpost/core/audit"
+	"yarnpost/core/plan"
 	"yarnpost/service/auditor"
 	"yarnpost/service/permit"
 )
@@ -132,11 +133,11 @@ func neighboursOf(in []api.Neighbour) (out []audit.Neighbour, err error) {
 	for _, n := range in {
 		a, err := addr.ParseAddr(n.Address)
 		if err != nil {
-			return nil, refused("%v", err)
+			return nil, plan.Refused("%v", err)
 		}
 		hw, err := addr.ParseHardware(n.Hardware)
 		if err != nil {
-			return nil, refused("%v", err)
+			return nil, plan.Refused("%v", err)
 		}
 		source := n.Source
 		if source == "" {

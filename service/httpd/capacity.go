@@ -140,22 +140,22 @@ func (s *Server) level(of, name, pool string) (samples.Level, error) {
 	case of == "supernet":
 		n := s.Engine.Plan().SupernetNamed(name)
 		if n == nil {
-			return samples.Level{}, unknown("supernet", name)
+			return samples.Level{}, plan.Missing("supernet", name)
 		}
 		if len(s.Engine.Plan().Inside(n.Prefix)) == 0 {
-			return samples.Level{}, refused("supernet %s has no scope in it, so there is no use of it to show", n.Name)
+			return samples.Level{}, plan.Refused("supernet %s has no scope in it, so there is no use of it to show", n.Name)
 		}
 		want.Supernet = n.ID
 	case name != "~all":
 		v := s.Engine.Plan().ScopeNamed(name)
 		if v == nil {
-			return samples.Level{}, unknown("scope", name)
+			return samples.Level{}, plan.Missing("scope", name)
 		}
 		want.Scope = v.ID
 		if pool != "" {
 			r, err := addr.ParseRange(pool)
 			if err != nil {
-				return samples.Level{}, refused("%v", err)
+				return samples.Level{}, plan.Refused("%v", err)
 			}
 			if want.Pool = r; len(v.Parts) == 1 && v.Parts[0].Pool == r {
 				want.Pool = addr.Range{}
@@ -167,13 +167,13 @@ func (s *Server) level(of, name, pool string) (samples.Level, error) {
 			return l, nil
 		}
 	}
-	return samples.Level{}, unknown("pool", pool)
+	return samples.Level{}, plan.Missing("pool", pool)
 }
 
 func (s *Server) capacityDetail(ctx context.Context, of, name, pool, since string) (out api.CapacityDetail, err error) {
 	span, err := option.ParseDuration(since)
 	if err != nil || span <= 0 || span > 370*24*time.Hour {
-		return out, refused("%q is no span of time that is kept; write 28d, a year at the most", since)
+		return out, plan.Refused("%q is no span of time that is kept; write 28d, a year at the most", since)
 	}
 	l, err := s.level(of, name, pool)
 	if err != nil {
@@ -368,15 +368,15 @@ func sizeOf(in api.SizeRequest) (out api.Size, err error) {
 			continue
 		}
 		if *d.to, err = option.ParseDuration(d.text); err != nil {
-			return out, refused("%v", err)
+			return out, plan.Refused("%v", err)
 		}
 		if *d.to == 0 && d.to != &c.Stay {
-			return out, refused("%s is no time; leave it out to have it worked out", d.text)
+			return out, plan.Refused("%s is no time; leave it out to have it worked out", d.text)
 		}
 	}
 	r, err := c.Solve()
 	if err != nil {
-		return out, refused("%v", err)
+		return out, plan.Refused("%v", err)
 	}
 	return api.Size{Pool: r.Pool, Lease: option.FormatDuration(r.Lease), Hold: option.FormatDuration(r.Hold.Truncate(time.Minute)),
 		Mean: r.Mean,
@@ -386,11 +386,11 @@ func sizeOf(in api.SizeRequest) (out api.Size, err error) {
 func (s *Server) subnetInfo(text string, split int) (out api.SubnetInfo, err error) {
 	p, err := addr.ParsePrefixOf(text)
 	if err != nil {
-		return out, refused("%v", err)
+		return out, plan.Refused("%v", err)
 	}
 	n, err := capacity.Calculate(p, split)
 	if err != nil {
-		return out, refused("%v", err)
+		return out, plan.Refused("%v", err)
 	}
 	out = api.SubnetInfo{Subnet: n.Prefix.String(), Network: n.Network.String(), First: n.First.String(), Last: n.Last.String(),
 		Broadcast: addrText(n.Broadcast), Mask: addrText(n.Mask), Wildcard: addrText(n.Wildcard), Hosts: n.Hosts, Parts: texts(n.Parts),

@@ -41,12 +41,12 @@ func (q *exchangeQuery) keep() (func(*observe.Exchange) bool, error) {
 	var err error
 	if q.Address != "" {
 		if at, err = addr.ParseAddr(q.Address); err != nil {
-			return nil, refused("%v", err)
+			return nil, plan.Refused("%v", err)
 		}
 	}
 	if q.Relay != "" {
 		if relay, err = addr.ParseAddr(q.Relay); err != nil {
-			return nil, refused("relay: %v", err)
+			return nil, plan.Refused("relay: %v", err)
 		}
 	}
 	who := strings.ToLower(strings.TrimSpace(q.Client))

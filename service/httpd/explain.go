@@ -33,7 +33,7 @@ func typed(word string) (request.Kind, error) {
 	case "BOOTP":
 		return request.Boot, nil
 	}
-	return 0, refused("messages to explain are DISCOVER, REQUEST, INFORM and BOOTP, not %q", word)
+	return 0, plan.Refused("messages to explain are DISCOVER, REQUEST, INFORM and BOOTP, not %q", word)
 }
 
 func (s *Server) explain(in api.Ask) (api.Explanation, error) {
@@ -147,24 +147,24 @@ func newQuestion(p *plan.Plan, in api.Ask) (*question, error) {
 		Agent: request.Agent{Circuit: []byte(in.Circuit), Remote: []byte(in.Remote)}}}
 	if in.Hardware != "" {
 		if q.Hardware, err = addr.ParseHardware(in.Hardware); err != nil {
-			return nil, refused("%v", err)
+			return nil, plan.Refused("%v", err)
 		}
 	}
 	if in.Identifier != "" {
 		var id addr.Octets
 		if err := id.UnmarshalText([]byte(in.Identifier)); err != nil {
-			return nil, refused("identifier: %v", err)
+			return nil, plan.Refused("identifier: %v", err)
 		}
 		q.Identifier = []byte(id)
 	}
 	if in.Address != "" {
 		if q.Address, err = addr.ParseAddr(in.Address); err != nil {
-			return nil, refused("%v", err)
+			return nil, plan.Refused("%v", err)
 		}
 	}
 	if in.Relay != "" {
 		if q.via, err = addr.ParseAddr(in.Relay); err != nil {
-			return nil, refused("relay: %v", err)
+			return nil, plan.Refused("relay: %v", err)
 		}
 		q.exact = true
 	}
@@ -176,18 +176,18 @@ func (q *question) options(in api.Ask) error {
 	for _, w := range in.Wants {
 		d, err := q.plan.Codes().Lookup(w)
 		if err != nil {
-			return refused("%v", err)
+			return plan.Refused("%v", err)
 		}
 		q.Asks = append(q.Asks, d.Code)
 	}
 	for name, value := range in.Options {
 		d, err := q.plan.Codes().Lookup(name)
 		if err != nil {
-			return refused("%v", err)
+			return plan.Refused("%v", err)
 		}
 		data, err := d.Type.Encode(value)
 		if err != nil {
-			return refused("option %s: %v", d.Name(), err)
+			return plan.Refused("option %s: %v", d.Name(), err)
 		}
 		q.Options = append(q.Options, request.Option{Code: d.Code, Data: data})
 	}
@@ -252,7 +252,7 @@ func (s *Server) direct(q *question, in api.Ask) error {
 	if in.Scope != "" {
 		v := p.ScopeNamed(in.Scope)
 		if v == nil {
-			return unknown("scope", in.Scope)
+			return plan.Missing("scope", in.Scope)
 		}
 		q.via = v.Subnet.Addr()
 	}
@@ -269,7 +269,7 @@ func (s *Server) direct(q *question, in api.Ask) error {
 			}
 		}
 		if q.path.Prefixes == nil && p.LinkOnInterface(in.Interface) == 0 {
-			return refused("interface %s is not served and belongs to no link", in.Interface)
+			return plan.Refused("interface %s is not served and belongs to no link", in.Interface)
 		}
 	case q.via.IsValid():
 		q.Relay, q.path.Unicast = q.via, true
@@ -281,7 +281,7 @@ func (s *Server) direct(q *question, in api.Ask) error {
 		}
 		q.path.Server = s.Host.Facing(q.Relay)
 	default:
-		return refused("it is not clear which link the client is on; name a scope, a relay or an interface, " +
+		return plan.Refused("it is not clear which link the client is on; name a scope, a relay or an interface, " +
 			"or a hardware address that has a lease or a reservation")
 	}
 	return nil

@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/request"
+	"yarnpost/edit"
 )
 
 // Whatever edits somebody sends, nothing panics; they are refused or they make a
@@ -42,14 +43,14 @@ func FuzzEdits(f *testing.F) {
 		if _, err := d.PutLink(plan.Link{Name: "far"}); err != nil {
 			t.Fatal(err)
 		}
-		e := &editor{Server: &Server{}, ctx: withoutResolver()}
+		at := &around{Server: &Server{}, ctx: withoutResolver()}
 		for _, x := range edits {
 			// What asks the running service is left out: it needs one.
 			if x.Scope != nil && (x.Op == "add" && x.Scope.Link == nil || x.Scope.Link != nil && *x.Scope.Link == "") || x.Reservation != nil &&
 				x.Reservation.Address == nil {
 				return
 			}
-			if e.apply(d, x) != nil {
+			if edit.Apply(at, d, x) != nil {
 				return
 			}
 		}

@@ -22,7 +22,7 @@ import (
 func (s *Server) given(address string) (api.GivenOptions, error) {
 	at, err := addr.ParseAddr(address)
 	if err != nil {
-		return api.GivenOptions{}, refused("%v", err)
+		return api.GivenOptions{}, plan.Refused("%v", err)
 	}
 	var l *lease.Lease
 	s.Engine.With(func(t *lease.Table) { l = t.At(at) })
@@ -80,7 +80,7 @@ func (s *Server) staleOf(scope string) (list []report.Stale, active int, err err
 	if scope != "" {
 		v := p.ScopeNamed(scope)
 		if v == nil {
-			return nil, 0, unknown("scope", scope)
+			return nil, 0, plan.Missing("scope", scope)
 		}
 		id = v.ID
 	}
@@ -116,12 +116,12 @@ func (s *Server) stale(scope string) (api.StaleLeases, error) {
 
 func (s *Server) nudge(ctx context.Context, in api.NudgeRequest) (api.Nudged, error) {
 	if in.Stale == (in.Address != "") {
-		return api.Nudged{}, refused("name one address, or all clients with stale options")
+		return api.Nudged{}, plan.Refused("name one address, or all clients with stale options")
 	}
 	if in.Address != "" {
 		at, err := addr.ParseAddr(in.Address)
 		if err != nil {
-			return api.Nudged{}, refused("%v", err)
+			return api.Nudged{}, plan.Refused("%v", err)
 		}
 		var l *lease.Lease
 		s.Engine.With(func(t *lease.Table) { l = t.At(at) })
@@ -129,7 +129,7 @@ func (s *Server) nudge(ctx context.Context, in api.NudgeRequest) (api.Nudged, er
 			return api.Nudged{}, fmt.Errorf("%w: %s has no active lease", plan.ErrNotFound, at)
 		}
 		if err := s.Leases.MayNudge(l); err != nil {
-			return api.Nudged{}, refused("%v", err)
+			return api.Nudged{}, plan.Refused("%v", err)
 		}
 		if !in.DryRun {
 			if err := s.Leases.Nudge(l); err != nil {

@@ -92,7 +92,7 @@ func (s *Server) leases(q *leaseQuery) (api.Page[api.Lease], error) {
 	if q.Scope != "" {
 		v := p.ScopeNamed(q.Scope)
 		if v == nil {
-			return api.Page[api.Lease]{}, unknown("scope", q.Scope)
+			return api.Page[api.Lease]{}, plan.Missing("scope", q.Scope)
 		}
 		scope = v.ID
 	}
@@ -101,7 +101,7 @@ func (s *Server) leases(q *leaseQuery) (api.Page[api.Lease], error) {
 		var c cursor
 		raw, err := base64.RawURLEncoding.DecodeString(q.After)
 		if err != nil || json.Unmarshal(raw, &c) != nil {
-			return api.Page[api.Lease]{}, refused("after is not the next of an earlier page")
+			return api.Page[api.Lease]{}, plan.Refused("after is not the next of an earlier page")
 		}
 		after = &row{&lease.Lease{Prefix: lease.Host(c.Addr)}, string(c.Key), c.Num}
 	}

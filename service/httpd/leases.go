@@ -144,12 +144,12 @@ func (s *Server) clearMany(ctx context.Context, in api.ClearRequest) (api.Cleare
 // toClear lists the addresses that a request means.
 func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
 	if ways := len(in.Addresses) > 0; ways && (in.All || in.Scope != "") || !ways && !in.All && in.Scope == "" {
-		return nil, refused("name addresses, or a scope, or all")
+		return nil, plan.Refused("name addresses, or a scope, or all")
 	}
 	for _, text := range in.Addresses {
 		a, err := addr.ParseAddr(text)
 		if err != nil {
-			return nil, refused("%v", err)
+			return nil, plan.Refused("%v", err)
 		}
 		list = append(list, a)
 	}
@@ -160,7 +160,7 @@ func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
 	if in.Scope != "" {
 		v := s.Engine.Plan().ScopeNamed(in.Scope)
 		if v == nil {
-			return nil, unknown("scope", in.Scope)
+			return nil, plan.Missing("scope", in.Scope)
 		}
 		scope = v.ID
 	}
@@ -209,19 +209,19 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 	var err error
 	if q.Address != "" {
 		if past.Address, err = addr.ParseAddr(q.Address); err != nil {
-			return nil, failure(refused("%v", err))
+			return nil, failure(plan.Refused("%v", err))
 		}
 	}
 	if q.Hardware != "" {
 		if past.Hardware, err = addr.ParseHardware(q.Hardware); err != nil {
-			return nil, failure(refused("%v", err))
+			return nil, failure(plan.Refused("%v", err))
 		}
 	}
 	switch {
 	case q.Address == "" && q.Hardware == "" && q.Hostname == "":
-		return nil, failure(refused("name an address, a hardware address or a host name"))
+		return nil, failure(plan.Refused("name an address, a hardware address or a host name"))
 	case !q.At.IsZero() && q.Address == "":
-		return nil, failure(refused("who had it at a moment can be told of an address; name one"))
+		return nil, failure(plan.Refused("who had it at a moment can be told of an address; name one"))
 	case !q.At.IsZero():
 		past.Before, past.Limit = q.At.Add(time.Nanosecond), 1
 	case past.Before.IsZero():

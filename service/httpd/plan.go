@@ -18,6 +18,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/edit"
 	"yarnpost/service/change"
 	"yarnpost/service/permit"
 )
@@ -32,13 +33,13 @@ func (s *Server) registerPlan(a huma.API) {
 	o.MaxBodyBytes = changeOctets
 	huma.Register(a, o, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
-		ed := &editor{Server: s, ctx: ctx}
+		at := &around{Server: s, ctx: ctx}
 		c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm,
 			Alone: r.Alone},
 			func(d *plan.Draft) error {
-				ed.resolved = nil
+				at.resolved = nil
 				for _, e := range r.Edits {
-					if err := ed.apply(d, e); err != nil {
+					if err := edit.Apply(at, d, e); err != nil {
 						return err
 					}
 				}
@@ -51,7 +52,7 @@ func (s *Server) registerPlan(a huma.API) {
 			s.forgetReserved(r.Edits)
 		}
 		out := s.changeView(c)
-		out.Resolved = append(out.Resolved, ed.resolved...)
+		out.Resolved = append(out.Resolved, at.resolved...)
 		return respond(out, nil)
 	})
 	huma.Register(a, op("list-revisions", http.MethodGet, "/api/plan/revisions", "Revisions of the plan, newest first", "plan", permit.See),
@@ -119,7 +120,7 @@ func (s *Server) registerPlan(a huma.API) {
 			p := s.Engine.Plan()
 			v := p.ScopeNamed(in.Name)
 			if v == nil {
-				return nil, failure(unknown("scope", in.Name))
+				return nil, failure(plan.Missing("scope", in.Name))
 			}
 			return respond(scopeView(p, v, s.Engine.Count(v.ID)), nil)
 		})
@@ -128,7 +129,7 @@ func (s *Server) registerPlan(a huma.API) {
 			p := s.Engine.Plan()
 			v := p.ScopeNamed(in.Name)
 			if v == nil {
-				return nil, failure(unknown("scope", in.Name))
+				return nil, failure(plan.Missing("scope", in.Name))
 			}
 			return listed(s, s.cells(p, v))
 		})
@@ -152,7 +153,7 @@ func (s *Server) registerPlan(a huma.API) {
 		}) (*body[api.Page[string]], error) {
 			names, err := s.Engine.Plan().Names(plan.Kind(in.Kind))
 			if err != nil {
-				return nil, failure(refused("%v", err))
+				return nil, failure(plan.Refused("%v", err))
 			}
 			return listed(s, append([]string{}, names...))
 		})
@@ -203,14 +204,14 @@ func (s *Server) restorePlan(ctx context.Context, in *body[api.Restore]) (*body[
 	to := r.Revision
 	switch {
 	case (r.Revision == 0) == (r.At == nil):
-		return nil, failure(refused("name the revision whose plan is to be brought back, or the moment; one of them"))
+		return nil, failure(plan.Refused("name the revision whose plan is to be brought back, or the moment; one of them"))
 	case r.At != nil:
 		at, err := s.Store.RevisionAt(ctx, *r.At)
 		if err != nil {
 			return nil, failure(err)
 		}
 		if to = at; to == 0 {
-			return nil, failure(refused("at %s there was no plan yet", r.At.UTC().Format(time.RFC3339)))
+			return nil, failure(plan.Refused("at %s there was no plan yet", r.At.UTC().Format(time.RFC3339)))
 		}
 	}
 	reason := cmp.Or(r.Reason, fmt.Sprintf("brings back the plan of revision %d", to))
@@ -234,7 +235,7 @@ func (s *Server) asAt(ctx context.Context, d *plan.Draft, revision int64) error 
 	}
 	then, err := d.Plan().Before(revision, since)
 	if err != nil {
-		return refused("the plan of revision %d cannot be put together any more: %v", revision, err)
+		return plan.Refused("the plan of revision %d cannot be put together any more: %v", revision, err)
 	}
 	return d.Become(then)
 }
@@ -276,7 +277,7 @@ func pageOf[T any](list []T, after string, limit int) (p api.Page[T], err error)
 	from := 0
 	if after != "" {
 		if from, err = strconv.Atoi(after); err != nil || from < 0 {
-			return p, refused("after is not the next of an earlier page")
+			return p, plan.Refused("after is not the next of an earlier page")
 		}
 		from = min(from, len(list))
 	}
@@ -327,7 +328,7 @@ func (s *Server) reservations(scope, search, after string, limit int) (*body[api
 	if scope != "" {
 		v := p.ScopeNamed(scope)
 		if v == nil {
-			return nil, failure(unknown("scope", scope))
+			return nil, failure(plan.Missing("scope", scope))
 		}
 		id = v.ID
 	}
@@ -357,10 +358,10 @@ func (s *Server) space(name string, bits, most int) (api.Space, error) {
 	p := s.Engine.Plan()
 	n := p.SupernetNamed(name)
 	if n == nil {
-		return api.Space{}, unknown("supernet", name)
+		return api.Space{}, plan.Missing("supernet", name)
 	}
 	if bits != 0 && bits < n.Prefix.Bits() || bits > n.Prefix.Addr().BitLen() {
-		return api.Space{}, refused("no /%d fits into supernet %s (%s); ask for /%d to /%d", bits, n.Name, n.Prefix, n.Prefix.Bits(),
+		return api.Space{}, plan.Refused("no /%d fits into supernet %s (%s); ask for /%d to /%d", bits, n.Name, n.Prefix, n.Prefix.Bits(),
 			n.Prefix.Addr().BitLen())
 	}
 	out := api.Space{Prefix: n.Prefix.String(), Parts: []api.Stretch{}, Next: []string{}}

@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/rehearsal"
+	"yarnpost/edit"
 	"yarnpost/service/permit"
 	"yarnpost/service/rehearse"
 )
@@ -64,18 +65,18 @@ const spanMost = 60 * 24 * time.Hour
 func (s *Server) rehearse(ctx context.Context, in api.RehearsalOrder) (*rehearse.Play, error) {
 	span, err := option.ParseDuration(in.Since)
 	if err != nil || span < time.Hour || span > spanMost {
-		return nil, refused("%q is no span to rehearse; write 7d, an hour at the least and 60 days at the most", in.Since)
+		return nil, plan.Refused("%q is no span to rehearse; write 7d, an hour at the least and 60 days at the most", in.Since)
 	}
 	d := s.Engine.Plan().Draft()
-	ed := &editor{Server: s, ctx: ctx}
+	at := &around{Server: s, ctx: ctx}
 	for _, e := range in.Edits {
-		if err := ed.apply(d, e); err != nil {
+		if err := edit.Apply(at, d, e); err != nil {
 			return nil, err
 		}
 	}
 	next, items := d.Finish()
 	if len(items) == 0 && !in.Gone {
-		return nil, refused("nothing would change; say what is to be rehearsed")
+		return nil, plan.Refused("nothing would change; say what is to be rehearsed")
 	}
 	return s.Rehearsals.Start(span, next, items, plan.Diff(items, d.Label), in.Gone)
 }

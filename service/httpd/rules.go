@@ -123,16 +123,16 @@ func (s *Server) ruleView(p *plan.Plan, r *plan.CompiledRule) api.Rule {
 func (s *Server) tryRule(in api.RuleTry) (api.RuleTried, error) {
 	program, err := rule.Compile(in.When)
 	if err != nil {
-		return api.RuleTried{}, refused("%v", err)
+		return api.RuleTried{}, plan.Refused("%v", err)
 	}
 	p := s.Engine.Plan()
 	for _, name := range program.Lists {
 		if l := p.ListNamed(name); l == nil || l.Name != name {
-			return api.RuleTried{}, refused("there is no list %q; yarnpost list add %s makes it", name, name)
+			return api.RuleTried{}, plan.Refused("there is no list %q; yarnpost list add %s makes it", name, name)
 		}
 	}
 	if in.Scope != "" && p.ScopeNamed(in.Scope) == nil {
-		return api.RuleTried{}, unknown("scope", in.Scope)
+		return api.RuleTried{}, plan.Missing("scope", in.Scope)
 	}
 	matching, all, examples := s.Reports.TryRule(p, func(ask *rule.Request, v *plan.View) bool {
 		if in.Scope != "" && v.ID != p.ScopeNamed(in.Scope).ID {

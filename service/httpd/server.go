@@ -182,6 +182,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerSession(a)
 	s.registerTokens(a)
 	s.registerPlan(a)
+	s.registerPlanFile(a)
 	s.registerLeases(a)
 	s.registerStatus(a)
 	s.registerUnderstand(a)

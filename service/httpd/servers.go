@@ -16,6 +16,7 @@ import (
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
+	"yarnpost/edit"
 	"yarnpost/service/failover"
 	"yarnpost/service/observe"
 	"yarnpost/service/permit"
@@ -43,12 +44,12 @@ func (s *Server) registerServers(a huma.API) {
 		if in.Address != "" {
 			var err error
 			if at, err = netip.ParseAddr(in.Address); err != nil {
-				return respond(api.Forgotten{}, refused("%q is no address", in.Address))
+				return respond(api.Forgotten{}, plan.Refused("%q is no address", in.Address))
 			}
 		}
 		n := s.Engine.ForgetRelays(at)
 		if at.IsValid() && n == 0 {
-			return respond(api.Forgotten{}, unknown("relay", in.Address))
+			return respond(api.Forgotten{}, plan.Missing("relay", in.Address))
 		}
 		return respond(api.Forgotten{Count: n}, nil)
 	})
@@ -79,7 +80,7 @@ func (s *Server) registerServers(a huma.API) {
 		"trials", permit.See), func(_ context.Context, in *named) (*body[api.Page[api.TrialResult]], error) {
 		t := s.Engine.Plan().TrialNamed(in.Name)
 		if t == nil {
-			return nil, failure(unknown("trial", in.Name))
+			return nil, failure(plan.Missing("trial", in.Name))
 		}
 		out := []api.TrialResult{}
 		for _, r := range s.Trials.Results(t.Name) {
@@ -114,15 +115,15 @@ func (s *Server) trial(in api.TrialRun) (plan.Trial, error) {
 	if in.Name != "" {
 		t := p.TrialNamed(in.Name)
 		if t == nil {
-			return plan.Trial{}, unknown("trial", in.Name)
+			return plan.Trial{}, plan.Missing("trial", in.Name)
 		}
 		return *t, nil
 	}
-	t := plan.Trial{Vendor: in.Vendor, Circuit: in.Circuit, Hardware: trialHardware(in.Scope + in.Relay)}
+	t := plan.Trial{Vendor: in.Vendor, Circuit: in.Circuit, Hardware: edit.TrialHardware(in.Scope + in.Relay)}
 	if in.Hardware != "" {
 		hw, err := addr.ParseHardware(in.Hardware)
 		if err != nil {
-			return t, refused("%v", err)
+			return t, plan.Refused("%v", err)
 		}
 		t.Hardware = hw
 	}
@@ -130,23 +131,23 @@ func (s *Server) trial(in api.TrialRun) (plan.Trial, error) {
 	case in.Scope != "":
 		v := p.ScopeNamed(in.Scope)
 		if v == nil {
-			return t, unknown("scope", in.Scope)
+			return t, plan.Missing("scope", in.Scope)
 		}
 		t.Scope = v.ID
 	case in.Relay != "":
 		a, err := addr.ParseAddr(in.Relay)
 		if err != nil {
-			return t, refused("relay: %v", err)
+			return t, plan.Refused("relay: %v", err)
 		}
 		if on := p.OnLink(p.LinkOfRelay(a)); len(on) > 0 {
 			t.Scope = on[0].ID
 		} else if v := p.ScopeAt(a); v != nil {
 			t.Scope = v.ID
 		} else {
-			return t, refused("no link knows relay %s", a)
+			return t, plan.Refused("no link knows relay %s", a)
 		}
 	default:
-		return t, refused("name a trial, a scope or a relay")
+		return t, plan.Refused("name a trial, a scope or a relay")
 	}
 	return t, nil
 }

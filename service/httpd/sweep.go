@@ -76,14 +76,14 @@ func (s *Server) wanted(in api.SweepOrder) (w sought, err error) {
 	if in.Scope != "" {
 		v := s.Engine.Plan().ScopeNamed(in.Scope)
 		if v == nil {
-			return w, unknown("scope", in.Scope)
+			return w, plan.Missing("scope", in.Scope)
 		}
 		w.scope = v.ID
 	}
 	for _, text := range in.Addresses {
 		a, err := addr.ParseAddr(text)
 		if err != nil {
-			return w, refused("%v", err)
+			return w, plan.Refused("%v", err)
 		}
 		if w.addresses == nil {
 			w.addresses = map[netip.Addr]bool{}
@@ -92,7 +92,7 @@ func (s *Server) wanted(in api.SweepOrder) (w sought, err error) {
 	}
 	if in.Older != "" {
 		if w.older, err = option.ParseDuration(in.Older); err != nil {
-			return w, refused("%v", err)
+			return w, plan.Refused("%v", err)
 		}
 	}
 	return w, nil

@@ -10,9 +10,10 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"unicode"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"yarnpost/edit"
 )
 
 // This file holds what is true of every text that comes in, whatever it is for.
@@ -32,9 +33,6 @@ var jsonFormat = huma.Format{
 		return json.Unmarshal(b, v)
 	},
 }
-
-// textMost bounds a text, in octets.
-const textMost = 64 << 10
 
 // checkJSON refuses keys that stand twice in one object, and texts with
 // characters that are not for reading. Errors name the field and never repeat
@@ -75,20 +73,7 @@ func (c *jsonCheck) field() string {
 
 // text checks a text of the value that is looked at.
 func (c *jsonCheck) text(text string) error {
-	if printable(text) {
-		return nil
-	}
-	return checkText(c.field(), text)
-}
-
-// printable reports whether a text is one that may stand anywhere; most are.
-func printable(text string) bool {
-	for i := range len(text) {
-		if text[i] < ' ' || text[i] > '~' {
-			return false
-		}
-	}
-	return len(text) <= textMost
+	return edit.CheckText(c.field(), text)
 }
 
 func (c *jsonCheck) value() error {
@@ -150,42 +135,9 @@ func (c *jsonCheck) object() error {
 	return err
 }
 
-// checkText refuses characters that are not for reading: controls, escapes,
-// marks that turn the direction of writing, and what is no character at all.
-// Notes, reasons and certificates may have several lines.
-func checkText(field, text string) error {
-	if field == "" {
-		field = "the text"
-	}
-	if len(text) > textMost {
-		return fmt.Errorf("%s takes %d octets; %d is the most", field, len(text), textMost)
-	}
-	lines := strings.HasSuffix(field, "note") || strings.HasSuffix(field, "reason") || field == "ca"
-	for _, r := range text {
-		if lines && (r == '\n' || r == '\t') {
-			continue
-		}
-		if r == unicode.ReplacementChar || unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Co, r) || r == '\u2028' ||
-			r == '\u2029' {
-			return fmt.Errorf("%s has the character U+%04X, which is not for reading; take it out", strings.ToValidUTF8(clean(field), "?"), r)
-		}
-	}
-	return nil
-}
-
-// clean makes a text harmless to show.
-func clean(text string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsPrint(r) {
-			return r
-		}
-		return '?'
-	}, text)
-}
-
 // cleanURL refuses the same in a request's path and query.
 func cleanURL(r *http.Request) error {
-	if err := checkText("the path", r.URL.Path); err != nil {
+	if err := edit.CheckText("the path", r.URL.Path); err != nil {
 		return err
 	}
 	query, err := url.ParseQuery(r.URL.RawQuery)
@@ -194,7 +146,7 @@ func cleanURL(r *http.Request) error {
 	}
 	for key, values := range query {
 		for _, v := range append(values, key) {
-			if err := checkText(key, v); err != nil {
+			if err := edit.CheckText(key, v); err != nil {
 				return err
 			}
 		}

@@ -26,7 +26,7 @@ import (
 // deeds are the operations that do something, in the words of the trail, by their ids.
 // Every operation that is no GET is here or among the harmless ones; a test holds that.
 var deeds = map[string]string{
-	"change-plan": store.ChangedPlan, "revert-revision": store.ChangedPlan, "restore-plan": store.ChangedPlan,
+	"change-plan": store.ChangedPlan, "revert-revision": store.ChangedPlan, "restore-plan": store.ChangedPlan, "apply-plan-file": store.ChangedPlan,
 	"apply-aside": store.ChangedPlan,
 	"end-lease":   "ended a lease", "clear-lease": "cleared an address", "clear-leases": "cleared addresses", "sweep": "swept",
 	"nudge": "had clients renew", "run-trial": "made a trial", "run-preflight": "looked at the host", "forget-relays": "forgot relays",

@@ -60,7 +60,7 @@ export function editOf(v: Fields, old?: Scope): Edit | null {
       options,
       lease: v.lease?.trim() ?? '',
       link: v.link && v.link !== old?.link ? v.link : undefined,
-      identity: v.identity ?? '',
+      identity: (v.identity ?? '') as '' | 'identifier' | 'hardware',
       bootp: v.bootp,
       rapidCommit: v.rapidCommit,
       offerDelay: v.offerDelay ?? '',

@@ -908,6 +908,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plan/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plan as a plan file, in YAML */
+        get: operations["export-plan"];
+        put?: never;
+        /** Preview or apply a plan file, as one revision or not at all */
+        post: operations["apply-plan-file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plan/restore": {
         parameters: {
             query?: never;
@@ -970,6 +988,23 @@ export interface paths {
         put?: never;
         /** Undo what one revision changed, as a new revision */
         post: operations["revert-revision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The JSON Schema of plan files */
+        get: operations["plan-file-schema"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2027,7 +2062,10 @@ export interface components {
              * @description IANA enterprise number, with place 125
              */
             enterprise?: number;
+            /** @description For people */
             note?: string;
+            /** @description All options */
+            options?: components["schemas"]["OwnOption"][];
             /**
              * @description Where its options travel
              * @enum {string}
@@ -2075,11 +2113,18 @@ export interface components {
             thresholds: components["schemas"]["Thresholds"];
         };
         DefaultsEdit: {
-            /** @enum {string} */
+            /**
+             * @description What clients are told apart by; identifier if left out
+             * @enum {string}
+             */
             identity?: "identifier" | "hardware";
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
             lease?: string;
+            /** @description Hear, and send nothing */
             listening?: boolean;
+            /** @description For people */
             note?: string;
+            /** @description By option name or code; an empty value inherits again, none takes an inherited value away */
             options?: {
                 [key: string]: string;
             };
@@ -2111,12 +2156,16 @@ export interface components {
             defaults?: components["schemas"]["DefaultsEdit"];
             /** @enum {string} */
             kind: "defaults" | "supernet" | "link" | "scope" | "reservation" | "codebook" | "list" | "rule" | "trial";
+            /** @description Link that it shares with other scopes; one of its own, or the one whose relay or interface lies in the subnet, if left out */
             link?: components["schemas"]["LinkEdit"];
             list?: components["schemas"]["ListEdit"];
             /** @description Item concerned; not for defaults */
             name?: string;
-            /** @enum {string} */
-            op: "add" | "edit" | "remove";
+            /**
+             * @description put sets what it says, and leaves nothing else set
+             * @enum {string}
+             */
+            op: "add" | "edit" | "put" | "remove";
             reservation?: components["schemas"]["ReservationEdit"];
             rule?: components["schemas"]["RuleEdit"];
             scope?: components["schemas"]["ScopeEdit"];
@@ -2215,7 +2264,10 @@ export interface components {
             type: string;
         };
         Exclusion: {
-            /** @example 10.77.0.100-10.77.0.109 */
+            /**
+             * @description One address, a-b, or a CIDR
+             * @example 10.77.0.100-10.77.0.109
+             */
             range: string;
             /** @description Who uses it, if known */
             user?: string;
@@ -2465,13 +2517,19 @@ export interface components {
             subnetSelection: boolean;
         };
         LinkEdit: {
+            /** @description Interfaces of this host */
             interfaces?: string[];
+            /** @description Hear, and send nothing */
             listening?: boolean;
             /** @description New name */
             name?: string;
+            /** @description For people */
             note?: string;
+            /** @description Addresses of its relays (giaddr) */
             relays?: string[];
+            /** @description Do not serve while another server answers there */
             standAside?: boolean;
+            /** @description Clients of other links may choose a scope of it (option 118) */
             subnetSelection?: boolean;
         };
         List: {
@@ -2493,6 +2551,7 @@ export interface components {
             entries?: string[];
             /** @description New name */
             name?: string;
+            /** @description For people */
             note?: string;
             /** @description Entries to add */
             put?: string[];
@@ -2584,9 +2643,14 @@ export interface components {
             server: string;
         };
         OwnOption: {
-            /** Format: int32 */
+            /**
+             * Format: int32
+             * @description Number of the option
+             */
             code: number;
+            /** @description For people */
             meaning?: string;
+            /** @description What it is called where it is set */
             name: string;
             /** @description Such as address, address list, text, u16, u8 text */
             type: string;
@@ -3627,19 +3691,23 @@ export interface components {
             circuit?: string;
             /** @description One of hardware, identifier and circuit says whom it is for */
             hardware?: string;
+            /** @description Host name that the client is told */
             hostname?: string;
             /** @description In hexadecimal */
             identifier?: string;
             /** @description Give it although another host answers for the address */
             insist?: boolean;
-            /** @description Empty to inherit */
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
             lease?: string;
             /** @description New name */
             name?: string;
+            /** @description For people */
             note?: string;
+            /** @description By option name or code; an empty value inherits again, none takes an inherited value away */
             options?: {
                 [key: string]: string;
             };
+            /** @description Scope of a reservation without an address */
             scope?: string;
         };
         Restore: {
@@ -3731,11 +3799,15 @@ export interface components {
         RuleEdit: {
             /** @description ignore, refuse, reserved, or empty to give values */
             action?: string;
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
             lease?: string;
             /** @description New name */
             name?: string;
+            /** @description For people */
             note?: string;
+            /** @description Keep it, and do not use it */
             off?: boolean;
+            /** @description By option name or code; an empty value inherits again, none takes an inherited value away */
             options?: {
                 [key: string]: string;
             };
@@ -3845,37 +3917,63 @@ export interface components {
         };
         ScopeEdit: {
             addExclusions?: components["schemas"]["Exclusion"][];
+            /** @description Refuse clients without a record, instead of keeping silent */
             authoritative?: boolean;
-            /** @enum {string} */
+            /**
+             * @description What BOOTP clients get; reserved if left out
+             * @enum {string}
+             */
             bootp?: "ignore" | "reserved" | "dynamic";
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description No lease reaches beyond this, while it drains
+             */
             drainUntil?: string;
-            /** @description identifier, hardware, or empty to inherit */
-            identity?: string;
-            /** @description Empty to inherit */
+            /** @description All exclusions */
+            exclusions?: components["schemas"]["Exclusion"][];
+            /**
+             * @description What clients are told apart by; empty inherits
+             * @enum {string}
+             */
+            identity?: "identifier" | "hardware" | "";
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
             lease?: string;
+            /** @description Link that it shares with other scopes; if left out, the one whose relay or interface lies in the subnet, or one of its own */
             link?: string;
-            /** @enum {string} */
+            /**
+             * @description A new scope is held if it says nothing
+             * @enum {string}
+             */
             mode?: "held" | "serving" | "draining";
             /** @description New name */
             name?: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Clients never seen before that are let in a minute, at most; 0 is a tenth of the pools and 60 at least, -1 is any number
+             */
             newPerMinute?: number;
+            /** @description For people */
             note?: string;
-            /** @description Up to 10s; empty for none */
+            /** @description How long offers wait, up to 10s; empty for none */
             offerDelay?: string;
-            /** @description By name or code; an empty value unsets, none takes an inherited value away */
+            /** @description By option name or code; an empty value inherits again, none takes an inherited value away */
             options?: {
                 [key: string]: string;
             };
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Dynamic addresses behind one relay circuit, at most; -1 is any number
+             */
             perCircuit?: number;
             /** @description All pools: ranges, CIDRs, or all for the whole subnet */
             pools?: string[];
+            /** @description Probe addresses before they are offered; true if left out */
             probe?: boolean;
+            /** @description Let clients that ask for it do with two messages */
             rapidCommit?: boolean;
             /** @description Ranges as they were added */
             removeExclusions?: string[];
+            /** @description Such as 10.77.0.0/24 */
             subnet?: string;
             /**
              * Format: int64
@@ -4168,14 +4266,18 @@ export interface components {
             usage: components["schemas"]["Usage"];
         };
         SupernetEdit: {
-            /** @enum {string} */
+            /**
+             * @description What clients are told apart by
+             * @enum {string}
+             */
             identity?: "identifier" | "hardware" | "";
-            /** @description Empty to inherit */
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
             lease?: string;
             /** @description New name */
             name?: string;
+            /** @description For people */
             note?: string;
-            /** @description Values by option name or code; empty inherits again, none takes an inherited value away */
+            /** @description By option name or code; an empty value inherits again, none takes an inherited value away */
             options?: {
                 [key: string]: string;
             };
@@ -4282,13 +4384,17 @@ export interface components {
             vendor: string;
         };
         TrialEdit: {
+            /** @description Circuit of the relay (option 82) */
             circuit?: string;
             /** @description Such as 15m; empty for on demand alone */
             every?: string;
+            /** @description Made up if left out */
             hardware?: string;
             /** @description New name */
             name?: string;
+            /** @description For people */
             note?: string;
+            /** @description Scope that is tried */
             scope?: string;
             /** @description Vendor class */
             vendor?: string;
@@ -6300,6 +6406,86 @@ export interface operations {
             };
         };
     };
+    "export-plan": {
+        parameters: {
+            query?: {
+                /** @description Kinds of items, such as scope,reservation; the whole plan if left out */
+                only?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "apply-plan-file": {
+        parameters: {
+            query?: {
+                /** @description Revision the file was made from, if it does not say so itself */
+                base?: number;
+                /** @description What was changed since the file's revision is overwritten */
+                overwrite?: boolean;
+                /** @description Why, for the history */
+                reason?: string;
+                /** @description Only say what would happen */
+                dryRun?: boolean;
+                /** @description Go ahead although clients are stranded */
+                confirm?: boolean;
+                /** @description Change the plan here although the partner cannot be reached; it takes the change when it is back */
+                alone?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeResult"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "restore-plan": {
         parameters: {
             query?: never;
@@ -6419,6 +6605,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeResult"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-file-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */

@@ -5,7 +5,7 @@ import "time"
 // Edit is one edit of the plan. Put the item under the field of its kind; with
 // edit, fields that are left out stay as they are.
 type Edit struct {
-	Op          string           `json:"op" enum:"add,edit,put,remove" doc:"put sets what it says, and leaves nothing else set"`
+	Op          string           `json:"op" enum:"add,edit,put,set,remove" doc:"put sets what it says, and leaves nothing else set; set adds, or edits what is there"`
 	Kind        string           `json:"kind" enum:"defaults,supernet,link,scope,reservation,codebook,list,rule,trial"`
 	Name        string           `json:"name,omitempty" doc:"Item concerned; not for defaults"`
 	Supernet    *SupernetEdit    `json:"supernet,omitempty"`

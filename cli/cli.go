@@ -93,6 +93,7 @@ func commands() []command {
 	all = append(all, understandCommands()...)
 	all = append(all, trialCommands()...)
 	all = append(all, planCommands()...)
+	all = append(all, sheetCommands()...)
 	all = append(all, trailCommands()...)
 	all = append(all, pairCommands()...)
 	all = append(all, capacityCommands()...)

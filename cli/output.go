@@ -17,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"yarnpost/api"
+	"yarnpost/edit"
 )
 
 // table is rows of text with an optional head.
@@ -268,9 +269,7 @@ func writeCSV(w io.Writer, head []string, rows [][]string) error {
 		cells := make([]string, len(head))
 		copy(cells, r)
 		for i, c := range cells {
-			if first, _ := utf8.DecodeRuneInString(strings.TrimLeft(c, " ")); c != "" && strings.ContainsRune("=+-@\t\r＝＋－＠", first) {
-				cells[i] = "'" + c
-			}
+			cells[i] = edit.Defuse(c)
 		}
 		_ = cw.Write(cells)
 	}

@@ -112,7 +112,10 @@ func (k *call) faulty(name string, faults []planfile.Fault) error {
 	for _, f := range faults {
 		place := name
 		if f.Line > 0 {
-			place = fmt.Sprintf("%s:%d:%d", name, f.Line, f.Column)
+			place = fmt.Sprintf("%s:%d", name, f.Line)
+		}
+		if f.Column > 0 {
+			place = fmt.Sprintf("%s:%d", place, f.Column)
 		}
 		fmt.Fprintf(k.err, "%s: %s\n", place, harmless(f.Text))
 	}
@@ -167,9 +170,8 @@ func checkCommand() command {
 		}}
 }
 
-// sendFile has a server preview or apply a plan file.
-func (k *call) sendFile(text []byte, o api.FileOrder) (api.ChangeResult, error) {
-	done, err := k.client.ApplyPlanFile(k.ctx, text, o)
+// told turns a refusal of a file into its faults, one a line.
+func (k *call) told(name string, done api.ChangeResult, err error) (api.ChangeResult, error) {
 	var problem *client.Problem
 	if !errors.As(err, &problem) || len(problem.Errors) == 0 {
 		return done, err
@@ -177,15 +179,19 @@ func (k *call) sendFile(text []byte, o api.FileOrder) (api.ChangeResult, error) 
 	var faults []planfile.Fault
 	for _, e := range problem.Errors {
 		f := planfile.Fault{Text: e.Message}
-		if n, err := fmt.Sscanf(e.Location, "line %d, column %d", &f.Line, &f.Column); n != 2 || err != nil {
+		if n, _ := fmt.Sscanf(e.Location, "line %d, column %d", &f.Line, &f.Column); n == 0 {
 			f.Text = strings.TrimPrefix(e.Location+": "+e.Message, ": ")
 		}
 		faults = append(faults, f)
 	}
-	if err := k.faulty(k.args[0], faults); err != nil {
-		return done, errors.New(problem.Detail)
-	}
-	return done, nil
+	_ = k.faulty(name, faults)
+	return done, errors.New(problem.Detail)
+}
+
+// sendFile has a server preview or apply a plan file.
+func (k *call) sendFile(text []byte, o api.FileOrder) (api.ChangeResult, error) {
+	done, err := k.client.ApplyPlanFile(k.ctx, text, o)
+	return k.told(k.args[0], done, err)
 }
 
 func previewCommand() command {
@@ -197,20 +203,24 @@ func previewCommand() command {
 				if err != nil {
 					return err
 				}
-				done, err := k.sendFile(text, api.FileOrder{DryRun: true, Overwrite: true})
-				if err != nil {
-					return err
-				}
-				if err := k.showChange(done); err != nil || len(done.Diff) == 0 {
-					return err
-				}
-				return errWouldChange
+				return k.previewed(k.sendFile(text, api.FileOrder{DryRun: true, Overwrite: true}))
 			}
 		}}
 }
 
+// previewed shows what a file would change.
+func (k *call) previewed(done api.ChangeResult, err error) error {
+	if err != nil {
+		return err
+	}
+	if err := k.showChange(done); err != nil || len(done.Diff) == 0 {
+		return err
+	}
+	return errWouldChange
+}
+
 // errWouldChange ends a preview of a file that would change something.
-var errWouldChange = fmt.Errorf("%wyarnpost plan apply makes the change", errOnlyPreview)
+var errWouldChange = fmt.Errorf("%wapply makes the change", errOnlyPreview)
 
 func applyCommand() command {
 	return command{name: "plan apply", args: "FILE", short: "Make the plan what a plan file says, as one revision or not at all", least: 1, most: 1,

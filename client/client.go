@@ -191,6 +191,28 @@ func (c *Client) PlanFile(ctx context.Context, kinds []string) (out []byte, err 
 
 // ApplyPlanFile previews or applies a plan file.
 func (c *Client) ApplyPlanFile(ctx context.Context, text []byte, o api.FileOrder) (out api.ChangeResult, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/plan/file", ordered(o), raw{text, "application/yaml"}, &out)
+	return out, err
+}
+
+// Sheet is the items of a kind as a sheet, or a template of one.
+func (c *Client) Sheet(ctx context.Context, kind string, template bool) (out []byte, err error) {
+	query := url.Values{}
+	if template {
+		query.Set("template", "true")
+	}
+	err = c.call(ctx, http.MethodGet, "/api/plan/sheets/"+url.PathEscape(kind), query, nil, &out)
+	return out, err
+}
+
+// ApplySheet previews or applies a sheet.
+func (c *Client) ApplySheet(ctx context.Context, kind string, text []byte, o api.FileOrder) (out api.ChangeResult, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/plan/sheets/"+url.PathEscape(kind), ordered(o), raw{text, "text/csv"}, &out)
+	return out, err
+}
+
+// ordered is how a file is to be applied, as a query.
+func ordered(o api.FileOrder) url.Values {
 	query := url.Values{}
 	for name, set := range map[string]bool{"overwrite": o.Overwrite, "dryRun": o.DryRun, "confirm": o.Confirm, "alone": o.Alone} {
 		if set {
@@ -203,8 +225,7 @@ func (c *Client) ApplyPlanFile(ctx context.Context, text []byte, o api.FileOrder
 	if o.Base != 0 {
 		query.Set("base", strconv.FormatInt(o.Base, 10))
 	}
-	err = c.call(ctx, http.MethodPost, "/api/plan/file", query, raw{text, "application/yaml"}, &out)
-	return out, err
+	return query
 }
 
 // ClearLeases clears many abandoned addresses.

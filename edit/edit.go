@@ -33,6 +33,7 @@ const (
 	Add    = "add"    // there must be none of this name, or the same
 	Edit   = "edit"   // what is not said stays
 	Put    = "put"    // what is not said is not set
+	Set    = "set"    // adds it, or edits it if it is there
 	Remove = "remove" // with what belongs to it
 )
 
@@ -59,14 +60,14 @@ func Apply(around Around, d *plan.Draft, e api.Edit) error {
 // under another name.
 func apply(around Around, d *plan.Draft, e api.Edit, heir plan.Item) []error {
 	switch e.Op {
-	case Add, Edit, Put:
+	case Add, Edit, Put, Set:
 	case Remove:
 		if err := d.Remove(plan.Kind(e.Kind), e.Name); err != nil {
 			return []error{err}
 		}
 		return nil
 	default:
-		return []error{plan.Refused("an edit can add, edit, put or remove, and not %q", e.Op)}
+		return []error{plan.Refused("an edit can add, edit, put, set or remove, and not %q", e.Op)}
 	}
 	if of := editors[plan.Kind(e.Kind)]; of.make != nil {
 		x := &pass{around: around, draft: d, plan: d.Plan()}
@@ -188,6 +189,11 @@ func (of editing[T, E]) edit(x *pass, e api.Edit, heir plan.Item) (complete bool
 	}
 	old, v := of.old(x.plan, e.Name), of.new
 	*of.name(&v) = e.Name
+	if e.Op == Set {
+		if e.Op = Edit; old == nil {
+			e.Op = Add
+		}
+	}
 	var twin *T
 	switch {
 	case e.Op == Add || e.Op == Put:
@@ -265,7 +271,7 @@ func makeDefaults(x *pass, e api.Edit, _ plan.Item) (complete bool) {
 		return false
 	}
 	v := x.plan.Defaults
-	if e.Op == Put {
+	if e.Op == Put { // all the other operations edit what is always there
 		v = plan.Defaults{}
 	}
 	if defaultsFields(x, &v, e.Defaults); len(x.errs) == 0 && !plan.Same(x.plan.Defaults, v) {

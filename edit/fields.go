@@ -114,7 +114,7 @@ func (x *pass) place(v *plan.Scope, in *api.ScopeEdit) error {
 		}
 		v.Link = twin.Link
 		return nil
-	case x.op == Put && link == "" && x.plan.LinkNamed(v.Name) != nil:
+	case x.op != Add && link == "" && x.plan.LinkNamed(v.Name) != nil:
 		link = v.Name
 	}
 	var host []plan.Interface
@@ -202,8 +202,11 @@ func exclusions(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 	}
 	for _, e := range more {
 		r, good := parse(field, e.Range)
-		same := func(o plan.Exclusion) bool { return o.Range == r && o.User == e.User }
-		if good && !slices.ContainsFunc(v.Exclusions, same) {
+		switch i := slices.IndexFunc(v.Exclusions, func(o plan.Exclusion) bool { return o.Range == r }); {
+		case !good:
+		case i >= 0:
+			v.Exclusions[i].User = e.User
+		default:
 			v.Exclusions = append(v.Exclusions, plan.Exclusion{Range: r, User: e.User})
 		}
 	}
@@ -392,9 +395,7 @@ func ruleFields(x *pass, r *plan.Rule, in *api.RuleEdit) {
 	value(x, &r.When, &in.When)
 	text(x, &r.Action, &in.Action)
 	parsed(x, "pool", &r.Pool, &in.Pool, func(text string) (p addr.Range, err error) {
-		if text != "" {
-			err = within("pool of rule "+r.Name, p.UnmarshalText([]byte(text)))
-		}
+		err = within("pool of rule "+r.Name, p.UnmarshalText([]byte(text)))
 		return p, err
 	})
 	value(x, &r.Off, &in.Off)

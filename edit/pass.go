@@ -69,7 +69,7 @@ func texts(x *pass, item *[]string, in **[]string) {
 	}
 }
 
-// parsed carries a field that is written as text.
+// parsed carries a field that is written as text; an empty text is none.
 func parsed[T interface {
 	comparable
 	fmt.Stringer
@@ -79,6 +79,8 @@ func parsed[T interface {
 	case x.out && *item != zero:
 		v := (*item).String()
 		*in = &v
+	case !x.out && *in != nil && **in == "":
+		*item = zero
 	case !x.out && *in != nil:
 		v, err := parse(**in)
 		if err != nil {
@@ -89,12 +91,9 @@ func parsed[T interface {
 	}
 }
 
-// duration carries a span; an empty text is none.
+// duration carries a span.
 func duration(x *pass, field string, item *plan.Duration, in **string) {
 	parsed(x, field, item, in, func(text string) (d plan.Duration, err error) {
-		if text == "" {
-			return 0, nil
-		}
 		if err := d.UnmarshalText([]byte(text)); err != nil {
 			return 0, fmt.Errorf("%s: %w", field, err)
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 )
 
 // textMost bounds a text, in octets.
@@ -54,4 +55,24 @@ func Clean(text string) string {
 		}
 		return '?'
 	}, text)
+}
+
+// executed are the characters at which a spreadsheet takes a cell for something to compute.
+const executed = "=+-@\t\r＝＋－＠"
+
+// Defuse makes a cell of a sheet one that a spreadsheet shows, and does not compute: an apostrophe goes
+// before it. Fused takes that away again.
+func Defuse(cell string) string {
+	if first, _ := utf8.DecodeRuneInString(strings.TrimLeft(cell, " '")); strings.ContainsRune(executed, first) && cell != "" {
+		return "'" + cell
+	}
+	return cell
+}
+
+// Fused is a cell as it was before it was defused.
+func Fused(cell string) string {
+	if rest, quoted := strings.CutPrefix(cell, "'"); quoted && Defuse(rest) == cell {
+		return rest
+	}
+	return cell
 }

@@ -114,15 +114,18 @@ func exported(t *testing.T, p *plan.Plan) string {
 func TestRoundTrip(t *testing.T) {
 	p := made(t, plan.New(), mill)
 	looms, lab := p.ScopeNamed("looms"), p.ScopeNamed("loom-lab")
-	if looms.Scope.Lease != plan.Duration(12*time.Hour) || lab.Scope.Lease != plan.Duration(time.Hour) || lab.Link != looms.Link || !lab.NoProbe ||
-		lab.Thresholds.Days != -1 || len(looms.Scope.Options) != 3 || lab.Pools[0] != addr.OfPrefix(netip.MustParsePrefix("10.40.12.0/26")) {
+	if looms.Scope.Lease != plan.Duration(12*time.Hour) || lab.Scope.Lease != plan.Duration(time.Hour) || lab.Link != looms.Link ||
+		!lab.NoProbe ||
+		lab.Thresholds.Days != -1 || len(looms.Scope.Options) != 3 ||
+		lab.Pools[0] != addr.OfPrefix(netip.MustParsePrefix("10.40.12.0/26")) {
 		t.Errorf("shared settings: %+v, %+v", looms.Scope, lab.Scope)
 	}
 	if v := looms.Scope.Options[option.Std(224)]; v != "http://plan.fellgate.example/" {
 		t.Errorf("an option of one's own: %q", v)
 	}
 	gate := p.ScopeNamed("gatehouse")
-	if gate.Note != "Two lines:\nof a note.\n" || gate.Exclusions[1].User != "barriers" || gate.Limits.PerCircuit != -1 || gate.LinkName != "gate" {
+	if gate.Note != "Two lines:\nof a note.\n" || gate.Exclusions[1].User != "barriers" || gate.Limits.PerCircuit != -1 ||
+		gate.LinkName != "gate" {
 		t.Errorf("%+v", gate.Scope)
 	}
 	if n, _ := p.Names(plan.KindRule); len(n) != 3 || p.RuleNamed("public").Of() != p.SupernetNamed("public").ID {
@@ -142,7 +145,8 @@ func TestRoundTrip(t *testing.T) {
 			t.Errorf("no %q in\n%s", want, text)
 		}
 	}
-	if part, err := Export(p, plan.KindList); err != nil || strings.Contains(string(part), "scopes:") || !strings.Contains(string(part), "covers: part") {
+	if part, err := Export(p, plan.KindList); err != nil || strings.Contains(string(part), "scopes:") || !strings.Contains(string(part),
+		"covers: part") {
 		t.Errorf("a part: %v\n%s", err, part)
 	}
 }
@@ -164,7 +168,8 @@ func TestWholeAndPart(t *testing.T) {
 	}
 	swapped := strings.NewReplacer("address: 10.40.8.9,", "address: 10.40.2.8,", "address: 10.40.2.8}", "address: 10.40.8.9}").Replace(text)
 	next := made(t, p, swapped)
-	if a, b := next.ReservationNamed("loom-1"), next.ReservationNamed("scale"); a.Address.String() != "10.40.2.8" || b.Address.String() != "10.40.8.9" ||
+	if a, b := next.ReservationNamed("loom-1"), next.ReservationNamed("scale"); a.Address.String() != "10.40.2.8" ||
+		b.Address.String() != "10.40.8.9" ||
 		a.ID != p.ReservationNamed("loom-1").ID {
 		t.Errorf("two that changed places: %+v, %+v", a, b)
 	}
@@ -172,12 +177,14 @@ func TestWholeAndPart(t *testing.T) {
 	gone := text[:start] + text[strings.Index(text, "  looms:\n    subnet"):]
 	gone = gone[:strings.Index(gone, "reservations:")] + "reservations:\n  # none\n"
 	next = made(t, p, gone)
-	if next.ScopeNamed("stores") != nil || next.LinkNamed("stores") != nil || next.ReservationNamed("loom-1") != nil || next.TrialNamed("looms") != nil {
+	if next.ScopeNamed("stores") != nil || next.LinkNamed("stores") != nil || next.ReservationNamed("loom-1") != nil ||
+		next.TrialNamed("looms") != nil {
 		t.Errorf("something is left:\n%s", exported(t, next))
 	}
 	part := "plan-file: 1\nscopes:\n  stores: {subnet: 10.40.2.0/26, note: smaller}\n"
 	next = made(t, p, part)
-	if s := next.ScopeNamed("stores"); s.Note != "smaller" || s.Authoritative || s.ID != p.ScopeNamed("stores").ID || next.ScopeNamed("looms") == nil {
+	if s := next.ScopeNamed("stores"); s.Note != "smaller" || s.Authoritative || s.ID != p.ScopeNamed("stores").ID ||
+		next.ScopeNamed("looms") == nil {
 		t.Errorf("a part: %+v", s)
 	}
 	// A subnet that one gives up is another's in the same file, whichever stands first.
@@ -201,8 +208,10 @@ func TestFaults(t *testing.T) {
 		{"plan-file: 2\n", `line 1, column 12: plan-file: "2" is not the version`},
 		{"plan-file: 1\ncovers: all\n", `line 2, column 9: covers: "all" is neither`},
 		{head + "scope:\n", `line 3, column 1: there is no section "scope"; is "scopes" meant?`},
-		{head + "scopes:\n  a: {subnet: 10.0.0.0/24}\n  A: {subnet: 10.1.0.0/24}\n", "line 5, column 3: A stands here a second time; the first is in line 4"},
-		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, leese: 8h}\n", `line 4, column 28: there is no key "leese" for a scope; is "lease" meant?`},
+		{head + "scopes:\n  a: {subnet: 10.0.0.0/24}\n  A: {subnet: 10.1.0.0/24}\n",
+			"line 5, column 3: A stands here a second time; the first is in line 4"},
+		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, leese: 8h}\n",
+			`line 4, column 28: there is no key "leese" for a scope; is "lease" meant?`},
 		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, lease: }\n", "lease has no value"},
 		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, lease: soon}\n", "line 4, column 35: lease: \"soon\" is not a duration"},
 		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, probe: yes}\n", "line 4, column 35: probe is true or false"},
@@ -218,11 +227,13 @@ func TestFaults(t *testing.T) {
 		{head + "scopes:\n  a: &x {subnet: 10.0.0.0/24}\n  b: *x\n", "line 4, column 6: anchors and aliases are not for plan files"},
 		{head + "scopes:\n  a: {subnet: !!str 10.0.0.0/24}\n", "tag !!str"},
 		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, note: \"\\e[31m\"}\n", "not for reading"},
-		{head + "scopes:\n  a: {subnet: 10.0.0.0/24}\n  b: {subnet: 10.0.0.0/25}\n", "line 5, column 3: scope b (10.0.0.0/25) overlaps scope a"},
+		{head + "scopes:\n  a: {subnet: 10.0.0.0/24}\n  b: {subnet: 10.0.0.0/25}\n",
+			"line 5, column 3: scope b (10.0.0.0/25) overlaps scope a"},
 		{head + "scopes:\n  a: {subnet: fd00::/64}\n", "IPv6"},
 		{head + "reservations:\n  a: {hardware: 02:00:00:00:00:01}\n", "needs a scope or an address"},
 		{head + "reservations:\n  a: {hardware: 02:00:00:00:00:01, address: 10.9.9.9}\n", "no scope holds 10.9.9.9"},
-		{head + "codebooks:\n  c:\n    place: message\n    options:\n    - {code: x, name: a, type: text}\n", "line 7, column 14: code is a number"},
+		{head + "codebooks:\n  c:\n    place: message\n    options:\n    - {code: x, name: a, type: text}\n",
+			"line 7, column 14: code is a number"},
 		{head + "revision: last\n", "not the number of a revision"},
 	} {
 		done := Check([]byte(c.text), nil)
@@ -234,7 +245,8 @@ func TestFaults(t *testing.T) {
 			t.Errorf("%q: %q, want %q", c.text, all, c.want)
 		}
 	}
-	many := Check([]byte(head+"scopes:\n  a: {subnet: 10.0.0.0/24, lease: soon, pools: x}\n  b: {sub: 10.0.0.0/25}\n  c: {probe: 1}\n"), nil).Faults
+	many := Check([]byte(head+"scopes:\n  a: {subnet: 10.0.0.0/24, lease: soon, pools: x}\n  b: {sub: 10.0.0.0/25}\n  c: {probe: 1}\n"),
+		nil).Faults
 	if len(many) < 2 || many[0].Line > many[len(many)-1].Line {
 		t.Errorf("not all faults, or not in order: %v", many)
 	}
@@ -326,7 +338,8 @@ func TestLongFile(t *testing.T) {
 		b.WriteString("plan-file: 1\nscopes:\n  big: {subnet: 10.0.0.0/8}\nreservations:\n")
 		for i := range n {
 			a := i + 256
-			fmt.Fprintf(&b, "  r%d: {address: 10.%d.%d.%d, hardware: 02:00:00:%02x:%02x:%02x}\n", i, a>>16, a>>8&255, a&255, i>>16, i>>8&255, i&255)
+			fmt.Fprintf(&b, "  r%d: {address: 10.%d.%d.%d, hardware: 02:00:00:%02x:%02x:%02x}\n", i, a>>16, a>>8&255, a&255, i>>16,
+				i>>8&255, i&255)
 		}
 		begun := time.Now()
 		if c := Check([]byte(b.String()), []byte("plan-file: 1\n")); len(c.Faults) > 0 {
@@ -344,7 +357,8 @@ func TestLongFile(t *testing.T) {
 // FuzzRead: whatever comes in, nothing panics; what is a file can be put in order, and then says the same.
 func FuzzRead(f *testing.F) {
 	f.Add(mill)
-	for _, text := range []string{"plan-file: 1\nscopes:\n  a: {subnet: 10.0.0.0/24}\n", "plan-file: 1\n? a\n: b\n", "plan-file: 1\nscopes: {a: {note: |\n  x}}\n"} {
+	for _, text := range []string{"plan-file: 1\nscopes:\n  a: {subnet: 10.0.0.0/24}\n", "plan-file: 1\n? a\n: b\n",
+		"plan-file: 1\nscopes: {a: {note: |\n  x}}\n"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -13,6 +13,7 @@ import (
 	"yarnpost/planfile"
 	"yarnpost/service/change"
 	"yarnpost/service/permit"
+	"yarnpost/sheet"
 )
 
 // This file serves plan files.
@@ -26,6 +27,12 @@ type fileOut struct {
 type fileIn struct {
 	api.FileOrder
 	RawBody []byte `contentType:"application/yaml"`
+}
+
+type sheetIn struct {
+	Kind string `path:"kind" enum:"scope,reservation,exclusion,entry"`
+	api.FileOrder
+	RawBody []byte `contentType:"text/csv"`
 }
 
 func (s *Server) registerPlanFile(a huma.API) {
@@ -46,9 +53,29 @@ func (s *Server) registerPlanFile(a huma.API) {
 			}
 			return &fileOut{"application/yaml", `attachment; filename="plan.yaml"`, text}, nil
 		})
-	o := op("apply-plan-file", http.MethodPost, "/api/plan/file", "Preview or apply a plan file, as one revision or not at all", "plan", permit.Plan)
+	o := op("apply-plan-file", http.MethodPost, "/api/plan/file", "Preview or apply a plan file, as one revision or not at all", "plan",
+		permit.Plan)
 	o.MaxBodyBytes = changeOctets
 	huma.Register(a, o, s.applyFile)
+	huma.Register(a, op("export-sheet", http.MethodGet, "/api/plan/sheets/{kind}",
+		"Scopes, reservations, exclusions or entries of lists as a sheet, in CSV",
+		"plan", permit.See), func(_ context.Context, in *struct {
+		Kind     string `path:"kind" enum:"scope,reservation,exclusion,entry"`
+		Template bool   `query:"template" doc:"Only the columns, and a row that shows how they are filled"`
+	}) (*fileOut, error) {
+		text, err := sheet.Export(s.Engine.Plan(), in.Kind)
+		if in.Template {
+			text, err = sheet.Template(in.Kind)
+		}
+		if err != nil {
+			return nil, failure(err)
+		}
+		return &fileOut{"text/csv; charset=utf-8", fmt.Sprintf("attachment; filename=%q", in.Kind+"s.csv"), text}, nil
+	})
+	o = op("apply-sheet", http.MethodPost, "/api/plan/sheets/{kind}", "Preview or apply a sheet, as one revision or not at all", "plan",
+		permit.Plan)
+	o.MaxBodyBytes = changeOctets
+	huma.Register(a, o, s.applySheet)
 	huma.Register(a, op("plan-file-schema", http.MethodGet, "/api/plan/schema", "The JSON Schema of plan files", "plan", permit.Nothing),
 		func(context.Context, *struct{}) (*fileOut, error) {
 			return &fileOut{"application/schema+json", `inline; filename="plan.schema.json"`, planfile.Schema()}, nil
@@ -58,16 +85,60 @@ func (s *Server) registerPlanFile(a huma.API) {
 func (s *Server) applyFile(ctx context.Context, in *fileIn) (*body[api.ChangeResult], error) {
 	f, faults := planfile.Read(in.RawBody)
 	if len(faults) > 0 {
-		return nil, faulty(faults)
+		return nil, faulty(placed(faults))
 	}
-	base := in.Base
-	if base == 0 && !in.Overwrite {
-		base = f.Revision
+	o := in.FileOrder
+	if o.Base == 0 && !o.Overwrite {
+		o.Base = f.Revision
 	}
+	return s.applyTogether(ctx, o, f.Edits, f.Covers == planfile.Whole,
+		func(list []edit.Fault) []huma.ErrorDetail { return placed(f.Place(list)) })
+}
+
+// placed are the faults of a plan file as details of a refusal.
+func placed(faults []planfile.Fault) (out []huma.ErrorDetail) {
+	for _, f := range faults {
+		d := huma.ErrorDetail{Message: f.Text}
+		if f.Line > 0 {
+			d.Location = fmt.Sprintf("line %d, column %d", f.Line, f.Column)
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+func (s *Server) applySheet(ctx context.Context, in *sheetIn) (*body[api.ChangeResult], error) {
+	read, faults := sheet.Read(in.Kind, in.RawBody)
+	if len(faults) > 0 {
+		return nil, faulty(inLines(faults))
+	}
+	return s.applyTogether(ctx, in.FileOrder, read.Edits, false,
+		func(list []edit.Fault) []huma.ErrorDetail { return inLines(read.Place(list)) })
+}
+
+// inLines are the faults of a sheet as details of a refusal.
+func inLines(faults []sheet.Fault) (out []huma.ErrorDetail) {
+	for _, f := range faults {
+		d := huma.ErrorDetail{Message: f.Text}
+		if f.Line > 0 {
+			d.Location = fmt.Sprintf("line %d", f.Line)
+		}
+		if f.Column != "" {
+			d.Message = f.Column + ": " + d.Message
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// applyTogether previews or applies the edits of a file, as one revision or not at all.
+func (s *Server) applyTogether(ctx context.Context, o api.FileOrder, edits []api.Edit, whole bool,
+	place func([]edit.Fault) []huma.ErrorDetail) (*body[api.ChangeResult], error) {
 	at := &around{Server: s, ctx: ctx, named: true}
-	c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: in.Reason, Base: base, Preview: in.DryRun, Confirm: in.Confirm,
-		Alone: in.Alone}, func(d *plan.Draft) error {
-		if faults = f.Place(edit.Together(at, d, f.Edits, f.Covers == planfile.Whole)); len(faults) > 0 {
+	var faults []huma.ErrorDetail
+	c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: o.Reason, Base: o.Base, Preview: o.DryRun, Confirm: o.Confirm,
+		Alone: o.Alone}, func(d *plan.Draft) error {
+		if faults = place(edit.Together(at, d, edits, whole)); len(faults) > 0 {
 			return plan.Refused("the file cannot be applied")
 		}
 		return nil
@@ -79,7 +150,7 @@ func (s *Server) applyFile(ctx context.Context, in *fileIn) (*body[api.ChangeRes
 		return nil, failure(err)
 	}
 	if c.Applied {
-		s.forgetReserved(f.Edits)
+		s.forgetReserved(edits)
 	}
 	return respond(s.changeView(c), nil)
 }
@@ -88,18 +159,14 @@ func (s *Server) applyFile(ctx context.Context, in *fileIn) (*body[api.ChangeRes
 const faultsMost = 200
 
 // faulty refuses a file, and says where it is wrong.
-func faulty(faults []planfile.Fault) error {
+func faulty(faults []huma.ErrorDetail) error {
 	say := fmt.Sprintf("the file has %d faults; nothing was changed", len(faults))
 	if len(faults) == 1 {
 		say = "the file has a fault; nothing was changed"
 	}
 	var details []error
-	for _, f := range faults[:min(len(faults), faultsMost)] {
-		d := &huma.ErrorDetail{Message: f.Text}
-		if f.Line > 0 {
-			d.Location = fmt.Sprintf("line %d, column %d", f.Line, f.Column)
-		}
-		details = append(details, d)
+	for i := range faults[:min(len(faults), faultsMost)] {
+		details = append(details, &faults[i])
 	}
 	return huma.Error422UnprocessableEntity(say, details...)
 }

@@ -1011,6 +1011,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plan/sheets/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Scopes, reservations, exclusions or entries of lists as a sheet, in CSV */
+        get: operations["export-sheet"];
+        put?: never;
+        /** Preview or apply a sheet, as one revision or not at all */
+        post: operations["apply-sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/preflight": {
         parameters: {
             query?: never;
@@ -2162,10 +2180,10 @@ export interface components {
             /** @description Item concerned; not for defaults */
             name?: string;
             /**
-             * @description put sets what it says, and leaves nothing else set
+             * @description put sets what it says, and leaves nothing else set; set adds, or edits what is there
              * @enum {string}
              */
-            op: "add" | "edit" | "put" | "remove";
+            op: "add" | "edit" | "put" | "set" | "remove";
             reservation?: components["schemas"]["ReservationEdit"];
             rule?: components["schemas"]["RuleEdit"];
             scope?: components["schemas"]["ScopeEdit"];
@@ -6636,6 +6654,90 @@ export interface operations {
                 };
                 content: {
                     "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-sheet": {
+        parameters: {
+            query?: {
+                /** @description Only the columns, and a row that shows how they are filled */
+                template?: boolean;
+            };
+            header?: never;
+            path: {
+                kind: "scope" | "reservation" | "exclusion" | "entry";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "apply-sheet": {
+        parameters: {
+            query?: {
+                /** @description Revision the file was made from, if it does not say so itself */
+                base?: number;
+                /** @description What was changed since the file's revision is overwritten */
+                overwrite?: boolean;
+                /** @description Why, for the history */
+                reason?: string;
+                /** @description Only say what would happen */
+                dryRun?: boolean;
+                /** @description Go ahead although clients are stranded */
+                confirm?: boolean;
+                /** @description Change the plan here although the partner cannot be reached; it takes the change when it is back */
+                alone?: boolean;
+            };
+            header?: never;
+            path: {
+                kind: "scope" | "reservation" | "exclusion" | "entry";
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeResult"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,177 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"yarnpost/demo"
+	"yarnpost/planfile"
+)
+
+// written is a file of a test with a text.
+func written(t *testing.T, name, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+const vlans = `plan-file: 1
+covers: whole
+shared:
+  vlan: {mode: serving, lease: 2h, options: {domain-name: mill.example}}
+scopes:
+`
+
+// A dozen scopes come from a file of a dozen lines; the file is checked without a server, previewed,
+// applied, and what others changed since is not undone by it; what it lost strands nobody unasked.
+func TestPlanFile(t *testing.T) {
+	t.Parallel()
+	s := startService(t)
+	text := vlans
+	for i := range 12 {
+		text += fmt.Sprintf("  vlan-%d: {like: vlan, subnet: 10.77.%[1]d.0/24, pools: 10.77.%[1]d.10-10.77.%[1]d.99, options: {router: 10.77.%[1]d.1}}\n",
+			10+i)
+	}
+	file := written(t, "plan.yaml", text)
+	s.says([]string{"is good: 12 scopes; it covers the whole plan"}, "plan", "check", file)
+	out, _, code := s.cli("plan", "preview", file)
+	if code != 3 || !strings.Contains(out, "vlan-21") {
+		t.Errorf("preview: exit code %d:\n%s", code, out)
+	}
+	if _, _, code := s.cli("plan", "apply", file); code != 3 {
+		t.Errorf("applying without --yes: exit code %d", code)
+	}
+	s.must("plan", "apply", file, "--yes", "--reason", "a new floor")
+	ctx := context.Background()
+	relay := s.relay("127.77.10.1", "10.77.10.1")
+	for n := range 3 {
+		c := &demo.Client{Relay: relay, Hardware: hw(n), Wants: []byte{1, 3, 15, 51}}
+		if err := c.Get(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if name, _ := c.Last.Options.Get(15); string(name) != "mill.example" {
+			t.Errorf("the client is told %q", name)
+		}
+	}
+	if out, _, code := s.cli("plan", "preview", file); code != 0 {
+		t.Errorf("applied, it would change something (%d):\n%s", code, out)
+	}
+	whole := filepath.Join(t.TempDir(), "whole.yaml")
+	s.must("plan", "export", whole)
+	fileOfTwo(t, s, whole)
+	// What a whole file does not have goes; clients that this strands have to be meant.
+	kept, err := os.ReadFile(whole)
+	if err != nil {
+		t.Fatal(err)
+	}
+	i, j := strings.Index(string(kept), "  vlan-10:"), strings.Index(string(kept), "  vlan-11:")
+	short := written(t, "short.yaml", string(kept[:i])+string(kept[j:]))
+	s.says([]string{"scope vlan-10", "removed", "3 clients"}, "plan", "apply", short, "--dry-run")
+	s.must("plan", "apply", short, "--yes")
+	s.fails(1, "no scope is called", "scope", "show", "vlan-10")
+	if last, err := s.api().Revisions(ctx, 0, 1); err != nil || !strings.Contains(string(must(os.ReadFile(short))), fmt.Sprint("revision: ", last[0].Number)) {
+		t.Errorf("the file does not name the new revision: %v", err)
+	}
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// fileOfTwo has two people change the plan, one in a file.
+func fileOfTwo(t *testing.T, s *service, whole string) {
+	t.Helper()
+	s.must("scope", "edit", "vlan-12", "--lease", "3h")
+	text := string(must(os.ReadFile(whole)))
+	mine := strings.Replace(text, "    subnet: 10.77.13.0/24\n", "    subnet: 10.77.13.0/24\n    note: mine\n", 1)
+	file := written(t, "mine.yaml", mine)
+	s.fails(1, "vlan-12", "plan", "apply", file, "--yes")
+	s.says([]string{"lease time: 3h → 2h", "note: mine"}, "plan", "apply", file, "--overwrite", "--dry-run")
+	// With a part, the colleague's change stays.
+	part := written(t, "part.yaml", "plan-file: 1\nscopes:\n  vlan-13: {subnet: 10.77.13.0/24, mode: serving, note: mine}\n")
+	s.must("plan", "apply", part, "--yes")
+	if out := s.must("scope", "show", "vlan-12"); !strings.Contains(out, "3h") {
+		t.Errorf("the colleague's lease time is gone:\n%s", out)
+	}
+	// Bad files change nothing, and say where they are bad: each door alike.
+	bad := written(t, "bad.yaml", "plan-file: 1\nscopes:\n  attic: {subnet: 10.77.90.0/24, leese: 8h}\n  barn: {subnet: 10.77.13.0/25}\n")
+	_, stderr, code := s.cli("plan", "check", bad)
+	if code != 1 || !strings.Contains(stderr, bad+`:3:34: there is no key "leese"`) {
+		t.Errorf("checked (%d): %s", code, stderr)
+	}
+	bad = written(t, "bad.yaml", "plan-file: 1\nscopes:\n  attic: {subnet: 10.77.90.0/24}\n  barn: {subnet: 10.77.13.0/25}\n  coop: {subnet: 10.77.12.0/25}\n")
+	_, stderr, code = s.cli("plan", "apply", bad, "--yes")
+	if code != 1 || !strings.Contains(stderr, bad+":4:3: scope barn (10.77.13.0/25) overlaps scope vlan-13") || !strings.Contains(stderr, bad+":5:3:") {
+		t.Errorf("applied (%d): %s", code, stderr)
+	}
+	s.fails(1, "no scope is called", "scope", "show", "attic")
+	s.must("plan", "export", whole)
+}
+
+// Sheets go out, are edited in a spreadsheet, and come in; a plan file goes through the secondary of a
+// pair as through the primary.
+func TestSheets(t *testing.T) {
+	t.Parallel()
+	w := pairOf(t)
+	s := w.b
+	file := written(t, "scopes.csv", "\ufeffname;subnet;pools;mode;option router;note\r\n"+
+		"carding;10.78.0.0/24;10.78.0.10-10.78.0.99;serving;10.78.0.1;\"'=SUM(1)\"\r\nstores;10.78.1.0/24;;held;;\r\n")
+	out, _, code := s.cli("sheet", "preview", "scopes", file)
+	if code != 3 || !strings.Contains(out, "carding") {
+		t.Errorf("preview: exit code %d:\n%s", code, out)
+	}
+	s.must("sheet", "apply", "scopes", file, "--yes")
+	for _, of := range []*service{w.a, w.b} {
+		of.await(func() bool { out, _, _ := of.cli("scope", "show", "carding"); return strings.Contains(out, "=SUM(1)") }, "the scope on both")
+	}
+	file = written(t, "reservations.csv", "name,address,hardware\ncrane,10.78.0.5,02:00:00:00:00:17\nscale,10.78.1.9,02:00:00:00:00:18\n")
+	s.must("sheet", "apply", "reservations", file, "--yes")
+	for _, kind := range []string{"scopes", "reservations", "exclusions", "entries"} {
+		back := filepath.Join(t.TempDir(), kind+".csv")
+		s.must("sheet", "export", kind, back)
+		if out, _, code := s.cli("sheet", "preview", kind, back); code != 0 && kind != "exclusions" && kind != "entries" {
+			t.Errorf("%s that came out and go in change something (%d):\n%s", kind, code, out)
+		}
+	}
+	bad := written(t, "bad.csv", "name,address,hardware\nx,10.78.0.6,02:00:00:00:00:19\ny,10.99.0.5,02:00:00:00:00:20\nz,10.78.0.5,02:00:00:00:00:21\n")
+	_, stderr, code := s.cli("sheet", "apply", "reservations", bad, "--yes")
+	if code != 1 || !strings.Contains(stderr, bad+":3: address: no scope holds 10.99.0.5") || !strings.Contains(stderr, bad+":4: ") {
+		t.Errorf("a bad sheet (%d): %s", code, stderr)
+	}
+	s.fails(1, "no reservation is called", "reservation", "show", "x")
+	// The schema is there for editors, without an account.
+	if status, answer := s.ask("GET", "/api/plan/schema", ""); status != 200 || answer != string(planfile.Schema()) {
+		t.Errorf("schema: %d", status)
+	}
+	// The plan of one line is a file for another server.
+	whole := filepath.Join(t.TempDir(), "whole.yaml")
+	s.must("plan", "export", whole)
+	s.must("plan", "apply", whole, "--yes")
+	elsewhere := startService(t)
+	text := strings.Replace(string(must(os.ReadFile(whole))), "revision: ", "# revision: ", 1)
+	elsewhere.must("plan", "apply", written(t, "there.yaml", text), "--yes")
+	again := filepath.Join(t.TempDir(), "again.yaml")
+	elsewhere.must("plan", "export", again)
+	drop := func(text string) string {
+		lines := strings.SplitAfter(text, "\n")
+		for i, l := range lines {
+			if strings.Contains(l, "revision: ") {
+				lines[i] = ""
+			}
+		}
+		return strings.Join(lines, "")
+	}
+	if a, b := drop(text), drop(string(must(os.ReadFile(again)))); a != b {
+		t.Errorf("elsewhere it is another plan:\n%s\n%s", a, b)
+	}
+}

@@ -46,7 +46,7 @@ var layers = [][]string{
 // seed.
 // (package time is there for its durations; see clocks below.)
 var pure = []string{"bytes", "cmp", "crypto/hmac", "crypto/md5", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt",
-	"container/heap", "hash/maphash", "io", "iter", "maps", "math", "math/bits", "math/rand/v2", "net/netip", "reflect", "slices", "sort",
+	"container/heap", "hash/maphash", "io", "iter", "maps", "math", "math/bits", "math/rand/v2", "net/netip", "net/url", "reflect", "slices", "sort",
 	"strconv", "strings", "time", "unicode", "unicode/utf8", "go4.org/netipx", "github.com/gaissmai/bart",
 	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/ast", "cel.dev/cel-go/common/cost", "cel.dev/cel-go/common/types",
 	"cel.dev/cel-go/common/types/ref", "cel.dev/cel-go/ext"}

@@ -81,49 +81,51 @@ type Exclusion struct {
 
 // Scope is one subnet with its pools and settings.
 type Scope struct {
-	ID            int64       `json:"id" doc:"Stays the same whatever it is called"`
-	Name          string      `json:"name"`
-	Link          string      `json:"link"`
-	Subnet        string      `json:"subnet" example:"10.77.0.0/24"`
-	Mask          string      `json:"mask"`
-	Pools         []string    `json:"pools"`
-	Exclusions    []Exclusion `json:"exclusions"`
-	Mode          string      `json:"mode" enum:"held,serving,draining"`
-	DrainUntil    *time.Time  `json:"drainUntil,omitempty"`
-	Authoritative bool        `json:"authoritative"`
-	Identity      string      `json:"identity" enum:"identifier,hardware" doc:"What tells clients apart, in force"`
-	IdentitySet   string      `json:"identitySet,omitempty" doc:"The same as set on the scope itself, if it is"`
-	Bootp         string      `json:"bootp" enum:"ignore,reserved,dynamic"`
-	RapidCommit   bool        `json:"rapidCommit"`
-	OfferDelay    string      `json:"offerDelay" doc:"Offers wait this long"`
-	Probe         bool        `json:"probe" doc:"Addresses are probed before they are offered"`
-	PerCircuit    int         `json:"perCircuit" doc:"Dynamic addresses a relay circuit may have; 0 or -1 for any number"`
-	NewPerMinute  int         `json:"newPerMinute" doc:"New clients a minute; 0 for a tenth of the pools and 60 at least, -1 for no limit"`
-	Confined      []string    `json:"confined" doc:"Pools that rules keep for their clients"`
-	Listening     bool        `json:"listening" doc:"Its link is heard and not answered"`
-	Supernets     []string    `json:"supernets" doc:"Supernets that it lies in, the outermost first"`
-	Lease         string      `json:"lease" doc:"Lease time in force"`
-	LeaseFrom     string      `json:"leaseFrom" doc:"Whose lease time that is: of the scope, of a supernet, of the defaults or the usual one"`
-	LeaseSet      string      `json:"leaseSet,omitempty" doc:"Lease time set on the scope itself, if any"`
-	Options       []Setting   `json:"options" doc:"Options set on the scope itself"`
-	Thresholds    Thresholds  `json:"thresholds" doc:"When to warn, as set on the scope itself; 0 inherits"`
-	Note          string      `json:"note"`
-	Usage         Usage       `json:"usage"`
+	ID            int64             `json:"id" doc:"Stays the same whatever it is called"`
+	Name          string            `json:"name"`
+	Link          string            `json:"link"`
+	Subnet        string            `json:"subnet" example:"10.77.0.0/24"`
+	Mask          string            `json:"mask"`
+	Pools         []string          `json:"pools"`
+	Exclusions    []Exclusion       `json:"exclusions"`
+	Mode          string            `json:"mode" enum:"held,serving,draining"`
+	DrainUntil    *time.Time        `json:"drainUntil,omitempty"`
+	Authoritative bool              `json:"authoritative"`
+	Identity      string            `json:"identity" enum:"identifier,hardware" doc:"What tells clients apart, in force"`
+	IdentitySet   string            `json:"identitySet,omitempty" doc:"The same as set on the scope itself, if it is"`
+	Bootp         string            `json:"bootp" enum:"ignore,reserved,dynamic"`
+	RapidCommit   bool              `json:"rapidCommit"`
+	OfferDelay    string            `json:"offerDelay" doc:"Offers wait this long"`
+	Probe         bool              `json:"probe" doc:"Addresses are probed before they are offered"`
+	PerCircuit    int               `json:"perCircuit" doc:"Dynamic addresses a relay circuit may have; 0 or -1 for any number"`
+	NewPerMinute  int               `json:"newPerMinute" doc:"New clients a minute; 0 for a tenth of the pools and 60 at least, -1 for no limit"`
+	Confined      []string          `json:"confined" doc:"Pools that rules keep for their clients"`
+	Listening     bool              `json:"listening" doc:"Its link is heard and not answered"`
+	Supernets     []string          `json:"supernets" doc:"Supernets that it lies in, the outermost first"`
+	Lease         string            `json:"lease" doc:"Lease time in force"`
+	LeaseFrom     string            `json:"leaseFrom" doc:"Whose lease time that is: of the scope, of a supernet, of the defaults or the usual one"`
+	LeaseSet      string            `json:"leaseSet,omitempty" doc:"Lease time set on the scope itself, if any"`
+	Options       []Setting         `json:"options" doc:"Options set on the scope itself"`
+	Thresholds    Thresholds        `json:"thresholds" doc:"When to warn, as set on the scope itself; 0 inherits"`
+	Fields        map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
+	Note          string            `json:"note"`
+	Usage         Usage             `json:"usage"`
 }
 
 // Supernet is a prefix around scopes and other supernets, which inherit from it.
 type Supernet struct {
-	ID         int64      `json:"id" doc:"Stays the same whatever it is called"`
-	Name       string     `json:"name"`
-	Prefix     string     `json:"prefix" example:"10.77.0.0/16"`
-	In         []string   `json:"in" doc:"Supernets that it lies in, the outermost first"`
-	Scopes     int        `json:"scopes" doc:"Scopes in it, at any depth"`
-	Lease      string     `json:"lease,omitempty" doc:"Lease time set on it, if any"`
-	Identity   string     `json:"identity,omitempty" doc:"What tells clients apart, if that is set on it"`
-	Options    []Setting  `json:"options" doc:"Options set on it"`
-	Thresholds Thresholds `json:"thresholds" doc:"When to warn of its scopes, as set on it; 0 inherits"`
-	Note       string     `json:"note"`
-	Usage      Usage      `json:"usage" doc:"Of all scopes in it"`
+	ID         int64             `json:"id" doc:"Stays the same whatever it is called"`
+	Name       string            `json:"name"`
+	Prefix     string            `json:"prefix" example:"10.77.0.0/16"`
+	In         []string          `json:"in" doc:"Supernets that it lies in, the outermost first"`
+	Scopes     int               `json:"scopes" doc:"Scopes in it, at any depth"`
+	Lease      string            `json:"lease,omitempty" doc:"Lease time set on it, if any"`
+	Identity   string            `json:"identity,omitempty" doc:"What tells clients apart, if that is set on it"`
+	Options    []Setting         `json:"options" doc:"Options set on it"`
+	Thresholds Thresholds        `json:"thresholds" doc:"When to warn of its scopes, as set on it; 0 inherits"`
+	Fields     map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
+	Note       string            `json:"note"`
+	Usage      Usage             `json:"usage" doc:"Of all scopes in it"`
 }
 
 // Space is what a supernet is made of.
@@ -143,34 +145,36 @@ type Stretch struct {
 
 // Link is one broadcast domain.
 type Link struct {
-	ID              int64    `json:"id" doc:"Stays the same whatever it is called"`
-	Name            string   `json:"name"`
-	Interfaces      []string `json:"interfaces"`
-	Relays          []string `json:"relays"`
-	Scopes          []string `json:"scopes"`
-	Listening       bool     `json:"listening" doc:"Heard and not answered"`
-	StandAside      bool     `json:"standAside" doc:"Not answered while another server answers there"`
-	SubnetSelection bool     `json:"subnetSelection" doc:"Clients of other links may choose a scope of it (option 118)"`
-	Note            string   `json:"note"`
+	ID              int64             `json:"id" doc:"Stays the same whatever it is called"`
+	Name            string            `json:"name"`
+	Interfaces      []string          `json:"interfaces"`
+	Relays          []string          `json:"relays"`
+	Scopes          []string          `json:"scopes"`
+	Listening       bool              `json:"listening" doc:"Heard and not answered"`
+	StandAside      bool              `json:"standAside" doc:"Not answered while another server answers there"`
+	SubnetSelection bool              `json:"subnetSelection" doc:"Clients of other links may choose a scope of it (option 118)"`
+	Fields          map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
+	Note            string            `json:"note"`
 }
 
 // Reservation keeps an address for one client.
 type Reservation struct {
-	ID         int64     `json:"id" doc:"Stays the same whatever it is called"`
-	Name       string    `json:"name"`
-	Scope      string    `json:"scope"`
-	Hardware   string    `json:"hardware"`
-	Identifier string    `json:"identifier,omitempty" doc:"Client identifier it is for, in hexadecimal"`
-	Circuit    string    `json:"circuit,omitempty" doc:"Circuit it is for: whoever is plugged in there"`
-	Client     string    `json:"client" doc:"Whom it is for, in words"`
-	Address    string    `json:"address"`
-	Hostname   string    `json:"hostname"`
-	Insist     bool      `json:"insist,omitempty" doc:"Given although another host answers for the address"`
-	Lease      string    `json:"lease,omitempty"`
-	Options    []Setting `json:"options"`
-	Note       string    `json:"note"`
-	Status     string    `json:"status" doc:"Status of the address now"`
-	Holder     string    `json:"holder,omitempty" doc:"Hardware address of the client that holds it now"`
+	ID         int64             `json:"id" doc:"Stays the same whatever it is called"`
+	Name       string            `json:"name"`
+	Scope      string            `json:"scope"`
+	Hardware   string            `json:"hardware"`
+	Identifier string            `json:"identifier,omitempty" doc:"Client identifier it is for, in hexadecimal"`
+	Circuit    string            `json:"circuit,omitempty" doc:"Circuit it is for: whoever is plugged in there"`
+	Client     string            `json:"client" doc:"Whom it is for, in words"`
+	Address    string            `json:"address"`
+	Hostname   string            `json:"hostname"`
+	Insist     bool              `json:"insist,omitempty" doc:"Given although another host answers for the address"`
+	Lease      string            `json:"lease,omitempty"`
+	Options    []Setting         `json:"options"`
+	Fields     map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
+	Note       string            `json:"note"`
+	Status     string            `json:"status" doc:"Status of the address now"`
+	Holder     string            `json:"holder,omitempty" doc:"Hardware address of the client that holds it now"`
 }
 
 // Defaults hold in the whole plan.

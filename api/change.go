@@ -6,7 +6,7 @@ import "time"
 // edit, fields that are left out stay as they are.
 type Edit struct {
 	Op          string           `json:"op" enum:"add,edit,put,set,remove" doc:"put sets what it says, and leaves nothing else set; set adds, or edits what is there"`
-	Kind        string           `json:"kind" enum:"defaults,supernet,link,scope,reservation,codebook,list,rule,trial"`
+	Kind        string           `json:"kind" enum:"defaults,field,supernet,link,scope,reservation,codebook,list,rule,trial"`
 	Name        string           `json:"name,omitempty" doc:"Item concerned; not for defaults"`
 	Supernet    *SupernetEdit    `json:"supernet,omitempty"`
 	Scope       *ScopeEdit       `json:"scope,omitempty"`
@@ -17,6 +17,26 @@ type Edit struct {
 	List        *ListEdit        `json:"list,omitempty"`
 	Rule        *RuleEdit        `json:"rule,omitempty"`
 	Trial       *TrialEdit       `json:"trial,omitempty"`
+	Field       *FieldEdit       `json:"field,omitempty"`
+}
+
+// FieldEdit sets what a field of one's own is. It keeps its name.
+type FieldEdit struct {
+	Type    *string   `json:"type,omitempty" enum:"text,number,date,choice,address,link" doc:"How its values are written"`
+	Choices *[]string `json:"choices,omitempty" doc:"What it can be, with the type choice"`
+	On      *[]string `json:"on,omitempty" doc:"Kinds of items that can have it, such as scope and reservation; all if left out"`
+	Note    *string   `json:"note,omitempty" maxLength:"4000" doc:"For people"`
+}
+
+// OwnField is a field of the administrator's own, such as a location or a ticket.
+type OwnField struct {
+	ID      int64    `json:"id" doc:"Stays the same whatever it is called"`
+	Name    string   `json:"name"`
+	Type    string   `json:"type" enum:"text,number,date,choice,address,link"`
+	Choices []string `json:"choices"`
+	On      []string `json:"on" doc:"Kinds of items that can have it"`
+	Used    int      `json:"used" doc:"Items that have a value of it"`
+	Note    string   `json:"note"`
 }
 
 // SupernetEdit sets fields of a supernet.
@@ -29,6 +49,7 @@ type SupernetEdit struct {
 	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn of a scope when more than so many percent of its pools are used; 0 inherits, -1 is never" file:"Warn of a scope when more than so many percent of its pools are used" word:"never"`
 	WarnHeadroom *int              `json:"warnHeadroom,omitempty" doc:"Warn of a scope when fewer addresses are left; 0 inherits, -1 is never" file:"Warn of a scope when fewer addresses are left" word:"never"`
 	WarnDays     *int              `json:"warnDays,omitempty" doc:"Warn of a scope when its pools are expected to run out within so many days; 0 inherits, -1 is never" file:"Warn of a scope when its pools are expected to run out within so many days" word:"never"`
+	Fields       map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note         *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
@@ -56,18 +77,20 @@ type ScopeEdit struct {
 	WarnDays         *int              `json:"warnDays,omitempty" doc:"Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never" file:"Warn when the pools are expected to run out within so many days" word:"never"`
 	Lease            *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
 	Options          map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
+	Fields           map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note             *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // LinkEdit sets fields of a link.
 type LinkEdit struct {
-	Name            *string   `json:"name,omitempty" doc:"New name" file:"-"`
-	Interfaces      *[]string `json:"interfaces,omitempty" doc:"Interfaces of this host"`
-	Relays          *[]string `json:"relays,omitempty" doc:"Addresses of its relays (giaddr)"`
-	Listening       *bool     `json:"listening,omitempty" doc:"Hear, and send nothing"`
-	StandAside      *bool     `json:"standAside,omitempty" doc:"Do not serve while another server answers there"`
-	SubnetSelection *bool     `json:"subnetSelection,omitempty" doc:"Clients of other links may choose a scope of it (option 118)"`
-	Note            *string   `json:"note,omitempty" maxLength:"4000" doc:"For people"`
+	Name            *string           `json:"name,omitempty" doc:"New name" file:"-"`
+	Interfaces      *[]string         `json:"interfaces,omitempty" doc:"Interfaces of this host"`
+	Relays          *[]string         `json:"relays,omitempty" doc:"Addresses of its relays (giaddr)"`
+	Listening       *bool             `json:"listening,omitempty" doc:"Hear, and send nothing"`
+	StandAside      *bool             `json:"standAside,omitempty" doc:"Do not serve while another server answers there"`
+	SubnetSelection *bool             `json:"subnetSelection,omitempty" doc:"Clients of other links may choose a scope of it (option 118)"`
+	Fields          map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
+	Note            *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // ReservationEdit sets fields of a reservation.
@@ -82,6 +105,7 @@ type ReservationEdit struct {
 	Insist     *bool             `json:"insist,omitempty" doc:"Give it although another host answers for the address"`
 	Lease      *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
 	Options    map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
+	Fields     map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note       *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
@@ -99,13 +123,14 @@ type DefaultsEdit struct {
 
 // CodebookEdit sets fields of a codebook.
 type CodebookEdit struct {
-	Place      *string      `json:"place,omitempty" enum:"message,43,125" doc:"Where its options travel"`
-	Classes    *[]string    `json:"classes,omitempty" doc:"Vendor classes it is for, with place 43; a final * stands for any rest"`
-	Enterprise *uint32      `json:"enterprise,omitempty" doc:"IANA enterprise number, with place 125"`
-	Options    *[]OwnOption `json:"options,omitempty" doc:"All options"`
-	Put        []OwnOption  `json:"put,omitempty" doc:"Options to add, or to replace by code" file:"-"`
-	Drop       []int        `json:"drop,omitempty" doc:"Codes to take away" file:"-"`
-	Note       *string      `json:"note,omitempty" maxLength:"4000" doc:"For people"`
+	Place      *string           `json:"place,omitempty" enum:"message,43,125" doc:"Where its options travel"`
+	Classes    *[]string         `json:"classes,omitempty" doc:"Vendor classes it is for, with place 43; a final * stands for any rest"`
+	Enterprise *uint32           `json:"enterprise,omitempty" doc:"IANA enterprise number, with place 125"`
+	Options    *[]OwnOption      `json:"options,omitempty" doc:"All options"`
+	Put        []OwnOption       `json:"put,omitempty" doc:"Options to add, or to replace by code" file:"-"`
+	Drop       []int             `json:"drop,omitempty" doc:"Codes to take away" file:"-"`
+	Fields     map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
+	Note       *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // OwnOption is one option of a codebook of the administrator's.
@@ -118,32 +143,35 @@ type OwnOption struct {
 
 // Codebook is a set of codes of the administrator's, or of a vendor.
 type Codebook struct {
-	ID         int64       `json:"id" doc:"Stays the same whatever it is called"`
-	Name       string      `json:"name"`
-	Place      string      `json:"place" enum:"message,43,125"`
-	Classes    []string    `json:"classes"`
-	Enterprise uint32      `json:"enterprise"`
-	Options    []OwnOption `json:"options"`
-	Note       string      `json:"note"`
-	Seen       int         `json:"seen" doc:"Clients on record whose vendor class it is for"`
+	ID         int64             `json:"id" doc:"Stays the same whatever it is called"`
+	Name       string            `json:"name"`
+	Place      string            `json:"place" enum:"message,43,125"`
+	Classes    []string          `json:"classes"`
+	Enterprise uint32            `json:"enterprise"`
+	Options    []OwnOption       `json:"options"`
+	Fields     map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
+	Note       string            `json:"note"`
+	Seen       int               `json:"seen" doc:"Clients on record whose vendor class it is for"`
 }
 
 // ListEdit sets fields of a list.
 type ListEdit struct {
-	Name    *string   `json:"name,omitempty" doc:"New name" file:"-"`
-	Entries *[]string `json:"entries,omitempty" doc:"All entries: hardware addresses or identifiers in hexadecimal"`
-	Put     []string  `json:"put,omitempty" doc:"Entries to add" file:"-"`
-	Drop    []string  `json:"drop,omitempty" doc:"Entries to take away" file:"-"`
-	Note    *string   `json:"note,omitempty" maxLength:"4000" doc:"For people"`
+	Name    *string           `json:"name,omitempty" doc:"New name" file:"-"`
+	Entries *[]string         `json:"entries,omitempty" doc:"All entries: hardware addresses or identifiers in hexadecimal"`
+	Put     []string          `json:"put,omitempty" doc:"Entries to add" file:"-"`
+	Drop    []string          `json:"drop,omitempty" doc:"Entries to take away" file:"-"`
+	Fields  map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
+	Note    *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // List is a named set of hardware addresses or identifiers.
 type List struct {
-	ID      int64    `json:"id" doc:"Stays the same whatever it is called"`
-	Name    string   `json:"name"`
-	Entries []string `json:"entries"`
-	Rules   []string `json:"rules" doc:"Rules that look into it"`
-	Note    string   `json:"note"`
+	ID      int64             `json:"id" doc:"Stays the same whatever it is called"`
+	Name    string            `json:"name"`
+	Entries []string          `json:"entries"`
+	Rules   []string          `json:"rules" doc:"Rules that look into it"`
+	Fields  map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
+	Note    string            `json:"note"`
 }
 
 // RuleEdit sets fields of a rule.
@@ -158,25 +186,27 @@ type RuleEdit struct {
 	Off      *bool             `json:"off,omitempty" doc:"Keep it, and do not use it"`
 	Lease    *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
 	Options  map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
+	Fields   map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note     *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // Rule says which clients it fits and what they get or are refused.
 type Rule struct {
-	ID       int64      `json:"id" doc:"Stays the same whatever it is called"`
-	Name     string     `json:"name"`
-	Scope    string     `json:"scope" doc:"Scope it is of, or empty"`
-	Supernet string     `json:"supernet" doc:"Supernet it is of, or empty; without both it is of the defaults"`
-	Order    int        `json:"order"`
-	When     string     `json:"when"`
-	Action   string     `json:"action"`
-	Pool     string     `json:"pool,omitempty"`
-	Off      bool       `json:"off"`
-	Lease    string     `json:"lease,omitempty"`
-	Options  []Setting  `json:"options"`
-	Note     string     `json:"note"`
-	Fitted   uint64     `json:"fitted" doc:"Requests it fitted since the start of the service"`
-	Last     *time.Time `json:"last" doc:"When it last fitted"`
+	ID       int64             `json:"id" doc:"Stays the same whatever it is called"`
+	Name     string            `json:"name"`
+	Scope    string            `json:"scope" doc:"Scope it is of, or empty"`
+	Supernet string            `json:"supernet" doc:"Supernet it is of, or empty; without both it is of the defaults"`
+	Order    int               `json:"order"`
+	When     string            `json:"when"`
+	Action   string            `json:"action"`
+	Pool     string            `json:"pool,omitempty"`
+	Off      bool              `json:"off"`
+	Lease    string            `json:"lease,omitempty"`
+	Options  []Setting         `json:"options"`
+	Fields   map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
+	Note     string            `json:"note"`
+	Fitted   uint64            `json:"fitted" doc:"Requests it fitted since the start of the service"`
+	Last     *time.Time        `json:"last" doc:"When it last fitted"`
 }
 
 // RuleTry asks whom a condition would fit.
@@ -202,27 +232,29 @@ type RuleVariable struct {
 
 // TrialEdit sets fields of a trial.
 type TrialEdit struct {
-	Name     *string `json:"name,omitempty" doc:"New name" file:"-"`
-	Scope    *string `json:"scope,omitempty" doc:"Scope that is tried"`
-	Hardware *string `json:"hardware,omitempty" doc:"Made up if left out"`
-	Vendor   *string `json:"vendor,omitempty" doc:"Vendor class"`
-	Circuit  *string `json:"circuit,omitempty" doc:"Circuit of the relay (option 82)"`
-	Every    *string `json:"every,omitempty" doc:"Such as 15m; empty for on demand alone" file:"Such as 15m; on demand alone if left out"`
-	Note     *string `json:"note,omitempty" maxLength:"4000" doc:"For people"`
+	Name     *string           `json:"name,omitempty" doc:"New name" file:"-"`
+	Scope    *string           `json:"scope,omitempty" doc:"Scope that is tried"`
+	Hardware *string           `json:"hardware,omitempty" doc:"Made up if left out"`
+	Vendor   *string           `json:"vendor,omitempty" doc:"Vendor class"`
+	Circuit  *string           `json:"circuit,omitempty" doc:"Circuit of the relay (option 82)"`
+	Every    *string           `json:"every,omitempty" doc:"Such as 15m; empty for on demand alone" file:"Such as 15m; on demand alone if left out"`
+	Fields   map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
+	Note     *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }
 
 // Trial is an exchange that the service makes as a client, to prove that a scope
 // is served.
 type Trial struct {
-	ID       int64        `json:"id" doc:"Stays the same whatever it is called"`
-	Name     string       `json:"name"`
-	Scope    string       `json:"scope"`
-	Hardware string       `json:"hardware"`
-	Vendor   string       `json:"vendor"`
-	Circuit  string       `json:"circuit"`
-	Every    string       `json:"every"`
-	Note     string       `json:"note"`
-	Last     *TrialResult `json:"last"`
+	ID       int64             `json:"id" doc:"Stays the same whatever it is called"`
+	Name     string            `json:"name"`
+	Scope    string            `json:"scope"`
+	Hardware string            `json:"hardware"`
+	Vendor   string            `json:"vendor"`
+	Circuit  string            `json:"circuit"`
+	Every    string            `json:"every"`
+	Fields   map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
+	Note     string            `json:"note"`
+	Last     *TrialResult      `json:"last"`
 }
 
 // TrialRun asks for one trial: a planned one by name, or one made up now.

@@ -83,6 +83,7 @@ func commands() []command {
 	all = append(all, scopeCommands()...)
 	all = append(all, supernetCommands()...)
 	all = append(all, linkCommands()...)
+	all = append(all, fieldCommands()...)
 	all = append(all, reservationCommands()...)
 	all = append(all, optionCommands()...)
 	all = append(all, codebookCommands()...)

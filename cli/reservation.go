@@ -23,6 +23,7 @@ func reservationCommands() []command {
 			lease := f.String("lease", "", "lease `time` of its own")
 			name := f.String("name", "", "new `name`")
 			note := f.String("note", "", "`text` for people")
+			own := ownFields(f)
 			var options optionFlag
 			var unset listFlag
 			f.Var(&options, "option", "`name=value`, by option name or code (repeatable)")
@@ -34,7 +35,7 @@ func reservationCommands() []command {
 				e := &api.ReservationEdit{Name: pick(f, "name", name), Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw),
 					Identifier: pick(f, "identifier", id), Circuit: pick(f, "circuit", circuit),
 					Address: pick(f, "address", address), Hostname: pick(f, "hostname", host), Insist: pick(f, "insist", insist),
-					Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options}
+					Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options, Fields: *own}
 				for _, o := range unset {
 					if e.Options == nil {
 						e.Options = map[string]string{}
@@ -71,6 +72,7 @@ func reservationCommands() []command {
 						t.row("option "+o.Name, o.Value)
 					}
 					t.row("address is now", strings.TrimSpace(r.Status+" "+r.Holder))
+					ownRows(t, r.Fields)
 					if r.Note != "" {
 						t.row("note", r.Note)
 					}
@@ -80,8 +82,9 @@ func reservationCommands() []command {
 		{name: "reservation list", short: "List reservations", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			scope := f.String("scope", "", "only this scope's, by `name`")
 			search := f.String("search", "", "only those with this `text`")
+			own := withFields(f)
 			return func(k *call) error {
-				list, err := k.client.Reservations(k.ctx, *scope, *search)
+				list, err := k.client.Reservations(k.ctx, *scope, *search, *own...)
 				if err != nil {
 					return err
 				}

@@ -82,13 +82,14 @@ func ruleCommands() []command {
 			off := f.Bool("off", false, "keep it, but do not ask it")
 			name := f.String("name", "", "new `name`")
 			note := f.String("note", "", "`text` for people")
+			own := ownFields(f)
 			return func(k *call, op string) (api.Edit, func() error, error) {
 				if op == "add" && *when == "" {
 					return api.Edit{}, nil, usagef("yarnpost rule add needs --when, such as --when 'hw.startsWith(\"02:4c:00:\")'")
 				}
 				r := &api.RuleEdit{Name: pick(f, "name", name), When: pick(f, "when", when), Scope: pick(f, "scope", scope),
 					Supernet: pick(f, "supernet", supernet), Order: pick(f, "order", order), Pool: pick(f, "pool", pool),
-					Lease: pick(f, "lease", lease), Options: options, Off: pick(f, "off", off), Note: pick(f, "note", note)}
+					Lease: pick(f, "lease", lease), Options: options, Off: pick(f, "off", off), Fields: *own, Note: pick(f, "note", note)}
 				words := map[string]bool{"ignore": *ignore, "refuse": *refuse, "reserved": *reserved, "": *give}
 				for word, set := range words {
 					if set {
@@ -144,6 +145,7 @@ func ruleCommands() []command {
 				t.row("when", r.When)
 				t.row("then", then(r))
 				t.row("fitted", fmt.Sprintf("%d requests since the start", r.Fitted))
+				ownRows(t, r.Fields)
 				if r.Note != "" {
 					t.row("note", r.Note)
 				}
@@ -225,12 +227,13 @@ func listCommands() []command {
 			f.Var(&drop, "drop", "`entry` to take away (repeatable)")
 			name := f.String("name", "", "new `name`")
 			note := f.String("note", "", "`text` for people")
+			own := ownFields(f)
 			return func(k *call, op string) (api.Edit, func() error, error) {
 				now := k.args[0]
 				if *name != "" {
 					now = *name
 				}
-				return api.Edit{List: &api.ListEdit{Name: pick(f, "name", name), Put: put, Drop: drop, Note: pick(f, "note", note)}},
+				return api.Edit{List: &api.ListEdit{Name: pick(f, "name", name), Put: put, Drop: drop, Fields: *own, Note: pick(f, "note", note)}},
 					found(func() ([]api.List, error) { return k.client.Lists(k.ctx) }, func(l api.List) string { return l.Name }, now), nil
 			}
 		})
@@ -304,8 +307,9 @@ func codebookCommands() []command {
 			f.Var(&codes, "code", "option as `\"CODE NAME TYPE; MEANING\"` to add or replace (repeatable)")
 			f.Var(&drop, "drop", "`code` to take away (repeatable)")
 			note := f.String("note", "", "`text` for people")
+			own := ownFields(f)
 			return func(k *call, op string) (api.Edit, func() error, error) {
-				e := &api.CodebookEdit{Place: pick(f, "place", place), Put: codes, Note: pick(f, "note", note)}
+				e := &api.CodebookEdit{Place: pick(f, "place", place), Put: codes, Fields: *own, Note: pick(f, "note", note)}
 				if len(classes) > 0 {
 					e.Classes = (*[]string)(&classes)
 				}
@@ -421,6 +425,7 @@ func trialCommands() []command {
 			every := f.String("every", "", "`time` between trials, such as 15m (default: on demand alone)")
 			name := f.String("name", "", "new `name`")
 			note := f.String("note", "", "`text` for people")
+			own := ownFields(f)
 			return func(k *call, op string) (api.Edit, func() error, error) {
 				if op == "add" && *scope == "" {
 					return api.Edit{}, nil, usagef("yarnpost trial add needs --scope")
@@ -431,7 +436,7 @@ func trialCommands() []command {
 				}
 				return api.Edit{Trial: &api.TrialEdit{Name: pick(f, "name", name), Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw),
 						Vendor:  pick(f, "vendor", vendor),
-						Circuit: pick(f, "circuit", circuit), Every: pick(f, "every", every), Note: pick(f, "note", note)}},
+						Circuit: pick(f, "circuit", circuit), Every: pick(f, "every", every), Fields: *own, Note: pick(f, "note", note)}},
 					found(func() ([]api.Trial, error) { return k.client.Trials(k.ctx) }, func(t api.Trial) string { return t.Name }, now), nil
 			}
 		})

@@ -49,6 +49,7 @@ func pick[T any](f *flag.FlagSet, name string, v *T) *T {
 
 // scopeFlags are the flags that add and edit share.
 type scopeFlags struct {
+	own                                            *fieldFlag
 	subnet, link, lease, note, router, dns, domain string
 	pools, exclude                                 listFlag
 	options                                        optionFlag
@@ -90,11 +91,12 @@ func (s *scopeFlags) register(f *flag.FlagSet) {
 		"`number` of clients never seen before that are let in a minute; -1 for any (default: a tenth of the pools, 60 at least)")
 	s.warn.register(f)
 	f.StringVar(&s.note, "note", "", "`text` for people")
+	s.own = ownFields(f)
 }
 
 func (s *scopeFlags) edit(f *flag.FlagSet) *api.ScopeEdit {
 	e := &api.ScopeEdit{Subnet: pick(f, "subnet", &s.subnet), Link: pick(f, "link", &s.link), Lease: pick(f, "lease", &s.lease),
-		Note: pick(f, "note", &s.note), Authoritative: pick(f, "authoritative", &s.authoritative), Options: s.options,
+		Fields: *s.own, Note: pick(f, "note", &s.note), Authoritative: pick(f, "authoritative", &s.authoritative), Options: s.options,
 		Identity: pick(f, "identity", &s.identity), Bootp: pick(f, "bootp", &s.bootp), RapidCommit: pick(f, "rapid-commit", &s.rapid),
 		OfferDelay: pick(f, "offer-delay", &s.delay),
 		Probe:      pick(f, "probe", &s.probe), PerCircuit: pick(f, "per-circuit", &s.perCircuit),
@@ -148,8 +150,9 @@ func scopeCommands() []command {
 		{name: "scope list", short: "List scopes with their use", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			search := f.String("search", "", "only scopes with this `text` in name, subnet, link or note")
 			order := f.String("sort", "name", "`order`: name, subnet or fullest")
+			own := withFields(f)
 			return func(k *call) error {
-				list, err := k.client.Scopes(k.ctx, *search, *order)
+				list, err := k.client.Scopes(k.ctx, *search, *order, *own...)
 				if err != nil {
 					return err
 				}
@@ -318,6 +321,7 @@ func scopeTable(s api.Scope) *table {
 	for _, p := range s.Confined {
 		t.row("kept for a rule", "pool "+p)
 	}
+	ownRows(t, s.Fields)
 	if s.Note != "" {
 		t.row("note", s.Note)
 	}
@@ -358,11 +362,12 @@ func linkCommands() []command {
 				f.Var(&interfaces, "interface", "`name` of an interface (repeatable; replaces all)")
 				name := f.String("name", "", "new `name`")
 				note := f.String("note", "", "`text` for people")
+				own := ownFields(f)
 				listen := f.Bool("listening", false, "hear it and send nothing; --listening=false goes live")
 				aside := f.Bool("stand-aside", false, "do not answer while another server answers there")
 				choose := f.Bool("subnet-selection", false, "let clients of other links choose a scope of it (option 118)")
 				return func(k *call) error {
-					e := &api.LinkEdit{Name: pick(f, "name", name), Note: pick(f, "note", note), Listening: pick(f, "listening", listen),
+					e := &api.LinkEdit{Name: pick(f, "name", name), Fields: *own, Note: pick(f, "note", note), Listening: pick(f, "listening", listen),
 						StandAside: pick(f, "stand-aside", aside), SubnetSelection: pick(f, "subnet-selection", choose)}
 					if given(f, "relay") {
 						e.Relays = (*[]string)(&relays)

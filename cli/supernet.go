@@ -24,12 +24,13 @@ func supernetCommands() []command {
 			warn.register(f)
 			name := f.String("name", "", "new `name`")
 			note := f.String("note", "", "`text` for people")
+			own := ownFields(f)
 			return func(k *call, op string) (api.Edit, func() error, error) {
 				if op == "add" && *prefix == "" {
 					return api.Edit{}, nil, usagef("yarnpost supernet add needs --prefix, such as --prefix 10.77.0.0/16")
 				}
 				s = api.SupernetEdit{Name: pick(f, "name", name), Prefix: pick(f, "prefix", prefix), Lease: pick(f, "lease", lease),
-					Identity: pick(f, "identity", identity), Options: options, Note: pick(f, "note", note),
+					Identity: pick(f, "identity", identity), Options: options, Fields: *own, Note: pick(f, "note", note),
 					WarnUsed: pick(f, "warn-used", &warn.used), WarnHeadroom: pick(f, "warn-headroom", &warn.headroom),
 					WarnDays: pick(f, "warn-days", &warn.days)}
 				for _, o := range unset {
@@ -155,6 +156,7 @@ func supernetTable(n api.Supernet) *table {
 	for _, o := range n.Options {
 		t.row(fmt.Sprintf("option %d", o.Code), o.Name+" = "+o.Value)
 	}
+	ownRows(t, n.Fields)
 	if n.Note != "" {
 		t.row("note", n.Note)
 	}

@@ -272,8 +272,8 @@ func (c *Client) Trust(file string) error {
 }
 
 // Scopes lists scopes; search and sort may be empty.
-func (c *Client) Scopes(ctx context.Context, search, sort string) ([]api.Scope, error) {
-	return items[api.Scope](ctx, c, "/api/scopes", values("search", search, "sort", sort))
+func (c *Client) Scopes(ctx context.Context, search, sort string, fields ...string) ([]api.Scope, error) {
+	return items[api.Scope](ctx, c, "/api/scopes", having(values("search", search, "sort", sort), fields))
 }
 
 // Scope is one scope.
@@ -303,8 +303,24 @@ func (c *Client) Links(ctx context.Context) ([]api.Link, error) {
 }
 
 // Reservations lists reservations; scope and search may be empty.
-func (c *Client) Reservations(ctx context.Context, scope, search string) ([]api.Reservation, error) {
-	return items[api.Reservation](ctx, c, "/api/reservations", values("scope", scope, "search", search))
+func (c *Client) Reservations(ctx context.Context, scope, search string, fields ...string) ([]api.Reservation, error) {
+	return items[api.Reservation](ctx, c, "/api/reservations", having(values("scope", scope, "search", search), fields))
+}
+
+// having is a query for items with values of fields of one's own, each as name=value.
+func having(query url.Values, fields []string) url.Values {
+	if len(fields) > 0 && query == nil {
+		query = url.Values{}
+	}
+	for _, f := range fields {
+		query.Add("field", f)
+	}
+	return query
+}
+
+// OwnFields lists the fields of one's own.
+func (c *Client) OwnFields(ctx context.Context) ([]api.OwnField, error) {
+	return items[api.OwnField](ctx, c, "/api/fields", nil)
 }
 
 // Defaults are the plan's defaults.

@@ -76,7 +76,8 @@ func TestPlanFile(t *testing.T) {
 	s.says([]string{"scope vlan-10", "removed", "3 clients"}, "plan", "apply", short, "--dry-run")
 	s.must("plan", "apply", short, "--yes")
 	s.fails(1, "no scope is called", "scope", "show", "vlan-10")
-	if last, err := s.api().Revisions(ctx, 0, 1); err != nil || !strings.Contains(string(must(os.ReadFile(short))), fmt.Sprint("revision: ", last[0].Number)) {
+	if last, err := s.api().Revisions(ctx, 0, 1); err != nil || !strings.Contains(string(must(os.ReadFile(short))),
+		fmt.Sprint("revision: ", last[0].Number)) {
 		t.Errorf("the file does not name the new revision: %v", err)
 	}
 }
@@ -109,9 +110,11 @@ func fileOfTwo(t *testing.T, s *service, whole string) {
 	if code != 1 || !strings.Contains(stderr, bad+`:3:34: there is no key "leese"`) {
 		t.Errorf("checked (%d): %s", code, stderr)
 	}
-	bad = written(t, "bad.yaml", "plan-file: 1\nscopes:\n  attic: {subnet: 10.77.90.0/24}\n  barn: {subnet: 10.77.13.0/25}\n  coop: {subnet: 10.77.12.0/25}\n")
+	bad = written(t, "bad.yaml",
+		"plan-file: 1\nscopes:\n  attic: {subnet: 10.77.90.0/24}\n  barn: {subnet: 10.77.13.0/25}\n  coop: {subnet: 10.77.12.0/25}\n")
 	_, stderr, code = s.cli("plan", "apply", bad, "--yes")
-	if code != 1 || !strings.Contains(stderr, bad+":4:3: scope barn (10.77.13.0/25) overlaps scope vlan-13") || !strings.Contains(stderr, bad+":5:3:") {
+	if code != 1 || !strings.Contains(stderr, bad+":4:3: scope barn (10.77.13.0/25) overlaps scope vlan-13") || !strings.Contains(stderr,
+		bad+":5:3:") {
 		t.Errorf("applied (%d): %s", code, stderr)
 	}
 	s.fails(1, "no scope is called", "scope", "show", "attic")
@@ -132,7 +135,8 @@ func TestSheets(t *testing.T) {
 	}
 	s.must("sheet", "apply", "scopes", file, "--yes")
 	for _, of := range []*service{w.a, w.b} {
-		of.await(func() bool { out, _, _ := of.cli("scope", "show", "carding"); return strings.Contains(out, "=SUM(1)") }, "the scope on both")
+		of.await(func() bool { out, _, _ := of.cli("scope", "show", "carding"); return strings.Contains(out, "=SUM(1)") },
+			"the scope on both")
 	}
 	file = written(t, "reservations.csv", "name,address,hardware\ncrane,10.78.0.5,02:00:00:00:00:17\nscale,10.78.1.9,02:00:00:00:00:18\n")
 	s.must("sheet", "apply", "reservations", file, "--yes")
@@ -143,7 +147,8 @@ func TestSheets(t *testing.T) {
 			t.Errorf("%s that came out and go in change something (%d):\n%s", kind, code, out)
 		}
 	}
-	bad := written(t, "bad.csv", "name,address,hardware\nx,10.78.0.6,02:00:00:00:00:19\ny,10.99.0.5,02:00:00:00:00:20\nz,10.78.0.5,02:00:00:00:00:21\n")
+	bad := written(t, "bad.csv",
+		"name,address,hardware\nx,10.78.0.6,02:00:00:00:00:19\ny,10.99.0.5,02:00:00:00:00:20\nz,10.78.0.5,02:00:00:00:00:21\n")
 	_, stderr, code := s.cli("sheet", "apply", "reservations", bad, "--yes")
 	if code != 1 || !strings.Contains(stderr, bad+":3: address: no scope holds 10.99.0.5") || !strings.Contains(stderr, bad+":4: ") {
 		t.Errorf("a bad sheet (%d): %s", code, stderr)

@@ -99,6 +99,11 @@ var editors = map[plan.Kind]editor{
 		defaultsFields(x, &v, in)
 		return api.Edit{Op: Put, Kind: string(plan.KindDefaults), Defaults: in}
 	}},
+	plan.KindField: editing[plan.OwnField, api.FieldEdit]{
+		kind: plan.KindField, in: func(e *api.Edit) **api.FieldEdit { return &e.Field }, old: (*plan.Plan).OwnFieldNamed,
+		name: func(f *plan.OwnField) *string { return &f.Name },
+		new:  plan.OwnField{Type: plan.FieldText}, fields: fieldFields,
+	}.erased(),
 	plan.KindCodebook: editing[plan.Codebook, api.CodebookEdit]{
 		kind: plan.KindCodebook, in: func(e *api.Edit) **api.CodebookEdit { return &e.Codebook }, old: (*plan.Plan).CodebookNamed,
 		name: func(c *plan.Codebook) *string { return &c.Name },

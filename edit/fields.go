@@ -33,6 +33,7 @@ func supernetFields(x *pass, v *plan.Supernet, in *api.SupernetEdit) {
 	settings(x, &v.Settings, &in.Lease, &in.Options)
 	text(x, &v.Identity, &in.Identity)
 	thresholds(x, &v.Thresholds, &in.WarnUsed, &in.WarnHeadroom, &in.WarnDays)
+	ownFields(x, &v.Fields, &in.Fields)
 	value(x, &v.Note, &in.Note)
 }
 
@@ -66,6 +67,7 @@ func linkFields(x *pass, l *plan.Link, in *api.LinkEdit) {
 	value(x, &l.Listening, &in.Listening)
 	value(x, &l.StandAside, &in.StandAside)
 	value(x, &l.SubnetSelection, &in.SubnetSelection)
+	ownFields(x, &l.Fields, &in.Fields)
 	value(x, &l.Note, &in.Note)
 }
 
@@ -89,6 +91,7 @@ func scopeFields(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 	value(x, &v.Limits.PerCircuit, &in.PerCircuit)
 	value(x, &v.Limits.NewPerMinute, &in.NewPerMinute)
 	thresholds(x, &v.Thresholds, &in.WarnUsed, &in.WarnHeadroom, &in.WarnDays)
+	ownFields(x, &v.Fields, &in.Fields)
 	value(x, &v.Note, &in.Note)
 	if x.out {
 		if on := x.plan.Label(v.Link); on != v.Name { // a link of its own has its name
@@ -231,6 +234,7 @@ func reservationFields(x *pass, r *plan.Reservation, in *api.ReservationEdit) {
 	value(x, &r.Hostname, &in.Hostname)
 	value(x, &r.Insist, &in.Insist)
 	settings(x, &r.Settings, &in.Lease, &in.Options)
+	ownFields(x, &r.Fields, &in.Fields)
 	value(x, &r.Note, &in.Note)
 	if x.out {
 		address := r.Address.String() // which says the scope, too
@@ -312,6 +316,7 @@ func codebookFields(x *pass, c *plan.Codebook, in *api.CodebookEdit) {
 	text(x, &c.Place, &in.Place)
 	texts(x, &c.Classes, &in.Classes)
 	value(x, &c.Enterprise, &in.Enterprise)
+	ownFields(x, &c.Fields, &in.Fields)
 	value(x, &c.Note, &in.Note)
 	if x.out {
 		var all []api.OwnOption
@@ -347,6 +352,7 @@ func codebookFields(x *pass, c *plan.Codebook, in *api.CodebookEdit) {
 
 func listFields(x *pass, l *plan.List, in *api.ListEdit) {
 	name(x, &l.Name, in.Name)
+	ownFields(x, &l.Fields, &in.Fields)
 	value(x, &l.Note, &in.Note)
 	if x.out {
 		all := []string{}
@@ -400,7 +406,25 @@ func ruleFields(x *pass, r *plan.Rule, in *api.RuleEdit) {
 	})
 	value(x, &r.Off, &in.Off)
 	settings(x, &r.Settings, &in.Lease, &in.Options)
+	ownFields(x, &r.Fields, &in.Fields)
 	value(x, &r.Note, &in.Note)
+}
+
+func fieldFields(x *pass, f *plan.OwnField, in *api.FieldEdit) {
+	text(x, &f.Type, &in.Type)
+	texts(x, &f.Choices, &in.Choices)
+	var on []string
+	for _, k := range f.On {
+		on = append(on, string(k))
+	}
+	texts(x, &on, &in.On)
+	if !x.out && in.On != nil {
+		f.On = nil
+		for _, k := range on {
+			f.On = append(f.On, plan.Kind(k))
+		}
+	}
+	value(x, &f.Note, &in.Note)
 }
 
 func trialFields(x *pass, t *plan.Trial, in *api.TrialEdit) {
@@ -418,6 +442,7 @@ func trialFields(x *pass, t *plan.Trial, in *api.TrialEdit) {
 	value(x, &t.Vendor, &in.Vendor)
 	value(x, &t.Circuit, &in.Circuit)
 	duration(x, "every", &t.Every, &in.Every)
+	ownFields(x, &t.Fields, &in.Fields)
 	value(x, &t.Note, &in.Note)
 }
 

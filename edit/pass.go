@@ -150,6 +150,28 @@ func (x *pass) option(s *plan.Settings, name, text string) error {
 	return nil
 }
 
+// ownFields carries the values of fields of one's own; an empty one is none.
+func ownFields(x *pass, item *plan.Fields, in *map[string]string) {
+	if x.out {
+		if len(*item) > 0 {
+			*in = maps.Clone(*item)
+		}
+		return
+	}
+	*item = maps.Clone(*item)
+	for name, value := range *in {
+		if f := x.plan.OwnFieldNamed(name); f != nil {
+			name = f.Name
+		}
+		if *item == nil {
+			*item = plan.Fields{}
+		}
+		if (*item)[name] = value; value == "" {
+			delete(*item, name)
+		}
+	}
+}
+
 // thresholds carries when to warn.
 func thresholds(x *pass, t *plan.Thresholds, used, headroom, days **int) {
 	value(x, &t.Used, used)

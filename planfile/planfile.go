@@ -65,7 +65,8 @@ func (f Fault) String() string {
 type mark struct{ line, column int }
 
 // sections are in the order in which a file has them: what holds for others comes first.
-var sections = []plan.Kind{plan.KindDefaults, plan.KindCodebook, plan.KindList, plan.KindSupernet, plan.KindLink, plan.KindScope,
+var sections = []plan.Kind{plan.KindField, plan.KindDefaults, plan.KindCodebook, plan.KindList, plan.KindSupernet, plan.KindLink,
+	plan.KindScope,
 	plan.KindRule, plan.KindReservation, plan.KindTrial}
 
 // section is where the items of a kind stand in a file.
@@ -155,7 +156,8 @@ func (r *reader) read(root *yaml.Node) {
 		case keyVersion:
 			version = true
 			if s.value.Value != strconv.Itoa(Version) {
-				r.fail(s.value, "%s: %s is not the version of the format that is read here, which is %d", keyVersion, shown(s.value), Version)
+				r.fail(s.value, "%s: %s is not the version of the format that is read here, which is %d", keyVersion, shown(s.value),
+					Version)
 			}
 		case keyCovers:
 			if r.file.Covers = s.value.Value; r.file.Covers != Whole && r.file.Covers != Part {

@@ -30,6 +30,10 @@ shared:
     options: {domain-name: works.fellgate.example, mill/shift-plan: http://plan.fellgate.example/}
   sensors: {probe: false, warn-days: never}
 
+fields:
+  hall: {type: choice, choices: [north, south], on: [scope, supernet]}
+  ticket: {type: link}
+
 defaults:
   lease: 8h
   options:
@@ -69,7 +73,7 @@ scopes:
     note: |
       Two lines:
       of a note.
-  stores: {subnet: 10.40.2.0/26, bootp: ignore, identity: hardware, authoritative: true, offer-delay: 2s}
+  stores: {subnet: 10.40.2.0/26, fields: {hall: North, ticket: https://t.example/7}, bootp: ignore, identity: hardware, authoritative: true, offer-delay: 2s}
 
 rules:
   toys: {when: 'hw.startsWith("02:4c:00:")', action: ignore, order: 10}
@@ -127,6 +131,9 @@ func TestRoundTrip(t *testing.T) {
 	if gate.Note != "Two lines:\nof a note.\n" || gate.Exclusions[1].User != "barriers" || gate.Limits.PerCircuit != -1 ||
 		gate.LinkName != "gate" {
 		t.Errorf("%+v", gate.Scope)
+	}
+	if f := p.ScopeNamed("stores").Fields; f["hall"] != "north" || f["ticket"] != "https://t.example/7" {
+		t.Errorf("fields of one's own: %v", f)
 	}
 	if n, _ := p.Names(plan.KindRule); len(n) != 3 || p.RuleNamed("public").Of() != p.SupernetNamed("public").ID {
 		t.Errorf("rules: %v", n)
@@ -234,6 +241,7 @@ func TestFaults(t *testing.T) {
 		{head + "reservations:\n  a: {hardware: 02:00:00:00:00:01, address: 10.9.9.9}\n", "no scope holds 10.9.9.9"},
 		{head + "codebooks:\n  c:\n    place: message\n    options:\n    - {code: x, name: a, type: text}\n",
 			"line 7, column 14: code is a number"},
+		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, fields: {owner: me}}\n", `line 4, column 3: scope a: not in the plan: no field is called "owner"`},
 		{head + "revision: last\n", "not the number of a revision"},
 	} {
 		done := Check([]byte(c.text), nil)

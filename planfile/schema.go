@@ -14,6 +14,7 @@ import (
 
 // about says what each section has.
 var about = map[plan.Kind]string{
+	plan.KindField:       "Fields of your own, such as a location or a ticket, which items then have values of",
 	plan.KindDefaults:    "What holds in the whole plan unless something more specific says otherwise",
 	plan.KindCodebook:    "Options of one's own, and of vendors",
 	plan.KindList:        "Sets of hardware addresses or identifiers that rules use",

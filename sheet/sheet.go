@@ -53,7 +53,10 @@ type Sheet struct {
 	lines []int // of each edit: the line it comes from, or the first of them
 }
 
-// optionColumn begins the name of a column that has the values of one option.
+// prefixOf begins the names of the columns that have the values of a field by name, such as "option router".
+func prefixOf(f *edit.Field) string { return strings.TrimSuffix(f.Key, "s") + " " }
+
+// optionColumn is what prefixOf gives for options.
 const optionColumn = "option "
 
 // Kinds are what a row of a sheet can be.
@@ -62,7 +65,9 @@ func Kinds() []string { return []string{"scope", "reservation", "exclusion", "en
 // shape is how a kind of row becomes edits, and items rows.
 type shape struct {
 	key  string   // column that a row cannot do without
-	keys []string // all columns but those of options
+	keys []string // all columns but those of values by name
+	// values are the fields that have columns by name: options, and fields of one's own.
+	values []edit.Field
 	// read puts a row into the sheet.
 	read func(r *reader, row row)
 	// rows are all that a plan has.
@@ -75,10 +80,12 @@ type shape struct {
 type row map[string]string
 
 var shapes = map[string]shape{
-	"scope": {key: "name", keys: flat(plan.KindScope), read: readItem(plan.KindScope), rows: itemRows(plan.KindScope),
+	"scope": {key: "name", keys: flat(plan.KindScope), values: byName(plan.KindScope), read: readItem(plan.KindScope),
+		rows: itemRows(plan.KindScope),
 		example: row{"name": "looms", "subnet": "10.77.0.0/24", "pools": "10.77.0.100-10.77.0.200", "mode": "held", "lease": "8h",
 			optionColumn + "router": "10.77.0.1"}},
-	"reservation": {key: "name", keys: flat(plan.KindReservation), read: readItem(plan.KindReservation), rows: itemRows(plan.KindReservation),
+	"reservation": {key: "name", keys: flat(plan.KindReservation), values: byName(plan.KindReservation),
+		read: readItem(plan.KindReservation), rows: itemRows(plan.KindReservation),
 		example: row{"name": "crane", "address": "10.77.0.17", "hardware": "02:00:00:00:00:17", "hostname": "crane"}},
 	"exclusion": {key: "range", keys: []string{"scope", "range", "user"}, read: readExclusion, rows: exclusionRows,
 		example: row{"scope": "looms", "range": "10.77.0.120-10.77.0.129", "user": "plotters"}},
@@ -92,6 +99,16 @@ func flat(k plan.Kind) []string {
 	for _, f := range edit.FormOf(k).Fields {
 		if f.Type != edit.Records && f.Type != edit.Values {
 			out = append(out, f.Key)
+		}
+	}
+	return out
+}
+
+// byName are the fields of a kind that have columns by name.
+func byName(k plan.Kind) (out []edit.Field) {
+	for _, f := range edit.FormOf(k).Fields {
+		if f.Type == edit.Values {
+			out = append(out, f)
 		}
 	}
 	return out
@@ -172,7 +189,7 @@ func itemRows(k plan.Kind) func(*plan.Plan) ([]string, []row) {
 				case v.IsZero() || f.Type == edit.Records:
 				case f.Type == edit.Values:
 					for name, value := range v.Interface().(map[string]string) {
-						r[optionColumn+name], seen[optionColumn+name] = value, true
+						r[prefixOf(f)+name], seen[prefixOf(f)+name] = value, true
 					}
 				default:
 					r[f.Key] = cell(f, v)
@@ -328,7 +345,7 @@ func (r *reader) head(cells []string) (out []string) {
 		name := strings.ToLower(strings.TrimSpace(edit.Fused(c)))
 		switch {
 		case name == "":
-		case strings.HasPrefix(name, optionColumn) && slices.Contains(r.shape.keys, "lease"):
+		case slices.ContainsFunc(r.shape.values, func(f edit.Field) bool { return strings.HasPrefix(name, prefixOf(&f)) }):
 		case !slices.Contains(r.shape.keys, name):
 			r.fail("", "there is no column %q; there are %s%s", edit.Clean(c), strings.Join(r.shape.keys, ", "), r.orOptions())
 		}
@@ -348,8 +365,8 @@ func (r *reader) head(cells []string) (out []string) {
 }
 
 func (r *reader) orOptions() string {
-	if slices.Contains(r.shape.keys, "lease") {
-		return ", and option NAME for each option"
+	if len(r.shape.values) > 0 {
+		return ", and option NAME for each option, field NAME for each field of your own"
 	}
 	return ""
 }
@@ -401,7 +418,7 @@ func readItem(k plan.Kind) func(*reader, row) {
 		for i := range form.Fields {
 			f := &form.Fields[i]
 			if f.Type == edit.Values {
-				r.options(f.In(body), row)
+				r.values(f, f.In(body), row)
 			} else if c, there := row[f.Key]; there {
 				r.set(f, f.In(body), c)
 			}
@@ -410,10 +427,11 @@ func readItem(k plan.Kind) func(*reader, row) {
 	}
 }
 
-func (r *reader) options(to reflect.Value, row row) {
+// values reads the cells of columns by name.
+func (r *reader) values(f *edit.Field, to reflect.Value, row row) {
 	values := map[string]string{}
 	for column, c := range row {
-		if name, is := strings.CutPrefix(column, optionColumn); is {
+		if name, is := strings.CutPrefix(column, prefixOf(f)); is {
 			values[strings.TrimSpace(name)] = c
 		}
 	}

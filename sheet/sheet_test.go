@@ -43,7 +43,8 @@ func TestRoundTrip(t *testing.T) {
 	p = after(t, p, "exclusion", "scope;range;user\nlooms;10.77.0.120-10.77.0.129;plotters\nlooms;10.77.0.9;\n")
 	p = after(t, p, "entry", "list\tentry\nlent\t02:00:00:00:00:17\nlent\t0200.0000.0018\n")
 	looms := p.ScopeNamed("looms")
-	if len(looms.Pools) != 2 || looms.Mode != plan.Serving || len(looms.Scope.Options) != 2 || looms.Limits.PerCircuit != -1 || !looms.NoProbe ||
+	if len(looms.Pools) != 2 || looms.Mode != plan.Serving || len(looms.Scope.Options) != 2 || looms.Limits.PerCircuit != -1 ||
+		!looms.NoProbe ||
 		looms.Note != `=a "formula"` || looms.Exclusions[1].User != "plotters" {
 		t.Errorf("%+v", looms.Scope)
 	}

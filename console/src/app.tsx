@@ -18,6 +18,7 @@ const Explain = lazy(() => import('./pages/explain'))
 const Wishes = lazy(() => import('./pages/wishes'))
 const ListeningPage = lazy(() => import('./pages/listening'))
 const Rules = lazy(() => import('./pages/rules'))
+const Files = lazy(() => import('./pages/files'))
 const Tree = lazy(() => import('./pages/tree'))
 const Codebooks = lazy(() => import('./pages/codebooks'))
 const Links = lazy(() => import('./pages/links'))
@@ -181,6 +182,7 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
               <Route path="/today" element={<Today />} />
               <Route path="/plan" element={<Plan />} />
               <Route path="/plan/~tree" element={<Tree />} />
+              <Route path="/plan/~files" element={<Files />} />
               <Route path="/plan/~rules" element={<Rules />} />
               <Route path="/plan/~codebooks" element={<Codebooks />} />
               <Route path="/plan/~links" element={<Links />} />

@@ -17,11 +17,15 @@ import (
 func (f catalog) fork() catalog {
 	clone := func() catalog {
 		return catalog{codebooks: maps.Clone(f.codebooks), lists: maps.Clone(f.lists), rules: maps.Clone(f.rules), trials: maps.Clone(f.trials),
-			books: f.books, message: f.message, ready: f.ready, ruleOf: f.ruleOf}
+			fields: maps.Clone(f.fields),
+			books:  f.books, message: f.message, ready: f.ready, ruleOf: f.ruleOf}
 	}
 	out := clone()
 	if out.codebooks == nil {
 		out.codebooks, out.lists, out.rules, out.trials = map[ID]*Codebook{}, map[ID]*List{}, map[ID]*CompiledRule{}, map[ID]*Trial{}
+	}
+	if out.fields == nil {
+		out.fields = map[ID]*OwnField{}
 	}
 	return out
 }

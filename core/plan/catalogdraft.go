@@ -15,7 +15,7 @@ import (
 // PutCodebook adds a codebook (ID 0) or replaces it. A codebook keeps its name
 // for good, since options are set by it.
 func (d *Draft) PutCodebook(c Codebook) (ID, error) {
-	if err := d.checkName(KindCodebook, c.ID, c.Name); err != nil {
+	if err := d.checkHead(KindCodebook, c.ID, c.Name, &c.Fields); err != nil {
 		return 0, err
 	}
 	if c.Name != option.Slug(c.Name) || option.Reserved(c.Name) {
@@ -161,7 +161,7 @@ func (d *Draft) RemoveCodebook(name string) error {
 
 // PutList adds a list (ID 0) or replaces it.
 func (d *Draft) PutList(l List) (ID, error) {
-	if err := d.checkName(KindList, l.ID, l.Name); err != nil {
+	if err := d.checkHead(KindList, l.ID, l.Name, &l.Fields); err != nil {
 		return 0, err
 	}
 	l.Entries = slices.Clone(l.Entries)
@@ -224,7 +224,7 @@ func (p *Plan) poolScope(pool addr.Range) ID {
 // PutRule adds a rule (ID 0) or replaces it. A rule without an order comes
 // last.
 func (d *Draft) PutRule(r Rule) (ID, error) {
-	if err := d.checkName(KindRule, r.ID, r.Name); err != nil {
+	if err := d.checkHead(KindRule, r.ID, r.Name, &r.Fields); err != nil {
 		return 0, err
 	}
 	program, err := rule.Compile(r.When)
@@ -363,7 +363,7 @@ func (d *Draft) RemoveRule(name string) error {
 
 // PutTrial adds a trial (ID 0) or replaces it.
 func (d *Draft) PutTrial(t Trial) (ID, error) {
-	if err := d.checkName(KindTrial, t.ID, t.Name); err != nil {
+	if err := d.checkHead(KindTrial, t.ID, t.Name, &t.Fields); err != nil {
 		return 0, err
 	}
 	if d.next.Scope(t.Scope) == nil {

@@ -116,6 +116,14 @@ func (d *Draft) note(kind Kind, id ID, name string, before, after Item) {
 
 func (d *Draft) newID() ID { d.next.lastID++; return d.next.lastID }
 
+// checkHead refuses what cannot be an item's name or its fields of one's own.
+func (d *Draft) checkHead(kind Kind, id ID, name string, fields *Fields) error {
+	if err := d.checkName(kind, id, name); err != nil {
+		return err
+	}
+	return d.checkFields(kind, name, fields)
+}
+
 // checkName refuses empty, odd or taken names.
 func (d *Draft) checkName(kind Kind, id ID, name string) error {
 	if name == "" {

@@ -34,6 +34,7 @@ const (
 	KindList        Kind = "list"
 	KindRule        Kind = "rule"
 	KindTrial       Kind = "trial"
+	KindField       Kind = "field"
 )
 
 // Mode says whether a scope is answered.
@@ -142,6 +143,7 @@ type Link struct {
 	StandAside bool `json:"standAside,omitempty"`
 	// SubnetSelection lets clients of other links choose a scope of this one (option
 	// 118, RFC 3011).
+	Fields          Fields `json:"fields,omitempty"`
 	SubnetSelection bool   `json:"subnetSelection,omitempty"`
 	Note            string `json:"note,omitempty"`
 }
@@ -191,7 +193,8 @@ type Scope struct {
 	Limits        Limits     `json:"limits,omitzero"`
 	Thresholds    Thresholds `json:"thresholds,omitzero"`
 	Settings
-	Note string `json:"note,omitempty"`
+	Fields Fields `json:"fields,omitempty"`
+	Note   string `json:"note,omitempty"`
 }
 
 // Reservation keeps an address for one client, inside or outside pools. The
@@ -207,7 +210,8 @@ type Reservation struct {
 	Hostname   string        `json:"hostname,omitempty"`
 	Insist     bool          `json:"insist,omitempty"` // given although another host answers for the address
 	Settings
-	Note string `json:"note,omitempty"`
+	Fields Fields `json:"fields,omitempty"`
+	Note   string `json:"note,omitempty"`
 }
 
 // Client names the client of a reservation as people know it.
@@ -239,6 +243,7 @@ type Codebook struct {
 	Classes    []string `json:"classes,omitempty"`    // vendor classes (option 60) it is for; a final * stands for any rest
 	Enterprise uint32   `json:"enterprise,omitempty"` // IANA enterprise number, with In125
 	Options    []Own    `json:"options"`
+	Fields     Fields   `json:"fields,omitempty"`
 	Note       string   `json:"note,omitempty"`
 }
 
@@ -255,6 +260,7 @@ type List struct {
 	ID      ID            `json:"id"`
 	Name    string        `json:"name"`
 	Entries []addr.Octets `json:"entries"`
+	Fields  Fields        `json:"fields,omitempty"`
 	Note    string        `json:"note,omitempty"`
 }
 
@@ -281,7 +287,8 @@ type Rule struct {
 	Pool     addr.Range `json:"pool,omitzero"` // a pool that is for fitting clients alone
 	Off      bool       `json:"off,omitempty"`
 	Settings
-	Note string `json:"note,omitempty"`
+	Fields Fields `json:"fields,omitempty"`
+	Note   string `json:"note,omitempty"`
 }
 
 // Of is the scope or the supernet that a rule is of; 0 for the defaults.
@@ -297,6 +304,7 @@ type Trial struct {
 	Vendor   string        `json:"vendor,omitempty"`
 	Circuit  string        `json:"circuit,omitempty"`
 	Every    Duration      `json:"every,omitzero"` // 0: on demand alone
+	Fields   Fields        `json:"fields,omitempty"`
 	Note     string        `json:"note,omitempty"`
 }
 
@@ -351,7 +359,7 @@ func (l Link) describe(func(ID) string) []field {
 	out = append(out, when(l.Listening, "listening", "yes")...)
 	out = append(out, when(l.StandAside, "stands aside for other servers", "yes")...)
 	out = append(out, when(l.SubnetSelection, "clients of other links may choose it", "yes")...)
-	return append(out, field{"note", l.Note})
+	return append(append(out, l.Fields.describe()...), field{"note", l.Note})
 }
 
 func (s Scope) describe(label func(ID) string) []field {
@@ -373,7 +381,7 @@ func (s Scope) describe(label func(ID) string) []field {
 	out = append(out, when(s.Limits.NewPerMinute != 0, "new clients a minute", limitText(s.Limits.NewPerMinute))...)
 	out = append(out, field{"identity", string(s.Identity)}, field{"BOOTP", string(s.Bootp)})
 	out = append(out, s.Thresholds.describe()...)
-	return append(append(out, s.Settings.describe()...), field{"note", s.Note})
+	return append(append(append(out, s.Settings.describe()...), s.Fields.describe()...), field{"note", s.Note})
 }
 
 func limitText(n int) string {
@@ -388,7 +396,7 @@ func (r Reservation) describe(label func(ID) string) []field {
 		{"identifier", r.Identifier.String()},
 		{"circuit", r.Circuit}, {"address", r.Address.String()}, {"host name", r.Hostname}}
 	out = append(out, when(r.Insist, "given although another host answers for it", "yes")...)
-	return append(append(out, r.Settings.describe()...), field{"note", r.Note})
+	return append(append(append(out, r.Settings.describe()...), r.Fields.describe()...), field{"note", r.Note})
 }
 
 func (c Codebook) describe(func(ID) string) []field {
@@ -398,7 +406,7 @@ func (c Codebook) describe(func(ID) string) []field {
 	for _, o := range c.Options {
 		out = append(out, field{fmt.Sprintf("code %d", o.Code), fmt.Sprintf("%s (%s) %s", o.Name, o.Type, o.Meaning)})
 	}
-	return append(out, field{"note", c.Note})
+	return append(append(out, c.Fields.describe()...), field{"note", c.Note})
 }
 
 func (l List) describe(func(ID) string) []field {
@@ -406,7 +414,7 @@ func (l List) describe(func(ID) string) []field {
 	for _, e := range l.Entries {
 		out = append(out, field{"entry " + e.String(), "yes"})
 	}
-	return append(out, field{"note", l.Note})
+	return append(append(out, l.Fields.describe()...), field{"note", l.Note})
 }
 
 func (r Rule) describe(label func(ID) string) []field {
@@ -420,14 +428,14 @@ func (r Rule) describe(label func(ID) string) []field {
 	}
 	out = append(out, when(r.Pool.Valid(), "pool", r.Pool.String())...)
 	out = append(out, when(r.Off, "off", "yes")...)
-	return append(append(out, r.Settings.describe()...), field{"note", r.Note})
+	return append(append(append(out, r.Settings.describe()...), r.Fields.describe()...), field{"note", r.Note})
 }
 
 func (t Trial) describe(label func(ID) string) []field {
 	out := []field{{"name", t.Name}, {"scope", label(t.Scope)}, {"hardware address", t.Hardware.String()}, {"vendor class", t.Vendor},
 		{"circuit", t.Circuit}}
 	out = append(out, when(t.Every != 0, "every", t.Every.String())...)
-	return append(out, field{"note", t.Note})
+	return append(append(out, t.Fields.describe()...), field{"note", t.Note})
 }
 
 // Change is one item as it was and as it is; nil stands for not there.

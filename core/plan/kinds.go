@@ -16,6 +16,7 @@ type descriptor[T Item] struct {
 	remove func(d *Draft, name string) error // nil: it is always there
 	get    func(p *Plan, id ID) *T           // nil for none
 	all    func(p *Plan) []*T                // by name, or as they are asked
+	fields func(*T) *Fields                  // of one's own; nil: it has none
 }
 
 // ref is where in an item the id of an item stands, which may be 0 for none.
@@ -39,7 +40,8 @@ const (
 var kinds []kind
 
 func init() { // they refer to what goes by them
-	kinds = []kind{aboutCodebooks(), aboutDefaults(), aboutLists(), aboutSupernets(), aboutLinks(), aboutScopes(), aboutRules(),
+	kinds = []kind{aboutOwnFields(), aboutCodebooks(), aboutDefaults(), aboutLists(), aboutSupernets(), aboutLinks(), aboutScopes(),
+		aboutRules(),
 		aboutReservations(), aboutTrials()}
 }
 
@@ -48,8 +50,19 @@ func aboutCodebooks() kind {
 		name:   KindCodebook,
 		ids:    func(c *Codebook) []ref { return []ref{{KindCodebook, &c.ID, own}} },
 		called: func(c *Codebook) string { return c.Name },
+		fields: func(c *Codebook) *Fields { return &c.Fields },
 		put:    (*Draft).PutCodebook, remove: (*Draft).RemoveCodebook,
 		get: func(p *Plan, id ID) *Codebook { return p.catalog.codebooks[id] }, all: (*Plan).Codebooks,
+	}.erased()
+}
+
+func aboutOwnFields() kind {
+	return descriptor[OwnField]{
+		name:   KindField,
+		ids:    func(f *OwnField) []ref { return []ref{{KindField, &f.ID, own}} },
+		called: func(f *OwnField) string { return f.Name },
+		put:    (*Draft).PutOwnField, remove: (*Draft).RemoveOwnField,
+		get: func(p *Plan, id ID) *OwnField { return p.catalog.fields[id] }, all: (*Plan).OwnFields,
 	}.erased()
 }
 
@@ -66,6 +79,7 @@ func aboutLists() kind {
 		name:   KindList,
 		ids:    func(l *List) []ref { return []ref{{KindList, &l.ID, own}} },
 		called: func(l *List) string { return l.Name },
+		fields: func(l *List) *Fields { return &l.Fields },
 		put:    (*Draft).PutList, remove: (*Draft).RemoveList,
 		get: func(p *Plan, id ID) *List { return p.catalog.lists[id] }, all: (*Plan).Lists,
 	}.erased()
@@ -76,6 +90,7 @@ func aboutSupernets() kind {
 		name:   KindSupernet,
 		ids:    func(s *Supernet) []ref { return []ref{{KindSupernet, &s.ID, own}} },
 		called: func(s *Supernet) string { return s.Name },
+		fields: func(s *Supernet) *Fields { return &s.Fields },
 		put:    (*Draft).PutSupernet, remove: (*Draft).RemoveSupernet,
 		get: (*Plan).Supernet, all: (*Plan).Supernets,
 	}.erased()
@@ -86,6 +101,7 @@ func aboutLinks() kind {
 		name:   KindLink,
 		ids:    func(l *Link) []ref { return []ref{{KindLink, &l.ID, own}} },
 		called: func(l *Link) string { return l.Name },
+		fields: func(l *Link) *Fields { return &l.Fields },
 		put:    (*Draft).PutLink, remove: (*Draft).RemoveLink,
 		get: (*Plan).Link, all: (*Plan).Links,
 	}.erased()
@@ -96,6 +112,7 @@ func aboutScopes() kind {
 		name:   KindScope,
 		ids:    func(s *Scope) []ref { return []ref{{KindScope, &s.ID, own}, {KindLink, &s.Link, belongs}} },
 		called: func(s *Scope) string { return s.Name },
+		fields: func(s *Scope) *Fields { return &s.Fields },
 		put:    (*Draft).PutScope, remove: (*Draft).RemoveScope,
 		get: func(p *Plan, id ID) *Scope {
 			if v := p.Scope(id); v != nil {
@@ -119,6 +136,7 @@ func aboutRules() kind {
 			return []ref{{KindRule, &r.ID, own}, {KindScope, &r.Scope, belongs}, {KindSupernet, &r.Supernet, belongs}}
 		},
 		called: func(r *Rule) string { return r.Name },
+		fields: func(r *Rule) *Fields { return &r.Fields },
 		put:    (*Draft).PutRule, remove: (*Draft).RemoveRule,
 		get: func(p *Plan, id ID) *Rule {
 			if r := p.catalog.rules[id]; r != nil {
@@ -142,6 +160,7 @@ func aboutReservations() kind {
 			return []ref{{KindReservation, &r.ID, own}, {KindScope, &r.Scope, belongs}}
 		},
 		called: func(r *Reservation) string { return r.Name },
+		fields: func(r *Reservation) *Fields { return &r.Fields },
 		put:    (*Draft).PutReservation, remove: (*Draft).RemoveReservation,
 		get: func(p *Plan, id ID) *Reservation { r, _ := p.reserved.byID.Get(id); return r },
 		all: func(p *Plan) []*Reservation { return p.Reservations(0) },
@@ -153,6 +172,7 @@ func aboutTrials() kind {
 		name:   KindTrial,
 		ids:    func(t *Trial) []ref { return []ref{{KindTrial, &t.ID, own}, {KindScope, &t.Scope, belongs}} },
 		called: func(t *Trial) string { return t.Name },
+		fields: func(t *Trial) *Fields { return &t.Fields },
 		put:    (*Draft).PutTrial, remove: (*Draft).RemoveTrial,
 		get: func(p *Plan, id ID) *Trial { return p.catalog.trials[id] }, all: (*Plan).Trials,
 	}.erased()
@@ -168,6 +188,9 @@ type kind struct {
 	remove func(d *Draft, name string) error
 	get    func(p *Plan, id ID) Item // nil for none
 	all    func(*Plan) []Item
+	fields func(Item) Fields // of one's own; nil: such items have none
+	// withFields is an item with other values of fields.
+	withFields func(Item, Fields) Item
 }
 
 func (d descriptor[T]) erased() kind {
@@ -191,6 +214,14 @@ func (d descriptor[T]) erased() kind {
 		}
 		v := i.(T)
 		return d.called(&v)
+	}
+	if d.fields != nil {
+		k.fields = func(i Item) Fields { v := i.(T); return *d.fields(&v) }
+		k.withFields = func(i Item, f Fields) Item {
+			v := i.(T)
+			*d.fields(&v) = f
+			return v
+		}
 	}
 	k.put = func(draft *Draft, i Item) (ID, error) { return d.put(draft, i.(T)) }
 	k.get = func(p *Plan, id ID) Item {

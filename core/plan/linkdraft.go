@@ -10,7 +10,7 @@ import (
 
 // PutLink adds a link (ID 0) or replaces it.
 func (d *Draft) PutLink(l Link) (ID, error) {
-	if err := d.checkName(KindLink, l.ID, l.Name); err != nil {
+	if err := d.checkHead(KindLink, l.ID, l.Name, &l.Fields); err != nil {
 		return 0, err
 	}
 	for _, name := range l.Interfaces {

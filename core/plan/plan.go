@@ -48,6 +48,7 @@ type catalog struct {
 	lists     map[ID]*List
 	rules     map[ID]*CompiledRule
 	trials    map[ID]*Trial
+	fields    map[ID]*OwnField
 	// Worked out of these:
 	books   map[string]*option.Codebook // by name of the codebook
 	message *option.Codebook            // options of the message itself: the standard ones and own ones

@@ -6,7 +6,7 @@ import "fmt"
 
 // PutReservation adds a reservation (ID 0) or replaces it.
 func (d *Draft) PutReservation(r Reservation) (ID, error) {
-	if err := d.checkName(KindReservation, r.ID, r.Name); err != nil {
+	if err := d.checkHead(KindReservation, r.ID, r.Name, &r.Fields); err != nil {
 		return 0, err
 	}
 	s := d.next.Scope(r.Scope)

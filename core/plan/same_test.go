@@ -22,7 +22,8 @@ func TestEveryFieldCounts(t *testing.T) {
 		[]netip.Addr{netip.MustParseAddr("10.77.0.2")},
 		[]addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25"))},
 		[]Exclusion{{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25")), "printer"}},
-		[]Own{{224, "knob", option.Type{Fields: []option.Kind{option.Text}}, "what"}}, map[option.Key]string{option.Std(3): "10.77.0.1"}} {
+		[]Own{{224, "knob", option.Type{Fields: []option.Kind{option.Text}}, "what"}}, map[option.Key]string{option.Std(3): "10.77.0.1"},
+		Fields{"hall": "3"}, FieldType(FieldDate), []Kind{KindScope}} {
 		filled[reflect.TypeOf(v)] = reflect.ValueOf(v)
 	}
 	label := func(id ID) string { return map[ID]string{7: "seven"}[id] }

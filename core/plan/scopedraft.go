@@ -40,7 +40,7 @@ func (d *Draft) PutScope(s Scope) (ID, error) {
 }
 
 func (d *Draft) checkScope(s *Scope) error {
-	if err := d.checkName(KindScope, s.ID, s.Name); err != nil {
+	if err := d.checkHead(KindScope, s.ID, s.Name, &s.Fields); err != nil {
 		return err
 	}
 	if !s.Subnet.IsValid() || s.Subnet.Masked() != s.Subnet {

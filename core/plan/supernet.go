@@ -19,13 +19,14 @@ type Supernet struct {
 	Identity   Identity     `json:"identity,omitempty"`
 	Thresholds Thresholds   `json:"thresholds,omitzero"`
 	Settings
-	Note string `json:"note,omitempty"`
+	Fields Fields `json:"fields,omitempty"`
+	Note   string `json:"note,omitempty"`
 }
 
 func (s Supernet) describe(func(ID) string) []field {
 	out := []field{{"name", s.Name}, {"prefix", s.Prefix.String()}, {"identity", string(s.Identity)}}
 	out = append(out, s.Thresholds.describe()...)
-	return append(append(out, s.Settings.describe()...), field{"note", s.Note})
+	return append(append(append(out, s.Settings.describe()...), s.Fields.describe()...), field{"note", s.Note})
 }
 
 // Supernet is the supernet with an id, or nil.
@@ -149,7 +150,7 @@ func inheritsSame(a, b *Supernet) bool {
 func (d *Draft) recompileIn(p netip.Prefix) { d.recompileThem(d.next.Inside(p)) }
 
 func (d *Draft) checkSupernet(s *Supernet) error {
-	if err := d.checkName(KindSupernet, s.ID, s.Name); err != nil {
+	if err := d.checkHead(KindSupernet, s.ID, s.Name, &s.Fields); err != nil {
 		return err
 	}
 	switch {

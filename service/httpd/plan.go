@@ -34,8 +34,9 @@ func (s *Server) registerPlan(a huma.API) {
 	huma.Register(a, o, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
 		at := &around{Server: s, ctx: ctx}
-		c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm,
-			Alone: r.Alone},
+		c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun,
+			Confirm: r.Confirm,
+			Alone:   r.Alone},
 			func(d *plan.Draft) error {
 				at.resolved = nil
 				for _, e := range r.Edits {
@@ -97,23 +98,26 @@ func (s *Server) registerPlan(a huma.API) {
 			return nil, failure(err)
 		}
 		reason := cmp.Or(r.Reason, fmt.Sprintf("undoes revision %d", in.Number))
-		c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm},
+		c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun,
+			Confirm: r.Confirm},
 			func(d *plan.Draft) error { return d.Revert(undo) })
 		if err != nil {
 			return nil, failure(err)
 		}
 		return respond(s.changeView(c), nil)
 	})
-	huma.Register(a, op("restore-plan", http.MethodPost, "/api/plan/restore", "Bring back the plan of a revision, or of a moment, as a new revision",
+	huma.Register(a, op("restore-plan", http.MethodPost, "/api/plan/restore",
+		"Bring back the plan of a revision, or of a moment, as a new revision",
 		"plan", permit.Plan), s.restorePlan)
 	huma.Register(a, op("list-scopes", http.MethodGet, "/api/scopes", "Scopes with their use", "plan", permit.See),
 		func(_ context.Context, in *struct {
-			Search string `query:"search" doc:"Part of name, subnet, link or note"`
-			Sort   string `query:"sort" enum:"name,subnet,fullest" default:"name"`
-			Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
-			After  string `query:"after" doc:"Where the page before ended"`
+			Search string   `query:"search" doc:"Part of name, subnet, link, note or fields of your own"`
+			Field  []string `query:"field,explode" doc:"Only with these values of fields of your own: name=value"`
+			Sort   string   `query:"sort" enum:"name,subnet,fullest" default:"name"`
+			Limit  int      `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
+			After  string   `query:"after" doc:"Where the page before ended"`
 		}) (*body[api.Page[api.Scope]], error) {
-			return s.scopes(in.Search, in.Sort, in.After, in.Limit)
+			return s.scopes(in.Search, in.Sort, in.After, in.Field, in.Limit)
 		})
 	huma.Register(a, op("show-scope", http.MethodGet, "/api/scopes/{name}", "One scope", "plan", permit.See),
 		func(_ context.Context, in *named) (*body[api.Scope], error) {
@@ -133,13 +137,15 @@ func (s *Server) registerPlan(a huma.API) {
 			}
 			return listed(s, s.cells(p, v))
 		})
-	huma.Register(a, op("list-supernets", http.MethodGet, "/api/supernets", "Supernets, each before what lies in it, with the use of their scopes",
+	huma.Register(a, op("list-supernets", http.MethodGet, "/api/supernets",
+		"Supernets, each before what lies in it, with the use of their scopes",
 		"plan", permit.See), func(_ context.Context, in *struct {
-		Search string `query:"search" doc:"Part of name, prefix or note"`
+		Search string `query:"search" doc:"Part of name, prefix, note or fields of your own"`
 	}) (*body[api.Page[api.Supernet]], error) {
 		return listed(s, s.supernets(in.Search))
 	})
-	huma.Register(a, op("show-space", http.MethodGet, "/api/supernets/{name}/space", "What a supernet is made of, and what in it is free", "plan",
+	huma.Register(a, op("show-space", http.MethodGet, "/api/supernets/{name}/space", "What a supernet is made of, and what in it is free",
+		"plan",
 		permit.See), func(_ context.Context, in *struct {
 		Name  string `path:"name"`
 		Bits  int    `query:"bits" minimum:"0" maximum:"128" doc:"Length of free prefixes to list"`
@@ -168,12 +174,13 @@ func (s *Server) registerPlan(a huma.API) {
 		})
 	huma.Register(a, op("list-reservations", http.MethodGet, "/api/reservations", "Reservations by address", "plan", permit.See),
 		func(_ context.Context, in *struct {
-			Scope  string `query:"scope"`
-			Search string `query:"search" doc:"Part of name, host name, address, hardware address or note"`
-			Limit  int    `query:"limit" default:"1000" minimum:"1" maximum:"100000"`
-			After  string `query:"after" doc:"Where the page before ended"`
+			Scope  string   `query:"scope"`
+			Search string   `query:"search" doc:"Part of name, host name, address, hardware address, note or fields of your own"`
+			Field  []string `query:"field,explode" doc:"Only with these values of fields of your own: name=value"`
+			Limit  int      `query:"limit" default:"1000" minimum:"1" maximum:"100000"`
+			After  string   `query:"after" doc:"Where the page before ended"`
 		}) (*body[api.Page[api.Reservation]], error) {
-			return s.reservations(in.Scope, in.Search, in.After, in.Limit)
+			return s.reservations(in.Scope, in.Search, in.After, in.Field, in.Limit)
 		})
 	huma.Register(a, op("show-defaults", http.MethodGet, "/api/defaults", "What holds in the whole plan", "plan", permit.See),
 		func(context.Context, *struct{}) (*body[api.Defaults], error) {
@@ -190,7 +197,8 @@ func (s *Server) registerPlan(a huma.API) {
 	}) (*body[api.Page[api.OptionAt]], error) {
 		return listed(s, s.options(in.Scope))
 	})
-	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options", permit.See),
+	huma.Register(a, op("list-codes", http.MethodGet, "/api/codes", "The codebook: codes, names, types and meanings", "options",
+		permit.See),
 		func(_ context.Context, in *struct {
 			Search string `query:"search" doc:"Code, or part of name or meaning"`
 		}) (*body[api.Page[api.Code]], error) {
@@ -254,8 +262,9 @@ func (s *Server) revisions(ctx context.Context, before int64, limit, lines int) 
 	}
 	out := []api.Revision{}
 	for _, r := range list {
-		out = append(out, api.Revision{Number: r.Number, At: r.At.UTC(), Author: r.Author, Reason: r.Reason, Items: r.Items, Lines: r.Length,
-			Diff: linesView(r.Lines)})
+		out = append(out, api.Revision{Number: r.Number, At: r.At.UTC(), Author: r.Author, Reason: r.Reason, Items: r.Items,
+			Lines: r.Length,
+			Diff:  linesView(r.Lines)})
 	}
 	return out, nil
 }
@@ -294,12 +303,12 @@ func fits(part string, texts ...string) bool {
 	return strings.Contains(strings.ToLower(strings.Join(texts, "\n")), strings.ToLower(strings.TrimSpace(part)))
 }
 
-func (s *Server) scopes(search, order, after string, limit int) (*body[api.Page[api.Scope]], error) {
+func (s *Server) scopes(search, order, after string, fields []string, limit int) (*body[api.Page[api.Scope]], error) {
 	e := s.Engine
 	p := e.Plan()
 	out := []api.Scope{}
 	for _, v := range p.Scopes() {
-		if fits(search, v.Name, v.Subnet.String(), v.LinkName, v.Note) {
+		if fits(search, append(ownTexts(v.Fields), v.Name, v.Subnet.String(), v.LinkName, v.Note)...) && hasFields(fields, v.Fields) {
 			out = append(out, scopeView(p, v, e.Count(v.ID)))
 		}
 	}
@@ -322,7 +331,7 @@ func fullness(s api.Scope) float64 {
 	return 1 - float64(s.Usage.Headroom+s.Usage.Partner)/float64(s.Usage.Size)
 }
 
-func (s *Server) reservations(scope, search, after string, limit int) (*body[api.Page[api.Reservation]], error) {
+func (s *Server) reservations(scope, search, after string, fields []string, limit int) (*body[api.Page[api.Reservation]], error) {
 	p := s.Engine.Plan()
 	var id plan.ID
 	if scope != "" {
@@ -334,7 +343,8 @@ func (s *Server) reservations(scope, search, after string, limit int) (*body[api
 	}
 	var list []*plan.Reservation
 	for _, r := range p.Reservations(id) {
-		if fits(search, r.Name, r.Hostname, r.Address.String(), r.Client(), r.Note) {
+		if fits(search, append(ownTexts(r.Fields), r.Name, r.Hostname, r.Address.String(), r.Client(), r.Note)...) && hasFields(fields,
+			r.Fields) {
 			list = append(list, r)
 		}
 	}
@@ -393,7 +403,7 @@ func (s *Server) supernets(search string) []api.Supernet {
 	}
 	out := []api.Supernet{}
 	for _, n := range p.Supernets() {
-		if fits(search, n.Name, n.Prefix.String(), n.Note) {
+		if fits(search, append(ownTexts(n.Fields), n.Name, n.Prefix.String(), n.Note)...) {
 			out = append(out, supernetView(p, n, uses))
 		}
 	}

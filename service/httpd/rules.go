@@ -47,7 +47,7 @@ func (s *Server) registerRules(a huma.API) {
 			p := s.Engine.Plan()
 			out := []api.List{}
 			for _, l := range p.Lists() {
-				v := api.List{ID: int64(l.ID), Name: l.Name, Entries: texts(l.Entries), Rules: []string{}, Note: l.Note}
+				v := api.List{ID: int64(l.ID), Name: l.Name, Entries: texts(l.Entries), Rules: []string{}, Fields: ownView(l.Fields), Note: l.Note}
 				for _, r := range p.Rules() {
 					if slices.Contains(r.Program.Lists, l.Name) {
 						v.Rules = append(v.Rules, r.Name)
@@ -65,7 +65,7 @@ func (s *Server) registerRules(a huma.API) {
 			out := []api.Codebook{}
 			for _, c := range p.Codebooks() {
 				v := api.Codebook{ID: int64(c.ID), Name: c.Name, Place: string(c.Place), Classes: append([]string{}, c.Classes...),
-					Enterprise: c.Enterprise, Options: []api.OwnOption{}, Note: c.Note}
+					Enterprise: c.Enterprise, Options: []api.OwnOption{}, Fields: ownView(c.Fields), Note: c.Note}
 				for _, o := range c.Options {
 					v.Options = append(v.Options, api.OwnOption{Code: o.Code, Name: o.Name, Type: o.Type.String(), Meaning: o.Meaning})
 				}
@@ -108,7 +108,7 @@ func (s *Server) ruleView(p *plan.Plan, r *plan.CompiledRule) api.Rule {
 	out := api.Rule{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Supernet: p.Label(r.Supernet), Order: r.Order, When: r.When,
 		Action: string(r.Action), Off: r.Off,
 		Lease:   leaseText(r.Lease),
-		Options: settingsView(p, r.Options), Note: r.Note}
+		Options: settingsView(p, r.Options), Fields: ownView(r.Fields), Note: r.Note}
 	if r.Pool.Valid() {
 		out.Pool = r.Pool.String()
 	}

@@ -183,6 +183,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerTokens(a)
 	s.registerPlan(a)
 	s.registerPlanFile(a)
+	s.registerFields(a)
 	s.registerLeases(a)
 	s.registerStatus(a)
 	s.registerUnderstand(a)

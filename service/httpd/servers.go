@@ -67,7 +67,7 @@ func (s *Server) registerServers(a huma.API) {
 			out := []api.Trial{}
 			for _, t := range p.Trials() {
 				v := api.Trial{ID: int64(t.ID), Name: t.Name, Scope: p.Label(t.Scope), Hardware: t.Hardware.String(), Vendor: t.Vendor,
-					Circuit: t.Circuit, Every: leaseText(t.Every), Note: t.Note}
+					Circuit: t.Circuit, Every: leaseText(t.Every), Fields: ownView(t.Fields), Note: t.Note}
 				if list := s.Trials.Results(t.Name); len(list) > 0 {
 					r := trialView(list[len(list)-1])
 					v.Last = &r

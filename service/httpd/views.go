@@ -36,7 +36,8 @@ func valuesView(p *plan.Plan, values []plan.Value) []api.Setting {
 		if d, err := p.Def(v.Key); text == "" && err == nil {
 			text = d.Type.Format(v.Data)
 		}
-		out = append(out, api.Setting{Code: v.Code, Book: v.Book, Name: p.KeyName(v.Key), Value: text, Level: v.Level.String(), From: v.Name,
+		out = append(out, api.Setting{Code: v.Code, Book: v.Book, Name: p.KeyName(v.Key), Value: text, Level: v.Level.String(),
+			From:  v.Name,
 			Bytes: hex.EncodeToString(v.Data)})
 	}
 	return out
@@ -67,8 +68,9 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 	out := api.Scope{ID: int64(v.ID), Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(),
 		Pools:      texts(v.Pools),
 		Exclusions: []api.Exclusion{}, Mode: string(v.Mode), Authoritative: v.Authoritative, Lease: plan.Duration(v.Lease).String(),
-		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(p, v.Options), Note: v.Note, Thresholds: api.Thresholds(v.Thresholds),
-		Identity: string(plan.ByIdentifier), IdentitySet: string(v.Identity), Bootp: string(cmp.Or(v.Bootp, plan.BootpReserved)),
+		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(p, v.Options), Fields: ownView(v.Fields), Note: v.Note,
+		Thresholds: api.Thresholds(v.Thresholds),
+		Identity:   string(plan.ByIdentifier), IdentitySet: string(v.Identity), Bootp: string(cmp.Or(v.Bootp, plan.BootpReserved)),
 		RapidCommit: v.RapidCommit,
 		OfferDelay:  leaseText(v.OfferDelay), Probe: !v.NoProbe, PerCircuit: v.Limits.PerCircuit, NewPerMinute: v.Limits.NewPerMinute,
 		Confined:  []string{},
@@ -116,7 +118,7 @@ func originText(o plan.Origin) string {
 // supernetView needs the use of every scope, by id.
 func supernetView(p *plan.Plan, n *plan.Supernet, uses map[plan.ID]api.Usage) api.Supernet {
 	out := api.Supernet{ID: int64(n.ID), Name: n.Name, Prefix: n.Prefix.String(), Lease: leaseText(n.Lease), Identity: string(n.Identity),
-		Options: settingsView(p, n.Options), Thresholds: api.Thresholds(n.Thresholds), Note: n.Note}
+		Options: settingsView(p, n.Options), Thresholds: api.Thresholds(n.Thresholds), Fields: ownView(n.Fields), Note: n.Note}
 	around := p.Around(n.Prefix)
 	out.In = namesOf(around[:len(around)-1]) // the last is itself
 	for _, v := range p.Inside(n.Prefix) {
@@ -128,7 +130,8 @@ func supernetView(p *plan.Plan, n *plan.Supernet, uses map[plan.ID]api.Usage) ap
 
 func linkView(p *plan.Plan, l *plan.Link) api.Link {
 	out := api.Link{ID: int64(l.ID), Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays),
-		Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, SubnetSelection: l.SubnetSelection, Note: l.Note}
+		Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, SubnetSelection: l.SubnetSelection,
+		Fields: ownView(l.Fields), Note: l.Note}
 	for _, v := range p.OnLink(l.ID) {
 		out.Scopes = append(out.Scopes, v.Name)
 	}
@@ -139,7 +142,7 @@ func reservationView(p *plan.Plan, r *plan.Reservation, l *lease.Lease, now leas
 	out := api.Reservation{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(),
 		Identifier: r.Identifier.String(), Circuit: r.Circuit,
 		Client: r.Client(), Address: r.Address.String(), Hostname: r.Hostname, Insist: r.Insist, Lease: leaseText(r.Settings.Lease),
-		Options: settingsView(p, r.Options), Note: r.Note, Status: lease.Free.String()}
+		Options: settingsView(p, r.Options), Fields: ownView(r.Fields), Note: r.Note, Status: lease.Free.String()}
 	if l != nil {
 		out.Status = l.Status.String()
 		if l.HeldAt(now) {

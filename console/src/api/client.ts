@@ -75,10 +75,14 @@ export class Problem extends Error {
   constructor(
     readonly status: number,
     detail: string,
+    readonly faults: Fault[] = [],
   ) {
     super(detail)
   }
 }
+
+/** What is wrong with a file, and where: in words, such as "line 3, column 7". */
+export type Fault = { message: string; location?: string }
 
 export type Query = Record<string, string | number | boolean | string[] | undefined>
 
@@ -97,6 +101,12 @@ function remember(value: unknown, revision: number) {
 
 export const revisionOf = (value: object | undefined) => (value ? revisions.get(value) : undefined)
 
+/** A body that is sent as it is. */
+export type File = { text: string; type: 'application/yaml' | 'text/csv' }
+
+const isFile = (body: unknown): body is File =>
+  typeof body === 'object' && body !== null && 'type' in body && 'text' in body
+
 export async function call<T>(method: string, path: string, query: Query = {}, body?: unknown): Promise<T> {
   const params = new URLSearchParams()
   for (const [key, value] of Object.entries(query)) {
@@ -108,8 +118,8 @@ export async function call<T>(method: string, path: string, query: Query = {}, b
   try {
     response = await fetch('/api' + path + (text ? '?' + text : ''), {
       method,
-      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
-      body: body === undefined ? undefined : JSON.stringify(body),
+      headers: body === undefined ? {} : { 'Content-Type': isFile(body) ? body.type : 'application/json' },
+      body: body === undefined ? undefined : isFile(body) ? body.text : JSON.stringify(body),
     })
   } catch {
     throw new Problem(0, 'The server cannot be reached. Is yarnpostd running?')
@@ -117,12 +127,23 @@ export async function call<T>(method: string, path: string, query: Query = {}, b
   if (response.status === 204) return undefined as T
   const answer = await response.json().catch(() => ({}))
   if (!response.ok) {
-    const more = (answer.errors ?? []).map((e: { message: string }) => e.message).join('; ')
+    const faults: Fault[] = answer.errors ?? []
+    if (faults.some((f) => f.location?.startsWith('line ')))
+      throw new Problem(response.status, answer.detail ?? response.statusText, faults)
+    const more = faults.map((e) => e.message).join('; ')
     throw new Problem(response.status, [answer.detail ?? response.statusText, more].filter(Boolean).join(': '))
   }
   const revision = Number(response.headers.get('Yarnpost-Revision'))
   if (revision) remember(answer, revision)
   return answer as T
+}
+
+/** The text of a file that the server makes. */
+export async function textOf(path: string): Promise<string> {
+  const response = await fetch('/api' + path)
+  if (!response.ok)
+    throw new Problem(response.status, (await response.json().catch(() => ({}))).detail ?? response.statusText)
+  return response.text()
 }
 
 export const get = <T>(path: string, query?: Query) => call<T>('GET', path, query)
@@ -131,15 +152,21 @@ export const get = <T>(path: string, query?: Query) => call<T>('GET', path, quer
 export const items = async <T>(path: string, query?: Query) => (await get<Page<T>>(path, query)).items
 
 /**
- * What somebody wants to change: edits, a revision undone, the plan of one brought back, or one that was
- * kept aside made again.
+ * What somebody wants to change: edits, a revision undone, the plan of one brought back, one that was
+ * kept aside made again, or what a file says.
  */
-export type Wish = Edit[] | { undo: number } | { restore: number } | { again: string }
+export type Wish =
+  | Edit[]
+  | { undo: number }
+  | { restore: number }
+  | { again: string }
+  | { file: File; path: string; overwrite?: boolean }
 
 export const change = (wish: Wish, how: Omit<Partial<ChangeRequest>, 'edits'> = {}) => {
   const post = (path: string, more: object = {}) => call<ChangeResult>('POST', path, {}, { ...how, ...more })
   if (Array.isArray(wish)) return post('/plan/changes', { edits: wish })
   if ('undo' in wish) return post(`/plan/revisions/${wish.undo}/revert`)
   if ('restore' in wish) return post('/plan/restore', { revision: wish.restore })
+  if ('file' in wish) return call<ChangeResult>('POST', wish.path, { ...how, overwrite: wish.overwrite }, wish.file)
   return post(`/plan/aside/${encodeURIComponent(wish.again)}/apply`)
 }

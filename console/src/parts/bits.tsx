@@ -1,6 +1,6 @@
 import { Tooltip } from 'antd'
 import { useEffect, useState } from 'react'
-import type { Usage } from '../api/client'
+import { Problem, type Usage } from '../api/client'
 
 const letters: Record<string, string> = {
   active: 'A',
@@ -104,12 +104,28 @@ export function UseBar({ scope }: { scope: Used }) {
   )
 }
 
-export function Failure({ error }: { error: unknown }) {
-  return error ? (
+export function Failure({ error, onLine }: { error: unknown; onLine?: (line: number) => void }) {
+  if (!error) return null
+  const faults = error instanceof Problem ? error.faults : []
+  return (
     <div className="note bad" role="alert">
       {(error as Error).message}
+      {faults.length > 0 && (
+        <ul className="faults">
+          {faults.map((f, i) => (
+            <li key={i}>
+              {f.location && (
+                <button className="asLink" onClick={() => onLine?.(Number(f.location!.match(/\d+/)?.[0] ?? 1))}>
+                  {f.location}
+                </button>
+              )}{' '}
+              {f.message}
+            </li>
+          ))}
+        </ul>
+      )}
     </div>
-  ) : null
+  )
 }
 
 /** What to do first, where there is nothing to show. */

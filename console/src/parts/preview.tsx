@@ -4,11 +4,14 @@ import { useEffect, useState } from 'react'
 import { change, type ChangeResult, type Wish } from '../api/client'
 import { Failure, plural } from './bits'
 
+const scopesShown = 3 // of a change, with their sums
+const linesShown = 300 // of a difference
+
 /** What a change does, in plain words. */
 function Effects({ result }: { result: ChangeResult }) {
   return (
     <>
-      {result.scopes.map((s) => (
+      {result.scopes.slice(0, scopesShown).map((s) => (
         <div className="sums" key={s.name} style={{ marginBottom: 8 }}>
           {result.scopes.length > 1 && (
             <span>
@@ -48,7 +51,7 @@ function Effects({ result }: { result: ChangeResult }) {
         </div>
       ))}
       <ul className="diff">
-        {result.diff.map((d, i) => (
+        {result.diff.slice(0, linesShown).map((d, i) => (
           <li key={i} className={d.after && !d.before ? 'new' : d.before && !d.after ? 'gone' : ''}>
             <span className="quiet">
               {d.kind} {d.name}
@@ -57,6 +60,9 @@ function Effects({ result }: { result: ChangeResult }) {
           </li>
         ))}
       </ul>
+      {result.diff.length > linesShown && (
+        <p className="quiet">and {plural(result.diff.length - linesShown, 'line')} more of the difference</p>
+      )}
       {result.inherited > 0 && (
         <>
           <p className="quiet">
@@ -103,7 +109,12 @@ function usePreview(wish: Wish | null, base?: number) {
  * A change of the plan that is being thought over: what it would do, and what
  * makes it so. One that leaves clients without service has to be meant.
  */
-export function useChange(wish: Wish | null, onDone: (r: ChangeResult) => void, base?: number) {
+export function useChange(
+  wish: Wish | null,
+  onDone: (r: ChangeResult) => void,
+  base?: number,
+  onLine?: (line: number) => void,
+) {
   const queries = useQueryClient()
   const preview = usePreview(wish, base)
   const [meant, setMeant] = useState(false)
@@ -133,7 +144,7 @@ export function useChange(wish: Wish | null, onDone: (r: ChangeResult) => void, 
   }
   const view = (
     <>
-      <Failure error={error ?? (wish ? preview.error : undefined)} />
+      <Failure error={error ?? (wish ? preview.error : undefined)} onLine={onLine} />
       {shown && <Effects result={shown} />}
       {silencing.length > 0 && (
         <Checkbox checked={meant} onChange={(e) => setMeant(e.target.checked)}>
@@ -147,6 +158,7 @@ export function useChange(wish: Wish | null, onDone: (r: ChangeResult) => void, 
     apply,
     busy,
     danger: silencing.length > 0,
+    changes: (shown?.diff.length ?? 0) > 0,
     ready: shown !== undefined && (silencing.length === 0 || meant),
   }
 }

@@ -8,6 +8,7 @@ const groups = {
     ['/plan/~codebooks', 'Codebooks'],
     ['/plan/~links', 'Links'],
     ['/plan/~trials', 'Trials and host'],
+    ['/plan/~files', 'Plan file and sheets'],
   ],
   leases: [
     ['/leases', 'Lease table'],

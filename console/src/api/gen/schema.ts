@@ -381,6 +381,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Fields of your own, such as a location or a ticket */
+        get: operations["list-fields"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/history": {
         parameters: {
             query?: never;
@@ -2054,6 +2071,10 @@ export interface components {
             classes: string[];
             /** Format: int32 */
             enterprise: number;
+            /** @description Values of fields of your own, by name */
+            fields: {
+                [key: string]: string;
+            };
             /**
              * Format: int64
              * @description Stays the same whatever it is called
@@ -2080,6 +2101,10 @@ export interface components {
              * @description IANA enterprise number, with place 125
              */
             enterprise?: number;
+            /** @description Values of fields of your own, by name; an empty one is taken away */
+            fields?: {
+                [key: string]: string;
+            };
             /** @description For people */
             note?: string;
             /** @description All options */
@@ -2172,8 +2197,9 @@ export interface components {
         Edit: {
             codebook?: components["schemas"]["CodebookEdit"];
             defaults?: components["schemas"]["DefaultsEdit"];
+            field?: components["schemas"]["FieldEdit"];
             /** @enum {string} */
-            kind: "defaults" | "supernet" | "link" | "scope" | "reservation" | "codebook" | "list" | "rule" | "trial";
+            kind: "defaults" | "field" | "supernet" | "link" | "scope" | "reservation" | "codebook" | "list" | "rule" | "trial";
             /** @description Link that it shares with other scopes; one of its own, or the one whose relay or interface lies in the subnet, if left out */
             link?: components["schemas"]["LinkEdit"];
             list?: components["schemas"]["ListEdit"];
@@ -2317,6 +2343,19 @@ export interface components {
         Field: {
             name: string;
             value: string;
+        };
+        FieldEdit: {
+            /** @description What it can be, with the type choice */
+            choices?: string[];
+            /** @description For people */
+            note?: string;
+            /** @description Kinds of items that can have it, such as scope and reservation; all if left out */
+            on?: string[];
+            /**
+             * @description How its values are written
+             * @enum {string}
+             */
+            type?: "text" | "number" | "date" | "choice" | "address" | "link";
         };
         Finding: {
             /** @enum {string} */
@@ -2517,6 +2556,10 @@ export interface components {
             vendor?: string;
         };
         Link: {
+            /** @description Values of fields of your own, by name */
+            fields: {
+                [key: string]: string;
+            };
             /**
              * Format: int64
              * @description Stays the same whatever it is called
@@ -2535,6 +2578,10 @@ export interface components {
             subnetSelection: boolean;
         };
         LinkEdit: {
+            /** @description Values of fields of your own, by name; an empty one is taken away */
+            fields?: {
+                [key: string]: string;
+            };
             /** @description Interfaces of this host */
             interfaces?: string[];
             /** @description Hear, and send nothing */
@@ -2552,6 +2599,10 @@ export interface components {
         };
         List: {
             entries: string[];
+            /** @description Values of fields of your own, by name */
+            fields: {
+                [key: string]: string;
+            };
             /**
              * Format: int64
              * @description Stays the same whatever it is called
@@ -2567,6 +2618,10 @@ export interface components {
             drop?: string[];
             /** @description All entries: hardware addresses or identifiers in hexadecimal */
             entries?: string[];
+            /** @description Values of fields of your own, by name; an empty one is taken away */
+            fields?: {
+                [key: string]: string;
+            };
             /** @description New name */
             name?: string;
             /** @description For people */
@@ -2659,6 +2714,25 @@ export interface components {
             last: string;
             link: string;
             server: string;
+        };
+        OwnField: {
+            choices: string[];
+            /**
+             * Format: int64
+             * @description Stays the same whatever it is called
+             */
+            id: number;
+            name: string;
+            note: string;
+            /** @description Kinds of items that can have it */
+            on: string[];
+            /** @enum {string} */
+            type: "text" | "number" | "date" | "choice" | "address" | "link";
+            /**
+             * Format: int64
+             * @description Items that have a value of it
+             */
+            used: number;
         };
         OwnOption: {
             /**
@@ -2947,6 +3021,23 @@ export interface components {
         };
         PageOptionAt: {
             items: components["schemas"]["OptionAt"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
+        PageOwnField: {
+            items: components["schemas"]["OwnField"][];
             /** @description Servers that could not be asked, so that what they know is not here */
             missing?: string[];
             /** @description Pass as after to get the next page; left out on the last */
@@ -3681,6 +3772,10 @@ export interface components {
             circuit?: string;
             /** @description Whom it is for, in words */
             client: string;
+            /** @description Values of fields of your own, by name */
+            fields: {
+                [key: string]: string;
+            };
             hardware: string;
             /** @description Hardware address of the client that holds it now */
             holder?: string;
@@ -3707,6 +3802,10 @@ export interface components {
             address?: string;
             /** @description Text, or hexadecimal with colons */
             circuit?: string;
+            /** @description Values of fields of your own, by name; an empty one is taken away */
+            fields?: {
+                [key: string]: string;
+            };
             /** @description One of hardware, identifier and circuit says whom it is for */
             hardware?: string;
             /** @description Host name that the client is told */
@@ -3785,6 +3884,10 @@ export interface components {
         };
         Rule: {
             action: string;
+            /** @description Values of fields of your own, by name */
+            fields: {
+                [key: string]: string;
+            };
             /**
              * Format: int64
              * @description Requests it fitted since the start of the service
@@ -3817,6 +3920,10 @@ export interface components {
         RuleEdit: {
             /** @description ignore, refuse, reserved, or empty to give values */
             action?: string;
+            /** @description Values of fields of your own, by name; an empty one is taken away */
+            fields?: {
+                [key: string]: string;
+            };
             /** @description Lease time such as 8h, 3d or infinite; empty inherits */
             lease?: string;
             /** @description New name */
@@ -3870,6 +3977,10 @@ export interface components {
             /** Format: date-time */
             drainUntil?: string;
             exclusions: components["schemas"]["Exclusion"][];
+            /** @description Values of fields of your own, by name */
+            fields: {
+                [key: string]: string;
+            };
             /**
              * Format: int64
              * @description Stays the same whatever it is called
@@ -3949,6 +4060,10 @@ export interface components {
             drainUntil?: string;
             /** @description All exclusions */
             exclusions?: components["schemas"]["Exclusion"][];
+            /** @description Values of fields of your own, by name; an empty one is taken away */
+            fields?: {
+                [key: string]: string;
+            };
             /**
              * @description What clients are told apart by; empty inherits
              * @enum {string}
@@ -4256,6 +4371,10 @@ export interface components {
             wildcard?: string;
         };
         Supernet: {
+            /** @description Values of fields of your own, by name */
+            fields: {
+                [key: string]: string;
+            };
             /**
              * Format: int64
              * @description Stays the same whatever it is called
@@ -4284,6 +4403,10 @@ export interface components {
             usage: components["schemas"]["Usage"];
         };
         SupernetEdit: {
+            /** @description Values of fields of your own, by name; an empty one is taken away */
+            fields?: {
+                [key: string]: string;
+            };
             /**
              * @description What clients are told apart by
              * @enum {string}
@@ -4389,6 +4512,10 @@ export interface components {
         Trial: {
             circuit: string;
             every: string;
+            /** @description Values of fields of your own, by name */
+            fields: {
+                [key: string]: string;
+            };
             hardware: string;
             /**
              * Format: int64
@@ -4406,6 +4533,10 @@ export interface components {
             circuit?: string;
             /** @description Such as 15m; empty for on demand alone */
             every?: string;
+            /** @description Values of fields of your own, by name; an empty one is taken away */
+            fields?: {
+                [key: string]: string;
+            };
             /** @description Made up if left out */
             hardware?: string;
             /** @description New name */
@@ -5409,6 +5540,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOwnField"];
                 };
             };
             /** @description Error */
@@ -6967,8 +7127,10 @@ export interface operations {
         parameters: {
             query?: {
                 scope?: string;
-                /** @description Part of name, host name, address, hardware address or note */
+                /** @description Part of name, host name, address, hardware address, note or fields of your own */
                 search?: string;
+                /** @description Only with these values of fields of your own: name=value */
+                field?: string[];
                 limit?: number;
                 /** @description Where the page before ended */
                 after?: string;
@@ -7096,8 +7258,10 @@ export interface operations {
     "list-scopes": {
         parameters: {
             query?: {
-                /** @description Part of name, subnet, link or note */
+                /** @description Part of name, subnet, link, note or fields of your own */
                 search?: string;
+                /** @description Only with these values of fields of your own: name=value */
+                field?: string[];
                 sort?: "name" | "subnet" | "fullest";
                 limit?: number;
                 /** @description Where the page before ended */
@@ -7382,7 +7546,7 @@ export interface operations {
     "list-supernets": {
         parameters: {
             query?: {
-                /** @description Part of name, prefix or note */
+                /** @description Part of name, prefix, note or fields of your own */
                 search?: string;
             };
             header?: never;

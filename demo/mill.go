@@ -124,6 +124,14 @@ func places() []place {
 	}
 }
 
+// ofPlace are the fields of their own that the mill's people filled in.
+var ofPlace = map[string]map[string]string{
+	"offices": {"hall": "Counting house", "owner": "counting house"}, "looms": {"hall": "Hall 3", "owner": "weaving"},
+	"dye-house": {"hall": "Dye house", "owner": "dyeing"}, "scanners": {"hall": "Warehouse", "owner": "weaving"},
+	"cameras": {"hall": "Yard", "owner": "estates"}, "gatehouse": {"hall": "Gate", "owner": "estates"},
+	"finishing": {"hall": "Hall 5", "owner": "weaving", "ticket": "https://tickets.fellgate.example/402"},
+}
+
 // step is one change that the mill's people made, in order.
 type step struct {
 	reason string
@@ -145,6 +153,11 @@ func plan(clients map[string][]*Client) []step {
 				Note: ptr("What hangs on walls and stands on desks")}},
 			{Op: "add", Kind: "supernet", Name: "public", Supernet: &api.SupernetEdit{Prefix: ptr("10.40.64.0/18"), Lease: ptr("10m"),
 				Options: map[string]string{"ntp-servers": "none"}, Note: ptr("Whoever comes from outside")}}}},
+		{"where things are, and whose", []api.Edit{
+			{Op: "add", Kind: "field", Name: "hall", Field: &api.FieldEdit{Note: ptr("where the cabinet stands"), On: &[]string{"scope", "link"}}},
+			{Op: "add", Kind: "field", Name: "owner", Field: &api.FieldEdit{Type: ptr("choice"),
+				Choices: &[]string{"counting house", "weaving", "dyeing", "estates"}, On: &[]string{"scope", "reservation"}}},
+			{Op: "add", Kind: "field", Name: "ticket", Field: &api.FieldEdit{Type: ptr("link")}}}},
 		{"the old access points ask in their own way",
 			[]api.Edit{{Op: "add", Kind: "codebook", Name: "accesspoint",
 				Codebook: &api.CodebookEdit{Place: ptr("43"), Classes: &[]string{"accesspoint*"},
@@ -154,7 +167,7 @@ func plan(clients map[string][]*Client) []step {
 					Put: []api.OwnOption{{Code: 224, Name: "shift-plan", Type: "text",
 						Meaning: "where loom controllers load the shift plan from"}}}}}}}
 	for _, p := range places() {
-		e := &api.ScopeEdit{Subnet: &p.subnet, Pools: &p.pools, AddExclusions: p.exclude, Options: p.options, Lease: &p.lease,
+		e := &api.ScopeEdit{Fields: ofPlace[p.scope], Subnet: &p.subnet, Pools: &p.pools, AddExclusions: p.exclude, Options: p.options, Lease: &p.lease,
 			Mode: &p.mode,
 			Note: &p.note, NewPerMinute: ptr(-1)}
 		if p.inherits {
@@ -185,7 +198,8 @@ func plan(clients map[string][]*Client) []step {
 		step{"devices that are not a person's and not a circuit's", []api.Edit{
 			{Op: "add", Kind: "reservation", Name: "label-printer",
 				Reservation: &api.ReservationEdit{Scope: ptr("offices"), Hardware: ptr("02:40:10:00:99:01"), Address: ptr("10.40.0.45"),
-					Note: ptr("never bought")}},
+					Fields: map[string]string{"owner": "counting house", "ticket": "https://tickets.fellgate.example/318"},
+					Note:   ptr("never bought")}},
 			{Op: "add", Kind: "reservation", Name: "weighbridge",
 				Reservation: &api.ReservationEdit{Scope: ptr("cameras"), Circuit: ptr("sw9/0/12"), Address: ptr("10.40.36.10"),
 					Note: ptr("whatever is plugged in at the weighbridge")}},

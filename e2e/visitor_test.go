@@ -1,10 +1,12 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"yarnpost/e2e/browser"
 )
@@ -64,6 +66,18 @@ func (v *visitor) as(password string) func() error {
 func (v *visitor) see(text string) func() error   { return func() error { return v.See(text) } }
 func (v *visitor) click(what string) func() error { return func() error { return v.Click(what) } }
 func (v *visitor) fill(css, text string) func() error {
-	return func() error { return v.Type(css, text) }
+	return func() error {
+		for range 5 { // a drawer that is still opening takes the focus away
+			if err := v.Type(css, text); err != nil {
+				return err
+			}
+			took, err := browser.Eval[bool](v.Page, fmt.Sprintf("document.querySelector(%q)?.value.includes(%q)", css, text))
+			if err != nil || took {
+				return err
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		return fmt.Errorf("%s took no text", css)
+	}
 }
 func (v *visitor) open(path string) func() error { return func() error { return v.Go(path) } }

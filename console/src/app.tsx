@@ -20,6 +20,7 @@ const ListeningPage = lazy(() => import('./pages/listening'))
 const Rules = lazy(() => import('./pages/rules'))
 const Files = lazy(() => import('./pages/files'))
 const Tree = lazy(() => import('./pages/tree'))
+const FieldsPage = lazy(() => import('./pages/fields'))
 const Codebooks = lazy(() => import('./pages/codebooks'))
 const Links = lazy(() => import('./pages/links'))
 const Trials = lazy(() => import('./pages/trials'))
@@ -184,6 +185,7 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
               <Route path="/plan/~tree" element={<Tree />} />
               <Route path="/plan/~files" element={<Files />} />
               <Route path="/plan/~rules" element={<Rules />} />
+              <Route path="/plan/~fields" element={<FieldsPage />} />
               <Route path="/plan/~codebooks" element={<Codebooks />} />
               <Route path="/plan/~links" element={<Links />} />
               <Route path="/plan/~trials" element={<Trials />} />

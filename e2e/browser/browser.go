@@ -101,7 +101,7 @@ func (p *Page) Text() (string, error) { return Eval[string](p, "document.body.in
 // "button=Text", the last button or link with that text.
 func (p *Page) Click(what string) error {
 	if _, text, ok := strings.Cut(what, "button="); ok {
-		find := fmt.Sprintf(`[...document.querySelectorAll('button, a, [role=menuitem], [role=tab]')].filter(e => e.innerText.trim().replace(/\s+/g, ' ') === %q && e.offsetParent).at(-1)`, text)
+		find := fmt.Sprintf(`[...document.querySelectorAll('button, a, [role=menuitem], [role=tab]')].filter(e => e.innerText.trim().replace(/\s+/g, ' ') === %q && e.offsetParent).slice(-1).find(e => !e.disabled)`, text)
 		if err := p.Wait(find); err != nil {
 			return err
 		}

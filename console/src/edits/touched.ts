@@ -4,12 +4,12 @@ type Fields = Record<string, unknown>
 
 const same = (a: unknown, b: unknown) => JSON.stringify(a ?? null) === JSON.stringify(b ?? null)
 
-/** What differs between two versions of an edit's fields; options differ one by one. */
+/** What differs between two versions of an edit's fields; options and fields of one's own differ one by one. */
 function differing(now: Fields, before: Fields): Fields {
   const out: Fields = {}
   for (const [key, value] of Object.entries(now)) {
     if (same(value, before[key])) continue
-    out[key] = key === 'options' ? differing(value as Fields, (before[key] ?? {}) as Fields) : value
+    out[key] = key === 'options' || key === 'fields' ? differing(value as Fields, (before[key] ?? {}) as Fields) : value
   }
   return out
 }

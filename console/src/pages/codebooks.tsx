@@ -91,6 +91,7 @@ export default function Codebooks() {
       <Failure error={books.error ?? codes.error} />
       {form && (
         <ItemForm<Fields>
+          kind="codebook"
           open
           of={old}
           title={old ? `Edit codebook ${old.name}` : 'Add a codebook'}

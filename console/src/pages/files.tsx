@@ -136,7 +136,7 @@ export default function Files() {
             }}
           />
         </div>
-        <div>
+        <div className="effect">
           <h2>What this does</h2>
           {text.trim() === '' && (
             <p className="quiet">

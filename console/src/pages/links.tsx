@@ -63,6 +63,7 @@ export default function Links() {
       </div>
       {form && (
         <ItemForm<Fields>
+          kind="link"
           open
           of={form}
           title={`Edit link ${form.name}`}

@@ -6,6 +6,7 @@ import { editOf, fieldsOf, type Fields } from '../edits/defaults'
 import { Empty, Failure, Mono, paged, plural } from '../parts/bits'
 import { ScopeForm } from '../parts/scopeform'
 import { ItemForm } from '../parts/itemform'
+import { ownColumns, useOwn } from '../parts/own'
 import { SubNav } from '../parts/subnav'
 import { scopeColumns } from '../columns/plan'
 import { usePut, Search } from '../parts/filters'
@@ -23,6 +24,7 @@ export default function Plan() {
     placeholderData: (old) => old,
   })
   const defaults = useQuery({ queryKey: ['defaults'], queryFn: () => get<Defaults>('/defaults') })
+  const own = useOwn('scope')
   const set = usePut()
   return (
     <>
@@ -70,7 +72,7 @@ export default function Plan() {
               </Empty>
             ),
           }}
-          columns={scopeColumns()}
+          columns={[...scopeColumns(), ...ownColumns(own, scopes.data ?? [])]}
           footer={() => (
             <span className="quiet">
               {scopes.data?.length === listed && 'the first '}

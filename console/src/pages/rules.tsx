@@ -89,6 +89,7 @@ export default function Rules() {
       </div>
       {form && (
         <ItemForm<Fields>
+          kind="rule"
           open
           of={old}
           title={old ? `Edit rule ${old.name}` : 'Add a rule'}
@@ -218,6 +219,7 @@ export default function Rules() {
       )}
       {list && (
         <ItemForm<ListFields>
+          kind="list"
           open
           of={oldList}
           title={oldList ? `Edit list ${oldList.name}` : 'Add a list'}

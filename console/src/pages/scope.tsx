@@ -9,6 +9,7 @@ import { Confirm } from '../parts/preview'
 import { type Wanted } from '../edits/reservation'
 import { Reserve } from '../parts/reserve'
 import { ScopeForm } from '../parts/scopeform'
+import { ownColumns, OwnValue, useOwn } from '../parts/own'
 import { reservationColumns, exclusionColumns, givenColumns, setColumns, type Ask } from '../columns/scope'
 
 /** One scope: settings, address map, reservations, exclusions, options. */
@@ -23,6 +24,7 @@ export default function ScopePage() {
     queryFn: () => get<Scope>('/scopes/' + encodeURIComponent(name)),
   })
   const [editing, setEditing] = useState(false)
+  const own = useOwn('scope')
   const [ask, setAsk] = useState<Ask>(null)
   const [wanted, setWanted] = useState<Wanted | null>(null)
   const s = scope.data
@@ -55,6 +57,12 @@ export default function ScopePage() {
               </>
             )}
             {s.note && <> · {s.note}</>}
+            {Object.entries(s.fields).map(([name, value]) => (
+              <span key={name}>
+                {' '}
+                · {name} <OwnValue of={own.find((f) => f.name === name)} value={value} />
+              </span>
+            ))}
           </span>
         </div>
         <Link to={'/leases?scope=' + s.name}>Its leases</Link>
@@ -250,6 +258,7 @@ function Reservations({ scope, ask, reserve }: { scope: Scope; ask: (a: Ask) => 
     queryKey: ['reservations', scope.name],
     queryFn: () => items<Reservation>('/reservations', { scope: scope.name }),
   })
+  const own = useOwn('reservation')
   return (
     <>
       <div className="filters">
@@ -266,7 +275,7 @@ function Reservations({ scope, ask, reserve }: { scope: Scope; ask: (a: Ask) => 
             <Empty>Nothing is reserved here. Reserve an address for a client that must always have the same one.</Empty>
           ),
         }}
-        columns={reservationColumns(ask)}
+        columns={[...reservationColumns(ask), ...ownColumns(own, list.data ?? [])]}
       />
     </>
   )

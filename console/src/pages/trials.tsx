@@ -93,6 +93,7 @@ export default function Trials() {
       </div>
       {form && (
         <ItemForm<Fields>
+          kind="trial"
           open
           of={old}
           title={old ? `Edit trial ${old.name}` : 'Add a trial'}

@@ -3,6 +3,8 @@ import { revisionOf, type Edit } from '../api/client'
 import { useChange } from './preview'
 import { touched } from '../edits/touched'
 import { useOpened } from './opened'
+import { withOwn, type Own } from '../edits/own'
+import { OwnFields } from './own'
 
 interface Props<F> {
   open: boolean
@@ -13,7 +15,9 @@ interface Props<F> {
   aside?: (v: F) => React.ReactNode
   hint: string
   /** The item as it was read, to say against which revision it is changed. */
-  of?: object
+  of?: object & { fields?: Record<string, string> }
+  /** The kind of item, if it has fields of one's own. */
+  kind?: Edit['kind']
   onClose: () => void
 }
 
@@ -27,14 +31,15 @@ export function ItemForm<F extends object>({
   aside,
   hint,
   of,
+  kind,
   onClose,
 }: Props<F>) {
-  const initial = useOpened(open, given)
+  const initial = useOpened(open, { ...given, own: of?.fields } as F & Own)
   const base = revisionOf(useOpened(open, of))
   const { message } = App.useApp()
-  const [form] = Form.useForm<F>()
-  const values = (Form.useWatch([], form) ?? initial) as F
-  const edit = open ? touched(toEdit(values), toEdit(initial)) : null
+  const [form] = Form.useForm<F & Own>()
+  const values = (Form.useWatch([], form) ?? initial) as F & Own
+  const edit = open ? touched(withOwn(toEdit(values), values), withOwn(toEdit(initial), initial)) : null
   const c = useChange(
     edit && [edit],
     (done) => {
@@ -59,8 +64,9 @@ export function ItemForm<F extends object>({
       <div className="grid" style={{ gridTemplateColumns: 'minmax(0, 1fr) minmax(0, 1fr)', columnGap: 22 }}>
         <Form form={form} layout="vertical" initialValues={initial} requiredMark={false} preserve={false}>
           {fields(values)}
+          {kind && <OwnFields kind={kind} />}
         </Form>
-        <div>
+        <div className="effect">
           {aside?.(values)}
           <h2>What this does</h2>
           {!edit && <p className="quiet">{hint}</p>}

@@ -95,7 +95,7 @@ function usePreview(wish: Wish | null, base?: number) {
     return () => clearTimeout(t)
   }, [text])
   const asked = JSON.parse(settled) as Wish | null
-  return useQuery({
+  const preview = useQuery({
     queryKey: ['preview', settled, base],
     queryFn: () => change(asked!, { dryRun: true, base }),
     enabled: asked !== null,
@@ -103,11 +103,13 @@ function usePreview(wish: Wish | null, base?: number) {
     gcTime: 0,
     placeholderData: (old) => old,
   })
+  return { preview, current: settled === text && !preview.isPlaceholderData }
 }
 
 /**
  * A change of the plan that is being thought over: what it would do, and what
- * makes it so. One that leaves clients without service has to be meant.
+ * makes it so. One that leaves clients without service has to be meant. It is
+ * ready once what is shown is what would be kept.
  */
 export function useChange(
   wish: Wish | null,
@@ -116,7 +118,7 @@ export function useChange(
   onLine?: (line: number) => void,
 ) {
   const queries = useQueryClient()
-  const preview = usePreview(wish, base)
+  const { preview, current } = usePreview(wish, base)
   const [meant, setMeant] = useState(false)
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
@@ -159,7 +161,7 @@ export function useChange(
     busy,
     danger: silencing.length > 0,
     changes: (shown?.diff.length ?? 0) > 0,
-    ready: shown !== undefined && (silencing.length === 0 || meant),
+    ready: current && shown !== undefined && (silencing.length === 0 || meant),
   }
 }
 

@@ -2,7 +2,9 @@ import { App, Form, Input, Modal, Select, Space, Switch } from 'antd'
 import { useQuery } from '@tanstack/react-query'
 import { useEffect } from 'react'
 import { items, type Scope } from '../api/client'
+import { withOwn, type Own } from '../edits/own'
 import { editOf, type By, type Wanted } from '../edits/reservation'
+import { OwnFields } from './own'
 import { useChange } from './preview'
 
 const hints: Record<By, string> = {
@@ -14,20 +16,22 @@ const hints: Record<By, string> = {
 /** Reserves an address; the effect shows before it is kept. */
 export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: () => void }) {
   const { message } = App.useApp()
-  const [form] = Form.useForm<Wanted>()
-  const values = Form.useWatch([], form) as Partial<Wanted> | undefined
+  const [form] = Form.useForm<Wanted & Own>()
+  const values = Form.useWatch([], form) as Partial<Wanted & Own> | undefined
   const scopes = useQuery({
     queryKey: ['scopes', ''],
     queryFn: () => items<Scope>('/scopes'),
     enabled: wanted !== null,
   })
-  const edit = wanted ? editOf(values) : null
+  const edit = wanted ? withOwn(editOf(values), values) : null
   const c = useChange(edit && [edit], (done) => {
     message.success(`Reserved, revision ${done.revision}.`)
     onClose()
   })
   useEffect(() => {
-    if (wanted) form.setFieldsValue({ address: '', by: 'hardware', insist: false, ...wanted })
+    if (!wanted) return
+    form.resetFields()
+    form.setFieldsValue({ address: '', by: 'hardware', insist: false, ...wanted })
   }, [wanted, form])
   return (
     <Modal
@@ -41,7 +45,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
       forceRender
       okButtonProps={{ disabled: !c.ready, danger: c.danger }}
     >
-      <Form form={form} layout="vertical" requiredMark={false}>
+      <Form form={form} name="reserve" layout="vertical" requiredMark={false}>
         <div className="grid two" style={{ gap: '0 14px' }}>
           <Form.Item name="name" label="Name">
             <Input />
@@ -78,6 +82,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
           <Form.Item name="insist" label="Even if another host answers there" valuePropName="checked">
             <Switch size="small" />
           </Form.Item>
+          <OwnFields kind="reservation" />
         </div>
       </Form>
       {c.view}

@@ -4,6 +4,8 @@ import { items, revisionOf, type Link, type Scope } from '../api/client'
 import { useChange } from './preview'
 import { editOf, fieldsOf, type Fields } from '../edits/scope'
 import { touched } from '../edits/touched'
+import { withOwn, type Own } from '../edits/own'
+import { OwnFields } from './own'
 import { useOpened } from './opened'
 import { RehearsalView } from './rehearse'
 
@@ -22,12 +24,15 @@ export function ScopeForm({
   onDone?: (name: string) => void
 }) {
   const { message } = App.useApp()
-  const [form] = Form.useForm<Fields>()
-  const values = Form.useWatch([], form) as Fields | undefined
+  const [form] = Form.useForm<Fields & Own>()
+  const values = Form.useWatch([], form) as (Fields & Own) | undefined
   const old = useOpened(open, live)
   const base = revisionOf(old)
-  const initial: Fields = old ? fieldsOf(old) : { serving: true, subnet, probe: true, identity: '', bootp: 'reserved' }
-  const edit = open && values ? touched(editOf(values, old), editOf(initial, old)) : null
+  const initial: Fields & Own = old
+    ? { ...fieldsOf(old), own: old.fields }
+    : { serving: true, subnet, probe: true, identity: '', bootp: 'reserved' }
+  const edit =
+    open && values ? touched(withOwn(editOf(values, old), values), withOwn(editOf(initial, old), initial)) : null
   const c = useChange(
     edit && [edit],
     (done) => {
@@ -171,8 +176,9 @@ export function ScopeForm({
           <Form.Item name="note" label="Note">
             <Input.TextArea autoSize={{ minRows: 1, maxRows: 4 }} />
           </Form.Item>
+          <OwnFields kind="scope" />
         </Form>
-        <div>
+        <div className="effect">
           <h2>What this does</h2>
           {!edit && (
             <p className="quiet">Give a name and a subnet, and the effect shows here before anything is changed.</p>

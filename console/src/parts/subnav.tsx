@@ -7,6 +7,7 @@ const groups = {
     ['/plan/~rules', 'Rules and lists'],
     ['/plan/~codebooks', 'Codebooks'],
     ['/plan/~links', 'Links'],
+    ['/plan/~fields', 'Fields'],
     ['/plan/~trials', 'Trials and host'],
     ['/plan/~files', 'Plan file and sheets'],
   ],

@@ -8,6 +8,7 @@ import { SpaceMap } from './space'
 export function SupernetForm({ open, old, onClose }: { open: boolean; old?: Supernet; onClose: () => void }) {
   return (
     <ItemForm<Fields>
+      kind="supernet"
       open={open}
       of={old}
       title={old ? `Edit supernet ${old.name}` : 'Add a supernet'}

@@ -33,7 +33,7 @@ var layers = [][]string{
 		"yarnpost/service/leaseadmin", "yarnpost/service/rehearse", "yarnpost/service/setback"},
 	{"yarnpost/service/change"},
 	{"yarnpost/service/failover"},
-	{"yarnpost/service/compare", "yarnpost/service/drill"},
+	{"yarnpost/service/compare", "yarnpost/service/drill", "yarnpost/service/prepare"},
 	{"yarnpost/service/facts", "yarnpost/service/metrics"},
 	{"yarnpost/service/node", "yarnpost/service/httpd"},
 	{"yarnpost/cli", "yarnpost/demo"},

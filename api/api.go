@@ -90,6 +90,8 @@ type Scope struct {
 	Exclusions    []Exclusion       `json:"exclusions"`
 	Mode          string            `json:"mode" enum:"held,serving,draining"`
 	DrainUntil    *time.Time        `json:"drainUntil,omitempty"`
+	RunDown       *time.Time        `json:"runDown,omitempty" doc:"Until then no lease reaches far beyond it"`
+	Approval      bool              `json:"approval" doc:"Changes need a second person's approval"`
 	Authoritative bool              `json:"authoritative"`
 	Identity      string            `json:"identity" enum:"identifier,hardware" doc:"What tells clients apart, in force"`
 	IdentitySet   string            `json:"identitySet,omitempty" doc:"The same as set on the scope itself, if it is"`
@@ -123,6 +125,7 @@ type Supernet struct {
 	Identity   string            `json:"identity,omitempty" doc:"What tells clients apart, if that is set on it"`
 	Options    []Setting         `json:"options" doc:"Options set on it"`
 	Thresholds Thresholds        `json:"thresholds" doc:"When to warn of its scopes, as set on it; 0 inherits"`
+	Approval   bool              `json:"approval" doc:"Changes of it, and of what lies in it, need a second person's approval"`
 	Fields     map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
 	Note       string            `json:"note"`
 	Usage      Usage             `json:"usage" doc:"Of all scopes in it"`

@@ -48,6 +48,7 @@ type SupernetEdit struct {
 	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware," doc:"What clients are told apart by"`
 	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn of a scope when more than so many percent of its pools are used; 0 inherits, -1 is never" file:"Warn of a scope when more than so many percent of its pools are used" word:"never"`
 	WarnHeadroom *int              `json:"warnHeadroom,omitempty" doc:"Warn of a scope when fewer addresses are left; 0 inherits, -1 is never" file:"Warn of a scope when fewer addresses are left" word:"never"`
+	Approval     *bool             `json:"approval,omitempty" doc:"Changes of it, and of what lies in it, need a second person's approval"`
 	WarnDays     *int              `json:"warnDays,omitempty" doc:"Warn of a scope when its pools are expected to run out within so many days; 0 inherits, -1 is never" file:"Warn of a scope when its pools are expected to run out within so many days" word:"never"`
 	Fields       map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note         *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
@@ -64,6 +65,8 @@ type ScopeEdit struct {
 	RemoveExclusions []string          `json:"removeExclusions,omitempty" doc:"Ranges as they were added" file:"-"`
 	Mode             *string           `json:"mode,omitempty" enum:"held,serving,draining" doc:"A new scope is held if it says nothing"`
 	DrainUntil       *time.Time        `json:"drainUntil,omitempty" doc:"No lease reaches beyond this, while it drains"`
+	RunDown          *string           `json:"runDown,omitempty" doc:"Until this time (RFC 3339) no lease reaches far beyond it, so that what changes then soon reaches every client; empty for never"`
+	Approval         *bool             `json:"approval,omitempty" doc:"Changes of it need a second person's approval"`
 	Authoritative    *bool             `json:"authoritative,omitempty" doc:"Refuse clients without a record, instead of keeping silent"`
 	Identity         *string           `json:"identity,omitempty" enum:"identifier,hardware," doc:"What clients are told apart by; empty inherits" file:"What clients are told apart by"`
 	Bootp            *string           `json:"bootp,omitempty" enum:"ignore,reserved,dynamic" doc:"What BOOTP clients get; reserved if left out"`
@@ -291,11 +294,13 @@ type ChangeRequest struct {
 	DryRun  bool   `json:"dryRun,omitempty" doc:"Only say what would happen"`
 	Confirm bool   `json:"confirm,omitempty" doc:"Go ahead although clients are stranded"`
 	Alone   bool   `json:"alone,omitempty" doc:"Change the plan here although the partner cannot be reached; it takes the change when it is back"`
+	Into    string `json:"into,omitempty" doc:"Gather it in this change in preparation, and change nothing now"`
 	Edits   []Edit `json:"edits" minItems:"1" maxItems:"10000"`
 }
 
 // FileOrder says how a plan file is to be applied.
 type FileOrder struct {
+	Into      string `query:"into" doc:"Gather it in this change in preparation, and change nothing now"`
 	Base      int64  `query:"base" doc:"Revision the file was made from, if it does not say so itself"`
 	Overwrite bool   `query:"overwrite" doc:"What was changed since the file's revision is overwritten"`
 	Reason    string `query:"reason" maxLength:"1000" doc:"Why, for the history"`
@@ -310,6 +315,7 @@ type Revert struct {
 	Reason  string `json:"reason,omitempty" maxLength:"1000" doc:"Why, for the history"`
 	DryRun  bool   `json:"dryRun,omitempty" doc:"Only say what would happen"`
 	Confirm bool   `json:"confirm,omitempty" doc:"Go ahead although clients are stranded"`
+	Into    string `json:"into,omitempty" doc:"Gather it in this change in preparation, and change nothing now"`
 }
 
 // Restore says which plan is brought back.
@@ -353,6 +359,8 @@ type ChangeResult struct {
 	Effects   []Effect   `json:"effects"`
 	Inherits  []DiffLine `json:"inherits" doc:"What scopes inherit differently, the first 50 of it"`
 	Inherited int        `json:"inherited" doc:"How much of that there is"`
+	Into      string     `json:"into,omitempty" doc:"The change in preparation that it was, or would be, gathered in; the rest is what that does as a whole"`
+	Needs     string     `json:"needs,omitempty" doc:"What among it asks for a second person's approval, such as scope looms"`
 	Resolved  []string   `json:"resolved" doc:"Host names that were resolved to addresses"`
 	Scopes    []Scope    `json:"scopes" doc:"The changed scopes as they are, or would be, afterwards"`
 }

@@ -55,6 +55,7 @@ type call struct {
 	yes    bool
 	reason string
 	alone  bool
+	into   string // the change in preparation that changes are gathered in
 
 	unknown error       // why there is no client
 	capture *[]api.Edit // edits go here, and nothing is changed
@@ -94,6 +95,7 @@ func commands() []command {
 	all = append(all, understandCommands()...)
 	all = append(all, trialCommands()...)
 	all = append(all, planCommands()...)
+	all = append(all, changeCommands()...)
 	all = append(all, sheetCommands()...)
 	all = append(all, trailCommands()...)
 	all = append(all, pairCommands()...)
@@ -246,12 +248,30 @@ func (c *command) flagSet(k *call, server, tokenFile *string) (*flag.FlagSet, fu
 		f.BoolVar(&k.dryRun, "dry-run", false, "only say what would happen")
 		f.BoolVar(&k.yes, "yes", false, "go ahead where a command only previews otherwise")
 		f.StringVar(&k.reason, "reason", "", "`text` kept with the change")
+		if c.changesPlan() {
+			f.StringVar(&k.into, "into", "", "gather it in this change in preparation, by its `name`, and change nothing now")
+		}
 		if !strings.HasPrefix(c.name, "pair ") {
 			f.BoolVar(&k.alone, "alone", false, "change the plan although the other server of the pair cannot be reached")
 		}
 	}
 	return f, do
 }
+
+// changesPlan reports whether a command that writes makes changes of the plan, which can be
+// gathered instead.
+func (c *command) changesPlan() bool {
+	noun, _, _ := strings.Cut(c.name, " ")
+	switch noun {
+	case "defaults", "supernet", "scope", "link", "field", "reservation", "option", "codebook", "rule", "list", "trial", "plan", "sheet":
+		return true
+	}
+	return false
+}
+
+// holdsBack reports whether a command only previews, since nobody said --yes. What is gathered
+// changes nothing yet.
+func (k *call) holdsBack() bool { return k.dryRun || !k.yes && k.into == "" }
 
 func (c *command) run(ctx context.Context, args []string, stdout, stderr io.Writer) error {
 	k := &call{ctx: ctx, out: stdout, err: stderr, ca: env("YARNPOST_CA", "")}

@@ -54,7 +54,7 @@ func copied(of api.Scope, subnet string) (*api.ScopeEdit, error) {
 	e := &api.ScopeEdit{Subnet: &subnet, Authoritative: &of.Authoritative, Bootp: &of.Bootp, RapidCommit: &of.RapidCommit,
 		OfferDelay: &of.OfferDelay, Probe: &of.Probe,
 		PerCircuit: &of.PerCircuit, NewPerMinute: &of.NewPerMinute, WarnUsed: &of.Thresholds.Used, WarnHeadroom: &of.Thresholds.Headroom,
-		WarnDays: &of.Thresholds.Days, Identity: &of.IdentitySet, Lease: &of.LeaseSet, Fields: of.Fields, Note: &of.Note,
+		WarnDays: &of.Thresholds.Days, Identity: &of.IdentitySet, Approval: &of.Approval, Lease: &of.LeaseSet, Fields: of.Fields, Note: &of.Note,
 		Pools: &[]string{}, Exclusions: &[]api.Exclusion{}, Options: map[string]string{}}
 	for _, p := range of.Pools {
 		moved, err := m.span(p)

@@ -448,8 +448,8 @@ func (k *call) changeAt(base int64, edits []api.Edit, risky bool, verify func() 
 		*k.capture = append(*k.capture, edits...)
 		return nil
 	}
-	req := api.ChangeRequest{Base: base, Reason: k.reason, DryRun: k.dryRun, Confirm: k.yes, Alone: k.alone, Edits: edits}
-	if !k.dryRun && !k.yes {
+	req := api.ChangeRequest{Base: base, Reason: k.reason, DryRun: k.dryRun, Confirm: k.yes, Alone: k.alone, Into: k.into, Edits: edits}
+	if !k.dryRun && !k.yes && k.into == "" {
 		req.DryRun = true
 		preview, err := k.client.Change(k.ctx, req)
 		if err != nil {
@@ -478,6 +478,27 @@ func (k *call) changeAt(base int64, edits []api.Edit, risky bool, verify func() 
 	return k.showChange(done)
 }
 
+// showInherits shows what scopes inherit differently: each difference once, with whose it is.
+func (k *call) showInherits(c api.ChangeResult) {
+	fmt.Fprintf(k.out, "Inherited differently (%d of %d):\n", len(c.Inherits), c.Inherited)
+	var order []string
+	whose := map[string][]string{}
+	for _, d := range c.Inherits {
+		if whose[d.Text] == nil {
+			order = append(order, d.Text)
+		}
+		whose[d.Text] = append(whose[d.Text], d.Name)
+	}
+	for _, text := range order {
+		what := strings.TrimPrefix(text, "inherits ")
+		if n := len(whose[text]); n > 1 {
+			k.say(fmt.Sprintf("  %d scopes: ", n), what+": "+strings.Join(whose[text], ", "))
+		} else {
+			k.say("  scope "+whose[text][0]+": ", what)
+		}
+	}
+}
+
 func (k *call) showChange(c api.ChangeResult) error {
 	if k.json || k.csv {
 		t := newTable("Kind", "Name", "Change")
@@ -495,6 +516,10 @@ func (k *call) showChange(c api.ChangeResult) error {
 		t.row("  "+d.Kind+" "+d.Name, d.Text)
 	}
 	switch {
+	case c.Into != "" && k.dryRun:
+		fmt.Fprintf(k.out, "Would be gathered in %s, which then changes revision %d as a whole:\n", c.Into, c.Base)
+	case c.Into != "":
+		fmt.Fprintf(k.out, "Gathered in %s, which changes revision %d as a whole; yarnpost change apply %s makes it:\n", c.Into, c.Base, c.Into)
 	case c.Applied:
 		fmt.Fprintf(k.out, "Changed, revision %d:\n", c.Revision)
 	default:
@@ -502,18 +527,16 @@ func (k *call) showChange(c api.ChangeResult) error {
 	}
 	k.print(t)
 	if len(c.Inherits) > 0 {
-		fmt.Fprintf(k.out, "Inherited differently (%d of %d):\n", len(c.Inherits), c.Inherited)
-		t := newTable()
-		for _, d := range c.Inherits {
-			t.row("  "+d.Kind+" "+d.Name, d.Text)
-		}
-		k.print(t)
+		k.showInherits(c)
 	}
 	for _, r := range c.Resolved {
 		k.say("Resolved: ", r+".")
 	}
 	for _, e := range c.Effects {
 		k.say("Effect: ", e.Text+".")
+	}
+	if c.Needs != "" {
+		k.say("Approval: ", "changes of "+c.Needs+" need a second person's.")
 	}
 	for _, a := range c.Advice {
 		k.say("Advice: ", fmt.Sprintf("%s: %s (%s).", a.Subject, a.Text, a.Code))

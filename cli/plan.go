@@ -77,7 +77,7 @@ func restoreCommand() command {
 		flags: func(f *flag.FlagSet) func(*call) error {
 			at := f.String("at", "", "the plan as it was at this `time` (RFC 3339)")
 			return func(k *call) error {
-				r := api.Restore{Revert: api.Revert{Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes}}
+				r := api.Restore{Revert: api.Revert{Reason: k.reason, DryRun: k.holdsBack(), Confirm: k.yes, Into: k.into}}
 				switch {
 				case (*at == "") == (len(k.args) == 0):
 					return usagef("name a revision or, with --at, a time; one of them. yarnpost plan history lists all")
@@ -109,7 +109,7 @@ func revertCommand() command {
 				if err != nil {
 					return usagef("%q is not a revision number", k.args[0])
 				}
-				return k.changed(k.client.Revert(k.ctx, n, api.Revert{Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes}))
+				return k.changed(k.client.Revert(k.ctx, n, api.Revert{Reason: k.reason, DryRun: k.holdsBack(), Confirm: k.yes, Into: k.into}))
 			}
 		}}
 }
@@ -120,7 +120,7 @@ func againCommand() command {
 		more:  "  yarnpost plan again shuttle-3\n  \"yarnpost pair settle\" lists what is kept aside, with its key.",
 		flags: func(*flag.FlagSet) func(*call) error {
 			return func(k *call) error {
-				return k.changed(k.client.Again(k.ctx, k.args[0], api.Revert{Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes}))
+				return k.changed(k.client.Again(k.ctx, k.args[0], api.Revert{Reason: k.reason, DryRun: k.holdsBack(), Confirm: k.yes, Into: k.into}))
 			}
 		}}
 }
@@ -130,7 +130,7 @@ func (k *call) changed(done api.ChangeResult, err error) error {
 	if err != nil {
 		return err
 	}
-	if err := k.showChange(done); err != nil || done.Applied || k.dryRun || len(done.Diff) == 0 {
+	if err := k.showChange(done); err != nil || done.Applied || done.Into != "" || k.dryRun || len(done.Diff) == 0 {
 		return err
 	}
 	return errPreview

@@ -235,7 +235,7 @@ func applyCommand() command {
 				if err != nil {
 					return err
 				}
-				o := api.FileOrder{Overwrite: *overwrite, Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes, Alone: k.alone}
+				o := api.FileOrder{Overwrite: *overwrite, Reason: k.reason, DryRun: k.holdsBack(), Confirm: k.yes, Alone: k.alone, Into: k.into}
 				done, err := k.sendFile(text, o)
 				if err != nil {
 					return err

@@ -58,6 +58,7 @@ type scopeFlags struct {
 	rapid, probe, noPools                          bool
 	perCircuit, newPerMinute                       int
 	warn                                           warnFlags
+	approval                                       bool
 }
 
 // warnFlags say when to warn of a scope.
@@ -90,6 +91,7 @@ func (s *scopeFlags) register(f *flag.FlagSet) {
 	f.IntVar(&s.newPerMinute, "new-per-minute", 0,
 		"`number` of clients never seen before that are let in a minute; -1 for any (default: a tenth of the pools, 60 at least)")
 	s.warn.register(f)
+	f.BoolVar(&s.approval, "approval", false, "changes of it need a second person's approval")
 	f.StringVar(&s.note, "note", "", "`text` for people")
 	s.own = ownFields(f)
 }
@@ -101,7 +103,8 @@ func (s *scopeFlags) edit(f *flag.FlagSet) *api.ScopeEdit {
 		OfferDelay: pick(f, "offer-delay", &s.delay),
 		Probe:      pick(f, "probe", &s.probe), PerCircuit: pick(f, "per-circuit", &s.perCircuit),
 		NewPerMinute: pick(f, "new-per-minute", &s.newPerMinute), WarnUsed: pick(f, "warn-used", &s.warn.used),
-		WarnHeadroom: pick(f, "warn-headroom", &s.warn.headroom), WarnDays: pick(f, "warn-days", &s.warn.days)}
+		WarnHeadroom: pick(f, "warn-headroom", &s.warn.headroom), WarnDays: pick(f, "warn-days", &s.warn.days),
+		Approval: pick(f, "approval", &s.approval)}
 	if given(f, "pool") {
 		e.Pools = (*[]string)(&s.pools)
 	}
@@ -207,6 +210,7 @@ func scopeCommands() []command {
 		modeCommand("serve", "serving", "Answer the clients of a scope"),
 		modeCommand("hold", "held", "Stop answering the clients of a scope"),
 		modeCommand("drain", "draining", "Take nobody new; clients move away as they renew"),
+		shortenCommand(),
 		{name: "scope remove", args: "NAME", short: "Remove a scope with its reservations", least: 1, most: 1, write: true,
 			flags: func(f *flag.FlagSet) func(*call) error {
 				return func(k *call) error {
@@ -243,6 +247,26 @@ func modeCommand(verb, mode, short string) command {
 					}
 					return err
 				})
+			}
+		}}
+}
+
+func shortenCommand() command {
+	return command{name: "scope shorten", args: "NAME", least: 1, most: 1, write: true,
+		short: "Have leases run down until a moment, so that what changes then soon reaches every client",
+		more:  "  yarnpost scope shorten looms --until 2026-12-24T02:00:00Z\n  Without --until it is called off. A change in preparation that is set for a moment does this by itself.",
+		flags: func(f *flag.FlagSet) func(*call) error {
+			until := f.String("until", "", "`time` (RFC 3339) or span such as 3d")
+			return func(k *call) error {
+				e := &api.ScopeEdit{RunDown: new(string)}
+				if *until != "" {
+					t, err := moment(*until)
+					if err != nil {
+						return err
+					}
+					*e.RunDown = t.UTC().Format(time.RFC3339)
+				}
+				return k.change([]api.Edit{{Op: "edit", Kind: "scope", Name: k.args[0], Scope: e}}, false, nil)
 			}
 		}}
 }
@@ -285,6 +309,12 @@ func scopeTable(s api.Scope) *table {
 	t.row("mode", s.Mode)
 	if s.DrainUntil != nil {
 		t.row("drains until", s.DrainUntil.Format(time.RFC3339))
+	}
+	if s.RunDown != nil {
+		t.row("leases run down until", s.RunDown.Format(time.RFC3339))
+	}
+	if s.Approval {
+		t.row("changes", "need a second person's approval")
 	}
 	t.row("subnet", s.Subnet+"  mask "+s.Mask)
 	t.row("link", s.Link)

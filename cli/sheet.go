@@ -42,7 +42,7 @@ func sheetCommands() []command {
 				"  an empty cell sets nothing. Options have columns of their own, such as \"option router\".",
 			flags: func(*flag.FlagSet) func(*call) error {
 				return func(k *call) error {
-					return k.changed(k.sendSheet(api.FileOrder{Reason: k.reason, DryRun: k.dryRun || !k.yes, Confirm: k.yes, Alone: k.alone}))
+					return k.changed(k.sendSheet(api.FileOrder{Reason: k.reason, DryRun: k.holdsBack(), Confirm: k.yes, Alone: k.alone, Into: k.into}))
 				}
 			}},
 	}

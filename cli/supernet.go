@@ -15,6 +15,7 @@ func supernetCommands() []command {
 			var s api.SupernetEdit
 			prefix := f.String("prefix", "", "`prefix` such as 10.77.0.0/16")
 			lease := f.String("lease", "", "lease `time` of what lies in it, such as 8h (default: inherited)")
+			approval := f.Bool("approval", false, "changes of it, and of what lies in it, need a second person's approval")
 			identity := f.String("identity", "", "`what` tells clients apart: identifier or hardware (default: inherited)")
 			var options optionFlag
 			var unset listFlag
@@ -30,7 +31,7 @@ func supernetCommands() []command {
 					return api.Edit{}, nil, usagef("yarnpost supernet add needs --prefix, such as --prefix 10.77.0.0/16")
 				}
 				s = api.SupernetEdit{Name: pick(f, "name", name), Prefix: pick(f, "prefix", prefix), Lease: pick(f, "lease", lease),
-					Identity: pick(f, "identity", identity), Options: options, Fields: *own, Note: pick(f, "note", note),
+					Identity: pick(f, "identity", identity), Approval: pick(f, "approval", approval), Options: options, Fields: *own, Note: pick(f, "note", note),
 					WarnUsed: pick(f, "warn-used", &warn.used), WarnHeadroom: pick(f, "warn-headroom", &warn.headroom),
 					WarnDays: pick(f, "warn-days", &warn.days)}
 				for _, o := range unset {
@@ -149,6 +150,9 @@ func supernetTable(n api.Supernet) *table {
 	}
 	if n.Lease != "" {
 		t.row("lease time", n.Lease)
+	}
+	if n.Approval {
+		t.row("changes", "need a second person's approval")
 	}
 	if n.Identity != "" {
 		t.row("clients told apart by", n.Identity)

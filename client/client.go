@@ -179,6 +179,62 @@ func (c *Client) RestorePlan(ctx context.Context, r api.Restore) (out api.Change
 	return out, err
 }
 
+// preparedPath is where a change in preparation is, or a part of it.
+func preparedPath(name, part string) string {
+	return "/api/plan/prepared/" + url.PathEscape(name) + part
+}
+
+// AllPrepared lists the changes of the plan in preparation.
+func (c *Client) AllPrepared(ctx context.Context) ([]api.Prepared, error) {
+	return items[api.Prepared](ctx, c, "/api/plan/prepared", nil)
+}
+
+// Prepared is a change in preparation, held against the plan as it is.
+func (c *Client) Prepared(ctx context.Context, name string) (api.Prepared, error) {
+	return get[api.Prepared](ctx, c, preparedPath(name, ""), nil)
+}
+
+// BeginChange begins a change in preparation.
+func (c *Client) BeginChange(ctx context.Context, b api.Begin) (out api.Prepared, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/plan/prepared", nil, b, &out)
+	return out, err
+}
+
+// DropChange gives a change in preparation up.
+func (c *Client) DropChange(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, preparedPath(name, ""), nil, nil, nil)
+}
+
+// TakeOutEdit takes an edit, by its number from 1, out of a change in preparation.
+func (c *Client) TakeOutEdit(ctx context.Context, name string, number int) (out api.Prepared, err error) {
+	err = c.call(ctx, http.MethodDelete, preparedPath(name, fmt.Sprintf("/edits/%d", number)), nil, nil, &out)
+	return out, err
+}
+
+// ApproveChange approves a change in preparation that others made.
+func (c *Client) ApproveChange(ctx context.Context, name string) (out api.Prepared, err error) {
+	err = c.call(ctx, http.MethodPost, preparedPath(name, "/approval"), nil, nil, &out)
+	return out, err
+}
+
+// ApplyChange previews or makes a change in preparation.
+func (c *Client) ApplyChange(ctx context.Context, name string, r api.ApplyPrepared) (out api.ChangeResult, err error) {
+	err = c.call(ctx, http.MethodPost, preparedPath(name, "/apply"), nil, r, &out)
+	return out, err
+}
+
+// SetDue sets the moment at which a change in preparation is made by itself.
+func (c *Client) SetDue(ctx context.Context, name string, d api.SetDue) (out api.Prepared, err error) {
+	err = c.call(ctx, http.MethodPut, preparedPath(name, "/due"), nil, d, &out)
+	return out, err
+}
+
+// CallOffChange takes away the moment at which a change in preparation is made.
+func (c *Client) CallOffChange(ctx context.Context, name string) (out api.Prepared, err error) {
+	err = c.call(ctx, http.MethodDelete, preparedPath(name, "/due"), nil, nil, &out)
+	return out, err
+}
+
 // PlanFile is the plan as a plan file; with kinds, only the items of these.
 func (c *Client) PlanFile(ctx context.Context, kinds []string) (out []byte, err error) {
 	query := url.Values{}

@@ -33,6 +33,7 @@ func supernetFields(x *pass, v *plan.Supernet, in *api.SupernetEdit) {
 	settings(x, &v.Settings, &in.Lease, &in.Options)
 	text(x, &v.Identity, &in.Identity)
 	thresholds(x, &v.Thresholds, &in.WarnUsed, &in.WarnHeadroom, &in.WarnDays)
+	value(x, &v.Approval, &in.Approval)
 	ownFields(x, &v.Fields, &in.Fields)
 	value(x, &v.Note, &in.Note)
 }
@@ -81,6 +82,8 @@ func scopeFields(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 	exclusions(x, v, in)
 	text(x, &v.Mode, &in.Mode)
 	drainUntil(x, v, in)
+	runDown(x, v, in)
+	value(x, &v.Approval, &in.Approval)
 	settings(x, &v.Settings, &in.Lease, &in.Options)
 	value(x, &v.Authoritative, &in.Authoritative)
 	text(x, &v.Identity, &in.Identity)
@@ -94,7 +97,7 @@ func scopeFields(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 	ownFields(x, &v.Fields, &in.Fields)
 	value(x, &v.Note, &in.Note)
 	if x.out {
-		if on := x.plan.Label(v.Link); on != v.Name { // a link of its own has its name
+		if on := x.plan.Label(v.Link); on != v.Name || x.all { // a link of its own has its name
 			in.Link = &on
 		}
 	} else if len(x.errs) == 0 { // its subnet says where it belongs
@@ -146,6 +149,33 @@ func drainUntil(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 	}
 }
 
+// runDown carries until when leases run down: an RFC 3339 time, or an empty text for never.
+func runDown(x *pass, v *plan.Scope, in *api.ScopeEdit) {
+	switch {
+	case x.out:
+		if text := moment(v.RunDown); text != "" || x.all {
+			in.RunDown = &text
+		}
+	case in.RunDown != nil && *in.RunDown == "":
+		v.RunDown = time.Time{}
+	case in.RunDown != nil:
+		at, err := time.Parse(time.RFC3339, *in.RunDown)
+		if err != nil {
+			x.fail("runDown", plan.Refused("scope %s: leases cannot run down until %q; write a time like 2026-12-05T02:00:00Z", v.Name, *in.RunDown))
+			return
+		}
+		v.RunDown = at.UTC()
+	}
+}
+
+// moment is a time as edits have it; "" for none.
+func moment(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339)
+}
+
 func pools(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 	var all []string
 	for _, r := range v.Pools {
@@ -170,11 +200,11 @@ func pools(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 
 func exclusions(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 	if x.out {
-		var all []api.Exclusion
+		all := []api.Exclusion{}
 		for _, e := range v.Exclusions {
 			all = append(all, api.Exclusion{Range: e.Range.String(), User: e.User})
 		}
-		if len(all) > 0 {
+		if len(all) > 0 || x.all {
 			in.Exclusions = &all
 		}
 		return

@@ -16,6 +16,7 @@ type pass struct {
 	draft  *plan.Draft
 	plan   *plan.Plan // the draft's, or on the way out the item's
 	out    bool
+	all    bool // on the way out: what is not set is said, too
 	op     string
 	twin   plan.Item // what is there already of what is added or put; nil for nothing
 	errs   []error
@@ -32,7 +33,7 @@ func (x *pass) fail(field string, err error) {
 func value[T comparable](x *pass, item *T, in **T) {
 	var zero T
 	switch {
-	case x.out && *item != zero:
+	case x.out && (x.all || *item != zero):
 		v := *item
 		*in = &v
 	case !x.out && *in != nil:
@@ -44,7 +45,7 @@ func value[T comparable](x *pass, item *T, in **T) {
 func not(x *pass, item *bool, in **bool) {
 	v := !*item
 	switch {
-	case x.out && !v:
+	case x.out && (x.all || !v):
 		*in = &v
 	case !x.out && *in != nil:
 		*item = !**in
@@ -61,8 +62,8 @@ func text[T ~string](x *pass, item *T, in **string) {
 // texts carries a list of texts.
 func texts(x *pass, item *[]string, in **[]string) {
 	switch {
-	case x.out && len(*item) > 0:
-		v := slices.Clone(*item)
+	case x.out && (x.all || len(*item) > 0):
+		v := append([]string{}, *item...)
 		*in = &v
 	case !x.out && *in != nil:
 		*item = **in
@@ -76,7 +77,11 @@ func parsed[T interface {
 }](x *pass, field string, item *T, in **string, parse func(string) (T, error)) {
 	var zero T
 	switch {
-	case x.out && *item != zero:
+	case x.out && *item == zero:
+		if x.all {
+			*in = new(string)
+		}
+	case x.out:
 		v := (*item).String()
 		*in = &v
 	case !x.out && *in != nil && **in == "":
@@ -189,7 +194,7 @@ func name(x *pass, item *string, in *string) {
 // refer carries the id of another item, which the edit names; an empty name is none.
 func refer(x *pass, kind plan.Kind, item *plan.ID, in **string) {
 	switch {
-	case x.out && *item != 0:
+	case x.out && (x.all || *item != 0):
 		v := x.plan.Label(*item)
 		*in = &v
 	case !x.out && *in != nil:

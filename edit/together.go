@@ -19,11 +19,14 @@ type Fault struct {
 // and what is the same thing under another name is renamed. Without faults the draft has them all;
 // with one it is spent.
 func Together(around Around, d *plan.Draft, edits []api.Edit, whole bool) []Fault {
-	t := &together{around: around, d: d, edits: edits, byKind: map[plan.Kind][]int{}, named: map[key]bool{}, heirs: map[int]plan.Item{}}
+	t := &together{around: around, d: d, edits: edits, byKind: map[plan.Kind][]int{}, named: map[key]bool{}, heirs: map[int]plan.Item{},
+		there: map[int]bool{}}
 	for i, e := range edits {
 		k := plan.Kind(e.Kind)
 		if t.byKind[k] = append(t.byKind[k], i); e.Op != Remove {
 			t.named[keyOf(k, e.Name)] = true
+		} else if d.Plan().ID(k, e.Name) != 0 {
+			t.there[i] = true
 		}
 	}
 	var absent []api.Edit
@@ -54,6 +57,7 @@ type together struct {
 	byKind map[plan.Kind][]int
 	named  map[key]bool      // what the edits add, change or put
 	heirs  map[int]plan.Item // what is renamed by an edit
+	there  map[int]bool      // removals of what the plan has
 	faults []Fault
 }
 
@@ -132,6 +136,9 @@ func (t *together) make(k plan.Kind, which func(api.Edit) bool) {
 		var again []int
 		var faults []Fault
 		for _, i := range left {
+			if t.there[i] && t.d.Plan().ID(k, t.edits[i].Name) == 0 {
+				continue // it went with another
+			}
 			errs := apply(t.around, t.d, t.edits[i], t.heirs[i])
 			if len(errs) > 0 {
 				again = append(again, i)

@@ -108,6 +108,9 @@ func (d *decider) bind(g grant) (n *lease.Lease, t time.Duration) {
 	}
 	d.answer.Outcome, d.answer.Scope, d.answer.Key = Acknowledged, g.scope, lease.Host(g.address)
 	wanted := d.leaseTime(g.scope, g.by, true)
+	if g.scope.RunDown.After(d.now.Std()) {
+		d.step("leases run down until {t}", netip.Addr{}, g.scope.RunDown.Format(time.RFC3339))
+	}
 	t = d.promise(l, wanted)
 	if held && (!d.world.Writable || d.early(l, t)) {
 		return nil, d.again(l, t)

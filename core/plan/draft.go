@@ -124,13 +124,23 @@ func (d *Draft) checkHead(kind Kind, id ID, name string, fields *Fields) error {
 	return d.checkFields(kind, name, fields)
 }
 
+// CheckName refuses what cannot be a name.
+func CheckName(name string) error {
+	if !properName(name) {
+		return Refused("%q cannot be a name; use letters, digits, single dots, dashes and underscores, with a letter or digit at both ends, 64 at most", name)
+	}
+	return nil
+}
+
 // checkName refuses empty, odd or taken names.
 func (d *Draft) checkName(kind Kind, id ID, name string) error {
 	if name == "" {
 		return Refused("a %s needs a name", kind)
 	}
-	if !d.trusted && !properName(name) {
-		return Refused("%q cannot be a name; use letters, digits, single dots, dashes and underscores, with a letter or digit at both ends, 64 at most", name)
+	if !d.trusted {
+		if err := CheckName(name); err != nil {
+			return err
+		}
 	}
 	if other := d.next.id(kind, name); other != 0 && other != id {
 		return Refused("%s %q is there already; choose another name, or edit that one", kind, name)

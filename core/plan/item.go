@@ -182,6 +182,10 @@ type Scope struct {
 	Pools      []addr.Range `json:"pools,omitempty"`
 	Exclusions []Exclusion  `json:"exclusions,omitempty"`
 	DrainUntil time.Time    `json:"drainUntil,omitzero"` // with Draining: no lease reaches beyond
+	// RunDown is when clients are to hold short leases only: until then no lease reaches
+	// far beyond it, so that what changes then has reached every client soon after.
+	RunDown  time.Time `json:"runDown,omitzero"`
+	Approval bool      `json:"approval,omitempty"` // changes need a second person's approval
 	// Authoritative scopes refuse (NAK) clients they have no record of, where
 	// RFC 2131 section 4.3.2 asks for silence.
 	Authoritative bool       `json:"authoritative,omitempty"`
@@ -195,6 +199,44 @@ type Scope struct {
 	Settings
 	Fields Fields `json:"fields,omitempty"`
 	Note   string `json:"note,omitempty"`
+}
+
+// RunDownLeast is how long leases are, at least, while they run down: what a client
+// knows of a change, at most so long after it.
+const RunDownLeast = 10 * time.Minute
+
+// NeedsApproval says what asks for a second person's approval of a change of an item in a
+// plan: in words, or "".
+func (p *Plan) NeedsApproval(i Item) string {
+	supernets := func(around netip.Prefix) string {
+		for _, n := range p.Around(around) {
+			if n.Approval {
+				return "supernet " + n.Name
+			}
+		}
+		return ""
+	}
+	switch v := i.(type) {
+	case Supernet:
+		return supernets(v.Prefix)
+	case Scope:
+		if v.Approval {
+			return "scope " + v.Name
+		}
+		return supernets(v.Subnet)
+	case Reservation:
+		if s := p.Scope(v.Scope); s != nil {
+			return p.NeedsApproval(s.Scope)
+		}
+	case Rule:
+		if s := p.Scope(v.Scope); s != nil {
+			return p.NeedsApproval(s.Scope)
+		}
+		if n := p.Supernet(v.Supernet); n != nil {
+			return supernets(n.Prefix)
+		}
+	}
+	return ""
 }
 
 // Reservation keeps an address for one client, inside or outside pools. The
@@ -373,6 +415,10 @@ func (s Scope) describe(label func(ID) string) []field {
 	if !s.DrainUntil.IsZero() {
 		out = append(out, field{"drains until", s.DrainUntil.UTC().Format(time.RFC3339)})
 	}
+	if !s.RunDown.IsZero() {
+		out = append(out, field{"leases run down until", s.RunDown.UTC().Format(time.RFC3339)})
+	}
+	out = append(out, when(s.Approval, "changes need approval", "yes")...)
 	out = append(out, when(s.Authoritative, "authoritative", "yes")...)
 	out = append(out, when(s.RapidCommit, "rapid commit", "yes")...)
 	out = append(out, when(s.OfferDelay != 0, "offers wait", s.OfferDelay.String())...)

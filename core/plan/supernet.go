@@ -18,6 +18,7 @@ type Supernet struct {
 	Prefix     netip.Prefix `json:"prefix"`
 	Identity   Identity     `json:"identity,omitempty"`
 	Thresholds Thresholds   `json:"thresholds,omitzero"`
+	Approval   bool         `json:"approval,omitempty"` // changes of it, and of what lies in it, need a second person's approval
 	Settings
 	Fields Fields `json:"fields,omitempty"`
 	Note   string `json:"note,omitempty"`
@@ -25,6 +26,7 @@ type Supernet struct {
 
 func (s Supernet) describe(func(ID) string) []field {
 	out := []field{{"name", s.Name}, {"prefix", s.Prefix.String()}, {"identity", string(s.Identity)}}
+	out = append(out, when(s.Approval, "changes need approval", "yes")...)
 	out = append(out, s.Thresholds.describe()...)
 	return append(append(append(out, s.Settings.describe()...), s.Fields.describe()...), field{"note", s.Note})
 }

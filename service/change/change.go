@@ -43,15 +43,20 @@ type Change struct {
 	Inherited int          // how many of those there are
 	Plan      *plan.Plan   // as it is, or would be, afterwards
 	Scopes    []*plan.View // changed ones of it
+	Needs     string       // whose changes need a second person's approval, as "scope looms"; or ""
 }
+
+// ErrApproval is wrapped when a change needs a second person's approval.
+var ErrApproval = fmt.Errorf("%w: it needs a second person's approval", plan.ErrRefused)
 
 // Order says how a change is to be made.
 type Order struct {
 	Author, Reason string
-	Base           int64 // refuse if the plan is at another revision; 0: any
-	Preview        bool  // only say what would happen
-	Confirm        bool  // go ahead although clients are stranded
-	Alone          bool  // go ahead although the partner cannot be reached
+	Base           int64  // refuse if the plan is at another revision; 0: any
+	Preview        bool   // only say what would happen
+	Confirm        bool   // go ahead although clients are stranded
+	Alone          bool   // go ahead although the partner cannot be reached
+	Approved       string // who approved it, beside those who made it; "" for nobody
 }
 
 // Engine serves by the plan.
@@ -170,8 +175,13 @@ func (p *Planner) change(ctx context.Context, o Order, edit func(*plan.Draft) er
 	}
 	c.Inherits, c.Inherited = plan.Inherited(old, next, inheritsMost)
 	c.Effects = p.effects(old, next, items, lease.At(p.Clock.Now()))
+	c.Needs = needsApproval(old, items)
 	if o.Preview || len(items) == 0 {
 		return c, nil
+	}
+	if c.Needs != "" && o.Approved == "" {
+		return c, fmt.Errorf("%w: changes of %s do; gather it in a change in preparation (yarnpost change begin), which another person approves",
+			ErrApproval, c.Needs)
 	}
 	if err := confirmed(o, c.Effects); err != nil {
 		return c, err
@@ -201,6 +211,27 @@ func (p *Planner) change(ctx context.Context, o Order, edit func(*plan.Draft) er
 	}
 	c.Revision, c.Applied = next.Revision, true
 	return c, nil
+}
+
+// needsApproval is what among a change asks for a second person's approval, or "": as the plan
+// was, so that to ask for it needs none, and to ask for it no more does.
+func needsApproval(old *plan.Plan, items []plan.Change) string {
+	for _, c := range items {
+		after := c.After
+		if s, ok := after.(plan.Scope); ok {
+			s.Approval = false
+			after = s
+		}
+		for _, item := range []plan.Item{c.Before, after} {
+			if item == nil {
+				continue
+			}
+			if of := old.NeedsApproval(item); of != "" {
+				return of
+			}
+		}
+	}
+	return ""
 }
 
 // inheritsMost is how much of what scopes inherit differently is listed.

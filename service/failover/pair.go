@@ -89,6 +89,7 @@ type Pair struct {
 	access   AccessKeeper
 	forwards Forwarder
 	answers  map[string]partner.Answer
+	along    []func(context.Context) // what else is caught up with
 }
 
 // New makes a Pair of what is on record; nil: this server is alone. Start takes it up.
@@ -101,6 +102,25 @@ func New(p Parts, on *store.Pairing) *Pair {
 // AnswerWith adds answers to questions of the partner's, by method. It is called before
 // Start.
 func (p *Pair) AnswerWith(more map[string]partner.Answer) { maps.Copy(p.answers, more) }
+
+// AlongWith names what else is caught up with when this server and its partner compare what
+// they know. It is called before Start.
+func (p *Pair) AlongWith(f func(context.Context)) { p.along = append(p.along, f) }
+
+// WritesPlan reports whether this server is the one that changes the plan now: the primary
+// does, and the secondary while its partner is down.
+func (p *Pair) WritesPlan() bool {
+	on, _ := p.paired()
+	if on == nil || on.Settings.Side != lease.Secondary {
+		return true
+	}
+	down := false
+	err := p.withPair(func(s *pair.Server) ([]effect.List, error) {
+		down = s.State() == pair.PartnerDown
+		return nil, nil
+	})
+	return err == nil && down
+}
 
 // Stop ends the channel to the partner.
 func (p *Pair) Stop() {

@@ -225,6 +225,9 @@ func (p *Pair) catchUp() {
 	if err := p.askPeer(ctx, c); err != nil {
 		return // it is away
 	}
+	for _, f := range p.along {
+		f(ctx)
+	}
 	defer p.Plans.Hold()()
 	if on, _ := p.paired(); on == nil {
 		return

@@ -16,6 +16,7 @@ import (
 	"yarnpost/core/plan"
 	"yarnpost/core/request"
 	"yarnpost/core/rule"
+	"yarnpost/edit"
 	"yarnpost/service/alert"
 	"yarnpost/service/auditor"
 	"yarnpost/service/change"
@@ -27,6 +28,7 @@ import (
 	"yarnpost/service/observe"
 	"yarnpost/service/permit"
 	"yarnpost/service/preflight"
+	"yarnpost/service/prepare"
 	"yarnpost/service/rehearse"
 	"yarnpost/service/report"
 	"yarnpost/service/samples"
@@ -41,6 +43,7 @@ type Parts struct {
 	Reports    Reports
 	Store      Store
 	Plans      Plans
+	Prepared   Prepared
 	Leases     Leases
 	Pair       Pair
 	Compare    Comparer
@@ -121,6 +124,22 @@ type Store interface {
 // Plans changes the plan.
 type Plans interface {
 	Change(context.Context, change.Order, func(*plan.Draft) error) (*change.Change, error)
+}
+
+// Prepared keeps changes of the plan in preparation.
+type Prepared interface {
+	List() []prepare.Preparation
+	Begin(ctx context.Context, name, note, by string) (prepare.Preparation, error)
+	Check(ctx context.Context, name, who string) (prepare.Checked, error)
+	Gather(ctx context.Context, name string, o change.Order, do func(*plan.Draft) error) (*change.Change, error)
+	TakeOut(ctx context.Context, name string, number int) error
+	Approve(ctx context.Context, name, by string) error
+	Apply(ctx context.Context, name string, o change.Order, undo *prepare.Undo) (*change.Change, error)
+	Schedule(ctx context.Context, name string, due prepare.Due, undo *prepare.Undo, alone bool) (*change.Change, error)
+	CallOff(ctx context.Context, name string, o change.Order) error
+	Drop(ctx context.Context, name string, o change.Order) error
+	// MadeAround says what is around edits that this server makes.
+	MadeAround(edit.Around)
 }
 
 // Leases does what a person does to leases.

@@ -34,7 +34,7 @@ func (s *Server) registerPlan(a huma.API) {
 	huma.Register(a, o, func(ctx context.Context, in *body[api.ChangeRequest]) (*body[api.ChangeResult], error) {
 		r := in.Body
 		at := &around{Server: s, ctx: ctx}
-		c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun,
+		c, err := s.change(ctx, r.Into, change.Order{Reason: r.Reason, Base: r.Base, Preview: r.DryRun,
 			Confirm: r.Confirm,
 			Alone:   r.Alone},
 			func(d *plan.Draft) error {
@@ -52,7 +52,7 @@ func (s *Server) registerPlan(a huma.API) {
 		if c.Applied {
 			s.forgetReserved(r.Edits)
 		}
-		out := s.changeView(c)
+		out := s.gathered(c, r.Into)
 		out.Resolved = append(out.Resolved, at.resolved...)
 		return respond(out, nil)
 	})
@@ -98,13 +98,13 @@ func (s *Server) registerPlan(a huma.API) {
 			return nil, failure(err)
 		}
 		reason := cmp.Or(r.Reason, fmt.Sprintf("undoes revision %d", in.Number))
-		c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun,
+		c, err := s.change(ctx, r.Into, change.Order{Reason: reason, Base: r.Base, Preview: r.DryRun,
 			Confirm: r.Confirm},
 			func(d *plan.Draft) error { return d.Revert(undo) })
 		if err != nil {
 			return nil, failure(err)
 		}
-		return respond(s.changeView(c), nil)
+		return respond(s.gathered(c, r.Into), nil)
 	})
 	huma.Register(a, op("restore-plan", http.MethodPost, "/api/plan/restore",
 		"Bring back the plan of a revision, or of a moment, as a new revision",
@@ -223,12 +223,12 @@ func (s *Server) restorePlan(ctx context.Context, in *body[api.Restore]) (*body[
 		}
 	}
 	reason := cmp.Or(r.Reason, fmt.Sprintf("brings back the plan of revision %d", to))
-	c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm},
+	c, err := s.change(ctx, r.Into, change.Order{Reason: reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm},
 		func(d *plan.Draft) error { return s.asAt(ctx, d, to) })
 	if err != nil {
 		return nil, failure(err)
 	}
-	return respond(s.changeView(c), nil)
+	return respond(s.gathered(c, r.Into), nil)
 }
 
 // asAt makes a draft the plan that a revision left.

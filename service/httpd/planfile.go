@@ -136,7 +136,7 @@ func (s *Server) applyTogether(ctx context.Context, o api.FileOrder, edits []api
 	place func([]edit.Fault) []huma.ErrorDetail) (*body[api.ChangeResult], error) {
 	at := &around{Server: s, ctx: ctx, named: true}
 	var faults []huma.ErrorDetail
-	c, err := s.Plans.Change(ctx, change.Order{Author: who(ctx).Name, Reason: o.Reason, Base: o.Base, Preview: o.DryRun, Confirm: o.Confirm,
+	c, err := s.change(ctx, o.Into, change.Order{Reason: o.Reason, Base: o.Base, Preview: o.DryRun, Confirm: o.Confirm,
 		Alone: o.Alone}, func(d *plan.Draft) error {
 		if faults = place(edit.Together(at, d, edits, whole)); len(faults) > 0 {
 			return plan.Refused("the file cannot be applied")
@@ -152,7 +152,7 @@ func (s *Server) applyTogether(ctx context.Context, o api.FileOrder, edits []api
 	if c.Applied {
 		s.forgetReserved(edits)
 	}
-	return respond(s.changeView(c), nil)
+	return respond(s.gathered(c, o.Into), nil)
 }
 
 // faultsMost is how many faults of a file are listed.

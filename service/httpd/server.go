@@ -67,6 +67,9 @@ func Listen(addr, cert, key string, parts Parts, log *slog.Logger) (*Server, err
 		return nil, fmt.Errorf("listen for HTTPS on %s: --tls-cert and --tls-key belong together; give both or none", addr)
 	}
 	s := &Server{Parts: parts, log: log, secure: cert != "", files: [2]string{cert, key}}
+	if s.Prepared != nil {
+		s.Prepared.MadeAround(&around{Server: s, ctx: context.Background(), named: true})
+	}
 	l, err := net.Listen("tcp", addr)
 	if err != nil {
 		return nil, fmt.Errorf("listen for HTTP on %s: %w", addr, err)
@@ -183,6 +186,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerTokens(a)
 	s.registerPlan(a)
 	s.registerPlanFile(a)
+	s.registerPrepared(a)
 	s.registerFields(a)
 	s.registerLeases(a)
 	s.registerStatus(a)

@@ -27,7 +27,9 @@ import (
 // Every operation that is no GET is here or among the harmless ones; a test holds that.
 var deeds = map[string]string{
 	"change-plan": store.ChangedPlan, "revert-revision": store.ChangedPlan, "restore-plan": store.ChangedPlan, "apply-plan-file": store.ChangedPlan,
-	"apply-sheet": store.ChangedPlan,
+	"apply-sheet": store.ChangedPlan, "apply-change": store.ChangedPlan,
+	"begin-change": "began a change", "drop-change": "dropped a change in preparation", "take-out-edit": "took an edit out of a change in preparation",
+	"approve-change": "approved a change in preparation", "set-due": "set when a change is made", "call-off": "called off when a change is made",
 	"apply-aside": store.ChangedPlan,
 	"end-lease":   "ended a lease", "clear-lease": "cleared an address", "clear-leases": "cleared addresses", "sweep": "swept",
 	"nudge": "had clients renew", "run-trial": "made a trial", "run-preflight": "looked at the host", "forget-relays": "forgot relays",

@@ -88,11 +88,17 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 	for _, e := range v.Exclusions {
 		out.Exclusions = append(out.Exclusions, api.Exclusion{Range: e.Range.String(), User: e.User})
 	}
-	if !v.DrainUntil.IsZero() {
-		t := v.DrainUntil.UTC()
-		out.DrainUntil = &t
-	}
+	out.DrainUntil, out.RunDown, out.Approval = given(v.DrainUntil), given(v.RunDown), v.Approval
 	return out
+}
+
+// given is a time as the API has it, or nil for none.
+func given(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	t = t.UTC()
+	return &t
 }
 
 // namesOf are the names of supernets.
@@ -118,7 +124,8 @@ func originText(o plan.Origin) string {
 // supernetView needs the use of every scope, by id.
 func supernetView(p *plan.Plan, n *plan.Supernet, uses map[plan.ID]api.Usage) api.Supernet {
 	out := api.Supernet{ID: int64(n.ID), Name: n.Name, Prefix: n.Prefix.String(), Lease: leaseText(n.Lease), Identity: string(n.Identity),
-		Options: settingsView(p, n.Options), Thresholds: api.Thresholds(n.Thresholds), Fields: ownView(n.Fields), Note: n.Note}
+		Options: settingsView(p, n.Options), Thresholds: api.Thresholds(n.Thresholds), Approval: n.Approval, Fields: ownView(n.Fields),
+		Note: n.Note}
 	around := p.Around(n.Prefix)
 	out.In = namesOf(around[:len(around)-1]) // the last is itself
 	for _, v := range p.Inside(n.Prefix) {
@@ -319,7 +326,7 @@ func linesView(lines []plan.Line) []api.DiffLine {
 
 func (s *Server) changeView(c *change.Change) api.ChangeResult {
 	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{},
-		Effects: []api.Effect{}, Inherits: linesView(c.Inherits), Inherited: c.Inherited, Scopes: []api.Scope{}, Resolved: []string{}}
+		Effects: []api.Effect{}, Inherits: linesView(c.Inherits), Inherited: c.Inherited, Scopes: []api.Scope{}, Resolved: []string{}, Needs: c.Needs}
 	for _, a := range c.Advice {
 		out.Advice = append(out.Advice, api.Advice{Code: a.ID, Subject: a.Subject, Text: a.Text})
 	}

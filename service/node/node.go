@@ -32,6 +32,7 @@ import (
 	"yarnpost/service/metrics"
 	"yarnpost/service/permit"
 	"yarnpost/service/probe"
+	"yarnpost/service/prepare"
 	"yarnpost/service/rehearse"
 	"yarnpost/service/report"
 	"yarnpost/service/samples"
@@ -69,6 +70,7 @@ type Node struct {
 	Reports    *report.Reporter
 	Metrics    *engine.Metrics
 	Plans      *change.Planner
+	Prepared   *prepare.Keeper
 	Pair       *failover.Pair
 	Compare    *compare.Comparer
 	Drills     *drill.Drills
@@ -162,7 +164,7 @@ func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing)
 	}
 	n.Engine.RecordTo(n.journal)
 	n.wireAudits()
-	if err := n.loadRecall(ctx); err != nil {
+	if err := errors.Join(n.loadRecall(ctx), n.Prepared.Load(ctx)); err != nil {
 		return err
 	}
 	if err := n.Pair.Start(); err != nil {
@@ -195,6 +197,9 @@ func (n *Node) wirePair(on *store.Pairing) {
 	n.Drills = drill.New(drill.Parts{Pair: n.Pair, Engine: n.Engine, Work: n.work, Clock: n.Clock, Log: c.Log})
 	n.Rehearsals = rehearse.New(rehearse.Parts{Engine: n.Engine, Store: n.Store, MCLT: n.Pair.MCLT, Work: n.work, Clock: n.Clock})
 	n.Pair.AnswerWith(n.Compare.Answers())
+	n.Prepared = prepare.New(prepare.Parts{Engine: n.Engine, Plans: n.Plans, Store: n.Store, Partner: n.Pair, Clock: n.Clock, Log: c.Log})
+	n.Pair.AnswerWith(n.Prepared.Answers())
+	n.Pair.AlongWith(n.Prepared.CatchUp)
 }
 
 // wireAudits makes what looks whether all is well, and what a person does about it.
@@ -234,6 +239,7 @@ func (n *Node) keepGoing() {
 	w.Every(5*time.Second, "the trail", n.Trail.Flush)
 	w.Every(time.Second, "a look at the clock", alone(n.watchClock))
 	w.Every(time.Second, "a change in doubt", n.Plans.Settle)
+	w.Every(time.Second, "changes in preparation", n.Prepared.Tick)
 	w.Every(time.Minute, "a sweep", alone(n.Engine.SweepSets))
 	w.Every(recallPause, "what is remembered", n.keepRecall)
 	w.Every(5*time.Second, "trials", n.Trials.RunDue)

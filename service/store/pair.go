@@ -59,7 +59,7 @@ func (s *Store) SavePairing(ctx context.Context, p *Pairing, anew bool) error {
 			return err
 		}
 		if anew {
-			if _, err := tx.Exec(ctx, "truncate lease, plan_item, plan_change, plan_revision, given_set, capacity_series, capacity_open, capacity_minutes, capacity_days, finding"); err != nil {
+			if _, err := tx.Exec(ctx, "truncate lease, plan_item, plan_change, plan_revision, given_set, capacity_series, capacity_open, capacity_minutes, capacity_days, finding, prepared"); err != nil {
 				return err
 			}
 			// Who may sign in, and where alerts go, the partner says.

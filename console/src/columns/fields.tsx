@@ -2,6 +2,9 @@ import type { TableColumnsType } from 'antd'
 import type { Edit, OwnField } from '../api/client'
 import { removal } from './cells'
 
+/** The kinds of items that can have fields of one's own. */
+export const kinds = ['scope', 'supernet', 'link', 'reservation', 'rule', 'list', 'codebook', 'trial']
+
 export const types: Record<OwnField['type'], string> = {
   text: 'texts',
   number: 'numbers',
@@ -31,7 +34,7 @@ export const fieldColumns = (change: (edits: Edit[]) => void): TableColumnsType<
       </>
     ),
   },
-  { title: 'On', render: (_, f) => f.on.map((k) => k + 's').join(', ') },
-  { title: 'Items with a value', dataIndex: 'used', align: 'right', sorter: (a, b) => a.used - b.used },
+  { title: 'On', render: (_, f) => (f.on.length === kinds.length ? 'any item' : f.on.map((k) => k + 's').join(', ')) },
+  { title: 'In use', dataIndex: 'used', align: 'right', sorter: (a, b) => a.used - b.used },
   removal((f) => change([{ op: 'remove', kind: 'field', name: f.name }])),
 ]

@@ -2,14 +2,12 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, Select, Table } from 'antd'
 import { useState } from 'react'
 import { items, type Edit, type OwnField } from '../api/client'
-import { fieldColumns, types } from '../columns/fields'
+import { fieldColumns, kinds, types } from '../columns/fields'
 import { editOf, fieldsOf, type Fields } from '../edits/own'
 import { Empty, Failure } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
-
-const kinds = ['scope', 'supernet', 'link', 'reservation', 'rule', 'list', 'codebook', 'trial']
 
 /** Fields of one's own, which items have values of. */
 export default function FieldsPage() {

@@ -20,6 +20,7 @@ import { nameFor, type Wanted } from '../edits/reservation'
 import { Reserve } from '../parts/reserve'
 import { SubNav } from '../parts/subnav'
 import { leaseColumns, holderColumns } from '../columns/leases'
+import { useColumns } from '../parts/columns'
 import { Search } from '../parts/filters'
 
 const perPage = 100
@@ -42,6 +43,7 @@ export default function Leases() {
     placeholderData: keepPreviousData,
   })
   const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const { columns, chooser } = useColumns('leases', leaseColumns(query))
   const set = (edit: (p: URLSearchParams) => void) => {
     setTrail([])
     setParams(
@@ -107,6 +109,7 @@ export default function Leases() {
             label: <StatusMark status={s} />,
           }))}
         />
+        {chooser}
       </div>
       <Failure error={page.error} />
       <div className="panel flush">
@@ -146,7 +149,7 @@ export default function Leases() {
               </Empty>
             ),
           }}
-          columns={leaseColumns(query)}
+          columns={columns}
           footer={() => (
             <div className="filters" style={{ margin: 0 }}>
               <span className="quiet" style={{ flex: 1 }}>

@@ -6,6 +6,7 @@ import { editOf, fieldsOf, type Fields } from '../edits/defaults'
 import { Empty, Failure, Mono, paged, plural } from '../parts/bits'
 import { ScopeForm } from '../parts/scopeform'
 import { ItemForm } from '../parts/itemform'
+import { useColumns } from '../parts/columns'
 import { ownColumns, useOwn } from '../parts/own'
 import { SubNav } from '../parts/subnav'
 import { scopeColumns } from '../columns/plan'
@@ -25,6 +26,11 @@ export default function Plan() {
   })
   const defaults = useQuery({ queryKey: ['defaults'], queryFn: () => get<Defaults>('/defaults') })
   const own = useOwn('scope')
+  const { columns, chooser } = useColumns(
+    'scopes',
+    [...scopeColumns(), ...ownColumns(own, scopes.data ?? [])],
+    ['Link', 'Pools', 'Abandoned'],
+  )
   const set = usePut()
   return (
     <>
@@ -46,6 +52,7 @@ export default function Plan() {
           </span>
         </div>
         <Search value={search} hint="Name, subnet, link or note" width={250} onSearch={(v) => set('search', v)} />
+        {chooser}
         <Button onClick={() => set('defaults', '1')}>Defaults</Button>
         <Button type="primary" onClick={() => set('add', '1')}>
           Add a scope
@@ -72,7 +79,7 @@ export default function Plan() {
               </Empty>
             ),
           }}
-          columns={[...scopeColumns(), ...ownColumns(own, scopes.data ?? [])]}
+          columns={columns}
           footer={() => (
             <span className="quiet">
               {scopes.data?.length === listed && 'the first '}

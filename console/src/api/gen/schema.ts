@@ -943,6 +943,111 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plan/prepared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Changes of the plan in preparation */
+        get: operations["list-prepared"];
+        put?: never;
+        /** Begin a change in preparation */
+        post: operations["begin-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan/prepared/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A change in preparation, held against the plan as it is */
+        get: operations["show-prepared"];
+        put?: never;
+        post?: never;
+        /** Give up a change in preparation */
+        delete: operations["drop-change"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan/prepared/{name}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Preview or make a change in preparation, as one revision or not at all */
+        post: operations["apply-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan/prepared/{name}/approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve a change in preparation that others made */
+        post: operations["approve-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan/prepared/{name}/due": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set the moment at which a change in preparation is made */
+        put: operations["set-due"];
+        post?: never;
+        /** Take away the moment at which a change in preparation is made */
+        delete: operations["call-off"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plan/prepared/{name}/edits/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take an edit out of a change in preparation */
+        delete: operations["take-out-edit"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/plan/restore": {
         parameters: {
             query?: never;
@@ -1598,6 +1703,23 @@ export interface components {
         AlertTried: {
             text: string;
         };
+        ApplyPrepared: {
+            /** @description Change the plan here although the partner cannot be reached; it takes the change when it is back */
+            alone?: boolean;
+            /** @description Go ahead although clients are stranded */
+            confirm?: boolean;
+            /** @description Only say what would happen */
+            dryRun?: boolean;
+            /** @description Why, for the history; its note if left out */
+            reason?: string;
+            /** @description When it is undone by itself */
+            undo?: components["schemas"]["UndoRule"];
+        };
+        Approval: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+        };
         Ask: {
             /** @description Address it asks for, or has */
             address?: string;
@@ -1702,6 +1824,11 @@ export interface components {
             /** Format: int64 */
             warnings: number;
             why: string;
+        };
+        Begin: {
+            name: string;
+            /** @description What it is for */
+            note?: string;
         };
         Capacity: {
             /** Format: int64 */
@@ -1996,6 +2123,8 @@ export interface components {
             /** @description Only say what would happen */
             dryRun?: boolean;
             edits: components["schemas"]["Edit"][];
+            /** @description Gather it in this change in preparation, and change nothing now */
+            into?: string;
             /** @description Why, for the history */
             reason?: string;
         };
@@ -2013,6 +2142,10 @@ export interface components {
             inherited: number;
             /** @description What scopes inherit differently, the first 50 of it */
             inherits: components["schemas"]["DiffLine"][];
+            /** @description The change in preparation that it was, or would be, gathered in; the rest is what that does as a whole */
+            into?: string;
+            /** @description What among it asks for a second person's approval, such as scope looms */
+            needs?: string;
             /** @description Host names that were resolved to addresses */
             resolved: string[];
             /**
@@ -2193,6 +2326,14 @@ export interface components {
             kind: string;
             name: string;
             text: string;
+        };
+        Due: {
+            /** Format: date-time */
+            at: string;
+            /** @description Who set it */
+            by: string;
+            /** @description Leases run down until then, so that it soon reaches every client */
+            runDown: boolean;
         };
         Edit: {
             codebook?: components["schemas"]["CodebookEdit"];
@@ -3070,6 +3211,23 @@ export interface components {
              */
             total: number;
         };
+        PagePrepared: {
+            items: components["schemas"]["Prepared"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
         PageRelay: {
             items: components["schemas"]["Relay"][];
             /** @description Servers that could not be asked, so that what they know is not here */
@@ -3636,6 +3794,46 @@ export interface components {
             /** Format: int64 */
             sent: number;
         };
+        Prepared: {
+            /** @description Of the edits as they are; another edit takes them away */
+            approvals: components["schemas"]["Approval"][];
+            /** Format: date-time */
+            begun: string;
+            /** @description Who began it */
+            by: string;
+            /** @description When it is made by itself */
+            due?: components["schemas"]["Due"];
+            edits: components["schemas"]["PreparedEdit"][];
+            /** @description Why it was not made when it was due, or was undone */
+            failed?: string;
+            name: string;
+            note: string;
+            /** @description What it would do now, if all of it fits the plan */
+            result?: components["schemas"]["ChangeResult"];
+            /** @description Scopes whose clients would see a difference, and how their leases run down for a moment that is set */
+            runDown?: components["schemas"]["RunDown"][];
+            /** @description When it is undone by itself */
+            undo?: components["schemas"]["UndoRule"];
+            /** @description It was made, and whether clients go unserved is looked at */
+            watched?: components["schemas"]["Watched"];
+        };
+        PreparedEdit: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            edit: components["schemas"]["Edit"];
+            /** @description Why it does not fit the plan any more */
+            fault?: string;
+            /** @description What was changed of the same item since */
+            meanwhile: string[];
+            /**
+             * Format: int64
+             * @description Of the plan that it was made against
+             */
+            revision: number;
+            /** @description In words */
+            text: string;
+        };
         ReallyUsed: {
             /** Format: int64 */
             peak: number;
@@ -3842,6 +4040,8 @@ export interface components {
             confirm?: boolean;
             /** @description Only say what would happen */
             dryRun?: boolean;
+            /** @description Gather it in this change in preparation, and change nothing now */
+            into?: string;
             /** @description Why, for the history */
             reason?: string;
             /**
@@ -3860,6 +4060,8 @@ export interface components {
             confirm?: boolean;
             /** @description Only say what would happen */
             dryRun?: boolean;
+            /** @description Gather it in this change in preparation, and change nothing now */
+            into?: string;
             /** @description Why, for the history */
             reason?: string;
         };
@@ -3968,7 +4170,24 @@ export interface components {
             name: string;
             type: string;
         };
+        RunDown: {
+            /**
+             * Format: date-time
+             * @description From then on leases are shorter than that
+             */
+            from?: string;
+            /** @description Lease time of the scope */
+            lease: string;
+            scope: string;
+            /**
+             * Format: date-time
+             * @description By then every client has renewed
+             */
+            settled?: string;
+        };
         Scope: {
+            /** @description Changes need a second person's approval */
+            approval: boolean;
             authoritative: boolean;
             /** @enum {string} */
             bootp: "ignore" | "reserved" | "dynamic";
@@ -4025,6 +4244,11 @@ export interface components {
             /** @description Addresses are probed before they are offered */
             probe: boolean;
             rapidCommit: boolean;
+            /**
+             * Format: date-time
+             * @description Until then no lease reaches far beyond it
+             */
+            runDown?: string;
             /** @example 10.77.0.0/24 */
             subnet: string;
             /** @description Supernets that it lies in, the outermost first */
@@ -4046,6 +4270,8 @@ export interface components {
         };
         ScopeEdit: {
             addExclusions?: components["schemas"]["Exclusion"][];
+            /** @description Changes of it need a second person's approval */
+            approval?: boolean;
             /** @description Refuse clients without a record, instead of keeping silent */
             authoritative?: boolean;
             /**
@@ -4106,6 +4332,8 @@ export interface components {
             rapidCommit?: boolean;
             /** @description Ranges as they were added */
             removeExclusions?: string[];
+            /** @description Until this time (RFC 3339) no lease reaches far beyond it, so that what changes then soon reaches every client; empty for never */
+            runDown?: string;
             /** @description Such as 10.77.0.0/24 */
             subnet?: string;
             /**
@@ -4128,6 +4356,16 @@ export interface components {
             account: string;
             /** @description The password was given once and has to be replaced now */
             mustChange: boolean;
+        };
+        SetDue: {
+            /** @description Although the partner cannot be reached */
+            alone?: boolean;
+            /** Format: date-time */
+            at: string;
+            /** @description Whether leases run down until then; true if left out */
+            runDown?: boolean;
+            /** @description When it is undone by itself */
+            undo?: components["schemas"]["UndoRule"];
         };
         Setting: {
             /** @description Codebook, for options that are not the message's own */
@@ -4371,6 +4609,8 @@ export interface components {
             wildcard?: string;
         };
         Supernet: {
+            /** @description Changes of it, and of what lies in it, need a second person's approval */
+            approval: boolean;
             /** @description Values of fields of your own, by name */
             fields: {
                 [key: string]: string;
@@ -4403,6 +4643,8 @@ export interface components {
             usage: components["schemas"]["Usage"];
         };
         SupernetEdit: {
+            /** @description Changes of it, and of what lies in it, need a second person's approval */
+            approval?: boolean;
             /** @description Values of fields of your own, by name; an empty one is taken away */
             fields?: {
                 [key: string]: string;
@@ -4576,6 +4818,15 @@ export interface components {
             millis?: number;
             what: string;
         };
+        UndoRule: {
+            /**
+             * Format: int64
+             * @description So many clients more than before go unserved
+             */
+            above: number;
+            /** @description How long after it was made that is looked at, such as 30m */
+            within: string;
+        };
         UnmetOption: {
             /** Format: int64 */
             clients: number;
@@ -4678,6 +4929,17 @@ export interface components {
             mend: string;
             subject: string;
             text: string;
+        };
+        Watched: {
+            /**
+             * Format: int64
+             * @description Clients that went unserved when it was made
+             */
+            before: number;
+            /** Format: int64 */
+            revision: number;
+            /** Format: date-time */
+            until: string;
         };
         Wire: {
             addresses: string[];
@@ -6621,6 +6883,8 @@ export interface operations {
     "apply-plan-file": {
         parameters: {
             query?: {
+                /** @description Gather it in this change in preparation, and change nothing now */
+                into?: string;
                 /** @description Revision the file was made from, if it does not say so itself */
                 base?: number;
                 /** @description What was changed since the file's revision is overwritten */
@@ -6651,6 +6915,293 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeResult"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-prepared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePrepared"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "begin-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Begin"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prepared"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-prepared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prepared"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "apply-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyPrepared"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeResult"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "approve-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prepared"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-due": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetDue"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prepared"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "call-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prepared"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-out-edit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description From 1, as they are listed */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prepared"];
                 };
             };
             /** @description Error */
@@ -6866,6 +7417,8 @@ export interface operations {
     "apply-sheet": {
         parameters: {
             query?: {
+                /** @description Gather it in this change in preparation, and change nothing now */
+                into?: string;
                 /** @description Revision the file was made from, if it does not say so itself */
                 base?: number;
                 /** @description What was changed since the file's revision is overwritten */

@@ -548,6 +548,19 @@ type Program struct {
 	Version string `json:"version"`
 }
 
+// Account is somebody who may sign in.
+type Account struct {
+	Name     string    `json:"name"`
+	State    string    `json:"state" enum:"open,new,closed" doc:"new: its one-time password was not replaced yet"`
+	Changed  time.Time `json:"changed" doc:"When its password was set, or it was closed"`
+	Password string    `json:"password,omitempty" doc:"Of a new one, to sign in with once; it is shown this once"`
+}
+
+// NewAccount asks for an account.
+type NewAccount struct {
+	Name string `json:"name" minLength:"1" maxLength:"64" doc:"Small letters and digits, with dots, dashes and underscores between"`
+}
+
 // NewToken asks for an API token.
 type NewToken struct {
 	Name string `json:"name" minLength:"1" maxLength:"64" pattern:"^[\\p{L}\\p{N}]([\\p{L}\\p{N}._-]*[\\p{L}\\p{N}])?$" doc:"Where or for what it is used"`

@@ -19,7 +19,7 @@ import (
 const Version = "0.1.0"
 
 func accessCommands() []command {
-	return []command{
+	return append(accountCommands(), []command{
 		{name: "token list", short: "List API tokens, without their secrets", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
 				list, err := k.client.Tokens(k.ctx)
@@ -33,10 +33,14 @@ func accessCommands() []command {
 				return k.show(list, t, "There is no API token.")
 			}
 		}},
-		{name: "token add", args: "NAME", short: "Make an API token; its secret is printed this once", least: 1, most: 1, write: true,
-			more: "  yarnpost token add backup-script > ~/.config/yarnpost/token",
+		{name: "token add", args: "NAME", short: "Make an API token; its secret is printed this once", least: 1, most: 1, write: true, offline: true,
+			more: "  yarnpost token add backup-script > ~/.config/yarnpost/token\n  yarnpost token add ben-laptop --account ben",
 			flags: func(f *flag.FlagSet) func(*call) error {
+				account := f.String("account", "", "of this `account`, whose password is asked for (default: the token's own)")
 				return func(k *call) error {
+					if err := k.as(*account, prompter(os.Stdin, k.err)); err != nil {
+						return err
+					}
 					list, err := k.client.Tokens(k.ctx)
 					if err != nil {
 						return err
@@ -84,32 +88,6 @@ func accessCommands() []command {
 					return nil
 				}
 			}},
-		{name: "account password", short: "Replace your account's password; asks for the old and the new one", most: 0,
-			flags: func(f *flag.FlagSet) func(*call) error {
-				return func(k *call) error {
-					ask := prompter(os.Stdin, k.err)
-					old, err := ask("Old password: ")
-					if err != nil {
-						return err
-					}
-					first, err := ask("New password: ")
-					if err != nil {
-						return err
-					}
-					again, err := ask("The same again: ")
-					if err != nil {
-						return err
-					}
-					if first != again {
-						return errors.New("the two new passwords differ; nothing was changed")
-					}
-					if err := k.client.ChangePassword(k.ctx, old, first); err != nil {
-						return err
-					}
-					fmt.Fprintln(k.out, "The password is replaced; sessions of the account have ended.")
-					return nil
-				}
-			}},
 		{name: "version", offline: true, short: "Print the version of this program and of the server", most: 0, flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
 				t := newTable("Program", "Version")
@@ -126,7 +104,7 @@ func accessCommands() []command {
 				return k.show(out, t, "")
 			}
 		}},
-	}
+	}...)
 }
 
 // watched reports whether somebody sees progress while it is made.
@@ -149,7 +127,7 @@ func prompter(in *os.File, prompts io.Writer) func(prompt string) (string, error
 	return func(string) (string, error) {
 		line, err := lines.ReadString('\n')
 		if errors.Is(err, io.EOF) && line == "" {
-			return "", usagef("three lines are needed on standard input: the old password, and the new one twice")
+			return "", usagef("another line is needed on standard input: the old password, and the new one twice")
 		}
 		return strings.TrimRight(line, "\r\n"), nil
 	}

@@ -55,6 +55,7 @@ type call struct {
 	yes    bool
 	reason string
 	alone  bool
+	at     string // where the server is
 	into   string // the change in preparation that changes are gathered in
 
 	unknown error       // why there is no client
@@ -304,6 +305,7 @@ func (c *command) run(ctx context.Context, args []string, stdout, stderr io.Writ
 	if k.json && k.csv {
 		return usagef("choose one of --json and --csv")
 	}
+	k.at = server
 	token, err := readToken(tokenFile)
 	if k.unknown = err; err != nil && !c.offline {
 		return err

@@ -31,7 +31,8 @@ func supernetCommands() []command {
 					return api.Edit{}, nil, usagef("yarnpost supernet add needs --prefix, such as --prefix 10.77.0.0/16")
 				}
 				s = api.SupernetEdit{Name: pick(f, "name", name), Prefix: pick(f, "prefix", prefix), Lease: pick(f, "lease", lease),
-					Identity: pick(f, "identity", identity), Approval: pick(f, "approval", approval), Options: options, Fields: *own, Note: pick(f, "note", note),
+					Identity: pick(f, "identity", identity), Approval: pick(f, "approval", approval), Options: options,
+					Fields: *own, Note: pick(f, "note", note),
 					WarnUsed: pick(f, "warn-used", &warn.used), WarnHeadroom: pick(f, "warn-headroom", &warn.headroom),
 					WarnDays: pick(f, "warn-days", &warn.days)}
 				for _, o := range unset {

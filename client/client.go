@@ -62,6 +62,9 @@ type raw struct {
 	contentType string
 }
 
+// cookie takes the cookie of an answer.
+type cookie string
+
 // call does one request; in and out may be nil.
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, in, out any) error {
 	var body io.Reader
@@ -114,6 +117,12 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 		return p
 	}
 	if out == nil {
+		return nil
+	}
+	if session, ok := out.(*cookie); ok {
+		for _, c := range resp.Cookies() {
+			*session = cookie(c.Value)
+		}
 		return nil
 	}
 	if raw, ok := out.(*[]byte); ok {
@@ -288,6 +297,33 @@ func ordered(o api.FileOrder) url.Values {
 func (c *Client) ClearLeases(ctx context.Context, r api.ClearRequest) (out api.Cleared, err error) {
 	err = c.call(ctx, http.MethodPost, "/api/leases/clear", nil, r, &out)
 	return out, err
+}
+
+// SignIn is a client of the same server that acts for an account, by its password.
+func (c *Client) SignIn(ctx context.Context, account, password string) (*Client, error) {
+	var session cookie
+	if err := c.call(ctx, http.MethodPost, "/api/session", nil, api.SignIn{Account: account, Password: password}, &session); err != nil {
+		return nil, err
+	}
+	n := *c
+	n.token = string(session)
+	return &n, nil
+}
+
+// Accounts lists who may sign in.
+func (c *Client) Accounts(ctx context.Context) ([]api.Account, error) {
+	return items[api.Account](ctx, c, "/api/accounts", nil)
+}
+
+// AddAccount makes an account, with a one-time password.
+func (c *Client) AddAccount(ctx context.Context, name string) (out api.Account, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/accounts", nil, api.NewAccount{Name: name}, &out)
+	return out, err
+}
+
+// CloseAccount ends an account, with its sessions and tokens.
+func (c *Client) CloseAccount(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/api/accounts/"+url.PathEscape(name), nil, nil, nil)
 }
 
 // Tokens lists API tokens.

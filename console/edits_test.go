@@ -90,6 +90,13 @@ func same(t *testing.T, got, want string) bool {
 	return bytes.Equal(one, two)
 }
 
+// formCase is what a form says, and the edit that it becomes.
+type formCase struct {
+	what, module, function string
+	args                   []any
+	want                   string
+}
+
 // What a form says becomes the edit that makes the plan say it, and nothing
 // becomes of a form that does not say enough.
 func TestFormsBecomeEdits(t *testing.T) {
@@ -98,11 +105,7 @@ func TestFormsBecomeEdits(t *testing.T) {
 		"bootp": "reserved",
 		"probe": true, "note": "", "perCircuit": 0, "newPerMinute": 0, "exclusions": []object{{"range": "10.77.0.20", "user": "plotter"}},
 		"options": []object{{"code": 3, "name": "router", "value": "10.77.0.1"}}}
-	for _, c := range []struct {
-		what, module, function string
-		args                   []any
-		want                   string
-	}{
+	for _, c := range []formCase{
 		{"a scope without a subnet", "scope", "editOf", []any{object{"name": "x"}}, `null`},
 		{"a new scope", "scope", "editOf",
 			[]any{object{"name": "x", "subnet": "10.1.0.0/24", "pools": "10.1.0.9\n 10.1.0.20-10.1.0.30", "router": "10.1.0.1",

@@ -167,9 +167,10 @@ func plan(clients map[string][]*Client) []step {
 					Put: []api.OwnOption{{Code: 224, Name: "shift-plan", Type: "text",
 						Meaning: "where loom controllers load the shift plan from"}}}}}}}
 	for _, p := range places() {
-		e := &api.ScopeEdit{Fields: ofPlace[p.scope], Subnet: &p.subnet, Pools: &p.pools, AddExclusions: p.exclude, Options: p.options, Lease: &p.lease,
-			Mode: &p.mode,
-			Note: &p.note, NewPerMinute: ptr(-1)}
+		e := &api.ScopeEdit{Fields: ofPlace[p.scope], Subnet: &p.subnet, Pools: &p.pools, AddExclusions: p.exclude, Options: p.options,
+			Lease: &p.lease,
+			Mode:  &p.mode,
+			Note:  &p.note, NewPerMinute: ptr(-1)}
 		if p.inherits {
 			e.Lease = nil
 		}

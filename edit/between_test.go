@@ -14,11 +14,13 @@ func TestBetween(t *testing.T) {
 		d := plan.New().Draft()
 		edits := []api.Edit{
 			{Op: Add, Kind: "field", Name: "hall", Field: &api.FieldEdit{Type: text("text")}},
-			{Op: Add, Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.8.0/24"), Pools: &[]string{"10.77.8.10-10.77.8.99"},
+			{Op: Add, Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.8.0/24"),
+				Pools: &[]string{"10.77.8.10-10.77.8.99"},
 				Lease: text("8h"), Options: map[string]string{"router": "10.77.8.1", "domain-name": "mill.example"},
 				Exclusions: &[]api.Exclusion{{Range: "10.77.8.20", User: "plotter"}}, Fields: map[string]string{"hall": "Hall 1"}}},
 			{Op: Add, Kind: "scope", Name: "dyes", Scope: &api.ScopeEdit{Subnet: text("10.77.9.0/24")}},
-			{Op: Add, Kind: "reservation", Name: "crane", Reservation: &api.ReservationEdit{Hardware: text("02:00:00:00:00:17"), Address: text("10.77.8.5")}},
+			{Op: Add, Kind: "reservation", Name: "crane",
+				Reservation: &api.ReservationEdit{Hardware: text("02:00:00:00:00:17"), Address: text("10.77.8.5")}},
 		}
 		if faults := Together(Nowhere, d, edits, false); len(faults) > 0 {
 			t.Fatal(faults[0].Err)
@@ -39,21 +41,23 @@ func TestBetween(t *testing.T) {
 	}
 	on := true
 	for name, c := range map[string][]api.Edit{
-		"a setting":              {scope("looms", &api.ScopeEdit{Lease: text("4h")})},
-		"inherited again":        {scope("looms", &api.ScopeEdit{Lease: text("")})},
-		"an option more":         {scope("looms", &api.ScopeEdit{Options: map[string]string{"domain-server": "10.77.8.2"}})},
-		"an option less":         {scope("looms", &api.ScopeEdit{Options: map[string]string{"router": ""}})},
-		"no options at all":      {scope("looms", &api.ScopeEdit{Options: map[string]string{"router": "", "domain-name": ""}})},
-		"no field":               {scope("looms", &api.ScopeEdit{Fields: map[string]string{"hall": ""}})},
-		"no pools":               {scope("looms", &api.ScopeEdit{Pools: &[]string{}})},
-		"no exclusions":          {scope("looms", &api.ScopeEdit{Exclusions: &[]api.Exclusion{}})},
-		"a name":                 {scope("looms", &api.ScopeEdit{Name: text("weaving")})},
-		"a switch":               {scope("looms", &api.ScopeEdit{Approval: &on, RunDown: text("2026-12-05T02:00:00Z")})},
-		"something gone":         {{Op: Remove, Kind: "reservation", Name: "crane"}},
-		"a scope gone":           {{Op: Remove, Kind: "scope", Name: "looms"}},
-		"a scope and what is in": {{Op: Add, Kind: "scope", Name: "inks", Scope: &api.ScopeEdit{Subnet: text("10.77.10.0/24")}}, {Op: Add, Kind: "reservation", Name: "press", Reservation: &api.ReservationEdit{Hardware: text("02:00:00:00:00:18"), Address: text("10.77.10.5")}}},
-		"the defaults":           {{Op: Edit, Kind: "defaults", Defaults: &api.DefaultsEdit{Lease: text("2h")}}},
-		"a reservation moved":    {{Op: Edit, Kind: "reservation", Name: "crane", Reservation: &api.ReservationEdit{Address: text("10.77.9.5")}}},
+		"a setting":         {scope("looms", &api.ScopeEdit{Lease: text("4h")})},
+		"inherited again":   {scope("looms", &api.ScopeEdit{Lease: text("")})},
+		"an option more":    {scope("looms", &api.ScopeEdit{Options: map[string]string{"domain-server": "10.77.8.2"}})},
+		"an option less":    {scope("looms", &api.ScopeEdit{Options: map[string]string{"router": ""}})},
+		"no options at all": {scope("looms", &api.ScopeEdit{Options: map[string]string{"router": "", "domain-name": ""}})},
+		"no field":          {scope("looms", &api.ScopeEdit{Fields: map[string]string{"hall": ""}})},
+		"no pools":          {scope("looms", &api.ScopeEdit{Pools: &[]string{}})},
+		"no exclusions":     {scope("looms", &api.ScopeEdit{Exclusions: &[]api.Exclusion{}})},
+		"a name":            {scope("looms", &api.ScopeEdit{Name: text("weaving")})},
+		"a switch":          {scope("looms", &api.ScopeEdit{Approval: &on, RunDown: text("2026-12-05T02:00:00Z")})},
+		"something gone":    {{Op: Remove, Kind: "reservation", Name: "crane"}},
+		"a scope gone":      {{Op: Remove, Kind: "scope", Name: "looms"}},
+		"a scope and what is in": {{Op: Add, Kind: "scope", Name: "inks", Scope: &api.ScopeEdit{Subnet: text("10.77.10.0/24")}},
+			{Op: Add, Kind: "reservation", Name: "press",
+				Reservation: &api.ReservationEdit{Hardware: text("02:00:00:00:00:18"), Address: text("10.77.10.5")}}},
+		"the defaults":        {{Op: Edit, Kind: "defaults", Defaults: &api.DefaultsEdit{Lease: text("2h")}}},
+		"a reservation moved": {{Op: Edit, Kind: "reservation", Name: "crane", Reservation: &api.ReservationEdit{Address: text("10.77.9.5")}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			old := start(t)

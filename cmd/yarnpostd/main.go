@@ -184,7 +184,8 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 
 // parts hands the parts of a node to its HTTP side.
 func parts(n *node.Node, access *accounts.Keeper) httpd.Parts {
-	return httpd.Parts{Service: n, Engine: n.Engine, Reports: n.Reports, Store: n.Store, Plans: n.Plans, Prepared: n.Prepared, Leases: n.Leases, Pair: n.Pair,
+	return httpd.Parts{Service: n, Engine: n.Engine, Reports: n.Reports, Store: n.Store, Plans: n.Plans,
+		Prepared: n.Prepared, Leases: n.Leases, Pair: n.Pair,
 		Compare: n.Compare,
 		Drills:  n.Drills, Host: n.Host, Trials: n.Trials, Samples: n.Samples, Audits: n.Audits, Facts: n.Facts, Alerts: n.Alerts,
 		Rehearsals: n.Rehearsals, Trail: n.Trail, Access: access, Events: n.Events, Registry: n.Metrics.Registry, Permits: n.Permits,

@@ -18,7 +18,8 @@ func TestOwnFields(t *testing.T) {
 		}
 	}
 	good(d.PutOwnField(OwnField{Name: "hall", Type: FieldChoice, Choices: []string{"north", "south"}, On: []Kind{KindScope, KindLink}}))
-	for name, of := range map[string]FieldType{"owner": FieldText, "seats": FieldNumber, "until": FieldDate, "switch": FieldAddress, "ticket": FieldLink} {
+	for name, of := range map[string]FieldType{"owner": FieldText, "seats": FieldNumber, "until": FieldDate, "switch": FieldAddress,
+		"ticket": FieldLink} {
 		good(d.PutOwnField(OwnField{Name: name, Type: of}))
 	}
 	link, err := d.PutLink(Link{Name: "floor", Fields: Fields{"HALL": "NORTH"}})
@@ -50,7 +51,8 @@ func TestOwnFields(t *testing.T) {
 			t.Errorf("%s=%q is kept as %v", c.name, c.value, got)
 		}
 	}
-	if _, err := d.PutList(List{Name: "lent", Fields: Fields{"hall": "north"}}); err == nil || !strings.Contains(err.Error(), "is not for a list") {
+	if _, err := d.PutList(List{Name: "lent", Fields: Fields{"hall": "north"}}); err == nil ||
+		!strings.Contains(err.Error(), "is not for a list") {
 		t.Errorf("a field on what it is not for: %v", err)
 	}
 	scope.Fields = Fields{"hall": "south", "owner": "weavers"}
@@ -69,7 +71,13 @@ func TestOwnFields(t *testing.T) {
 		t.Errorf("%v", used)
 	}
 	before, _ := d.Finish()
-	d = before.Draft()
+	ownFieldGoes(t, before)
+}
+
+// ownFieldGoes takes a field away, and brings it back.
+func ownFieldGoes(t *testing.T, before *Plan) {
+	t.Helper()
+	d := before.Draft()
 	if err := d.RemoveOwnField("Hall"); err != nil {
 		t.Fatal(err)
 	}

@@ -14,8 +14,10 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -192,7 +194,7 @@ func (a *Keeper) verify(ctx context.Context, source, account, password string) e
 	}
 	defer try.done()
 	encoded := acc.Password
-	if !known {
+	if known = known && encoded != ""; !known {
 		encoded = nobody()
 	}
 	if !checkPassword(encoded, password) || !known {
@@ -310,13 +312,75 @@ func (a *Keeper) SetPassword(ctx context.Context, account, password string) erro
 func (a *Keeper) setPassword(ctx context.Context, account, password string, mustChange bool) error {
 	acc := store.Account{Name: account, Password: hashPassword(password), MustChange: mustChange,
 		Changed: a.now().UTC().Truncate(time.Microsecond)}
+	return a.keep(ctx, acc)
+}
+
+// keep records what an account has become, which ends its sessions.
+func (a *Keeper) keep(ctx context.Context, acc store.Account) error {
 	if err := a.store.SaveAccount(ctx, acc); err != nil {
 		return err
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.accounts[account] = acc
-	a.end(func(g store.Grant) bool { return g.Account == account && g.Name == "" })
+	a.accounts[acc.Name] = acc
+	a.end(func(g store.Grant) bool { return g.Account == acc.Name && g.Name == "" })
+	return nil
+}
+
+// Accounts lists the accounts by name, those that are closed, too: their passwords are empty.
+func (a *Keeper) Accounts() []store.Account {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	out := slices.Collect(maps.Values(a.accounts))
+	slices.SortFunc(out, func(x, y store.Account) int { return strings.Compare(x.Name, y.Name) })
+	return out
+}
+
+// ErrAccount is wrapped when an account is there already, is not there, or has to stay.
+var ErrAccount = errors.New("account")
+
+// accountNames are what accounts can be called.
+var accountNames = regexp.MustCompile("^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$")
+
+// AddAccount makes an account, or opens a closed one again, and gives its one-time password, which
+// is nowhere else.
+func (a *Keeper) AddAccount(ctx context.Context, name string) (password string, err error) {
+	if !accountNames.MatchString(name) {
+		return "", fmt.Errorf("%w: %.80q cannot be the name of one; use small letters and digits, with dots, dashes and underscores between, 64 at most",
+			ErrAccount, name)
+	}
+	if acc, known := a.account(name); known && acc.Password != "" {
+		return "", fmt.Errorf("%w %s is there already; choose another name", ErrAccount, name)
+	}
+	password = secret(12)
+	if err := a.setPassword(ctx, name, password, true); err != nil {
+		return "", err
+	}
+	a.log.Info("account added", "account", name)
+	return password, nil
+}
+
+// CloseAccount ends an account at once, with its sessions and tokens. Its name stays, since history
+// and trail name it.
+func (a *Keeper) CloseAccount(ctx context.Context, name, by string) error {
+	acc, known := a.account(name)
+	switch {
+	case !known || acc.Password == "":
+		return fmt.Errorf("%w %s is not there; yarnpost account list shows all", ErrAccount, name)
+	case name == by:
+		return fmt.Errorf("%w %s is your own; somebody else closes it", ErrAccount, name)
+	}
+	for _, g := range a.Tokens() {
+		if g.Account == name {
+			if err := a.RevokeToken(ctx, name, g.Name); err != nil {
+				return err
+			}
+		}
+	}
+	if err := a.keep(ctx, store.Account{Name: name, Changed: a.now().UTC().Truncate(time.Microsecond)}); err != nil {
+		return err
+	}
+	a.log.Info("account closed", "account", name, "by", by)
 	return nil
 }
 

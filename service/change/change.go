@@ -130,6 +130,13 @@ func (p *Planner) Hold() (release func()) {
 	return p.mu.Unlock
 }
 
+// MayChange reports why the plan cannot be changed here now, if it cannot.
+func (p *Planner) MayChange(alone bool) error {
+	defer p.Hold()()
+	_, err := p.Partner.MayChange(alone)
+	return err
+}
+
 // Change edits the plan: either all that edit does becomes one durable revision in force,
 // or nothing changes. It goes on when the caller does not wait any more.
 func (p *Planner) Change(ctx context.Context, o Order, edit func(*plan.Draft) error) (*Change, error) {

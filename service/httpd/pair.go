@@ -424,6 +424,7 @@ func revisionsOf(list []store.Carried) []api.PairRevision {
 // both servers have in common.
 func passedOn(r *http.Request) bool {
 	return r.Method != http.MethodGet && (strings.HasPrefix(r.URL.Path, "/api/plan/") || strings.HasPrefix(r.URL.Path, "/api/tokens") ||
+		strings.HasPrefix(r.URL.Path, "/api/accounts") ||
 		r.URL.Path == "/api/password" || r.URL.Path == "/api/sweep")
 }
 

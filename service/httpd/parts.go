@@ -261,6 +261,9 @@ type Access interface {
 	SignIn(ctx context.Context, source, account, password string) (cookie string, err error)
 	SignOut(ctx context.Context, cookie string) error
 	ChangePassword(ctx context.Context, source, account, old, password string) error
+	Accounts() []store.Account
+	AddAccount(ctx context.Context, name string) (password string, err error)
+	CloseAccount(ctx context.Context, name, by string) error
 	Tokens() []store.Grant
 	AddToken(ctx context.Context, account, name string) (string, error)
 	RevokeToken(ctx context.Context, account, name string) error

@@ -184,6 +184,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	a.UseMiddleware(s.permitted(a))
 	s.registerSession(a)
 	s.registerTokens(a)
+	s.registerAccounts(a)
 	s.registerPlan(a)
 	s.registerPlanFile(a)
 	s.registerPrepared(a)

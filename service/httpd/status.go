@@ -36,7 +36,7 @@ func failure(err error) error {
 		return huma.Error409Conflict(strings.TrimPrefix(err.Error(), errPair.Error()+": "))
 	case errors.Is(err, store.ErrStale), errors.Is(err, change.ErrConfirm), errors.Is(err, leaseadmin.ErrInUse):
 		return huma.Error409Conflict(err.Error())
-	case errors.Is(err, accounts.ErrWeak), errors.Is(err, accounts.ErrToken):
+	case errors.Is(err, accounts.ErrWeak), errors.Is(err, accounts.ErrToken), errors.Is(err, accounts.ErrAccount):
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.Is(err, accounts.ErrTooMany):
 		return huma.Error429TooManyRequests(err.Error())
@@ -106,6 +106,38 @@ func (s *Server) registerSession(a huma.API) {
 		permit.Self), func(ctx context.Context, in *body[api.NewPassword]) (*struct{}, error) {
 		return nil, failure(s.Access.ChangePassword(ctx, source(ctx), who(ctx).Name, in.Body.Old, in.Body.New))
 	})
+}
+
+func accountView(a store.Account) api.Account {
+	out := api.Account{Name: a.Name, State: "open", Changed: a.Changed.UTC()}
+	switch {
+	case a.Password == "":
+		out.State = "closed"
+	case a.MustChange:
+		out.State = "new"
+	}
+	return out
+}
+
+func (s *Server) registerAccounts(a huma.API) {
+	huma.Register(a, op("list-accounts", http.MethodGet, "/api/accounts", "Accounts, without their passwords", "access", permit.Access),
+		func(context.Context, *struct{}) (*body[api.Page[api.Account]], error) {
+			out := []api.Account{}
+			for _, a := range s.Access.Accounts() {
+				out = append(out, accountView(a))
+			}
+			return listed(s, out)
+		})
+	huma.Register(a, op("add-account", http.MethodPost, "/api/accounts", "Make an account; its one-time password is shown this once", "access",
+		permit.Access), func(ctx context.Context, in *body[api.NewAccount]) (*body[api.Account], error) {
+		password, err := s.Access.AddAccount(ctx, in.Body.Name)
+		return respond(api.Account{Name: in.Body.Name, State: "new", Changed: s.Clock.Now().UTC(), Password: password}, err)
+	})
+	huma.Register(a, op("close-account", http.MethodDelete, "/api/accounts/{name}", "End an account at once, with its sessions and tokens",
+		"access", permit.Access),
+		func(ctx context.Context, in *named) (*struct{}, error) {
+			return nil, failure(s.Access.CloseAccount(ctx, in.Name, who(ctx).Name))
+		})
 }
 
 func (s *Server) registerTokens(a huma.API) {

@@ -326,7 +326,8 @@ func linesView(lines []plan.Line) []api.DiffLine {
 
 func (s *Server) changeView(c *change.Change) api.ChangeResult {
 	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{},
-		Effects: []api.Effect{}, Inherits: linesView(c.Inherits), Inherited: c.Inherited, Scopes: []api.Scope{}, Resolved: []string{}, Needs: c.Needs}
+		Effects: []api.Effect{}, Inherits: linesView(c.Inherits), Inherited: c.Inherited, Scopes: []api.Scope{}, Resolved: []string{},
+		Needs: c.Needs}
 	for _, a := range c.Advice {
 		out.Advice = append(out.Advice, api.Advice{Code: a.ID, Subject: a.Subject, Text: a.Text})
 	}

@@ -64,7 +64,7 @@ func (k *Keeper) meanwhile(ctx context.Context, p Preparation) ([][]string, erro
 	}
 	for i, s := range p.Steps {
 		for _, r := range list {
-			if r.Number <= s.Revision || p.marks(r) {
+			if own, _ := p.marks(r); r.Number <= s.Revision || own {
 				continue
 			}
 			for _, l := range r.Lines {
@@ -142,6 +142,9 @@ func (k *Keeper) apply(ctx context.Context, p Preparation, o change.Order) (*cha
 	if o.Preview {
 		return k.Plans.Change(ctx, o, do)
 	}
+	if err := k.Plans.MayChange(o.Alone); err != nil {
+		return nil, err
+	}
 	ctx = context.WithoutCancel(ctx) // what was begun is ended, whoever waits for it
 	p.Making = k.Engine.Plan().Revision + 1
 	if err := k.save(ctx, p); err != nil {
@@ -195,7 +198,7 @@ func (k *Keeper) Schedule(ctx context.Context, name string, due Due, undo *Undo,
 	was := p
 	due.At, due.Set = due.At.UTC().Truncate(time.Second), k.Clock.Now().UTC().Truncate(time.Second)
 	p.Due, p.Undo, p.Failed = &due, undo, ""
-	o := change.Order{Author: due.By, Reason: p.reason("leases run down until it is due"), Approved: p.approved(), Alone: alone}
+	o := change.Order{Author: due.By, Reason: p.reason(runsDown), Approved: p.approved(), Alone: alone}
 	c, err := k.Plans.Change(ctx, o, func(d *plan.Draft) error {
 		if err := was.endsRunDown(d); err != nil || !due.RunDown {
 			return err
@@ -255,7 +258,7 @@ func (k *Keeper) endRunDown(ctx context.Context, p Preparation, by string) error
 	if p.Due == nil || !p.Due.RunDown {
 		return nil
 	}
-	_, err := k.Plans.Change(ctx, change.Order{Author: by, Reason: p.reason("called off"), Approved: "nobody: it is as it was"},
+	_, err := k.Plans.Change(ctx, change.Order{Author: by, Reason: p.reason(calledOff), Approved: "nobody: it is as it was"},
 		func(d *plan.Draft) error { return p.endsRunDown(d) })
 	return err
 }
@@ -268,6 +271,7 @@ func (k *Keeper) Tick(ctx context.Context) {
 	for _, p := range k.List() {
 		var err error
 		switch now := k.Clock.Now(); {
+		case k.pausing(p.Name, now):
 		case p.Making != 0:
 			err = k.settle(ctx, p.Name)
 		case p.Watch != nil:
@@ -276,9 +280,27 @@ func (k *Keeper) Tick(ctx context.Context) {
 			err = k.due(ctx, p.Name)
 		}
 		if err != nil {
-			k.Log.Error("a change in preparation could not go on", "name", p.Name, "err", err)
+			k.Log.Error("a change in preparation could not go on; it is tried again", "name", p.Name, "err", err)
+			k.pause(p.Name)
 		}
 	}
+}
+
+// retryPause is how long what failed is left alone.
+const retryPause = 5 * time.Second
+
+func (k *Keeper) pause(name string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.paused[strings.ToLower(name)] = k.Clock.Now().Add(retryPause)
+}
+
+// pausing reports whether one is left alone; a clock that was set back does not prolong that.
+func (k *Keeper) pausing(name string, now time.Time) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	until := k.paused[strings.ToLower(name)]
+	return now.Before(until) && until.Sub(now) <= retryPause
 }
 
 // again gives one as it is now, if it is still as it was found.
@@ -296,8 +318,16 @@ func (k *Keeper) due(ctx context.Context, name string) error {
 	if !ok {
 		return nil
 	}
+	// The partner may have made it, and this server have gone on with it before it heard of that.
+	r, err := k.madeAs(ctx, p, func(r store.Revision) bool { return r.At.After(p.Due.Set) })
+	if err != nil {
+		return err
+	}
+	if r != 0 {
+		return k.gone(ctx, p.Name)
+	}
 	by := p.Due.By
-	_, err := k.apply(ctx, p, change.Order{Author: by, Confirm: true, Reason: p.Note})
+	_, err = k.apply(ctx, p, change.Order{Author: by, Confirm: true, Reason: p.Note})
 	if err == nil {
 		k.Log.Info("a change in preparation was made when it was due", "name", p.Name, "by", by)
 		return nil
@@ -316,17 +346,26 @@ func (k *Keeper) settle(ctx context.Context, name string) error {
 	if !ok {
 		return nil
 	}
-	list, err := k.Store.Revisions(ctx, 0, lookedBack, 1)
+	r, err := k.madeAs(ctx, p, func(r store.Revision) bool { return r.Number >= p.Making })
 	if err != nil {
 		return err
 	}
-	for _, r := range list {
-		if r.Number >= p.Making && p.marks(r) {
-			return k.made(ctx, p, r.Number, k.Engine.UnservedCount())
-		}
+	if r != 0 {
+		return k.made(ctx, p, r, k.Engine.UnservedCount())
 	}
 	p.Making = 0
 	return k.save(ctx, p)
+}
+
+// madeAs is the revision by which one was made, among those that may be; 0 if there is none.
+func (k *Keeper) madeAs(ctx context.Context, p Preparation, may func(store.Revision) bool) (int64, error) {
+	list, err := k.Store.Revisions(ctx, 0, lookedBack, 1)
+	for _, r := range list {
+		if _, made := p.marks(r); made && may(r) {
+			return r.Number, nil
+		}
+	}
+	return 0, err
 }
 
 // look looks whether clients go unserved since a change, and undoes it if they do.

@@ -100,6 +100,8 @@ type Engine interface {
 // Plans changes the plan.
 type Plans interface {
 	Change(context.Context, change.Order, func(*plan.Draft) error) (*change.Change, error)
+	// MayChange reports why the plan cannot be changed here now, if it cannot.
+	MayChange(alone bool) error
 }
 
 // Store keeps them.
@@ -136,11 +138,13 @@ type Keeper struct {
 	all     map[string]Preparation // by name in small letters; under mu
 	changed map[string]time.Time   // those that are gone, too; under mu
 	around  edit.Around            // that they are made in; under mu
+	paused  map[string]time.Time   // until when what failed is not tried again; under mu
 }
 
 // New makes a keeper.
 func New(p Parts) *Keeper {
-	return &Keeper{Parts: p, all: map[string]Preparation{}, changed: map[string]time.Time{}, around: edit.Nowhere}
+	return &Keeper{Parts: p, all: map[string]Preparation{}, changed: map[string]time.Time{}, around: edit.Nowhere,
+		paused: map[string]time.Time{}}
 }
 
 // MadeAround says what is around edits that this server makes.
@@ -413,8 +417,17 @@ func (p Preparation) reason(why string) string {
 // mark begins the reason of each revision that is made for it.
 func (p Preparation) mark() string { return "change " + p.Name }
 
-// marks reports whether a revision was made for it.
-func (p Preparation) marks(r store.Revision) bool {
+// What is done for a change beside making it, as its reason says.
+const (
+	runsDown  = "leases run down until it is due"
+	calledOff = "called off"
+)
+
+// marks reports whether a revision was made for it; made, whether that made it.
+func (p Preparation) marks(r store.Revision) (marked, made bool) {
 	rest, ok := strings.CutPrefix(r.Reason, p.mark())
-	return ok && (rest == "" || strings.HasPrefix(rest, ":") || strings.HasPrefix(rest, " "))
+	if !ok || rest != "" && rest[0] != ':' && rest[0] != ' ' {
+		return false, false
+	}
+	return true, !strings.HasPrefix(rest, ": "+runsDown) && !strings.HasPrefix(rest, ": "+calledOff) && !strings.HasPrefix(rest, " was undone")
 }

@@ -4,6 +4,41 @@
  */
 
 export interface paths {
+    "/api/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Accounts, without their passwords */
+        get: operations["list-accounts"];
+        put?: never;
+        /** Make an account; its one-time password is shown this once */
+        post: operations["add-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End an account at once, with its sessions and tokens */
+        delete: operations["close-account"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/alerts": {
         parameters: {
             query?: never;
@@ -1620,6 +1655,21 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Account: {
+            /**
+             * Format: date-time
+             * @description When its password was set, or it was closed
+             */
+            changed: string;
+            name: string;
+            /** @description Of a new one, to sign in with once; it is shown this once */
+            password?: string;
+            /**
+             * @description new: its one-time password was not replaced yet
+             * @enum {string}
+             */
+            state: "open" | "new" | "closed";
+        };
         Acknowledge: {
             keys: string[];
             reason?: string;
@@ -2811,6 +2861,10 @@ export interface components {
             /** @description Where that is known from */
             source?: string;
         };
+        NewAccount: {
+            /** @description Small letters and digits, with dots, dashes and underscores between */
+            name: string;
+        };
         NewPassword: {
             /** @description Ten characters at least, and none that everybody tries first */
             new: string;
@@ -2887,6 +2941,23 @@ export interface components {
             name: string;
             /** @description Such as address, address list, text, u16, u8 text */
             type: string;
+        };
+        PageAccount: {
+            items: components["schemas"]["Account"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
         };
         PageAlert: {
             items: components["schemas"]["Alert"][];
@@ -4956,6 +5027,97 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAccount"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAccount"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Account"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "close-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-alerts": {
         parameters: {
             query?: {

@@ -73,6 +73,11 @@ func Run(ctx context.Context, c Config) error {
 			return fmt.Errorf("settle the mill: %w", err)
 		}
 	}
+	for _, p := range prepared() {
+		if err := p.gather(ctx, c.API); err != nil {
+			return fmt.Errorf("prepare what is to come at the mill: %w", err)
+		}
+	}
 	fmt.Fprintf(c.Out, "\nFellgate Mill is at work.\n\n  Console       %s\n  Command line  bin/yarnpost --token-file %s status\n%s\nCtrl-C ends it.\n", c.SignIn, c.Token, c.Also)
 	m.live(ctx)
 	return nil

@@ -42,3 +42,23 @@ func TestFilesPage(t *testing.T) {
 	s.must("field", "remove", "hall", "--yes")
 	s.says([]string{"There is no field"}, "field", "list")
 }
+
+// A change is begun in a browser, gathered in on the pages that change the plan, and made.
+func TestPreparedPage(t *testing.T) {
+	t.Parallel()
+	s := startService(t)
+	s.must("scope", "add", "looms", "--subnet", "10.77.10.0/24", "--pool", "all", "--serve")
+	p := visit(t, s)
+	p.enter(s)
+	p.do("a change begins", p.open("/changes/prepared"), p.see("No change is in preparation"), p.click("button=Begin a change"),
+		p.fill("#begin_name", "looms-move"), p.fill("#begin_note", "hall 4"), p.click("button=Begin it"), p.see("Nothing is gathered in it yet"))
+	p.do("it gathers", p.click("button=Gather in it"), p.see("changes nothing yet"), p.open("/plan/looms"), p.see("changes nothing yet"),
+		p.click("button=Edit"), p.fill("#note", "beside the stairs"), p.see("All that is gathered in looms-move"), p.see("note: beside the stairs"),
+		p.click("button=Apply"), p.see("Gathered in looms-move"))
+	if s.leaseOf("looms") != "8h" || strings.Contains(s.must("scope", "show", "looms"), "stairs") {
+		t.Error("what is gathered is in force")
+	}
+	p.do("it is made", p.open("/changes/prepared?open=looms-move"), p.see("edit scope looms"), p.click("button=Make it"),
+		p.click("button=Make it now"), p.see("is no longer in preparation"), p.click("button=Gather no more"), p.open("/plan/looms"),
+		p.see("beside the stairs"))
+}

@@ -4,6 +4,7 @@ import { lazy, Suspense, useEffect, useState } from 'react'
 import { Navigate, NavLink, Link, Route, Routes, useNavigate } from 'react-router'
 import { call, get, Problem, type Session, type Status } from './api/client'
 import { useEvents } from './api/live'
+import { Gathering } from './parts/gathering'
 import { SearchBox } from './parts/search'
 import { NewPassword, SignIn } from './pages/signin'
 import { themeFor } from './theme'
@@ -35,6 +36,7 @@ const Sweep = lazy(() => import('./pages/sweep'))
 const Alerts = lazy(() => import('./pages/alerts'))
 const PairPage = lazy(() => import('./pages/pair'))
 const Changes = lazy(() => import('./pages/changes'))
+const PreparedPage = lazy(() => import('./pages/prepared'))
 const Trail = lazy(() => import('./pages/trail'))
 
 const pages = [
@@ -178,6 +180,7 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
               ▲ The server is not answering; what you see may be old.
             </div>
           )}
+          <Gathering />
           <Suspense fallback={null}>
             <Routes>
               <Route path="/today" element={<Today />} />
@@ -207,6 +210,7 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
               <Route path="/audit/alerts" element={<Alerts />} />
               <Route path="/pair" element={<PairPage />} />
               <Route path="/changes" element={<Changes />} />
+              <Route path="/changes/prepared" element={<PreparedPage />} />
               <Route path="/changes/trail" element={<Trail />} />
               <Route path="*" element={<Navigate to="/today" replace />} />
             </Routes>

@@ -395,6 +395,9 @@ func (s *Server) again(ctx context.Context, in *struct {
 	Body api.Revert
 }) (*body[api.ChangeResult], error) {
 	r := in.Body
+	if r.Into != "" {
+		return nil, failure(plan.Refused("what was kept aside is made at once, and cannot be gathered in %s; leave that away", r.Into))
+	}
 	c, err := s.Pair.Again(ctx, in.Key,
 		change.Order{Author: who(ctx).Name, Reason: r.Reason, Base: r.Base, Preview: r.DryRun, Confirm: r.Confirm})
 	if err != nil {

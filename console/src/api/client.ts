@@ -17,6 +17,10 @@ export type Revision = Schemas['Revision']
 export type Deed = Schemas['Deed']
 export type Cell = Schemas['Cell']
 export type Edit = Schemas['Edit']
+export type Prepared = Schemas['Prepared']
+export type PreparedEdit = Schemas['PreparedEdit']
+export type RunDown = Schemas['RunDown']
+export type UndoRule = Schemas['UndoRule']
 export type ChangeRequest = Schemas['ChangeRequest']
 export type ChangeResult = Schemas['ChangeResult']
 export type Code = Schemas['Code']
@@ -161,6 +165,7 @@ export type Wish =
   | { undo: number }
   | { restore: number }
   | { again: string }
+  | { prepared: string; rule?: UndoRule }
   | { file: File; path: string; overwrite?: boolean }
 
 export const change = (wish: Wish, how: Omit<Partial<ChangeRequest>, 'edits'> = {}) => {
@@ -168,6 +173,13 @@ export const change = (wish: Wish, how: Omit<Partial<ChangeRequest>, 'edits'> = 
   if (Array.isArray(wish)) return post('/plan/changes', { edits: wish })
   if ('undo' in wish) return post(`/plan/revisions/${wish.undo}/revert`)
   if ('restore' in wish) return post('/plan/restore', { revision: wish.restore })
+  if ('prepared' in wish)
+    return call<ChangeResult>(
+      'POST',
+      `/plan/prepared/${encodeURIComponent(wish.prepared)}/apply`,
+      {},
+      { dryRun: how.dryRun, confirm: how.confirm, undo: wish.rule },
+    )
   if ('file' in wish) return call<ChangeResult>('POST', wish.path, { ...how, overwrite: wish.overwrite }, wish.file)
   return post(`/plan/aside/${encodeURIComponent(wish.again)}/apply`)
 }

@@ -5,6 +5,7 @@ import { textOf, type File } from '../api/client'
 import { Failure } from '../parts/bits'
 import { usePut } from '../parts/filters'
 import { useChange } from '../parts/preview'
+import { outcome } from '../parts/gathering'
 import { SubNav } from '../parts/subnav'
 
 const kinds = [
@@ -42,7 +43,7 @@ export default function Files() {
   const c = useChange(
     text.trim() === '' ? null : { file, path, overwrite },
     (done) => {
-      message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
+      message.success(outcome(done))
       setText((t) => t.replace(/^(revision:[ \t]*)[0-9]+/m, `$1${done.revision}`))
     },
     undefined,

@@ -6,6 +6,7 @@ import { call, get, items, type Code, type Explanation, type Reservation, type S
 import { Empty, Failure, Folding, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
 import { AddressMap } from '../parts/map'
 import { Confirm } from '../parts/preview'
+import { outcome } from '../parts/gathering'
 import { type Wanted } from '../edits/reservation'
 import { Reserve } from '../parts/reserve'
 import { ScopeForm } from '../parts/scopeform'
@@ -244,7 +245,7 @@ export default function ScopePage() {
         wish={ask?.edits ?? null}
         onClose={() => setAsk(null)}
         onDone={(r) => {
-          message.success(`Revision ${r.revision} is in force.`)
+          message.success(outcome(r))
           queries.invalidateQueries()
           if (ask?.leave) go('/plan')
         }}

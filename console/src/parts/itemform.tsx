@@ -1,6 +1,7 @@
 import { App, Button, Drawer, Form } from 'antd'
 import { revisionOf, type Edit } from '../api/client'
 import { useChange } from './preview'
+import { outcome } from './gathering'
 import { touched } from '../edits/touched'
 import { useOpened } from './opened'
 import { withOwn, type Own } from '../edits/own'
@@ -43,7 +44,7 @@ export function ItemForm<F extends object>({
   const c = useChange(
     edit && [edit],
     (done) => {
-      message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
+      message.success(outcome(done))
       onClose()
     },
     base,

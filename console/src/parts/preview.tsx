@@ -3,12 +3,13 @@ import { Button, Checkbox, Modal } from 'antd'
 import { useEffect, useState } from 'react'
 import { change, type ChangeResult, type Wish } from '../api/client'
 import { Failure, plural } from './bits'
+import { useGathering } from './gathering'
 
 const scopesShown = 3 // of a change, with their sums
 const linesShown = 300 // of a difference
 
 /** What a change does, in plain words. */
-function Effects({ result }: { result: ChangeResult }) {
+export function Effects({ result }: { result: ChangeResult }) {
   return (
     <>
       {result.scopes.slice(0, scopesShown).map((s) => (
@@ -35,6 +36,12 @@ function Effects({ result }: { result: ChangeResult }) {
           </span>
         </div>
       ))}
+      {result.into && <p className="quiet">All that is gathered in {result.into}, with this, as a whole:</p>}
+      {result.needs && (
+        <div className="note">
+          <b>Approval</b> Changes of {result.needs} need a second person’s.
+        </div>
+      )}
       {result.effects.map((e) => (
         <div className={'note' + (e.strands ? ' bad' : '')} key={e.text}>
           {e.text}.
@@ -87,7 +94,7 @@ function Effects({ result }: { result: ChangeResult }) {
 }
 
 /** Asks the server what a change would do, a moment after the last keystroke. */
-function usePreview(wish: Wish | null, base?: number) {
+function usePreview(wish: Wish | null, into?: string, base?: number) {
   const text = JSON.stringify(wish)
   const [settled, setSettled] = useState(text)
   useEffect(() => {
@@ -96,8 +103,8 @@ function usePreview(wish: Wish | null, base?: number) {
   }, [text])
   const asked = JSON.parse(settled) as Wish | null
   const preview = useQuery({
-    queryKey: ['preview', settled, base],
-    queryFn: () => change(asked!, { dryRun: true, base }),
+    queryKey: ['preview', settled, into, base],
+    queryFn: () => change(asked!, { dryRun: true, base, into }),
     enabled: asked !== null,
     retry: false,
     gcTime: 0,
@@ -118,7 +125,9 @@ export function useChange(
   onLine?: (line: number) => void,
 ) {
   const queries = useQueryClient()
-  const { preview, current } = usePreview(wish, base)
+  const gathering = useGathering()
+  const into = wish && !Array.isArray(wish) && 'prepared' in wish ? undefined : gathering || undefined
+  const { preview, current } = usePreview(wish, into, base)
   const [meant, setMeant] = useState(false)
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
@@ -130,12 +139,12 @@ export function useChange(
     setError(undefined)
   }
   const shown = wish && !preview.isError ? preview.data : undefined
-  const silencing = shown?.effects.filter((e) => e.strands) ?? []
+  const silencing = (!into && shown?.effects.filter((e) => e.strands)) || []
   const clients = silencing.reduce((n, e) => n + e.clients, 0)
   const apply = async () => {
     setBusy(true)
     try {
-      const done = await change(wish!, { confirm: meant, base: base ?? preview.data?.base })
+      const done = await change(wish!, { confirm: meant, base: base ?? preview.data?.base, into })
       setError(undefined)
       queries.invalidateQueries()
       onDone(done)

@@ -6,6 +6,7 @@ import { withOwn, type Own } from '../edits/own'
 import { editOf, type By, type Wanted } from '../edits/reservation'
 import { OwnFields } from './own'
 import { useChange } from './preview'
+import { outcome } from './gathering'
 
 const hints: Record<By, string> = {
   hardware: '02:00:00:00:00:17',
@@ -25,7 +26,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
   })
   const edit = wanted ? withOwn(editOf(values), values) : null
   const c = useChange(edit && [edit], (done) => {
-    message.success(`Reserved, revision ${done.revision}.`)
+    message.success(outcome(done))
     onClose()
   })
   useEffect(() => {

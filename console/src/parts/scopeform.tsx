@@ -2,6 +2,7 @@ import { App, Button, Collapse, Drawer, Form, Input, InputNumber, Select, Switch
 import { useQuery } from '@tanstack/react-query'
 import { items, revisionOf, type Link, type Scope } from '../api/client'
 import { useChange } from './preview'
+import { outcome } from './gathering'
 import { editOf, fieldsOf, type Fields } from '../edits/scope'
 import { touched } from '../edits/touched'
 import { withOwn, type Own } from '../edits/own'
@@ -36,9 +37,9 @@ export function ScopeForm({
   const c = useChange(
     edit && [edit],
     (done) => {
-      message.success(done.applied ? `Revision ${done.revision} is in force.` : 'Nothing had to change.')
+      message.success(outcome(done))
       onClose()
-      onDone?.(values!.name!)
+      if (done.applied) onDone?.(values!.name!)
     },
     base,
   )

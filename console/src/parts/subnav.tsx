@@ -29,6 +29,7 @@ const groups = {
   ],
   changes: [
     ['/changes', 'Of the plan'],
+    ['/changes/prepared', 'In preparation'],
     ['/changes/trail', 'All that was done'],
   ],
   unserved: [

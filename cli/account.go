@@ -67,40 +67,44 @@ func accountCommands() []command {
 					return nil
 				}
 			}},
-		{name: "account password", short: "Replace your account's password; asks for the old and the new one", most: 0, offline: true,
-			flags: func(f *flag.FlagSet) func(*call) error {
-				account := f.String("account", "", "of this `account` (default: the token's own)")
-				return func(k *call) error {
-					ask := prompter(os.Stdin, k.err)
-					if *account == "" && k.unknown != nil {
-						return k.unknown
-					}
-					old, err := ask("Old password: ")
-					if err == nil && *account != "" {
-						err = k.signIn(*account, old)
-					}
-					if err != nil {
-						return err
-					}
-					first, err := ask("New password: ")
-					if err != nil {
-						return err
-					}
-					again, err := ask("The same again: ")
-					if err != nil {
-						return err
-					}
-					if first != again {
-						return errors.New("the two new passwords differ; nothing was changed")
-					}
-					if err := k.client.ChangePassword(k.ctx, old, first); err != nil {
-						return err
-					}
-					fmt.Fprintln(k.out, "The password is replaced; sessions of the account have ended.")
-					return nil
-				}
-			}},
+		passwordCommand(),
 	}
+}
+
+func passwordCommand() command {
+	return command{name: "account password", short: "Replace your account's password; asks for the old and the new one", most: 0, offline: true,
+		flags: func(f *flag.FlagSet) func(*call) error {
+			account := f.String("account", "", "of this `account` (default: the token's own)")
+			return func(k *call) error {
+				ask := prompter(os.Stdin, k.err)
+				if *account == "" && k.unknown != nil {
+					return k.unknown
+				}
+				old, err := ask("Old password: ")
+				if err == nil && *account != "" {
+					err = k.signIn(*account, old)
+				}
+				if err != nil {
+					return err
+				}
+				first, err := ask("New password: ")
+				if err != nil {
+					return err
+				}
+				again, err := ask("The same again: ")
+				if err != nil {
+					return err
+				}
+				if first != again {
+					return errors.New("the two new passwords differ; nothing was changed")
+				}
+				if err := k.client.ChangePassword(k.ctx, old, first); err != nil {
+					return err
+				}
+				fmt.Fprintln(k.out, "The password is replaced; sessions of the account have ended.")
+				return nil
+			}
+		}}
 }
 
 // signIn has a command act for an account.

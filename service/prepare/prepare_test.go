@@ -35,8 +35,10 @@ type mill struct {
 }
 
 func newMill(t *testing.T) *mill {
-	m := &mill{t: t, now: time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC), plan: plan.New(), before: map[int64]*plan.Plan{}, rows: map[string]store.Prepared{}}
-	m.edit("ada", api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.8.0/24"), Lease: text("8h"), Mode: text("serving")}},
+	m := &mill{t: t, now: time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC), plan: plan.New(), before: map[int64]*plan.Plan{},
+		rows: map[string]store.Prepared{}}
+	m.edit("ada", api.Edit{Op: "add", Kind: "scope", Name: "looms", Scope: &api.ScopeEdit{Subnet: text("10.77.8.0/24"),
+		Lease: text("8h"), Mode: text("serving")}},
 		api.Edit{Op: "add", Kind: "scope", Name: "dyes", Scope: &api.ScopeEdit{Subnet: text("10.77.9.0/24"), Mode: text("serving")}})
 	return m
 }
@@ -90,7 +92,8 @@ func (m *mill) Change(_ context.Context, o change.Order, do func(*plan.Draft) er
 	}
 	m.before[next.Revision], m.before[next.Revision+1] = m.plan, next
 	m.plan = next
-	m.revisions = slices.Insert(m.revisions, 0, store.Revision{Number: next.Revision, At: m.now, Author: o.Author, Reason: o.Reason, Lines: c.Lines})
+	m.revisions = slices.Insert(m.revisions, 0, store.Revision{Number: next.Revision, At: m.now, Author: o.Author, Reason: o.Reason,
+		Lines: c.Lines})
 	c.Revision, c.Applied = next.Revision, fails == nil
 	return c, fails
 }
@@ -191,8 +194,9 @@ func TestGather(t *testing.T) {
 	refused(t, err, "attic")
 	// What is gathered can be gathered upon.
 	m.gather(k, "ben", api.Edit{Op: "add", Kind: "scope", Name: "inks", Scope: &api.ScopeEdit{Subnet: text("10.77.10.0/24")}})
-	m.gather(k, "ben", api.Edit{Op: "add", Kind: "reservation", Name: "press", Reservation: &api.ReservationEdit{Hardware: text("02:00:00:00:00:18"),
-		Address: text("10.77.10.5")}})
+	m.gather(k, "ben", api.Edit{Op: "add", Kind: "reservation", Name: "press",
+		Reservation: &api.ReservationEdit{Hardware: text("02:00:00:00:00:18"),
+			Address: text("10.77.10.5")}})
 	p, _ = k.Get("move")
 	inks := slices.IndexFunc(p.Steps, func(s Step) bool { return s.Edit.Name == "dyes" })
 	if err := k.TakeOut(t.Context(), "move", inks+1); err != nil {
@@ -200,7 +204,8 @@ func TestGather(t *testing.T) {
 	}
 	refused(t, k.TakeOut(t.Context(), "move", 9), "no number 9")
 	c, err := k.Apply(t.Context(), "move", change.Order{Author: "ben", Reason: "at last"}, nil)
-	if err != nil || !c.Applied || m.lease() != 2*time.Hour || m.plan.ReservationNamed("press") == nil || m.plan.ScopeNamed("dyes").Note != "" {
+	if err != nil || !c.Applied || m.lease() != 2*time.Hour || m.plan.ReservationNamed("press") == nil ||
+		m.plan.ScopeNamed("dyes").Note != "" {
 		t.Errorf("%+v %v", c, err)
 	}
 	if r := m.revisions[0]; r.Author != "ben" || r.Reason != "change move: at last" {
@@ -250,7 +255,8 @@ func TestApprove(t *testing.T) {
 	if err := k.Approve(t.Context(), "move", "ben"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := k.Apply(t.Context(), "move", change.Order{Author: "ada"}, nil); err != nil || m.revisions[0].Reason != "change move: hall 4 (approved by ben)" {
+	if _, err := k.Apply(t.Context(), "move", change.Order{Author: "ada"}, nil); err != nil ||
+		m.revisions[0].Reason != "change move: hall 4 (approved by ben)" {
 		t.Errorf("%s %v", m.revisions[0].Reason, err)
 	}
 }
@@ -270,7 +276,8 @@ func TestDue(t *testing.T) {
 		t.Errorf("leases of looms run down until %v", s.RunDown)
 	}
 	p, _ := k.Get("move")
-	if from, settled := p.Due.Down(m.plan.ScopeNamed("looms")); !from.Equal(at.Add(-8*time.Hour)) || !settled.Equal(at.Add(10*time.Minute)) {
+	if from, settled := p.Due.Down(m.plan.ScopeNamed("looms")); !from.Equal(at.Add(-8*time.Hour)) ||
+		!settled.Equal(at.Add(10*time.Minute)) {
 		t.Errorf("from %v to %v", from, settled)
 	}
 	for range 2 {
@@ -398,7 +405,8 @@ func TestWatch(t *testing.T) {
 		k = m.keeper()
 		k.Tick(t.Context())
 		p, err := k.Get("move")
-		if err != nil || (m.lease() == 8*time.Hour) != c.undone || strings.Contains(p.Failed, "6 clients go unserved, and 2 did before") != c.undone {
+		if err != nil || (m.lease() == 8*time.Hour) != c.undone || strings.Contains(p.Failed,
+			"6 clients go unserved, and 2 did before") != c.undone {
 			t.Errorf("%d more: leases of %v, %+v, %v", c.more, m.lease(), p, err)
 		}
 		m.now = m.now.Add(2 * time.Hour)

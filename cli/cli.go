@@ -104,6 +104,7 @@ func commands() []command {
 	all = append(all, auditCommands()...)
 	all = append(all, rehearseCommands()...)
 	all = append(all, alertCommands()...)
+	all = append(all, backupCommands()...)
 	all = append(all, accessCommands()...)
 	all = append(all, completionCommands()...)
 	return all

@@ -62,6 +62,9 @@ type raw struct {
 	contentType string
 }
 
+// stream takes an answer as it comes.
+type stream struct{ io.Writer }
+
 // cookie takes the cookie of an answer.
 type cookie string
 
@@ -118,6 +121,10 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 	}
 	if out == nil {
 		return nil
+	}
+	if s, ok := out.(stream); ok {
+		_, err := io.Copy(s, resp.Body)
+		return err
 	}
 	if session, ok := out.(*cookie); ok {
 		for _, c := range resp.Cookies() {
@@ -308,6 +315,18 @@ func (c *Client) SignIn(ctx context.Context, account, password string) (*Client,
 	n := *c
 	n.token = string(session)
 	return &n, nil
+}
+
+// Backup writes a backup of the whole server, with the history of leases or without. The file is
+// whole if it ends as a backup does, which whoever reads it sees.
+func (c *Client) Backup(ctx context.Context, w io.Writer, history bool) error {
+	query := url.Values{}
+	if history {
+		query.Set("history", "true")
+	}
+	n := *c
+	n.http = &http.Client{Transport: c.http.Transport} // it takes its time
+	return n.call(ctx, http.MethodGet, "/api/backup", query, nil, stream{w})
 }
 
 // Accounts lists who may sign in.

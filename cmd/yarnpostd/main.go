@@ -32,6 +32,8 @@ const usage = `yarnpostd is the Yarn Post DHCP service.
   yarnpostd preflight look whether this host can serve; changes nothing
   yarnpostd trial     sit on a link as a client, and say what servers give there
   yarnpostd relay     be the relay agent of a link, for servers elsewhere
+  yarnpostd backup    check FILE: read a backup to its end and say what it is
+  yarnpostd restore   bring a backup back into an empty server
   yarnpostd demo      serve a made-up mill with simulated clients
   yarnpostd openapi   print the OpenAPI document of the HTTP API
   yarnpostd version   print the version
@@ -74,6 +76,10 @@ func run(ctx context.Context, args []string) error {
 		return sit(ctx, args[1:])
 	case "relay":
 		return runRelay(ctx, args[1:])
+	case "backup":
+		return checkBackup(args[1:])
+	case "restore":
+		return restore(ctx, args[1:])
 	case "demo":
 		return runDemo(ctx, args[1:])
 	case "findings":

@@ -336,6 +336,15 @@ func (p *Pair) partWith(ctx context.Context, event string) error {
 	return nil
 }
 
+// RestoredAlone leaves the pair that a backup was made in: what the partner may have promised is kept.
+func (p *Pair) RestoredAlone(ctx context.Context) error {
+	err := p.partWith(ctx, "restored from a backup, to serve alone")
+	if errors.Is(err, ErrAlone) {
+		return nil
+	}
+	return err
+}
+
 // forgetPartner makes a server alone whose partner left, once all is over that it may have
 // promised, and its addresses were taken.
 func (p *Pair) forgetPartner(ctx context.Context) {

@@ -2,6 +2,7 @@ package httpd
 
 import (
 	"context"
+	"io"
 	"net/netip"
 	"time"
 
@@ -119,6 +120,8 @@ type Store interface {
 	SaveTarget(ctx context.Context, t store.Target, said time.Time) error
 	RemoveTarget(ctx context.Context, name string, said time.Time) (bool, error)
 	QueuedAlerts(context.Context) ([]store.Queued, error)
+	// Backup writes a backup, all of one moment.
+	Backup(context.Context, io.Writer, store.Manifest) error
 }
 
 // Plans changes the plan.

@@ -188,6 +188,7 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerPlan(a)
 	s.registerPlanFile(a)
 	s.registerPrepared(a)
+	s.registerBackup(a)
 	s.registerFields(a)
 	s.registerLeases(a)
 	s.registerStatus(a)

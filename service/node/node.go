@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"yarnpost/core/lease"
+	"yarnpost/core/pair"
 	"yarnpost/core/plan"
 	"yarnpost/service/alert"
 	"yarnpost/service/auditor"
@@ -137,12 +138,17 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing) (err error) {
 	c := n.config
 	n.SetBack = setback.New(setback.Parts{Store: n.Store, Work: n.work, Clock: n.Clock, Log: c.Log})
-	empty, err := n.SetBack.Look(ctx, c.Data, table, on != nil)
+	alone, err := n.Store.Alone(ctx)
 	if err != nil {
 		return err
 	}
-	if empty {
-		on.Record.Empty = true
+	empty, err := n.SetBack.Look(ctx, c.Data, table, on != nil && !alone)
+	if err != nil {
+		return err
+	}
+	if empty { // what it promised last nobody knows: the partner is asked for all, and the lead time is waited for
+		now := lease.At(n.Clock.Now())
+		on.Record = pair.Record{State: pair.Recover, Since: now, Empty: true, Wait: now}
 	}
 	if n.wire, err = wire.Listen(c.DHCP4, c.Interfaces, c.Log); err != nil {
 		return err
@@ -169,6 +175,11 @@ func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing)
 	}
 	if err := n.Pair.Start(); err != nil {
 		return err
+	}
+	if alone {
+		if err := errors.Join(n.Pair.RestoredAlone(ctx), n.Store.IsAlone(ctx)); err != nil {
+			return err
+		}
 	}
 	metrics.Register(n.Metrics.Registry, metrics.Sources{Engine: n.Engine, Journal: n.journal, SendErrors: n.wire.SendErrors.Load,
 		Drops: n.wire.Drops, Clock: n.Clock, Pair: n.Pair, Alerts: n.Alerts})

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/binary"
@@ -69,6 +70,7 @@ type SetBack struct {
 // Watermark compares the database with the mark in a folder, and begins a new one. It
 // says how an older state shows, or "". Call it before StartJournal.
 func (s *Store) Watermark(ctx context.Context, folder string, log *slog.Logger) (setBack string, err error) {
+	restored := ""
 	path := filepath.Join(folder, "journal.mark")
 	b, err := os.ReadFile(path)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -85,6 +87,10 @@ func (s *Store) Watermark(ctx context.Context, folder string, log *slog.Logger) 
 			setBack = fmt.Sprintf("%d batches of leases were recorded in it by the last run, and %d are there", batch, s.last)
 		}
 	}
+	if err := s.pool.QueryRow(ctx, "select restored from server").Scan(&restored); err != nil {
+		return "", fmt.Errorf("see whether the database was restored: %w", err)
+	}
+	setBack = cmp.Or(setBack, restored)
 	m := &mark{log: log}
 	rand.Read(m.token[:])
 	if _, err := s.pool.Exec(ctx, "update server set token = $1", hex.EncodeToString(m.token[:])); err != nil {
@@ -106,7 +112,7 @@ func (s *Store) Watermark(ctx context.Context, folder string, log *slog.Logger) 
 
 // SaveSetBack keeps what is known of a database that was set back.
 func (s *Store) SaveSetBack(ctx context.Context, b SetBack) error {
-	_, err := s.pool.Exec(ctx, "update server set set_back = $1", b)
+	_, err := s.pool.Exec(ctx, "update server set set_back = $1, restored = ''", b)
 	if err != nil {
 		return fmt.Errorf("note that the database was set back: %w", err)
 	}
@@ -119,4 +125,17 @@ func (s *Store) LoadSetBack(ctx context.Context) (b *SetBack, err error) {
 		return nil, fmt.Errorf("see whether the database was set back: %w", err)
 	}
 	return b, nil
+}
+
+// Alone reports whether the server was restored to leave its pair, and has not done that.
+func (s *Store) Alone(ctx context.Context) (alone bool, err error) {
+	if err = s.pool.QueryRow(ctx, "select alone from server").Scan(&alone); err != nil {
+		return false, fmt.Errorf("see whether the pair is to be left: %w", err)
+	}
+	return alone, nil
+}
+
+// IsAlone records that it left its pair.
+func (s *Store) IsAlone(ctx context.Context) error {
+	return s.exec(ctx, "record that the pair was left", "update server set alone = false")
 }

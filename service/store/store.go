@@ -9,13 +9,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io/fs"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
-	"github.com/jackc/tern/v2/migrate"
 
 	"yarnpost/service/journal"
 )
@@ -112,15 +110,8 @@ func (s *Store) prepare(ctx context.Context) error {
 		return err
 	}
 	defer conn.Release()
-	m, err := migrate.NewMigrator(ctx, conn.Conn(), "schema_version")
+	m, err := migrator(ctx, conn.Conn())
 	if err != nil {
-		return err
-	}
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	if err := m.LoadMigrations(sub); err != nil {
 		return err
 	}
 	if _, err := conn.Exec(ctx, "set statement_timeout = 0"); err != nil { // a large table takes its time

@@ -35,13 +35,38 @@ func (s *service) moved(dir string) *service {
 	return n
 }
 
+// badBackups are refused before anything is touched.
+func badBackups(t *testing.T, whole []byte, dir string) {
+	t.Helper()
+	bent := bytes.Clone(whole)
+	bent[len(bent)/2] ^= 0x10
+	for what, b := range map[string][]byte{"cut short": whole[:len(whole)*2/3], "none of Yarn Post's": []byte("no backup at all"),
+		"": bent, "none": nil} {
+		name := filepath.Join(t.TempDir(), "bad.backup")
+		if err := os.WriteFile(name, b, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if said, well := brought(t, "restore", name, "--data", dir); well || !strings.Contains(said, what) {
+			t.Errorf("%q: %s", what, said)
+		}
+	}
+	if left, _ := os.ReadDir(dir); len(left) > 0 {
+		t.Errorf("a bad backup left %v", left)
+	}
+}
+
 // A backup brings everything back into an empty server, and nothing into another; what is damaged or
 // cut short is told before anything is touched. Whoever got an address since keeps it.
 func TestBackup(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
-	s := startService(t)
-	s.must("scope", "add", "looms", "--subnet", "10.77.10.0/24", "--pool", "10.77.10.100-10.77.10.199", "--router", "10.77.10.1", "--serve",
+	to := dataDir(t)
+	if err := os.Chmod(to, 0o777); err != nil { // the service is not root
+		t.Fatal(err)
+	}
+	s := startService(t, "--backup-to", to)
+	s.must("scope", "add", "looms", "--subnet", "10.77.10.0/24", "--pool", "10.77.10.100-10.77.10.199", "--router", "10.77.10.1",
+		"--serve",
 		"--new-per-minute", "-1")
 	s.must("change", "begin", "later", "--note", "some day")
 	s.person("ben")
@@ -62,24 +87,14 @@ func TestBackup(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if said, well := brought(t, "backup", "check", file); !well || !strings.Contains(said, "1 revisions of the plan, 1 records of leases") {
+	if said, well := brought(t, "backup", "check", file); !well || !strings.Contains(said,
+		"1 revisions of the plan, 1 records of leases") {
 		t.Errorf("%s", said)
 	}
+	s.await(func() bool { all, _ := filepath.Glob(filepath.Join(to, "*.backup")); return len(all) == 1 },
+		"the first backup of the schedule")
 	dir := dataDir(t)
-	bent := bytes.Clone(whole)
-	bent[len(bent)/2] ^= 0x10
-	for what, b := range map[string][]byte{"cut short": whole[:len(whole)*2/3], "none of Yarn Post's": []byte("no backup at all"), "": bent, "none": nil} {
-		name := filepath.Join(t.TempDir(), "bad.backup")
-		if err := os.WriteFile(name, b, 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if said, well := brought(t, "restore", name, "--data", dir); well || !strings.Contains(said, what) {
-			t.Errorf("%q: %s", what, said)
-		}
-	}
-	if left, _ := os.ReadDir(dir); len(left) > 0 {
-		t.Errorf("a bad backup left %v", left)
-	}
+	badBackups(t, whole, dir)
 	s.stop()
 	if said, well := brought(t, "restore", file, "--data", s.dir); well || !strings.Contains(said, "has worked") {
 		t.Errorf("into the server itself: %s", said)
@@ -146,9 +161,11 @@ func TestBackupInAPair(t *testing.T) {
 	w.a.start()
 	t.Cleanup(w.a.stop)
 	for _, c := range since {
-		w.a.await(func() bool { _, known := w.a.leases()[c.Address.String()]; return known }, "the restored server to know a lease since then")
+		w.a.await(func() bool { _, known := w.a.leases()[c.Address.String()]; return known },
+			"the restored server to know a lease since then")
 	}
-	w.a.await(func() bool { return strings.Contains(w.a.must("scope", "show", "looms"), "since the backup") }, "it to have the plan since then")
+	w.a.await(func() bool { return strings.Contains(w.a.must("scope", "show", "looms"), "since the backup") },
+		"it to have the plan since then")
 	for _, c := range append(since, first) {
 		if err := c.Renew(ctx); err != nil {
 			t.Error(err)

@@ -74,7 +74,8 @@ func TestPreparedChange(t *testing.T) {
 	s.must("scope", "add", "dyes", "--subnet", "10.77.12.0/24")
 	s.stop()
 	s.start()
-	s.says([]string{"1    edit scope looms       admin", "ben", "reservation crane", "need a second person's"}, "change", "show", "looms-move")
+	s.says([]string{"1    edit scope looms       admin", "ben", "reservation crane", "need a second person's"}, "change", "show",
+		"looms-move")
 	s.fails(1, "change approve looms-move", "change", "apply", "looms-move", "--yes")
 	cyd := s.person("cyd")
 	s.must(as(cyd, "change", "approve", "looms-move")...)

@@ -21,6 +21,7 @@ import (
 	"yarnpost/core/audit"
 	"yarnpost/planfile"
 	"yarnpost/service/accounts"
+	"yarnpost/service/backup"
 	"yarnpost/service/httpd"
 	"yarnpost/service/logs"
 	"yarnpost/service/node"
@@ -107,6 +108,7 @@ type options struct {
 	alertsTo                                                    []netip.Prefix
 	unusedAfter                                                 time.Duration
 	timeZone                                                    *time.Location
+	backup                                                      backup.Config
 }
 
 func parse(name string, args []string, defaults options) (options, error) {
@@ -129,6 +131,10 @@ func parse(name string, args []string, defaults options) (options, error) {
 	})
 	f.DurationVar(&o.unusedAfter, "unused-after", 30*24*time.Hour,
 		"after what `time` an audit finds reservations, rules and scopes that nobody used")
+	f.StringVar(&o.backup.To, "backup-to", "", "take backups into this `folder` (default: none are taken)")
+	f.DurationVar(&o.backup.Every, "backup-every", 24*time.Hour, "take them so far apart: a `time` such as 6h")
+	f.IntVar(&o.backup.Keep, "backup-keep", 14, "keep so `many` of them")
+	f.BoolVar(&o.backup.History, "backup-history", false, "with the history of leases, which is most of it")
 	f.Func("time-zone",
 		"count days and weeks in the time zone of this `name`, such as Europe/Berlin, where option 101 of a scope names none (default: the host's)", func(v string) (err error) {
 			if o.timeZone, err = time.LoadLocation(v); err != nil {
@@ -157,6 +163,9 @@ func parse(name string, args []string, defaults options) (options, error) {
 	if err := cmp.Or(bad, f.Parse(args)); err != nil {
 		return o, err
 	}
+	if o.backup.Every < time.Minute || o.backup.Keep < 1 {
+		return o, errors.New("--backup-every takes a minute at least, and --backup-keep one at least")
+	}
 	if f.NArg() > 0 {
 		return o, fmt.Errorf("%q is not a flag; yarnpostd %s -h lists them", f.Arg(0), name)
 	}
@@ -170,7 +179,8 @@ func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd
 		return nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
 	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces,
-		Partner: o.partner, Name: o.name, AlertsTo: o.alertsTo, UnusedAfter: o.unusedAfter, TimeZone: o.timeZone, Log: log})
+		Partner: o.partner, Name: o.name, AlertsTo: o.alertsTo, UnusedAfter: o.unusedAfter, TimeZone: o.timeZone, Log: log,
+		Version: httpd.Version, Backup: o.backup})
 	if err != nil {
 		return nil, nil, err
 	}

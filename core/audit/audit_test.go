@@ -185,6 +185,8 @@ func TestPairAndService(t *testing.T) {
 		"certificate-ends":      func(s *Service) { s.Certificate = at.AddDate(0, 0, 5) },
 		"clock-stepped":         func(s *Service) { s.ClockStep = time.Hour },
 		"database-set-back":     func(s *Service) { s.SetBack = "it knows batch 7 and there were 9" },
+		"backup-missing":        func(s *Service) { s.Backup = "there is none yet" },
+		"change-failed":         func(s *Service) { s.Changes = []Said{{Subject: "change looms-move", Text: "it was undone"}} },
 		"host-claims-addresses": func(s *Service) { s.Claims = []Said{{Subject: "hardware 02:00:00:00:00:66", Text: "it answers"}} },
 		"other-server":          func(s *Service) { s.OtherServers = []Said{{Subject: "link looms", Text: "10.77.0.2 answers"}} },
 		"relay-silent":          func(s *Service) { s.SilentRelays = []Said{{Subject: "relay 10.77.0.1", Text: "it is quiet"}} },

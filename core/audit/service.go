@@ -99,6 +99,8 @@ type Service struct {
 	Now          time.Time
 	ClockStep    time.Duration
 	SetBack      string // that the database was set back, in words, or ""
+	Backup       string // what is wrong with the backups, or ""
+	Changes      []Said // changes in preparation that were not made when they were due, or were undone
 	Claims       []Said // hosts that answer for addresses of others
 	OtherServers []Said
 	SilentRelays []Said
@@ -160,6 +162,12 @@ func OfService(s Service) []Finding {
 	}
 	if s.SetBack != "" {
 		out.say("database-set-back", "database", "%s", s.SetBack)
+	}
+	if s.Backup != "" {
+		out.say("backup-missing", "backups", "%s", s.Backup)
+	}
+	for _, c := range s.Changes {
+		out.say("change-failed", c.Subject, "%s", c.Text)
 	}
 	for _, c := range s.Claims {
 		out.say("host-claims-addresses", c.Subject, "%s", c.Text)

@@ -27,7 +27,7 @@ import (
 var codes = map[string]bool{"pool-out": true, "pool-runs-out": true, "pool-full": true, "pair-takeover": true, "pair-conflict": true,
 	"pair-plan": true, "database-down": true, "disk-full": true, "clients-unserved": true, "other-server": true, "relay-silent": true,
 	"trial-failed":     true,
-	"certificate-ends": true, "clock-stepped": true, "database-set-back": true, "host-claims-addresses": true}
+	"certificate-ends": true, "backup-missing": true, "change-failed": true, "clock-stepped": true, "database-set-back": true, "host-claims-addresses": true}
 
 // Fires reports whether findings of a code fire.
 func Fires(code string) bool { return codes[code] }

@@ -103,8 +103,10 @@ type Parts struct {
 	Drops       func() uint64 // datagrams that the kernel dropped
 	Health      func() error
 	SetBack     func() string
-	Data        string        // folder of everything that is kept
-	UnusedAfter time.Duration // after which an item of the plan that nobody used is found; 0: 30 days
+	Backup      func() string       // what is wrong with the backups, or ""
+	Failed      func() []audit.Said // changes in preparation that failed
+	Data        string              // folder of everything that is kept
+	UnusedAfter time.Duration       // after which an item of the plan that nobody used is found; 0: 30 days
 	Started     time.Time
 	Clock       Clock
 	Log         *slog.Logger
@@ -402,7 +404,7 @@ func (g *Gatherer) service() audit.Service {
 		l := p.LinkNamed(link)
 		return p.Defaults.Listening || l != nil && l.Listening
 	}
-	s.SetBack = g.SetBack()
+	s.SetBack, s.Backup, s.Changes = g.SetBack(), g.Backup(), g.Failed()
 	for _, c := range g.Engine.Claims() {
 		s.Claims = append(s.Claims, audit.Said{Subject: "hardware " + c.Hardware.String(),
 			Text: fmt.Sprintf("host %s answers probes of addresses of scope %s that it was not given; %d of its answers were not believed, the last at %s",

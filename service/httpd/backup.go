@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -42,19 +41,8 @@ func (s *Server) registerBackup(a huma.API) {
 		return &huma.StreamResponse{Body: func(c huma.Context) {
 			defer f.Close()
 			c.SetHeader("Content-Type", "application/gzip")
-			c.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", BackupName(m)))
+			c.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", m.FileName()))
 			_, _ = f.WriteTo(c.BodyWriter()) // whoever is cut off sees that sums.json is missing
 		}}, nil
 	})
-}
-
-// BackupName is what the file of a backup is called.
-func BackupName(m store.Manifest) string {
-	name := strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' {
-			return r
-		}
-		return '-'
-	}, m.Server)
-	return "yarnpost-" + name + "-" + m.Made.UTC().Format("2006-01-02T150405Z") + ".backup"
 }

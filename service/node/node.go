@@ -20,6 +20,7 @@ import (
 	"yarnpost/core/plan"
 	"yarnpost/service/alert"
 	"yarnpost/service/auditor"
+	"yarnpost/service/backup"
 	"yarnpost/service/change"
 	"yarnpost/service/clock"
 	"yarnpost/service/compare"
@@ -54,6 +55,8 @@ type Config struct {
 	Partner    string         // where the other server of a pair is heard, or one that joins
 	Name       string         // of this server; "" for the host's
 	AlertsTo   []netip.Prefix // addresses that alerts may go to
+	Version    string         // of the service, for backups
+	Backup     backup.Config
 	// UnusedAfter is after how long an item of the plan that nobody used is found; 0: 30 days.
 	UnusedAfter time.Duration
 	TimeZone    *time.Location // of the site, where a scope names none; nil for the host's
@@ -84,6 +87,7 @@ type Node struct {
 	Alerts     *alert.Manager
 	Rehearsals *rehearse.Rehearsals
 	Trail      *trail.Trail
+	Backups    *backup.Keeper
 	SetBack    *setback.Keeper
 
 	log     *slog.Logger
@@ -217,6 +221,7 @@ func (n *Node) wirePair(on *store.Pairing) {
 func (n *Node) wireAudits() {
 	c := n.config
 	n.Trail = trail.New(n.Store, c.Log)
+	n.Backups = backup.New(backup.Parts{Config: c.Backup, Store: n.Store, Name: n.Pair.Name, Version: c.Version, Clock: n.Clock, Log: c.Log})
 	n.Trials = trials.New(trials.Parts{Engine: n.Engine, Reports: n.Reports, Wire: n.wire, Clock: n.Clock, Log: c.Log})
 	n.Leases = leaseadmin.New(leaseadmin.Parts{Engine: n.Engine, Host: n.Host, Send: n.wire.Send, Nudged: n.Metrics.Nudges.Inc,
 		Work: n.work, Clock: n.Clock, Log: c.Log})
@@ -224,7 +229,8 @@ func (n *Node) wireAudits() {
 		n.Clock, c.Log)
 	n.Facts = facts.New(facts.Parts{Engine: n.Engine, Host: n.Host, Pair: n.Pair, Store: n.Store, Compare: n.Compare, Samples: n.Samples,
 		Trials: n.Trials, Reports: n.Reports, Journal: n.journal, Alerts: n.Alerts, Drops: n.wire.Drops, Health: n.Health,
-		SetBack:     n.SetBack.Text,
+		SetBack: n.SetBack.Text,
+		Backup:  n.Backups.Text, Failed: n.Prepared.Failed,
 		Data:        c.Data,
 		UnusedAfter: c.UnusedAfter, Started: n.Started, Clock: n.Clock, Log: c.Log})
 	n.Audits = auditor.New(n.Facts, n.Engine, n.Store, n.Clock, c.Log)
@@ -251,6 +257,7 @@ func (n *Node) keepGoing() {
 	w.Every(time.Second, "a look at the clock", alone(n.watchClock))
 	w.Every(time.Second, "a change in doubt", n.Plans.Settle)
 	w.Every(time.Second, "changes in preparation", n.Prepared.Tick)
+	w.Every(10*time.Second, "backups", n.Backups.Tick)
 	w.Every(time.Minute, "a sweep", alone(n.Engine.SweepSets))
 	w.Every(recallPause, "what is remembered", n.keepRecall)
 	w.Every(5*time.Second, "trials", n.Trials.RunDue)

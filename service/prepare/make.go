@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"yarnpost/core/audit"
 	"yarnpost/core/plan"
 	"yarnpost/edit"
 	"yarnpost/service/change"
@@ -261,6 +262,16 @@ func (k *Keeper) endRunDown(ctx context.Context, p Preparation, by string) error
 	_, err := k.Plans.Change(ctx, change.Order{Author: by, Reason: p.reason(calledOff), Approved: "nobody: it is as it was"},
 		func(d *plan.Draft) error { return p.endsRunDown(d) })
 	return err
+}
+
+// Failed are those that were not made when they were due, or were undone by themselves.
+func (k *Keeper) Failed() (out []audit.Said) {
+	for _, p := range k.List() {
+		if p.Failed != "" {
+			out = append(out, audit.Said{Subject: "change " + p.Name, Text: p.Failed})
+		}
+	}
+	return out
 }
 
 // Tick makes what is due, looks at what was made, and finds out what came of what nobody knows.

@@ -260,3 +260,29 @@ func (m *Manifest) check(b []byte, hashes map[string]interface {
 	}
 	return nil
 }
+
+// FileName is what the file of a backup is called: by server and time.
+func (m Manifest) FileName() string {
+	name := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '-'
+	}, m.Server)
+	return "yarnpost-" + name + "-" + m.Made.UTC().Format(fileTime) + fileEnd
+}
+
+const (
+	fileTime = "2006-01-02T150405Z"
+	fileEnd  = ".backup"
+)
+
+// BackupTime is when a backup was made, by the name of its file.
+func BackupTime(file string) (at time.Time, ok bool) {
+	name, ok := strings.CutSuffix(file, fileEnd)
+	if !ok || len(name) < len(fileTime) || !strings.HasPrefix(name, "yarnpost-") {
+		return at, false
+	}
+	at, err := time.Parse(fileTime, name[len(name)-len(fileTime):])
+	return at, err == nil
+}

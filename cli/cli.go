@@ -154,10 +154,13 @@ func run(ctx context.Context, args []string, stdout, stderr io.Writer) error {
 				return nil
 			}
 		}
-		if of != "" && !isNoun(commands(), of) {
+		if of == "" {
+			helpFirst(stdout)
+			return nil
+		}
+		if !help(stdout, of) {
 			return usagef("there is no command %q; yarnpost help lists all", of)
 		}
-		help(stdout, of)
 		return nil
 	}
 	all := commands()
@@ -400,22 +403,4 @@ func (c *command) help(w io.Writer) {
 	if c.more != "" {
 		fmt.Fprintf(w, "\n%s\n", c.more)
 	}
-}
-
-func help(w io.Writer, noun string) {
-	all := commands()
-	fmt.Fprint(w, "yarnpost administers a Yarn Post DHCP server.\n\n")
-	t := newTable()
-	for _, c := range all {
-		if noun == "" || c.name == noun || strings.HasPrefix(c.name, noun+" ") {
-			t.row("  yarnpost "+strings.TrimSpace(c.name+" "+c.args), c.short)
-		}
-	}
-	t.write(w, widthOf(w))
-	fmt.Fprint(w, `
-Flags stand before or after arguments; yarnpost NOUN VERB -h lists them.
---json and --csv print for programs; --dry-run on every write only says what would happen.
-Exit codes: 0 done, 1 refused or failed, 2 wrong command line, 3 previewed (--yes goes ahead),
-4 server not reached or token not valid, 5 audit found something, or the pair could not take over.
-`)
 }

@@ -223,7 +223,18 @@ func TestSummary(t *testing.T) {
 // Every command explains itself, and completion knows all of them.
 func TestHelpAndCompletion(t *testing.T) {
 	var all bytes.Buffer
-	help(&all, "")
+	for _, g := range groups {
+		if isNoun(commands(), g.name) || !help(&all, g.name) {
+			t.Errorf("group %s has the name of a noun, or nothing in it", g.name)
+		}
+	}
+	if help(io.Discard, "nosuch") {
+		t.Error("there is help about nothing")
+	}
+	var first, errs bytes.Buffer
+	if code := Run(context.Background(), nil, &first, &errs); code != 0 || strings.Count(first.String(), "\n") > 45 {
+		t.Errorf("the first help has %d lines", strings.Count(first.String(), "\n"))
+	}
 	bash, fish := bashCompletion(), fishCompletion()
 	for _, c := range commands() {
 		if c.short == "" || !strings.Contains(all.String(), "yarnpost "+c.name) {

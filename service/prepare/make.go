@@ -1,6 +1,7 @@
 package prepare
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -157,13 +158,18 @@ func (k *Keeper) apply(ctx context.Context, p Preparation, o change.Order) (*cha
 		return c, err // what came of it is found out later
 	}
 	if p.Making = 0; err != nil {
-		if errors.Is(err, change.ErrApproval) {
-			err = fmt.Errorf("%w, since it changes %s; somebody who made no part of it does that: yarnpost change approve %s",
-				change.ErrApproval, c.Needs, p.Name)
-		}
-		return c, errors.Join(err, k.save(ctx, p))
+		return c, errors.Join(p.approve(c, err), k.save(ctx, p))
 	}
 	return c, k.made(ctx, p, c.Revision, before)
+}
+
+// approve says, where an approval is missing, how it is given.
+func (p Preparation) approve(c *change.Change, err error) error {
+	if errors.Is(err, change.ErrApproval) && c != nil {
+		return fmt.Errorf("%w, since it changes %s; somebody who made no part of it does that: yarnpost change approve %s",
+			change.ErrApproval, c.Needs, p.Name)
+	}
+	return err
 }
 
 // made goes on after a change was made: it is watched, or gone.
@@ -183,8 +189,7 @@ func (k *Keeper) Schedule(ctx context.Context, name string, due Due, undo *Undo,
 	if err != nil {
 		return nil, err
 	}
-	old := k.Engine.Plan()
-	d := old.Draft()
+	d := k.Engine.Plan().Draft()
 	switch faults := edit.Together(k.at(), d, p.Edits(), false); {
 	case p.Watch != nil:
 		return nil, plan.Refused("%s was made already, as revision %d", p.Name, p.Watch.Revision)
@@ -195,17 +200,31 @@ func (k *Keeper) Schedule(ctx context.Context, name string, due Due, undo *Undo,
 	case len(faults) > 0:
 		return nil, p.unfit(faults)
 	}
-	next, _ := d.Finish()
-	was := p
 	due.At, due.Set = due.At.UTC().Truncate(time.Second), k.Clock.Now().UTC().Truncate(time.Second)
+	next, _ := d.Finish()
+	c, err := k.runDown(ctx, p, &due, next, change.Order{Author: due.By, Alone: alone})
+	if err != nil {
+		return nil, p.approve(c, err)
+	}
 	p.Due, p.Undo, p.Failed = &due, undo, ""
-	o := change.Order{Author: due.By, Reason: p.reason(runsDown), Approved: p.approved(), Alone: alone}
-	c, err := k.Plans.Change(ctx, o, func(d *plan.Draft) error {
-		if err := was.endsRunDown(d); err != nil || !due.RunDown {
+	return c, k.save(ctx, p)
+}
+
+// runDown has leases run down for a moment that is set, in the scopes whose clients see a difference
+// to the plan that is to be, and in no others any more.
+func (k *Keeper) runDown(ctx context.Context, p Preparation, due *Due, next *plan.Plan, o change.Order) (*change.Change, error) {
+	old := k.Engine.Plan()
+	o.Reason, o.Approved = p.reason(runsDown), cmp.Or(p.approved(), o.Approved)
+	return k.Plans.Change(ctx, o, func(d *plan.Draft) error {
+		if err := p.endsRunDown(d); err != nil || !due.RunDown {
 			return err
 		}
 		for _, v := range touched(old, next) {
-			s := d.Plan().Scope(v.ID).Scope
+			at := d.Plan().Scope(v.ID)
+			if at == nil {
+				continue
+			}
+			s := at.Scope
 			s.RunDown = due.At
 			if _, err := d.PutScope(s); err != nil {
 				return err
@@ -213,10 +232,21 @@ func (k *Keeper) Schedule(ctx context.Context, name string, due Due, undo *Undo,
 		}
 		return nil
 	})
-	if err != nil {
-		return nil, err
+}
+
+// runDownAgain has leases run down as what was gathered since a moment was set asks for.
+func (k *Keeper) runDownAgain(ctx context.Context, p Preparation, o change.Order) error {
+	if p.Due == nil || !p.Due.RunDown {
+		return nil
 	}
-	return c, k.save(ctx, p)
+	d := k.Engine.Plan().Draft()
+	if faults := edit.Together(k.at(), d, p.Edits(), false); len(faults) > 0 {
+		return nil // whoever looks at it is told
+	}
+	next, _ := d.Finish()
+	_, err := k.runDown(ctx, p, p.Due, next, change.Order{Author: o.Author, Alone: o.Alone,
+		Approved: "whoever approved the moment"})
+	return err
 }
 
 // CallOff takes the set moment away again.

@@ -198,8 +198,12 @@ func (k *Keeper) Get(name string) (Preparation, error) {
 	return p, nil
 }
 
-// most bounds how many are kept at once.
-const most = 200
+// Bounds: how many are kept at once, and how many octets one may have, so that it fits into
+// a message to the partner.
+const (
+	most     = 200
+	bodyMost = 8 << 20
+)
 
 // Begin begins one.
 func (k *Keeper) Begin(ctx context.Context, name, note, by string) (Preparation, error) {
@@ -228,6 +232,9 @@ func (k *Keeper) save(ctx context.Context, p Preparation) error {
 	body, err := json.Marshal(p)
 	if err != nil {
 		return err
+	}
+	if len(body) > bodyMost {
+		return plan.Refused("%s would be too large; make it in parts", p.Name)
 	}
 	return k.record(ctx, strings.ToLower(p.Name), body)
 }
@@ -294,7 +301,10 @@ func (k *Keeper) Gather(ctx context.Context, name string, o change.Order, do fun
 		return c, err
 	}
 	p.Steps, p.Approvals, p.Failed = steps, nil, ""
-	return c, k.save(ctx, p)
+	if err := k.save(ctx, p); err != nil {
+		return c, err
+	}
+	return c, k.runDownAgain(ctx, p, o)
 }
 
 // steps are edits as steps: those that stood there before stay whose they were.
@@ -357,7 +367,10 @@ func (k *Keeper) TakeOut(ctx context.Context, name string, number int) error {
 	}
 	p.Steps = slices.Delete(slices.Clone(p.Steps), number-1, number)
 	p.Approvals, p.Failed = nil, ""
-	return k.save(ctx, p)
+	if err := k.save(ctx, p); err != nil {
+		return err
+	}
+	return k.runDownAgain(ctx, p, change.Order{Author: p.By})
 }
 
 // Drop gives one up. What was made of it stays.

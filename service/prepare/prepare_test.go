@@ -301,6 +301,33 @@ func TestDue(t *testing.T) {
 	}
 }
 
+// What is gathered after a moment was set has its clients' leases run down, too, and what is left out
+// has not.
+func TestGatherWhatIsDue(t *testing.T) {
+	m := newMill(t)
+	k := m.begun()
+	at := m.now.Add(time.Hour)
+	if _, err := k.Schedule(t.Context(), "move", Due{At: at, By: "ada", RunDown: true}, nil, false); err != nil {
+		t.Fatal(err)
+	}
+	m.gather(k, "ben", api.Edit{Op: "edit", Kind: "scope", Name: "dyes", Scope: &api.ScopeEdit{Lease: text("1h")}})
+	if !m.plan.ScopeNamed("dyes").RunDown.Equal(at) || !m.plan.ScopeNamed("looms").RunDown.Equal(at) {
+		t.Error("leases of what was gathered do not run down")
+	}
+	p, _ := k.Get("move")
+	if err := k.TakeOut(t.Context(), "move", 1+slices.IndexFunc(p.Steps, func(s Step) bool { return s.Edit.Name == "looms" })); err != nil {
+		t.Fatal(err)
+	}
+	if !m.plan.ScopeNamed("dyes").RunDown.Equal(at) || !m.plan.ScopeNamed("looms").RunDown.IsZero() {
+		t.Error("leases of what was left out run down still")
+	}
+	big := strings.Repeat("x", 4000)
+	for i := range 3000 {
+		p.Steps = append(p.Steps, Step{Edit: api.Edit{Op: "edit", Kind: "scope", Name: fmt.Sprint(i), Scope: &api.ScopeEdit{Note: &big}}})
+	}
+	refused(t, k.save(t.Context(), p), "make it in parts")
+}
+
 // What the partner made is not made again by a server that had not heard of it.
 func TestMadeByThePartner(t *testing.T) {
 	m := newMill(t)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/tern/v2/migrate"
@@ -114,6 +115,13 @@ func beginCopying(ctx context.Context, conn *pgx.Conn, m Manifest) (*copying, er
 		return nil, err
 	}
 	c := &copying{ctx: ctx, tx: tx, of: map[string]Backed{}}
+	known, err := tables(ctx, tx, true)
+	if err == nil {
+		err = ours(m, known)
+	}
+	if err != nil {
+		return nil, errors.Join(err, tx.Rollback(ctx))
+	}
 	for _, t := range m.Tables {
 		c.of[t.Name] = t
 		if _, err := tx.Exec(ctx, "delete from "+pgx.Identifier{t.Name}.Sanitize()); err != nil { // what migrations put there
@@ -121,6 +129,22 @@ func beginCopying(ctx context.Context, conn *pgx.Conn, m Manifest) (*copying, er
 		}
 	}
 	return c, nil
+}
+
+// ours refuses a backup that speaks of anything else than the service's own tables.
+func ours(m Manifest, known []Backed) error {
+	for _, t := range m.Tables {
+		i := slices.IndexFunc(known, func(k Backed) bool { return k.Name == t.Name })
+		if i < 0 {
+			return fmt.Errorf("%w: it is damaged: there is no table %.80q", ErrBackup, t.Name)
+		}
+		for _, c := range t.Columns {
+			if !slices.Contains(known[i].Columns, c) {
+				return fmt.Errorf("%w: it is damaged: table %s has no column %.80q", ErrBackup, t.Name, c)
+			}
+		}
+	}
+	return nil
 }
 
 // take takes a part of a table.

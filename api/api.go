@@ -90,6 +90,7 @@ type Scope struct {
 	Exclusions    []Exclusion       `json:"exclusions"`
 	Mode          string            `json:"mode" enum:"held,serving,draining"`
 	DrainUntil    *time.Time        `json:"drainUntil,omitempty"`
+	Inside        *Inside           `json:"inside,omitempty" doc:"Who is inside still, of one scope that drains or is held, or whose leases run down"`
 	RunDown       *time.Time        `json:"runDown,omitempty" doc:"Until then no lease reaches far beyond it"`
 	Approval      bool              `json:"approval" doc:"Changes need a second person's approval"`
 	Authoritative bool              `json:"authoritative"`
@@ -129,6 +130,15 @@ type Supernet struct {
 	Fields     map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
 	Note       string            `json:"note"`
 	Usage      Usage             `json:"usage" doc:"Of all scopes in it"`
+}
+
+// Inside is who is still in a scope that is to be empty, or whose leases run down.
+type Inside struct {
+	Clients int        `json:"clients" doc:"With an active lease"`
+	Last    *time.Time `json:"last,omitempty" doc:"When the last lease ends, of those that do, if nobody renews"`
+	Endless int        `json:"endless" doc:"Whose lease never ends"`
+	Step    string     `json:"step,omitempty" doc:"How far apart the numbers of left are"`
+	Left    []int      `json:"left" doc:"How many are left now, and after each step, if nobody renews"`
 }
 
 // Space is what a supernet is made of.

@@ -303,6 +303,24 @@ func used(u api.Usage) string {
 	return fmt.Sprintf("%.0f%%", 100*(1-float64(u.Headroom+u.Partner)/float64(u.Size)))
 }
 
+// insideText says who is inside a scope still.
+func insideText(i *api.Inside) string {
+	if i.Clients == 0 {
+		return "nobody"
+	}
+	text := fmt.Sprintf("%d clients", i.Clients)
+	if i.Clients == 1 {
+		text = "1 client"
+	}
+	if i.Last != nil {
+		text += "; if nobody renews, the last lease ends at " + i.Last.Format(time.RFC3339)
+	}
+	if i.Endless > 0 {
+		text += fmt.Sprintf("; %d of the leases never end", i.Endless)
+	}
+	return text
+}
+
 func scopeTable(s api.Scope) *table {
 	t := newTable("Setting", "Value")
 	t.row("name", s.Name)
@@ -312,6 +330,9 @@ func scopeTable(s api.Scope) *table {
 	}
 	if s.RunDown != nil {
 		t.row("leases run down until", s.RunDown.Format(time.RFC3339))
+	}
+	if s.Inside != nil {
+		t.row("still inside", insideText(s.Inside))
 	}
 	if s.Approval {
 		t.row("changes", "need a second person's approval")

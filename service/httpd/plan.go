@@ -126,7 +126,11 @@ func (s *Server) registerPlan(a huma.API) {
 			if v == nil {
 				return nil, failure(plan.Missing("scope", in.Name))
 			}
-			return respond(scopeView(p, v, s.Engine.Count(v.ID)), nil)
+			out := scopeView(p, v, s.Engine.Count(v.ID))
+			if now := s.Clock.Now(); v.Mode != plan.Serving || v.RunDown.After(now) {
+				out.Inside = insideView(s.endings(v.ID), lease.At(now))
+			}
+			return respond(out, nil)
 		})
 	huma.Register(a, op("show-map", http.MethodGet, "/api/scopes/{name}/map", "Address map of a scope", "plan", permit.See),
 		func(_ context.Context, in *named) (*body[api.Page[api.Cell]], error) {

@@ -50,7 +50,8 @@ func TestReadBackup(t *testing.T) {
 		{"another archive", archive(t, [2]string{"letter.txt", "hello"}), "does not begin with a manifest"},
 		{"of a later format", archive(t, [2]string{"manifest.json", strings.Replace(leaseOnly, ": 1", ": 2", 1)}), "its format is 2"},
 		{"no sums", archive(t, [2]string{"manifest.json", leaseOnly}, [2]string{"lease/000001", "foo"}), "cut short"},
-		{"other rows", archive(t, [2]string{"manifest.json", leaseOnly}, [2]string{"lease/000001", "fox"}, [2]string{"sums.json", sumOfRows}),
+		{"other rows", archive(t, [2]string{"manifest.json", leaseOnly}, [2]string{"lease/000001", "fox"}, [2]string{"sums.json",
+			sumOfRows}),
 			"table lease is not what was written"},
 		{"rows of another table", archive(t, [2]string{"manifest.json", leaseOnly}, [2]string{"account/000001", "foo"},
 			[2]string{"sums.json", sumOfRows}), "no part of it"},
@@ -58,7 +59,8 @@ func TestReadBackup(t *testing.T) {
 			[2]string{"sums.json", `{"account": {}}`}), "table lease"},
 	} {
 		m, err := ReadBackup(bytes.NewReader(c.file), nil, nil)
-		if c.says == "" && (err != nil || m.Leases != 1) || c.says != "" && (!errors.Is(err, ErrBackup) || !strings.Contains(err.Error(), c.says)) {
+		if c.says == "" && (err != nil || m.Leases != 1) || c.says != "" && (!errors.Is(err, ErrBackup) ||
+			!strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %+v, %v", c.what, m, err)
 		}
 	}

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { call, get, items, type Code, type Explanation, type Reservation, type Scope } from '../api/client'
 import { Empty, Failure, Folding, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
 import { AddressMap } from '../parts/map'
+import { Inside } from '../parts/inside'
 import { Confirm } from '../parts/preview'
 import { outcome } from '../parts/gathering'
 import { type Wanted } from '../edits/reservation'
@@ -129,6 +130,7 @@ export default function ScopePage() {
             <dt>Spare</dt>
             <dd>{s.usage.spare.toLocaleString('en')} outside the pools</dd>
           </dl>
+          {s.inside && <Inside of={s.inside} scope={s.name} until={s.drainUntil ?? undefined} />}
           <h2 style={{ marginTop: 16 }}>Settings</h2>
           <dl className="facts">
             <dt>Subnet</dt>

@@ -2694,6 +2694,27 @@ export interface components {
             /** @description Options it asked for and was not given */
             unmet: string[];
         };
+        Inside: {
+            /**
+             * Format: int64
+             * @description With an active lease
+             */
+            clients: number;
+            /**
+             * Format: int64
+             * @description Whose lease never ends
+             */
+            endless: number;
+            /**
+             * Format: date-time
+             * @description When the last lease ends, of those that do, if nobody renews
+             */
+            last?: string;
+            /** @description How many are left now, and after each step, if nobody renews */
+            left: number[];
+            /** @description How far apart the numbers of left are */
+            step?: string;
+        };
         Lease: {
             address: string;
             /**
@@ -4300,6 +4321,8 @@ export interface components {
             identity: "identifier" | "hardware";
             /** @description The same as set on the scope itself, if it is */
             identitySet?: string;
+            /** @description Who is inside still, of one scope that drains or is held, or whose leases run down */
+            inside?: components["schemas"]["Inside"];
             /** @description Lease time in force */
             lease: string;
             /** @description Whose lease time that is: of the scope, of a supernet, of the defaults or the usual one */

@@ -153,7 +153,7 @@ function Detail({ name, make }: { name: string; make: (p: Prepared) => void }) {
       )}
       {p.result && p.edits.length > 0 && (
         <>
-          <h2>What this does</h2>
+          <h2 style={{ marginTop: 14 }}>What this does</h2>
           <Effects result={p.result} />
         </>
       )}

@@ -55,7 +55,7 @@ export default function ScopePage() {
             {s.drainUntil && (
               <>
                 {' '}
-                · drains until <When at={s.drainUntil} />
+                · the drain ends <When at={s.drainUntil} />
               </>
             )}
             {s.note && <> · {s.note}</>}

@@ -27,7 +27,7 @@ export function Inside({ of, scope, until }: { of: Of; scope: string; until?: st
           )}
           {until && (
             <>
-              ; no lease reaches beyond <When at={until} />
+              ; the drain ends <When at={until} />
             </>
           )}
           {of.endless > 0 && <>; {of.endless.toLocaleString('en')} never end</>}.

@@ -22,7 +22,7 @@ var layers = [][]string{
 	{"yarnpost/core/lease/internal/calendar"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"},
 	{"yarnpost/core/pair/message"}, {"yarnpost/core/pair"},
 	{"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
-	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client", "yarnpost/edit"}, {"yarnpost/planfile", "yarnpost/sheet"},
+	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client", "yarnpost/edit"}, {"yarnpost/planfile", "yarnpost/sheet"}, {"yarnpost/movein"},
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/lru", "yarnpost/service/logs", "yarnpost/service/lock",
 		"yarnpost/service/work"}, {"yarnpost/service/journal"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/preflight", "yarnpost/service/partner"},

@@ -96,6 +96,7 @@ func commands() []command {
 	all = append(all, understandCommands()...)
 	all = append(all, trialCommands()...)
 	all = append(all, planCommands()...)
+	all = append(all, proposeCommand())
 	all = append(all, changeCommands()...)
 	all = append(all, sheetCommands()...)
 	all = append(all, trailCommands()...)

@@ -308,10 +308,7 @@ func insideText(i *api.Inside) string {
 	if i.Clients == 0 {
 		return "nobody"
 	}
-	text := fmt.Sprintf("%d clients", i.Clients)
-	if i.Clients == 1 {
-		text = "1 client"
-	}
+	text := many(i.Clients, "client")
 	if i.Last != nil {
 		text += "; if nobody renews, the last lease ends at " + i.Last.Format(time.RFC3339)
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"yarnpost/demo"
 	"yarnpost/planfile"
@@ -178,5 +179,46 @@ func TestSheets(t *testing.T) {
 	}
 	if a, b := drop(text), drop(string(must(os.ReadFile(again)))); a != b {
 		t.Errorf("elsewhere it is another plan:\n%s\n%s", a, b)
+	}
+}
+
+// What a server gave, as a capture, becomes a plan file that another server takes; its clients keep
+// their addresses.
+func TestMovingIn(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	old := startService(t)
+	old.must("scope", "add", "looms", "--subnet", "10.77.10.0/24", "--pool", "10.77.10.100-10.77.10.149", "--router", "10.77.10.1",
+		"--dns", "10.77.0.53", "--lease", "2h", "--serve", "--new-per-minute", "-1")
+	var clients []*demo.Client
+	r := old.relay("127.77.0.1", "10.77.10.1")
+	for n := range 6 {
+		c := &demo.Client{Relay: r, Hardware: hw(n), Patience: 2 * time.Second}
+		if err := c.Get(ctx); err != nil {
+			t.Fatal(err)
+		}
+		clients = append(clients, c)
+	}
+	capture := filepath.Join(t.TempDir(), "looms.pcap")
+	old.must("trace", "--pcap", capture, "--limit", "100")
+	ethers := written(t, "ethers", "02:00:00:00:00:00 crane\nno such thing\n")
+	out, errs, code := old.cli("plan", "propose", capture, ethers, "--scope", "looms=10.77.10.0/24", "--keep")
+	if code != 0 || !strings.Contains(errs, "ethers, line 2") || !strings.Contains(errs, "1 scope, 6 reservations") {
+		t.Fatalf("exit %d\n%s%s", code, out, errs)
+	}
+	file := written(t, "found.yaml", out)
+	next := startService(t)
+	next.must("plan", "check", file)
+	next.must("plan", "apply", file, "--yes")
+	next.says([]string{"held", "10.77.10.0/24", "2h", "10.77.10.1", "10.77.0.53"}, "scope", "show", "looms")
+	next.says([]string{clients[0].Address.String()}, "reservation", "show", "crane")
+	next.must("scope", "serve", "looms", "--yes")
+	there := next.relay("127.77.0.2", "10.77.10.1")
+	for _, c := range clients {
+		had := c.Address
+		again := &demo.Client{Relay: there, Hardware: c.Hardware, Patience: 2 * time.Second}
+		if err := again.Get(ctx); err != nil || again.Address != had {
+			t.Errorf("%s had %s, and gets %s (%v)", c.Hardware, had, again.Address, err)
+		}
 	}
 }

@@ -55,6 +55,47 @@ func Export(p *plan.Plan, kinds ...plan.Kind) ([]byte, error) {
 	return write(root)
 }
 
+// Proposal is a plan as a part to review: each item with why it is there, as a comment above it.
+func Proposal(p *plan.Plan, about string, why func(k plan.Kind, name string) []string) ([]byte, error) {
+	root := mapping()
+	put(root, keyVersion, scalar(strconv.Itoa(Version)))
+	put(root, keyCovers, scalar(Part))
+	for _, k := range sections {
+		entries := mapping()
+		for _, e := range edits(p, k) {
+			body := entry(edit.FormOf(k), e)
+			if k == plan.KindDefaults {
+				entries = body
+				break
+			}
+			put(entries, e.Name, body)
+			entries.Content[len(entries.Content)-2].HeadComment = commented(why(k, e.Name))
+		}
+		if len(entries.Content) > 0 {
+			put(root, section(k), entries)
+			if k == plan.KindDefaults {
+				root.Content[len(root.Content)-2].HeadComment = commented(why(k, ""))
+			}
+		}
+	}
+	root.HeadComment = commented(strings.Split(about, "\n"))
+	return write(root)
+}
+
+// commented are lines as a comment.
+func commented(lines []string) string {
+	var out []string
+	for _, l := range lines {
+		out = append(out, "# "+strings.Map(func(r rune) rune {
+			if r < ' ' {
+				return ' '
+			}
+			return r
+		}, l))
+	}
+	return strings.Join(out, "\n")
+}
+
 // edits are what puts the items of a kind, in the order in which people look for them.
 func edits(p *plan.Plan, k plan.Kind) (out []api.Edit) {
 	of := func(i plan.Item) { out = append(out, edit.Of(p, k, i)) }

@@ -303,34 +303,46 @@ func separator(text []byte) rune {
 	return best
 }
 
-func (r *reader) read(text []byte) {
+// Rows gives the cells of a CSV text, a line each with its number from 1, whatever spreadsheet wrote
+// it, until each returns false. The fault says why it cannot be read on.
+func Rows(text []byte, each func(line int, cells []string) bool) *Fault {
 	text, err := decoded(text)
 	if err != nil {
-		r.fail("", "%v", err)
-		return
+		return &Fault{Text: err.Error()}
 	}
 	c := csv.NewReader(bytes.NewReader(text))
 	c.Comma, c.FieldsPerRecord = separator(text), -1
-	var columns []string
 	for {
 		cells, err := c.Read()
-		if errors.Is(err, io.EOF) {
-			break
-		}
 		var bad *csv.ParseError
-		if errors.As(err, &bad) {
-			r.line = bad.Line
-			r.fail("", "this is no CSV: %v", bad.Err)
-			return
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil
+		case errors.As(err, &bad):
+			return &Fault{Line: bad.Line, Text: fmt.Sprintf("this is no CSV: %v", bad.Err)}
 		}
-		r.line, _ = c.FieldPos(0)
-		if columns == nil {
-			if columns = r.head(cells); columns == nil {
-				return
-			}
-			continue
+		if line, _ := c.FieldPos(0); !each(line, cells) {
+			return nil
+		}
+	}
+}
+
+func (r *reader) read(text []byte) {
+	var columns []string
+	fault := Rows(text, func(line int, cells []string) bool {
+		if r.line = line; columns == nil {
+			columns = r.head(cells)
+			return columns != nil
 		}
 		r.row(columns, cells)
+		return true
+	})
+	if fault != nil {
+		r.faults = append(r.faults, *fault)
+		return
+	}
+	if columns == nil && len(r.faults) > 0 {
+		return
 	}
 	if columns == nil {
 		r.line = 0

@@ -1,0 +1,259 @@
+package movein
+
+import (
+	"bytes"
+	"encoding/binary"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/gopacket/gopacket/pcapgo"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/dhcp4"
+	"yarnpost/core/plan"
+	"yarnpost/edit"
+	"yarnpost/planfile"
+)
+
+// moved is the plan that a proposal makes, which has to be a plan file that fits.
+func moved(t testing.TB, p *Proposal) *plan.Plan {
+	t.Helper()
+	f, faults := planfile.Read(p.File)
+	if len(faults) > 0 {
+		t.Fatalf("%v\n%s", faults, p.File)
+	}
+	d := plan.New().Draft()
+	if faults := edit.Together(edit.Nowhere, d, f.Edits, false); len(faults) > 0 {
+		t.Fatalf("%v\n%s", faults[0].Err, p.File)
+	}
+	out, _ := d.Finish()
+	return out
+}
+
+func made(t *testing.T, o Options, sources ...Source) (*Proposal, *plan.Plan) {
+	t.Helper()
+	p, err := Propose(sources, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p, moved(t, p)
+}
+
+func has(t *testing.T, text string, parts ...string) {
+	t.Helper()
+	for _, part := range parts {
+		if !strings.Contains(text, part) {
+			t.Errorf("it does not say %q:\n%s", part, text)
+		}
+	}
+}
+
+func leftOut(p *Proposal) string {
+	var out []string
+	for _, l := range p.Left {
+		out = append(out, l.String())
+	}
+	return strings.Join(out, "\n")
+}
+
+const (
+	ethers = "# looms\n02:00:00:00:00:11 loom-11\n0200.0000.0012\tloom-12.mill.example # east\n02:00:00:00:00:13 10.40.8.13\n\n" +
+		"nonsense here\n02:00:00:00:00:14\n02:00:00:00:00:15 loom-15\n"
+	hosts = "127.0.0.1 localhost\n::1 localhost\n2001:db8::5 six\n10.40.8.11 loom-11\n10.40.8.12 loom-12 l12\n10.40.8.9 plotter\n" +
+		"10.41.0.7 far\nten.forty here\n10.40.8.30\n"
+	table = "Device;IP Address;MAC of port;Remark\nloom-11;10.40.8.99;02-00-00-00-00-11;east wall\ncrane;10.40.9.5;020000000021;=1+1\n" +
+		";;;\nbad;10.40.9.6;02:00;\n"
+)
+
+// Files that name hosts become reservations, where a hardware address and an address are known, and
+// exclusions where only an address is; whatever cannot be moved in is named with its line.
+func TestFilesOfHosts(t *testing.T) {
+	p, became := made(t, Options{Scopes: map[string]netip.Prefix{"looms": netip.MustParsePrefix("10.40.8.0/22")},
+		Columns: map[string]string{"hardware": "mac of port"}},
+		Source{Name: "/etc/ethers", Data: []byte(ethers)}, Source{Name: "/etc/hosts", Data: []byte(hosts)},
+		Source{Name: "devices.csv", Data: []byte(table)})
+	for name, want := range map[string]string{"loom-11": "10.40.8.11", "loom-12": "10.40.8.12", "host-020000000013": "10.40.8.13", "crane": "10.40.9.5"} {
+		if r := became.ReservationNamed(name); r == nil || r.Address.String() != want {
+			t.Errorf("%s has %v", name, r)
+		}
+	}
+	if r := became.ReservationNamed("crane"); r.Note != "=1+1" || r.Hardware.String() != "02:00:00:00:00:21" {
+		t.Errorf("%+v", r)
+	}
+	v := became.ScopeNamed("looms")
+	if v == nil || len(v.Exclusions) != 1 || v.Exclusions[0].User != "plotter" || v.Mode != plan.Held || len(v.Pools) != 0 {
+		t.Errorf("%+v", v)
+	}
+	if v := became.ScopeNamed("net-10.41.0.0"); v == nil || v.Subnet.Bits() != 24 || len(v.Exclusions) != 1 {
+		t.Errorf("%+v", v)
+	}
+	has(t, string(p.File), "# /etc/ethers, line 2; devices.csv, line 2; /etc/hosts, line 4", "# guessed: a /24 around 10.41.0.7")
+	has(t, leftOut(p), "/etc/ethers, line 6: \"nonsense\" is no hardware address", "line 7: 02:00:00:00:00:14 has no host name",
+		"no address is known for 02:00:00:00:00:15 (loom-15)", "/etc/hosts, line 3: 2001:db8::5 is IPv6", "line 8: \"ten.forty\" is no address",
+		"line 9: 10.40.8.30 has no host name", "/etc/hosts, line 4: loom-11 has 10.40.8.11 here, and 10.40.8.99 in devices.csv, line 2; what was said first is proposed", "devices.csv, line 4: it has neither",
+		"line 5: \"02:00\" is no hardware address")
+	if p.Reservations != 4 || p.Exclusions != 2 || p.Scopes != 2 {
+		t.Errorf("%d scopes, %d reservations, %d exclusions", p.Scopes, p.Reservations, p.Exclusions)
+	}
+}
+
+// What cannot be read at all is said, and so is what cannot be put together.
+func TestOddSources(t *testing.T) {
+	for name, c := range map[string]struct {
+		source Source
+		says   string
+	}{
+		"a table of something else": {Source{Name: "x.csv", Data: []byte("colour,size\nred,5\n")}, "no column is known"},
+		"no text":                   {Source{Name: "ethers", Data: []byte{0xff, 0xfe, 0x00}}, "no text in UTF-8"},
+		"nothing":                   {Source{Name: "x", Data: nil}, ""},
+		"two for one address": {Source{Name: "ethers", Data: []byte("02:00:00:00:00:11 10.40.8.1\n02:00:00:00:00:12 10.40.8.1\n")},
+			"10.40.8.1 is reserved for another client already"},
+		"an address that nobody can have": {Source{Name: "ethers", Data: []byte("02:00:00:00:00:11 10.40.8.0\n")}, "10.40.8.0"},
+	} {
+		p, err := Propose([]Source{c.source}, Options{})
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		moved(t, p)
+		has(t, leftOut(p), c.says)
+	}
+	if _, err := Propose([]Source{{Name: "x", Kind: "tea"}}, Options{}); err == nil {
+		t.Error("tea is a kind of source")
+	}
+	if _, err := Propose([]Source{{Name: "x", Kind: Capture, Data: []byte("no capture")}}, Options{}); err == nil {
+		t.Error("a text is a capture")
+	}
+}
+
+// film is a capture that is being written.
+type film struct {
+	t   testing.TB
+	b   bytes.Buffer
+	to  *pcapgo.Writer
+	now time.Time
+}
+
+func newFilm(t testing.TB) *film {
+	f := &film{t: t, now: time.Date(2026, 12, 1, 3, 10, 0, 0, time.UTC)}
+	f.to = pcapgo.NewWriter(&f.b)
+	if err := f.to.WriteFileHeader(65536, layers.LinkTypeEthernet); err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+// packet captures a message between two addresses.
+func (f *film) packet(m *dhcp4.Message, src, dst string) {
+	f.t.Helper()
+	payload, _, err := dhcp4.Append(nil, m, 1400)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	eth := &layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6), EthernetType: layers.EthernetTypeIPv4}
+	ip := &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolUDP, SrcIP: netip.MustParseAddr(src).AsSlice(),
+		DstIP: netip.MustParseAddr(dst).AsSlice()}
+	udp := &layers.UDP{SrcPort: 67, DstPort: 67}
+	if err := udp.SetNetworkLayerForChecksum(ip); err != nil {
+		f.t.Fatal(err)
+	}
+	buf := gopacket.NewSerializeBuffer()
+	if err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, eth, ip, udp,
+		gopacket.Payload(payload)); err != nil {
+		f.t.Fatal(err)
+	}
+	frame := buf.Bytes()
+	if err := f.to.WritePacket(gopacket.CaptureInfo{Timestamp: f.now, CaptureLength: len(frame), Length: len(frame)}, frame); err != nil {
+		f.t.Fatal(err)
+	}
+}
+
+// given captures that a client behind a relay asked and was given an address, twice over as it passes
+// the relay.
+func (f *film) given(n int, relay, a string, lease uint32, vendor, file string) {
+	f.t.Helper()
+	zero := netip.IPv4Unspecified()
+	hw := addr.Hardware([]byte{2, 0, 0, 0, 0, byte(n)})
+	ask := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, XID: uint32(f.now.Unix()), CIAddr: zero, YIAddr: zero, SIAddr: zero,
+		GIAddr: netip.MustParseAddr(relay), CHAddr: hw, Type: dhcp4.Request, Options: dhcp4.Options{{Code: 53, Data: []byte{3}}}}
+	if vendor != "" {
+		ask.Options = append(ask.Options, dhcp4.Option{Code: 60, Data: []byte(vendor)})
+	}
+	gives := &dhcp4.Message{Op: dhcp4.BootReply, HType: 1, XID: ask.XID, CIAddr: zero, YIAddr: netip.MustParseAddr(a), SIAddr: zero,
+		GIAddr: ask.GIAddr, CHAddr: hw, Type: dhcp4.Ack, File: []byte(file),
+		Options: dhcp4.Options{{Code: 53, Data: []byte{5}}, {Code: 54, Data: []byte{10, 40, 0, 5}}, {Code: 1, Data: []byte{255, 255, 252, 0}},
+			{Code: 51, Data: binary.BigEndian.AppendUint32(nil, lease)}, {Code: 3, Data: ask.GIAddr.AsSlice()},
+			{Code: 6, Data: []byte{10, 40, 0, 5, 10, 40, 0, 6}}}}
+	for range 2 {
+		f.packet(ask, relay, "10.40.0.5")
+	}
+	for range 2 {
+		f.packet(gives, "10.40.0.5", relay)
+	}
+	f.now = f.now.Add(time.Minute)
+}
+
+// A capture becomes links, scopes, pools, options, lease times, rules for boot clients, and reservations
+// for those whose address never ends.
+func TestCapture(t *testing.T) {
+	f := newFilm(t)
+	for n := range 20 {
+		f.given(10+n, "10.40.8.1", netip.AddrFrom4([4]byte{10, 40, 9, byte(10 + n)}).String(), 28800, "loomctl-2", "loom.bin")
+	}
+	f.given(10, "10.40.8.1", "10.40.9.10", 28800, "loomctl-2", "loom.bin")
+	f.given(60, "10.40.8.1", "10.40.8.60", 0xffffffff, "", "")
+	for n := range 5 {
+		f.given(100+n, "10.40.16.1", netip.AddrFrom4([4]byte{10, 40, 17, byte(n)}).String(), 3600, "deskphone", "")
+	}
+	whole := f.b.Bytes()
+	p, became := made(t, Options{Scopes: map[string]netip.Prefix{"looms": netip.MustParsePrefix("10.40.8.0/22")}},
+		Source{Name: "day.pcap", Data: whole}, Source{Name: "ethers", Data: []byte("02:00:00:00:00:0a loom-a\n02:00:00:00:00:f0 10.40.8.200\n")})
+	looms, other := became.ScopeNamed("looms"), became.ScopeNamed("net-10.40.16.0")
+	if looms == nil || other == nil || len(became.Scopes()) != 2 {
+		t.Fatalf("%s", p.File)
+	}
+	has(t, string(p.File), "# 22 answers to 21 clients were seen, 2026-12-01, 03:10 to 03:31, from 10.40.0.5", "relays: 10.40.8.1",
+		"# 2 networks were given these alike", "domain-server: 10.40.0.5,10.40.0.6", "header/boot-file: loom.bin",
+		"# 20 clients of these vendor classes", "# seen 1 times, 2026-12-01, 03:31 to 03:31; its lease never ends",
+		"# ethers, line 1; seen 2 times with 10.40.9.10, 2026-12-01, 03:10 to 03:30", "# ethers, line 2; no client of the capture claimed it")
+	if looms.Lease != 8*time.Hour || other.Lease != time.Hour || len(looms.Pools) != 1 || looms.Pools[0].String() != "10.40.9.11-10.40.9.29" {
+		t.Errorf("%v %v %v", looms.Lease, other.Lease, looms.Pools)
+	}
+	if became.ReservationNamed("loom-a").Address.String() != "10.40.9.10" || became.ReservationNamed("host-02000000003c") == nil || p.Reservations != 3 {
+		t.Errorf("%s", p.File)
+	}
+	if r := became.RuleNamed("boot-1"); r == nil || r.When != `vendor == "loomctl-2"` {
+		t.Errorf("%+v", r)
+	}
+	// One that ends within a packet is read as far as it goes.
+	p, _ = made(t, Options{Everybody: true}, Source{Name: "day.pcap", Data: whole[:len(whole)/2]})
+	has(t, leftOut(p), "it ends within a packet")
+	if p.Reservations < 5 {
+		t.Errorf("%d reservations", p.Reservations)
+	}
+}
+
+// Whatever files say, what comes of them is a plan file that fits, or an error.
+func FuzzPropose(f *testing.F) {
+	film := newFilm(f)
+	film.given(10, "10.40.8.1", "10.40.9.10", 28800, "loomctl-2", "loom.bin")
+	f.Add(film.b.Bytes(), Capture)
+	f.Add([]byte(ethers), Ethers)
+	f.Add([]byte(hosts), Hosts)
+	f.Add([]byte(table), CSV)
+	f.Fuzz(func(t *testing.T, data []byte, kind string) {
+		begun := time.Now()
+		defer func() {
+			if d := time.Since(begun); d > 10*time.Second {
+				t.Errorf("%d octets took %s", len(data), d)
+			}
+		}()
+		if p, err := Propose([]Source{{Name: "x", Kind: kind, Data: data}}, Options{Everybody: true}); err == nil {
+			moved(t, p)
+		}
+	})
+}

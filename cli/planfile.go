@@ -119,14 +119,7 @@ func (k *call) faulty(name string, faults []planfile.Fault) error {
 		}
 		fmt.Fprintf(k.err, "%s: %s\n", place, harmless(f.Text))
 	}
-	return fmt.Errorf("%s has %s", name, plural(len(faults), "fault"))
-}
-
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
+	return fmt.Errorf("%s has %s", name, many(len(faults), "fault"))
 }
 
 func checkCommand() command {

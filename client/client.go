@@ -312,6 +312,9 @@ func (c *Client) SignIn(ctx context.Context, account, password string) (*Client,
 	if err := c.call(ctx, http.MethodPost, "/api/session", nil, api.SignIn{Account: account, Password: password}, &session); err != nil {
 		return nil, err
 	}
+	if session == "" {
+		return nil, errors.New("the server gave no session; is it a Yarn Post server?")
+	}
 	n := *c
 	n.token = string(session)
 	return &n, nil

@@ -98,6 +98,8 @@ func callOf(ctx context.Context, c reflect.Value, m reflect.Method) (failed bool
 			args = append(args, reflect.ValueOf(ctx))
 		} else if word := words[m.Name]; word != "" && of.Kind() == reflect.String {
 			args = append(args, reflect.ValueOf(word))
+		} else if of == reflect.TypeFor[io.Writer]() {
+			args = append(args, reflect.ValueOf(io.Discard))
 		} else if !m.Type.IsVariadic() || i < m.Type.NumIn()-1 {
 			args = append(args, filled(of, 3))
 		}

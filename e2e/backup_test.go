@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -95,6 +96,11 @@ func TestBackup(t *testing.T) {
 		"the first backup of the schedule")
 	dir := dataDir(t)
 	badBackups(t, whole, dir)
+	if err := errors.Join(os.RemoveAll(to), os.WriteFile(to, nil, 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	const found = "backup-missing backups"
+	s.await(func() bool { return s.findings()[found].Code != "" }, "a folder that is none to be found")
 	s.stop()
 	if said, well := brought(t, "restore", file, "--data", s.dir); well || !strings.Contains(said, "has worked") {
 		t.Errorf("into the server itself: %s", said)

@@ -414,7 +414,7 @@ func TestRehearsal(t *testing.T) {
 	}
 	for edit, want := range map[string]string{"scope edit nothing --lease 1h": "no scope", "lease list": "no command that changes",
 		"scope edit 'looms":              "quote",
-		"scope edit looms --lease never": "lease time"} {
+		"scope edit looms --lease never": "is not a duration"} {
 		if _, errs, code := s.cli("rehearse", "--edit", edit); code == 0 || !strings.Contains(errs, want) {
 			t.Errorf("%q: exit %d, %s", edit, code, errs)
 		}

@@ -148,6 +148,8 @@ func TestChangeIsDue(t *testing.T) {
 		return strings.Contains(s.must("change", "show", "no-pool"), "undone by itself: 3 clients go unserved")
 	},
 		"it to be undone")
+	const found = "change-failed change no-pool"
+	s.await(func() bool { return s.findings()[found].Code != "" }, "that to be found")
 	if err := c.Renew(ctx); err != nil {
 		t.Error(err)
 	}

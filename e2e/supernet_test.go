@@ -52,7 +52,7 @@ func TestSupernets(t *testing.T) {
 	// The same edit twice changes nothing; a preview says whom it touches.
 	out := s.must(strings.Fields("supernet edit west --lease 3h --dry-run")...)
 	for _, part := range []string{"2 clients of 1 scope keep the old settings", "Inherited differently (1 of 1)",
-		"inherits lease time: 2h (supernet west) → 3h (supernet west)"} {
+		"scope looms: lease time: 2h (supernet west) → 3h (supernet west)"} {
 		if !strings.Contains(out, part) {
 			t.Errorf("the preview does not say %q:\n%s", part, out)
 		}

@@ -76,7 +76,8 @@ func TestFilesOfHosts(t *testing.T) {
 		Columns: map[string]string{"hardware": "mac of port"}},
 		Source{Name: "/etc/ethers", Data: []byte(ethers)}, Source{Name: "/etc/hosts", Data: []byte(hosts)},
 		Source{Name: "devices.csv", Data: []byte(table)})
-	for name, want := range map[string]string{"loom-11": "10.40.8.11", "loom-12": "10.40.8.12", "host-020000000013": "10.40.8.13", "crane": "10.40.9.5"} {
+	for name, want := range map[string]string{"loom-11": "10.40.8.11", "loom-12": "10.40.8.12", "host-020000000013": "10.40.8.13",
+		"crane": "10.40.9.5"} {
 		if r := became.ReservationNamed(name); r == nil || r.Address.String() != want {
 			t.Errorf("%s has %v", name, r)
 		}
@@ -93,8 +94,11 @@ func TestFilesOfHosts(t *testing.T) {
 	}
 	has(t, string(p.File), "# /etc/ethers, line 2; devices.csv, line 2; /etc/hosts, line 4", "# guessed: a /24 around 10.41.0.7")
 	has(t, leftOut(p), "/etc/ethers, line 6: \"nonsense\" is no hardware address", "line 7: 02:00:00:00:00:14 has no host name",
-		"no address is known for 02:00:00:00:00:15 (loom-15)", "/etc/hosts, line 3: 2001:db8::5 is IPv6", "line 8: \"ten.forty\" is no address",
-		"line 9: 10.40.8.30 has no host name", "/etc/hosts, line 4: loom-11 has 10.40.8.11 here, and 10.40.8.99 in devices.csv, line 2; what was said first is proposed", "devices.csv, line 4: it has neither",
+		"no address is known for 02:00:00:00:00:15 (loom-15)", "/etc/hosts, line 3: 2001:db8::5 is IPv6",
+		"line 8: \"ten.forty\" is no address",
+		"line 9: 10.40.8.30 has no host name",
+		"/etc/hosts, line 4: loom-11 has 10.40.8.11 here, and 10.40.8.99 in devices.csv, line 2; what was said first is proposed",
+		"devices.csv, line 4: it has neither",
 		"line 5: \"02:00\" is no hardware address")
 	if p.Reservations != 4 || p.Exclusions != 2 || p.Scopes != 2 {
 		t.Errorf("%d scopes, %d reservations, %d exclusions", p.Scopes, p.Reservations, p.Exclusions)
@@ -185,7 +189,8 @@ func (f *film) given(n int, relay, a string, lease uint32, vendor, file string) 
 	}
 	gives := &dhcp4.Message{Op: dhcp4.BootReply, HType: 1, XID: ask.XID, CIAddr: zero, YIAddr: netip.MustParseAddr(a), SIAddr: zero,
 		GIAddr: ask.GIAddr, CHAddr: hw, Type: dhcp4.Ack, File: []byte(file),
-		Options: dhcp4.Options{{Code: 53, Data: []byte{5}}, {Code: 54, Data: []byte{10, 40, 0, 5}}, {Code: 1, Data: []byte{255, 255, 252, 0}},
+		Options: dhcp4.Options{{Code: 53, Data: []byte{5}}, {Code: 54, Data: []byte{10, 40, 0, 5}}, {Code: 1, Data: []byte{255, 255,
+			252, 0}},
 			{Code: 51, Data: binary.BigEndian.AppendUint32(nil, lease)}, {Code: 3, Data: ask.GIAddr.AsSlice()},
 			{Code: 6, Data: []byte{10, 40, 0, 5, 10, 40, 0, 6}}}}
 	for range 2 {
@@ -211,7 +216,8 @@ func TestCapture(t *testing.T) {
 	}
 	whole := f.b.Bytes()
 	p, became := made(t, Options{Scopes: map[string]netip.Prefix{"looms": netip.MustParsePrefix("10.40.8.0/22")}},
-		Source{Name: "day.pcap", Data: whole}, Source{Name: "ethers", Data: []byte("02:00:00:00:00:0a loom-a\n02:00:00:00:00:f0 10.40.8.200\n")})
+		Source{Name: "day.pcap", Data: whole}, Source{Name: "ethers",
+			Data: []byte("02:00:00:00:00:0a loom-a\n02:00:00:00:00:f0 10.40.8.200\n")})
 	looms, other := became.ScopeNamed("looms"), became.ScopeNamed("net-10.40.16.0")
 	if looms == nil || other == nil || len(became.Scopes()) != 2 {
 		t.Fatalf("%s", p.File)
@@ -219,11 +225,14 @@ func TestCapture(t *testing.T) {
 	has(t, string(p.File), "# 22 answers to 21 clients were seen, 2026-12-01, 03:10 to 03:31, from 10.40.0.5", "relays: 10.40.8.1",
 		"# 2 networks were given these alike", "domain-server: 10.40.0.5,10.40.0.6", "header/boot-file: loom.bin",
 		"# 20 clients of these vendor classes", "# seen 1 times, 2026-12-01, 03:31 to 03:31; its lease never ends",
-		"# ethers, line 1; seen 2 times with 10.40.9.10, 2026-12-01, 03:10 to 03:30", "# ethers, line 2; no client of the capture claimed it")
-	if looms.Lease != 8*time.Hour || other.Lease != time.Hour || len(looms.Pools) != 1 || looms.Pools[0].String() != "10.40.9.11-10.40.9.29" {
+		"# ethers, line 1; seen 2 times with 10.40.9.10, 2026-12-01, 03:10 to 03:30",
+		"# ethers, line 2; no client of the capture claimed it")
+	if looms.Lease != 8*time.Hour || other.Lease != time.Hour || len(looms.Pools) != 1 ||
+		looms.Pools[0].String() != "10.40.9.11-10.40.9.29" {
 		t.Errorf("%v %v %v", looms.Lease, other.Lease, looms.Pools)
 	}
-	if became.ReservationNamed("loom-a").Address.String() != "10.40.9.10" || became.ReservationNamed("host-02000000003c") == nil || p.Reservations != 3 {
+	if became.ReservationNamed("loom-a").Address.String() != "10.40.9.10" || became.ReservationNamed("host-02000000003c") == nil ||
+		p.Reservations != 3 {
 		t.Errorf("%s", p.File)
 	}
 	if r := became.RuleNamed("boot-1"); r == nil || r.When != `vendor == "loomctl-2"` {

@@ -253,3 +253,53 @@ func TestPasswords(t *testing.T) {
 		t.Error("two hashes of one password are the same: no salt")
 	}
 }
+
+// Accounts are made with a password that is good once, and closed with all that they hold; their names
+// stay, and can be opened again.
+func TestAccounts(t *testing.T) {
+	t.Parallel()
+	o := openAccess(t)
+	ctx := context.Background()
+	for _, name := range []string{"", "Ben", "ben ", "../ben", "-ben", "bén", strings.Repeat("b", 65), "admin"} {
+		if _, err := o.AddAccount(ctx, name); !errors.Is(err, ErrAccount) {
+			t.Errorf("%q is made: %v", name, err)
+		}
+	}
+	once, err := o.AddAccount(ctx, "ben")
+	if err != nil {
+		t.Fatal(err)
+	}
+	cookie, err := o.SignIn(ctx, "127.0.0.1", "ben", once)
+	if acc, ok := o.Who(cookie); err != nil || !ok || !acc.MustChange {
+		t.Errorf("%+v %v", acc, err)
+	}
+	token, err := o.AddToken(ctx, "ben", "desk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := o.CloseAccount(ctx, "ben", "ben"); !errors.Is(err, ErrAccount) {
+		t.Errorf("one closes one's own: %v", err)
+	}
+	if err := o.CloseAccount(ctx, "ben", "admin"); err != nil {
+		t.Fatal(err)
+	}
+	for _, secret := range []string{cookie, token} {
+		if _, ok := o.Who(secret); ok {
+			t.Error("a closed account still holds something")
+		}
+	}
+	for _, password := range []string{once, ""} {
+		if _, err := o.SignIn(ctx, "127.0.0.1", "ben", password); !errors.Is(err, ErrSignIn) {
+			t.Errorf("a closed account signs in with %q: %v", password, err)
+		}
+	}
+	if err := o.CloseAccount(ctx, "ben", "admin"); !errors.Is(err, ErrAccount) {
+		t.Errorf("it is closed twice: %v", err)
+	}
+	if again, err := o.AddAccount(ctx, "ben"); err != nil || again == once {
+		t.Errorf("it is not opened again: %v", err)
+	}
+	if all := o.Accounts(); len(all) != 2 || all[0].Name != "admin" || all[1].Name != "ben" {
+		t.Errorf("%+v", all)
+	}
+}

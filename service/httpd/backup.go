@@ -3,12 +3,14 @@ package httpd
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yarnpost/service/clock"
 	"yarnpost/service/permit"
 	"yarnpost/service/store"
 )
@@ -42,7 +44,22 @@ func (s *Server) registerBackup(a huma.API) {
 			defer f.Close()
 			c.SetHeader("Content-Type", "application/gzip")
 			c.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", m.FileName()))
-			_, _ = f.WriteTo(c.BodyWriter()) // whoever is cut off sees that sums.json is missing
+			send(c.BodyWriter(), f)
 		}}, nil
 	})
+}
+
+// send sends a file however long it takes, as long as whoever reads it takes a part of it in time.
+// Whoever is cut off sees that its end is missing.
+func send(w io.Writer, f io.Reader) {
+	const part = 1 << 20
+	reply, ok := w.(http.ResponseWriter)
+	for {
+		if ok { // it is a connection, unless a test asks
+			_ = http.NewResponseController(reply).SetWriteDeadline(clock.Deadline(sendTime))
+		}
+		if _, err := io.CopyN(w, f, part); err != nil {
+			return
+		}
+	}
 }

@@ -4,10 +4,14 @@ import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"context"
 	"encoding/json"
 	"errors"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // archive is a backup with the entries given, each as it is.
@@ -77,6 +81,75 @@ func TestReadBackup(t *testing.T) {
 		if err := ours(m, known); !errors.Is(err, ErrBackup) {
 			t.Errorf("with %v: %v", known, err)
 		}
+	}
+}
+
+// A backup of an older version is restored by this one; it goes into an empty database alone, all of it
+// or nothing, and the numbers that the database gives go on.
+func TestRestoreOlder(t *testing.T) {
+	ctx := context.Background()
+	old := fresh(t)
+	conn, err := pgx.Connect(ctx, old)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	m, err := migrator(ctx, conn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := m.MigrateTo(ctx, 13); err != nil { // before changes could be prepared
+		t.Fatal(err)
+	}
+	for _, sql := range []string{"insert into account (name, password, must_change, changed) values ('admin', 'x', false, now())",
+		"insert into token (hash, name, account) values ('h', 'desk', 'admin')", "insert into plan_revision values (1, now(), 'admin', 'why', 7)",
+		"insert into plan_change (revision, seq, kind, id, name, lines) values (1, 0, 'link', 7, 'looms', '[]')",
+		"insert into trail (at, who, source, deed, subject, reason, detail) select now(), 'admin', '', 'swept', '', '', '' from generate_series(1, 5)",
+		"update server set epoch = 4, last_batch = 9"} {
+		if _, err := conn.Exec(ctx, sql); err != nil {
+			t.Fatal(sql, err)
+		}
+	}
+	beside, err := OpenBeside(ctx, old)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer beside.Close()
+	var file bytes.Buffer
+	if err := beside.Backup(ctx, &file, Manifest{Made: time.Now(), Server: "bobbin", Version: "0.0.9", History: true}); err != nil {
+		t.Fatal(err)
+	}
+	into := fresh2(t)
+	for _, bad := range [][]byte{file.Bytes()[:file.Len()-40], bytes.Replace(file.Bytes(), nil, []byte("x"), 1)} {
+		if _, err := Restore(ctx, into, bytes.NewReader(bad), false); !errors.Is(err, ErrBackup) {
+			t.Errorf("a bad file: %v", err)
+		}
+	}
+	for try := range 2 {
+		_, err := Restore(ctx, into, bytes.NewReader(file.Bytes()), false)
+		if try == 0 && err != nil || try == 1 && (!errors.Is(err, ErrBackup) || !strings.Contains(err.Error(), "worked here already")) {
+			t.Fatalf("try %d: %v", try, err)
+		}
+	}
+	s := open(t, into)
+	if p, err := s.Revisions(ctx, 0, 10, 10); err != nil || len(p) != 1 || p[0].Reason != "why" || p[0].Items != 1 {
+		t.Errorf("%+v %v", p, err)
+	}
+	if rows, err := s.Prepared(ctx); err != nil || len(rows) != 0 {
+		t.Errorf("%v %v", rows, err)
+	}
+	if _, err := s.pool.Exec(ctx, "insert into trail (at, who, source, deed, subject, reason, detail) values (now(), 'a', '', 'b', '', '', '')"); err != nil {
+		t.Errorf("the numbers do not go on: %v", err)
+	}
+	how, err := s.Watermark(ctx, t.TempDir(), quiet)
+	if err != nil || !strings.Contains(how, "restored from the backup that bobbin made") {
+		t.Errorf("%q %v", how, err)
+	}
+	if err := s.SaveSetBack(ctx, SetBack{Text: how}); err != nil {
+		t.Fatal(err)
+	}
+	if how, err := s.Watermark(ctx, t.TempDir(), quiet); err != nil || how != "" {
+		t.Errorf("it is told again: %q %v", how, err)
 	}
 }
 

@@ -19,7 +19,7 @@ import (
 // what it finds for what it is: of some moment ago (Watermark).
 func Restore(ctx context.Context, dsn string, r io.Reader, alone bool) (m Manifest, err error) {
 	s := &Store{dsn: dsn}
-	conn, err := s.lock(ctx)
+	conn, err := s.lockSoon(ctx)
 	if errors.Is(err, journal.ErrLocked) {
 		err = fmt.Errorf("%w: a service uses this database; stop it first", ErrBackup)
 	}
@@ -162,8 +162,8 @@ func (c *copying) take(table string, part []byte) error {
 			done <- err
 		}("copy "+pgx.Identifier{table}.Sanitize()+" ("+columnList(c.of[table])+") from stdin (format binary)", c.done)
 	}
-	if _, err := c.pipe.Write(part); err != nil {
-		return c.close(err)
+	if _, err := c.pipe.Write(part); err != nil { // the database refused what came before
+		return c.close(nil)
 	}
 	return nil
 }
@@ -175,7 +175,7 @@ func (c *copying) close(why error) error {
 	}
 	c.pipe.CloseWithError(why) // nil is the end
 	c.pipe = nil
-	if err := <-c.done; err != nil {
+	if err := <-c.done; err != nil && why == nil {
 		return fmt.Errorf("table %s: %w", c.table, err)
 	}
 	return why

@@ -55,14 +55,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	s := &Store{pool: pool, dsn: dsn}
-	// A process that was just killed may take a moment to let go of its lock.
-	for range 100 {
-		if s.writer, err = s.lock(ctx); err == nil || !errors.Is(err, journal.ErrLocked) {
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	if err == nil {
+	if s.writer, err = s.lockSoon(ctx); err == nil {
 		err = s.prepare(ctx)
 	}
 	if err != nil {
@@ -75,6 +68,18 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	own.Tracer = nil
 	go waits.watch(watched, own)
 	return s, nil
+}
+
+// lockSoon locks as soon as a process that was just killed lets go of its lock, which may take
+// it a moment.
+func (s *Store) lockSoon(ctx context.Context) (conn *pgx.Conn, err error) {
+	for range 100 {
+		if conn, err = s.lock(ctx); err == nil || !errors.Is(err, journal.ErrLocked) {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return conn, err
 }
 
 // lock opens a connection for the journal that holds the writer's lock. The

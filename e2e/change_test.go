@@ -119,7 +119,7 @@ func TestChangeIsDue(t *testing.T) {
 	s.must("change", "begin", "shorter")
 	s.must("scope", "edit", "looms", "--lease", "2h", "--into", "shorter")
 	s.fails(1, "is past", "change", "apply", "shorter", "--yes", "--at", "2026-01-01T00:00:00Z")
-	at := time.Now().Add(8 * time.Second).UTC().Truncate(time.Second)
+	at := time.Now().Add(20 * time.Second).UTC().Truncate(time.Second)
 	s.says([]string{"due", "looms", "8h"}, "change", "apply", "shorter", "--yes", "--at", at.Format(time.RFC3339))
 	c := demo.Client{Relay: s.relay("127.77.0.1", "10.77.10.1"), Hardware: hw(1), Patience: time.Second}
 	if err := c.Get(ctx); err != nil || c.Lease > 11*time.Minute {

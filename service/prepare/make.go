@@ -160,6 +160,9 @@ func (k *Keeper) apply(ctx context.Context, p Preparation, o change.Order) (*cha
 	if p.Making = 0; err != nil {
 		return c, errors.Join(p.approve(c, err), k.save(ctx, p))
 	}
+	if !c.Applied { // the plan said so already: there is nothing to look at, or to undo
+		p.Undo = nil
+	}
 	return c, k.made(ctx, p, c.Revision, before)
 }
 
@@ -193,6 +196,8 @@ func (k *Keeper) Schedule(ctx context.Context, name string, due Due, undo *Undo,
 	switch faults := edit.Together(k.at(), d, p.Edits(), false); {
 	case p.Watch != nil:
 		return nil, plan.Refused("%s was made already, as revision %d", p.Name, p.Watch.Revision)
+	case p.Making != 0:
+		return nil, plan.Refused("%s is being made just now; look again in a moment", p.Name)
 	case len(p.Steps) == 0:
 		return nil, plan.Refused("nothing was gathered in %s yet", p.Name)
 	case !due.At.After(k.Clock.Now()):

@@ -444,6 +444,21 @@ func TestWatch(t *testing.T) {
 	}
 }
 
+// What the plan says already is not watched: somebody else's revision is not undone for it.
+func TestNothingToWatch(t *testing.T) {
+	m := newMill(t)
+	k := m.begun()
+	m.edit("cyd", leases("2h"))
+	if _, err := k.Apply(t.Context(), "move", change.Order{Author: "ada"}, &Undo{Within: time.Hour}); err != nil {
+		t.Fatal(err)
+	}
+	m.unserved = 100
+	k.Tick(t.Context())
+	if _, err := k.Get("move"); err == nil || m.lease() != 2*time.Hour {
+		t.Errorf("it is watched (%v), and leases are of %v", err, m.lease())
+	}
+}
+
 // Both servers of a pair come to the same, whoever hears of what first, and what is gone stays gone.
 func TestShared(t *testing.T) {
 	one, other := newMill(t), newMill(t)

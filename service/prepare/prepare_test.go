@@ -2,6 +2,7 @@ package prepare
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -17,6 +18,25 @@ import (
 	"yarnpost/service/failover"
 	"yarnpost/service/store"
 )
+
+// told answers a keeper's questions to its partner.
+type told struct {
+	*mill
+	by *Keeper
+}
+
+func (p told) Ask(ctx context.Context, method string, in, out any) error {
+	asked, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	answer, err := p.by.Answers()[method](ctx, asked)
+	if err != nil || out == nil {
+		return err
+	}
+	b, err := json.Marshal(answer)
+	return errors.Join(err, json.Unmarshal(b, out))
+}
 
 // mill stands in for the service around a keeper: its plan, what is on record, its clock.
 type mill struct {
@@ -486,8 +506,23 @@ func TestShared(t *testing.T) {
 			t.Error("what was dropped came back")
 		}
 	}
+	// A server that gave up what it had, to join, has what the other has, and nothing else.
+	if _, err := b.Begin(t.Context(), "theirs", "", "ben"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Begin(t.Context(), "ours", "", "ada"); err != nil {
+		t.Fatal(err)
+	}
+	clear(other.rows)
+	b.Partner = told{other, a}
+	for range 2 { // the first time it reads anew what is on record
+		b.CatchUp(t.Context())
+	}
+	if list := b.List(); len(list) != 1 || list[0].Name != "ours" || a.head() != b.head() {
+		t.Errorf("after it joined it has %+v", list)
+	}
 	one.down = errors.New("the database is away")
-	if _, err := a.Begin(t.Context(), "next", "", "ada"); err == nil || len(a.List()) != 0 {
+	if _, err := a.Begin(t.Context(), "next", "", "ada"); err == nil || len(a.List()) != 1 {
 		t.Error("what is not on record is kept", err)
 	}
 }

@@ -106,7 +106,20 @@ func (k *Keeper) CatchUp(ctx context.Context) {
 	if err == nil {
 		err = k.Take(ctx, rows)
 	}
+	if err == nil && theirs != k.head() {
+		err = k.anew(ctx)
+	}
 	if err != nil && !errors.Is(err, failover.ErrAlone) {
 		k.Log.Warn("changes in preparation could not be taken over from the partner", "err", err)
 	}
+}
+
+// anew reads what is on record: a server that gave up what it had, to join the other, has none of it
+// there any more. Whoever changes something just now is not waited for: it may wait for the partner.
+func (k *Keeper) anew(ctx context.Context) error {
+	if !k.writing.TryLock() {
+		return nil
+	}
+	defer k.writing.Unlock()
+	return k.Load(ctx)
 }

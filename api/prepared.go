@@ -8,7 +8,9 @@ type Prepared struct {
 	Note      string         `json:"note"`
 	By        string         `json:"by" doc:"Who began it"`
 	Begun     time.Time      `json:"begun"`
-	Edits     []PreparedEdit `json:"edits"`
+	Makers    []string       `json:"makers" doc:"Who began it, and whose edits it has"`
+	Count     int            `json:"count" doc:"How many edits it has"`
+	Edits     []PreparedEdit `json:"edits" doc:"Left out in lists"`
 	Approvals []Approval     `json:"approvals" doc:"Of the edits as they are; another edit takes them away"`
 	Due       *Due           `json:"due,omitempty" doc:"When it is made by itself"`
 	Undo      *UndoRule      `json:"undo,omitempty" doc:"When it is undone by itself"`

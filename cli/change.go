@@ -3,7 +3,6 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -41,7 +40,7 @@ func changeCommands() []command {
 				}
 				t := newTable("Change", "Edits", "By", "State", "Note")
 				for _, p := range list {
-					t.row(p.Name, fmt.Sprint(len(p.Edits)), strings.Join(makers(p), ", "), stateOf(p), p.Note)
+					t.row(p.Name, fmt.Sprint(p.Count), strings.Join(p.Makers, ", "), stateOf(p), p.Note)
 				}
 				return k.show(list, t, "No change is in preparation. yarnpost change begin NAME begins one.")
 			}
@@ -119,7 +118,7 @@ func handleChangeCommands() []command {
 						if err != nil {
 							return err
 						}
-						fmt.Fprintf(k.out, "%s would be given up, with %d edits by %s.\n", p.Name, len(p.Edits), strings.Join(makers(p), ", "))
+						fmt.Fprintf(k.out, "%s would be given up, with %d edits by %s.\n", p.Name, p.Count, strings.Join(p.Makers, ", "))
 						if k.dryRun {
 							return nil
 						}
@@ -175,17 +174,6 @@ func applyChangeCommand() command {
 				return k.showPrepared(p)
 			}
 		}}
-}
-
-// makers are who made a change in preparation.
-func makers(p api.Prepared) []string {
-	out := []string{p.By}
-	for _, e := range p.Edits {
-		if !slices.Contains(out, e.By) {
-			out = append(out, e.By)
-		}
-	}
-	return out
 }
 
 // stateOf is how a change in preparation stands, in a few words.

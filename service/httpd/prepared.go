@@ -3,6 +3,7 @@ package httpd
 import (
 	"context"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,7 +41,9 @@ func (s *Server) registerPrepared(a huma.API) {
 		func(context.Context, *struct{}) (*body[api.Page[api.Prepared]], error) {
 			out := []api.Prepared{}
 			for _, p := range s.Prepared.List() {
-				out = append(out, preparedView(prepare.Checked{Preparation: p}))
+				v := preparedView(prepare.Checked{Preparation: p})
+				v.Edits = []api.PreparedEdit{}
+				out = append(out, v)
 			}
 			return listed(s, out)
 		})
@@ -145,8 +148,11 @@ func undoRule(r *api.UndoRule) (*prepare.Undo, error) {
 
 func preparedView(c prepare.Checked) api.Prepared {
 	out := api.Prepared{Name: c.Name, Note: c.Note, By: c.By, Begun: c.Begun.UTC(), Edits: []api.PreparedEdit{}, Approvals: []api.Approval{},
-		Failed: c.Failed}
+		Failed: c.Failed, Makers: []string{c.By}, Count: len(c.Steps)}
 	for i, s := range c.Steps {
+		if !slices.Contains(out.Makers, s.By) {
+			out.Makers = append(out.Makers, s.By)
+		}
 		e := api.PreparedEdit{Edit: s.Edit, Text: strings.TrimSpace(s.Edit.Op + " " + s.Edit.Kind + " " + s.Edit.Name), By: s.By, At: s.At,
 			Revision: s.Revision, Meanwhile: []string{}}
 		if e.Edit.Op == "put" {

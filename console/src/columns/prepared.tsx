@@ -34,11 +34,11 @@ export const preparedColumns = (): TableColumnsType<Prepared> => [
       </>
     ),
   },
-  { title: 'Edits', width: 80, align: 'right', render: (_, p) => p.edits.length },
+  { title: 'Edits', width: 80, align: 'right', render: (_, p) => p.count },
   {
     title: 'By',
     width: 200,
-    render: (_, p) => [...new Set([p.by, ...p.edits.map((e) => e.by)])].join(', '),
+    render: (_, p) => p.makers.join(', '),
   },
   { title: 'Begun', width: 130, render: (_, p) => <When at={p.begun} /> },
   { title: 'State', width: 230, render: (_, p) => <State of={p} /> },

@@ -3910,11 +3910,19 @@ export interface components {
             begun: string;
             /** @description Who began it */
             by: string;
+            /**
+             * Format: int64
+             * @description How many edits it has
+             */
+            count: number;
             /** @description When it is made by itself */
             due?: components["schemas"]["Due"];
+            /** @description Left out in lists */
             edits: components["schemas"]["PreparedEdit"][];
             /** @description Why it was not made when it was due, or was undone */
             failed?: string;
+            /** @description Who began it, and whose edits it has */
+            makers: string[];
             name: string;
             note: string;
             /** @description What it would do now, if all of it fits the plan */

@@ -16,7 +16,7 @@ func changeCommands() []command {
 	return append([]command{
 		{name: "change begin", args: "NAME", short: "Begin a change in preparation, to gather edits in over days", least: 1, most: 1, write: true,
 			more: "  yarnpost change begin looms-move --note \"the looms move to hall 4\"\n" +
-				"  yarnpost scope edit looms --lease 2h --into looms-move\n  yarnpost change show looms-move\n  yarnpost change apply looms-move",
+				"  yarnpost scope edit looms --lease 2h --into looms-move\n  yarnpost change show looms-move\n  yarnpost change apply looms-move --yes",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				note := f.String("note", "", "`text` that says what it is for")
 				return func(k *call) error {
@@ -138,13 +138,13 @@ func applyChangeCommand() command {
 	return command{name: "change apply", args: "NAME", short: "Make a change in preparation: now, or by itself at a set moment", least: 1, most: 1,
 		write: true,
 		more: "  yarnpost change apply looms-move --yes\n" +
-			"  yarnpost change apply looms-move --at 2026-12-24T02:00:00Z --undo-within 30m --undo-above 5\n" +
-			"  At the set moment each client has a short lease only, and all have renewed ten minutes later.",
+			"  yarnpost change apply looms-move --at 2026-12-24T02:00:00Z --undo-within 30m --undo-above 5 --yes\n" +
+			"  If the moment is half a lease time ahead at least, each client has a short lease by then, and all\n  have renewed ten minutes later; change show says when, scope by scope.",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			at := f.String("at", "", "`time` (RFC 3339) or span such as 3d, at which it is made by itself")
 			down := f.Bool("run-down", true, "leases run down until then, so that the change soon reaches every client")
 			within := f.String("undo-within", "", "`time`, such as 30m, for which it is looked whether clients go unserved")
-			above := f.Int("undo-above", 0, "it is undone by itself if so many `clients` more than before go unserved")
+			above := f.Int("undo-above", 0, "it is undone by itself if more `clients` than so many, beyond those of before, go unserved")
 			return func(k *call) error {
 				var undo *api.UndoRule
 				if *within != "" {

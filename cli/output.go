@@ -519,7 +519,7 @@ func (k *call) showChange(c api.ChangeResult) error {
 	case c.Into != "" && k.dryRun:
 		fmt.Fprintf(k.out, "Would be gathered in %s, which then changes revision %d as a whole:\n", c.Into, c.Base)
 	case c.Into != "":
-		fmt.Fprintf(k.out, "Gathered in %s, which changes revision %d as a whole; yarnpost change apply %s makes it:\n", c.Into, c.Base, c.Into)
+		fmt.Fprintf(k.out, "Gathered in %s, which changes revision %d as a whole; yarnpost change apply %s --yes makes it:\n", c.Into, c.Base, c.Into)
 	case c.Applied:
 		fmt.Fprintf(k.out, "Changed, revision %d:\n", c.Revision)
 	default:

@@ -217,9 +217,11 @@ func (g *gatherer) match() (rest []*host) {
 			rest = append(rest, h)
 		}
 	}
-	return slices.DeleteFunc(rest, func(h *host) bool {
-		return slices.ContainsFunc(g.order, func(o *host) bool { return o.address == h.address })
-	})
+	held := map[netip.Addr]bool{}
+	for _, h := range g.order {
+		held[h.address] = true
+	}
+	return slices.DeleteFunc(rest, func(h *host) bool { return held[h.address] })
 }
 
 // label is the first part of a host name, in small letters.

@@ -237,8 +237,10 @@ func (d *decider) leaseTime(v *plan.View, r *plan.Reservation, asked bool) time.
 	if v.Mode == plan.Draining && r == nil && !v.DrainUntil.IsZero() {
 		t = min(t, max(lease.At(v.DrainUntil).Sub(d.now), 0))
 	}
-	if left := lease.At(v.RunDown).Sub(d.now); !v.RunDown.IsZero() && left > 0 {
-		t = min(t, max(left, plan.RunDownLeast))
+	if !v.RunDown.IsZero() {
+		if left := lease.At(v.RunDown).Sub(d.now); left > 0 {
+			t = min(t, max(left, plan.RunDownLeast))
+		}
 	}
 	return t
 }

@@ -88,17 +88,8 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 	for _, e := range v.Exclusions {
 		out.Exclusions = append(out.Exclusions, api.Exclusion{Range: e.Range.String(), User: e.User})
 	}
-	out.DrainUntil, out.RunDown, out.Approval = given(v.DrainUntil), given(v.RunDown), v.Approval
+	out.DrainUntil, out.RunDown, out.Approval = moment(v.DrainUntil), moment(v.RunDown), v.Approval
 	return out
-}
-
-// given is a time as the API has it, or nil for none.
-func given(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	t = t.UTC()
-	return &t
 }
 
 // namesOf are the names of supernets.

@@ -64,13 +64,21 @@ func (k *Keeper) meanwhile(ctx context.Context, p Preparation) ([][]string, erro
 	if err != nil {
 		return nil, err
 	}
+	of := make(map[item][]int, len(p.Steps)) // which steps change an item
 	for i, s := range p.Steps {
-		for _, r := range list {
-			if own, _ := p.marks(r); r.Number <= s.Revision || own {
-				continue
+		of[itemOf(s.Edit)] = append(of[itemOf(s.Edit)], i)
+	}
+	for _, r := range list {
+		if own, _ := p.marks(r); own {
+			continue
+		}
+		for _, l := range r.Lines {
+			name := l.Name
+			if l.Kind == plan.KindDefaults { // there is but one
+				name = ""
 			}
-			for _, l := range r.Lines {
-				if string(l.Kind) == s.Edit.Kind && strings.EqualFold(l.Name, s.Edit.Name) {
+			for _, i := range of[item{string(l.Kind), strings.ToLower(name)}] {
+				if r.Number > p.Steps[i].Revision {
 					out[i] = append(out[i], fmt.Sprintf("%s, by %s in revision %d", l.Text, r.Author, r.Number))
 				}
 			}

@@ -51,6 +51,11 @@ type Step struct {
 	Revision int64     `json:"revision"` // of the plan that it was made against
 }
 
+// item is what a step changes: each stands once in a preparation.
+type item struct{ kind, name string }
+
+func itemOf(e api.Edit) item { return item{e.Kind, strings.ToLower(e.Name)} }
+
 // Approval is a second person's.
 type Approval struct {
 	By string    `json:"by"`
@@ -309,11 +314,14 @@ func (k *Keeper) Gather(ctx context.Context, name string, o change.Order, do fun
 
 // steps are edits as steps: those that stood there before stay whose they were.
 func (k *Keeper) steps(p Preparation, edits []api.Edit, by string, revision int64) []Step {
+	before := make(map[item]Step, len(p.Steps))
+	for _, s := range p.Steps {
+		before[itemOf(s.Edit)] = s
+	}
 	var out []Step
 	for _, e := range edits {
-		i := slices.IndexFunc(p.Steps, func(s Step) bool { return reflect.DeepEqual(s.Edit, e) })
-		if i >= 0 {
-			out = append(out, p.Steps[i])
+		if s, ok := before[itemOf(e)]; ok && reflect.DeepEqual(s.Edit, e) {
+			out = append(out, s)
 			continue
 		}
 		out = append(out, Step{Edit: e, By: by, At: k.Clock.Now().UTC(), Revision: revision})

@@ -246,6 +246,11 @@ func TestPlanMoves(t *testing.T) {
 		t.Errorf("%+v %v", c, err)
 	}
 	m.gather(k, "ada", api.Edit{Op: "edit", Kind: "scope", Name: "dyes", Scope: &api.ScopeEdit{Note: text("vats")}})
+	m.gather(k, "ada", api.Edit{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Note: text("the mill")}})
+	m.edit("cyd", api.Edit{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Lease: text("5h")}})
+	if c, err = k.Check(t.Context(), "move", "ada"); err != nil || !strings.Contains(fmt.Sprint(c.Meanwhile), "5h, by cyd in revision 3") {
+		t.Errorf("%v %v", c.Meanwhile, err)
+	}
 	m.edit("cyd", api.Edit{Op: "remove", Kind: "scope", Name: "looms"})
 	c, err = k.Check(t.Context(), "move", "ada")
 	if err != nil || len(c.Faults) != 1 || c.Change != nil {

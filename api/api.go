@@ -141,6 +141,15 @@ type Inside struct {
 	Left    []int      `json:"left" doc:"How many are left now, and after each step, if nobody renews"`
 }
 
+// Move is how everybody moves from one scope to another: edits to preview and to apply.
+type Move struct {
+	Edits        []Edit `json:"edits"`
+	Clients      int    `json:"clients" doc:"With an active lease"`
+	Reservations int    `json:"reservations" doc:"That move along, to the same place in the other scope where that is free"`
+	Short        bool   `json:"short" doc:"The other scope has too few addresses for all"`
+	Text         string `json:"text"`
+}
+
 // Space is what a supernet is made of.
 type Space struct {
 	Prefix string    `json:"prefix"`
@@ -166,6 +175,7 @@ type Link struct {
 	Listening       bool              `json:"listening" doc:"Heard and not answered"`
 	StandAside      bool              `json:"standAside" doc:"Not answered while another server answers there"`
 	SubnetSelection bool              `json:"subnetSelection" doc:"Clients of other links may choose a scope of it (option 118)"`
+	Wake            bool              `json:"wake" doc:"Its clients may be woken (Wake-on-LAN)"`
 	Fields          map[string]string `json:"fields" doc:"Values of fields of your own, by name"`
 	Note            string            `json:"note"`
 }
@@ -598,6 +608,31 @@ type Cleared struct {
 	Cleared []Lease  `json:"cleared" doc:"Those that were, or would be, cleared"`
 	Kept    []string `json:"kept" doc:"Those that were not, and why"`
 	Text    string   `json:"text"`
+}
+
+// ActRequest names clients to act on: by their addresses, or all active ones of a scope.
+type ActRequest struct {
+	Addresses []string `json:"addresses,omitempty" maxItems:"1000"`
+	Scope     string   `json:"scope,omitempty" doc:"All clients with an active lease in this scope, 1,000 at most"`
+	Silent    bool     `json:"silent,omitempty" doc:"When leases are ended: only those at whose address nobody answers"`
+	DryRun    bool     `json:"dryRun,omitempty" doc:"Only say what would happen"`
+}
+
+// ActedOn says what became, or would become, of clients that were acted on.
+type ActedOn struct {
+	Applied bool       `json:"applied"`
+	Clients []ActedOne `json:"clients"`
+	Text    string     `json:"text"`
+}
+
+// ActedOne is what became of one client.
+type ActedOne struct {
+	Address  string `json:"address"`
+	Hardware string `json:"hardware,omitempty"`
+	Hostname string `json:"hostname,omitempty"`
+	Scope    string `json:"scope,omitempty"`
+	Outcome  string `json:"outcome" enum:"answers,another,silent,unreachable,woken,nudged,ended,refused" doc:"another: another machine answers there; unreachable: no probe reaches it from this server"`
+	Text     string `json:"text"`
 }
 
 // LiveLease is the live event of a changed lease.

@@ -92,6 +92,7 @@ type LinkEdit struct {
 	Listening       *bool             `json:"listening,omitempty" doc:"Hear, and send nothing"`
 	StandAside      *bool             `json:"standAside,omitempty" doc:"Do not serve while another server answers there"`
 	SubnetSelection *bool             `json:"subnetSelection,omitempty" doc:"Clients of other links may choose a scope of it (option 118)"`
+	Wake            *bool             `json:"wake,omitempty" doc:"Let people wake its clients (Wake-on-LAN)"`
 	Fields          map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note            *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
 }

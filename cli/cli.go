@@ -92,6 +92,7 @@ func commands() []command {
 	all = append(all, ruleCommands()...)
 	all = append(all, listCommands()...)
 	all = append(all, leaseCommands()...)
+	all = append(all, actingCommands()...)
 	all = append(all, unservedCommands()...)
 	all = append(all, understandCommands()...)
 	all = append(all, trialCommands()...)

@@ -53,8 +53,8 @@ func TestWhatCommandsSend(t *testing.T) {
 		"codebook add b --code '7 x'":              "CODE NAME TYPE",
 		"trial add t":                              "needs --scope",
 		"reservation add r":                        "needs --hw",
-		"lease nudge":                              "name one address, or --stale",
-		"lease nudge 10.0.0.1 --stale":             "name one address, or --stale",
+		"lease nudge":                              "name addresses, or --stale",
+		"lease nudge 10.0.0.1 --stale":             "name addresses, or --stale",
 		"trace --follow --pcap x":                  "cannot follow",
 		"option set 3=a --rule r --scope s":        "choose one of",
 	} {

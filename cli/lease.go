@@ -82,7 +82,7 @@ func leaseCommands() []command {
 		givenCommand(),
 		staleCommand(),
 		nudgeCommand(),
-		endingCommand("end", "End a lease; its client finds out when it next renews", (*client.Client).EndLease),
+		endCommand(),
 		clearCommand(),
 	}
 }
@@ -114,10 +114,18 @@ func kindOf(l api.Lease) string {
 	return "dynamic"
 }
 
-func endingCommand(verb, short string, do func(*client.Client, context.Context, string, bool) (api.Ended, error)) command {
-	return command{name: "lease " + verb, args: "ADDRESS", short: short, least: 1, most: 1, write: true,
+func endCommand() command {
+	return command{name: "lease end", args: "[ADDRESS…]", short: "End leases; each client finds out when it next renews", most: -1, write: true,
+		more: "  yarnpost lease end 10.77.0.31 --yes\n  yarnpost lease end --scope looms --silent --yes      of those that do not answer",
 		flags: func(f *flag.FlagSet) func(*call) error {
-			return func(k *call) error { return k.ending(do, k.args[0]) }
+			scope := f.String("scope", "", "all in the scope of this `name`")
+			silent := f.Bool("silent", false, "only those at whose address nobody answers")
+			return func(k *call) error {
+				if len(k.args) == 1 && *scope == "" && !*silent {
+					return k.ending((*client.Client).EndLease, k.args[0])
+				}
+				return k.act((*client.Client).EndLeases, true, api.ActRequest{Addresses: k.args, Scope: *scope, Silent: *silent})
+			}
 		}}
 }
 

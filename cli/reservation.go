@@ -98,12 +98,29 @@ func reservationCommands() []command {
 				return k.show(list, t, "No address is reserved. yarnpost reservation add -h shows how.")
 			}
 		}},
-		{name: "reservation remove", args: "NAME…", short: "Remove reservations", least: 1, most: -1, write: true,
+		{name: "reservation remove", args: "[NAME…]", short: "Remove reservations", most: -1, write: true,
+			more: "  yarnpost reservation remove loom-17 loom-18 --yes\n  yarnpost reservation remove --scope looms --silent --yes      of clients that are off line",
 			flags: func(f *flag.FlagSet) func(*call) error {
+				scope := f.String("scope", "", "with --silent: those of the scope of this `name`")
+				silent := f.Bool("silent", false, "only those at whose address nobody answers now")
 				return func(k *call) error {
+					if len(k.args) == 0 && (*scope == "" || !*silent) || len(k.args) > 0 && *scope != "" {
+						return usagef("name reservations, or a scope with --scope and --silent")
+					}
+					names := k.args
+					if *silent {
+						var err error
+						if names, err = k.silent(*scope, names); err != nil {
+							return err
+						}
+					}
 					var edits []api.Edit
-					for _, name := range k.args {
+					for _, name := range names {
 						edits = append(edits, api.Edit{Op: "remove", Kind: "reservation", Name: name})
+					}
+					if len(edits) == 0 {
+						fmt.Fprintln(k.out, "None is silent: nothing to remove.")
+						return nil
 					}
 					return k.change(edits, true, nil)
 				}

@@ -40,6 +40,14 @@ func given(f *flag.FlagSet, name string) bool {
 	return found
 }
 
+// some is a text that is set, or nil for an empty one.
+func some(text string) *string {
+	if text == "" {
+		return nil
+	}
+	return &text
+}
+
 func pick[T any](f *flag.FlagSet, name string, v *T) *T {
 	if given(f, name) {
 		return v
@@ -211,6 +219,7 @@ func scopeCommands() []command {
 		modeCommand("hold", "held", "Stop answering the clients of a scope"),
 		modeCommand("drain", "draining", "Take nobody new; clients move away as they renew"),
 		shortenCommand(),
+		evacuateCommand(),
 		{name: "scope remove", args: "NAME", short: "Remove a scope with its reservations", least: 1, most: 1, write: true,
 			flags: func(f *flag.FlagSet) func(*call) error {
 				return func(k *call) error {
@@ -267,6 +276,26 @@ func shortenCommand() command {
 					*e.RunDown = t.UTC().Format(time.RFC3339)
 				}
 				return k.change([]api.Edit{{Op: "edit", Kind: "scope", Name: k.args[0], Scope: e}}, false, nil)
+			}
+		}}
+}
+
+// evacuateCommand moves everybody from a scope to another one of its link.
+func evacuateCommand() command {
+	return command{name: "scope move", args: "NAME", short: "Move everybody to another scope of the link, as they renew", least: 1, most: 1, write: true,
+		more: "  yarnpost scope move carding --to carding-new\n  Reservations move to the same places there. yarnpost scope show NAME says who is left; then yarnpost scope remove NAME.",
+		flags: func(f *flag.FlagSet) func(*call) error {
+			to := f.String("to", "", "`name` of the scope that they move to")
+			return func(k *call) error {
+				if *to == "" {
+					return usagef("name the scope that they move to with --to")
+				}
+				m, err := k.client.Move(k.ctx, k.args[0], *to)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(k.err, m.Text+".")
+				return k.change(m.Edits, false, nil)
 			}
 		}}
 }
@@ -414,9 +443,11 @@ func linkCommands() []command {
 				listen := f.Bool("listening", false, "hear it and send nothing; --listening=false goes live")
 				aside := f.Bool("stand-aside", false, "do not answer while another server answers there")
 				choose := f.Bool("subnet-selection", false, "let clients of other links choose a scope of it (option 118)")
+				wake := f.Bool("wake", false, "let people wake its clients (Wake-on-LAN)")
 				return func(k *call) error {
 					e := &api.LinkEdit{Name: pick(f, "name", name), Fields: *own, Note: pick(f, "note", note), Listening: pick(f, "listening", listen),
-						StandAside: pick(f, "stand-aside", aside), SubnetSelection: pick(f, "subnet-selection", choose)}
+						StandAside: pick(f, "stand-aside", aside), SubnetSelection: pick(f, "subnet-selection", choose),
+						Wake: pick(f, "wake", wake)}
 					if given(f, "relay") {
 						e.Relays = (*[]string)(&relays)
 					}

@@ -478,17 +478,20 @@ func staleCommand() command {
 }
 
 func nudgeCommand() command {
-	return command{name: "lease nudge", args: "[ADDRESS]", short: "Make a client renew at once, or all with old options (--stale), paced",
-		most: 1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
+	return command{name: "lease nudge", args: "[ADDRESS…]", short: "Make clients renew at once, or all with old options (--stale), paced",
+		most: -1, write: true, flags: func(f *flag.FlagSet) func(*call) error {
 			stale := f.Bool("stale", false, "all clients that still hold old options")
 			scope := f.String("scope", "", "with --stale: only this scope, by `name`")
 			return func(k *call) error {
 				r := api.NudgeRequest{Stale: *stale, Scope: *scope, DryRun: k.dryRun || !k.yes && *stale}
+				if r.Stale == (len(k.args) > 0) {
+					return usagef("name addresses, or --stale for all clients with old options")
+				}
+				if len(k.args) > 1 {
+					return k.act((*client.Client).NudgeClients, true, api.ActRequest{Addresses: k.args})
+				}
 				if len(k.args) > 0 {
 					r.Address = k.args[0]
-				}
-				if r.Stale == (r.Address != "") {
-					return usagef("name one address, or --stale for all clients with old options")
 				}
 				n, err := k.client.Nudge(k.ctx, r)
 				if err != nil {

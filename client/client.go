@@ -300,6 +300,31 @@ func ordered(o api.FileOrder) url.Values {
 	return query
 }
 
+// Move proposes the edits that move everybody from one scope to another.
+func (c *Client) Move(ctx context.Context, from, to string) (api.Move, error) {
+	return get[api.Move](ctx, c, "/api/scopes/"+url.PathEscape(from)+"/move", values("to", to))
+}
+
+// ReachClients asks whether clients answer now.
+func (c *Client) ReachClients(ctx context.Context, r api.ActRequest) (api.ActedOn, error) {
+	return post[api.ActedOn](ctx, c, "/api/clients/reach", r)
+}
+
+// WakeClients sends clients magic packets, or only says which.
+func (c *Client) WakeClients(ctx context.Context, r api.ActRequest) (api.ActedOn, error) {
+	return post[api.ActedOn](ctx, c, "/api/clients/wake", r)
+}
+
+// NudgeClients has clients renew at once, or only says which.
+func (c *Client) NudgeClients(ctx context.Context, r api.ActRequest) (api.ActedOn, error) {
+	return post[api.ActedOn](ctx, c, "/api/clients/nudge", r)
+}
+
+// EndLeases ends the leases of clients, or only says what would happen.
+func (c *Client) EndLeases(ctx context.Context, r api.ActRequest) (api.ActedOn, error) {
+	return post[api.ActedOn](ctx, c, "/api/clients/end", r)
+}
+
 // ClearLeases clears many abandoned addresses.
 func (c *Client) ClearLeases(ctx context.Context, r api.ClearRequest) (out api.Cleared, err error) {
 	err = c.call(ctx, http.MethodPost, "/api/leases/clear", nil, r, &out)

@@ -278,10 +278,22 @@ func settled() []step {
 		{"phones load from the new server",
 			[]api.Edit{{Op: "edit", Kind: "scope", Name: "phones",
 				Scope: &api.ScopeEdit{Options: map[string]string{"tftp-server-address": "10.40.0.22"}}}}},
-		{"the shed is sold in spring", []api.Edit{{Op: "edit", Kind: "scope", Name: "carding-shed",
-			Scope: &api.ScopeEdit{Mode: ptr("draining"),
-				DrainUntil: ptr(time.Now().Add(9 * 24 * time.Hour).Truncate(time.Hour))}}}}}
+		{"the shed is sold in spring: its machines move to numbers of the works", []api.Edit{
+			{Op: "add", Kind: "scope", Name: "carding-floor", Scope: &api.ScopeEdit{Subnet: ptr("10.40.49.0/27"), Link: ptr(shed),
+				Pools: &[]string{"10.40.49.5-10.40.49.30"}, Options: map[string]string{"router": "10.40.49.1"}, Mode: ptr("serving"),
+				Note: ptr("What was in the carding shed")}},
+			{Op: "edit", Kind: "scope", Name: shed,
+				Scope: &api.ScopeEdit{Mode: ptr("draining"),
+					DrainUntil: ptr(time.Now().Add(9 * 24 * time.Hour).Truncate(time.Hour))}}}}}
 }
+
+// The shed is renumbered: its machines move as they renew, the first of them soon, one after
+// the other.
+const (
+	shed     = "carding-shed"
+	moveSoon = 9
+	moveEach = 15 * time.Second
+)
 
 // reservedAddress is the address of a place's reservation number i.
 func reservedAddress(p place, i int) string {

@@ -176,7 +176,12 @@ func (m *mill) live(ctx context.Context) {
 		}
 		for n, c := range m.clients[p.scope] {
 			r := rand.New(rand.NewPCG(seed, uint64(p.prefix)<<32|uint64(n)))
-			m.wg.Go(func() { m.life(ctx, p, c, r) })
+			m.wg.Go(func() {
+				if p.scope == shed && n < moveSoon && pause(ctx, moveEach*time.Duration(n+1)) {
+					m.renew(ctx, c)
+				}
+				m.life(ctx, p, c, r)
+			})
 		}
 	}
 	for n, c := range m.nobody {
@@ -227,10 +232,15 @@ func (m *mill) life(ctx context.Context, p place, c *Client, r *rand.Rand) {
 			}
 			continue
 		}
-		var refused *Refusal
-		if err := c.Renew(ctx); errors.As(err, &refused) {
-			c.Get(ctx)
-		}
+		m.renew(ctx, c)
+	}
+}
+
+// renew renews a client's lease; one that is refused asks for another address.
+func (m *mill) renew(ctx context.Context, c *Client) {
+	var refused *Refusal
+	if err := c.Renew(ctx); errors.As(err, &refused) {
+		c.Get(ctx)
 	}
 }
 

@@ -68,6 +68,7 @@ func linkFields(x *pass, l *plan.Link, in *api.LinkEdit) {
 	value(x, &l.Listening, &in.Listening)
 	value(x, &l.StandAside, &in.StandAside)
 	value(x, &l.SubnetSelection, &in.SubnetSelection)
+	value(x, &l.Wake, &in.Wake)
 	ownFields(x, &l.Fields, &in.Fields)
 	value(x, &l.Note, &in.Note)
 }
@@ -291,12 +292,13 @@ func (x *pass) reserve(r *plan.Reservation, in *api.ReservationEdit) error {
 	if err != nil {
 		return err
 	}
-	if scope != nil {
+	moved := scope != nil && r.ID != 0 && !given && scope.ID != r.Scope // and is to have an address there
+	if scope != nil && !moved {
 		r.Scope = scope.ID
 	}
 	twin, there := x.twin.(plan.Reservation)
 	switch {
-	case given, r.ID != 0:
+	case given, r.ID != 0 && !moved:
 	case there:
 		if r.Address = twin.Address; scope == nil {
 			r.Scope = twin.Scope
@@ -310,7 +312,7 @@ func (x *pass) reserve(r *plan.Reservation, in *api.ReservationEdit) error {
 		} else if !ok {
 			return plan.Refused("scope %s has no free address; end a lease or widen the subnet", scope.Name)
 		}
-		r.Address = a
+		r.Address, r.Scope = a, scope.ID
 	}
 	return nil
 }

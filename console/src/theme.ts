@@ -42,7 +42,14 @@ export function themeFor(dark: boolean): ThemeConfig {
           colorTextLightSolid: '#121826',
         },
         components: {
-          Table: { cellPaddingBlockSM: 5, headerBg: '#202A41', headerColor: '#C9C6BE', rowHoverBg: '#212B42' },
+          Table: {
+            cellPaddingBlockSM: 5,
+            headerBg: '#202A41',
+            headerColor: '#C9C6BE',
+            rowHoverBg: '#212B42',
+            rowSelectedBg: '#2D3347',
+            rowSelectedHoverBg: '#33394F',
+          },
         },
       }
     : {
@@ -61,7 +68,14 @@ export function themeFor(dark: boolean): ThemeConfig {
           colorBorder: '#CFC7B6',
         },
         components: {
-          Table: { cellPaddingBlockSM: 5, headerBg: '#EFEAE0', headerColor: '#4A5268', rowHoverBg: '#F4EFE5' },
+          Table: {
+            cellPaddingBlockSM: 5,
+            headerBg: '#EFEAE0',
+            headerColor: '#4A5268',
+            rowHoverBg: '#F4EFE5',
+            rowSelectedBg: '#F8EED8',
+            rowSelectedHoverBg: '#F3E6C9',
+          },
         },
       }
 }

@@ -242,5 +242,24 @@ func Mask(p netip.Prefix) netip.Addr {
 // Broadcast is the last address of an IPv4 subnet.
 func Broadcast(p netip.Prefix) netip.Addr { return OfPrefix(p).To }
 
+// SamePlace is the address that stands in one subnet where another stands in its own: the same
+// number of addresses behind the first. It is the zero Addr if the subnet has no such place.
+func SamePlace(a netip.Addr, from, to netip.Prefix) netip.Addr {
+	if a.Is4() != to.Addr().Is4() || !from.Contains(a) {
+		return netip.Addr{}
+	}
+	host, net := a.AsSlice(), to.Masked().Addr().AsSlice()
+	for i := range host {
+		fixed := func(bits int) byte { return ^byte(0xff >> min(max(bits-8*i, 0), 8)) } // of this octet
+		place := host[i] &^ fixed(from.Bits())
+		if place&fixed(to.Bits()) != 0 {
+			return netip.Addr{}
+		}
+		net[i] |= place
+	}
+	out, _ := netip.AddrFromSlice(net)
+	return out
+}
+
 // IsZero reports whether the range is the empty one.
 func (r Range) IsZero() bool { return r == Range{} }

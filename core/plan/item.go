@@ -143,9 +143,12 @@ type Link struct {
 	StandAside bool `json:"standAside,omitempty"`
 	// SubnetSelection lets clients of other links choose a scope of this one (option
 	// 118, RFC 3011).
-	Fields          Fields `json:"fields,omitempty"`
-	SubnetSelection bool   `json:"subnetSelection,omitempty"`
-	Note            string `json:"note,omitempty"`
+	SubnetSelection bool `json:"subnetSelection,omitempty"`
+	// Wake lets people wake its clients: magic packets go onto the link, beyond a relay as
+	// broadcasts directed at the subnet.
+	Wake   bool   `json:"wake,omitempty"`
+	Fields Fields `json:"fields,omitempty"`
+	Note   string `json:"note,omitempty"`
 }
 
 // Exclusion is a range that is never handed out from a pool.
@@ -401,6 +404,7 @@ func (l Link) describe(func(ID) string) []field {
 	out = append(out, when(l.Listening, "listening", "yes")...)
 	out = append(out, when(l.StandAside, "stands aside for other servers", "yes")...)
 	out = append(out, when(l.SubnetSelection, "clients of other links may choose it", "yes")...)
+	out = append(out, when(l.Wake, "clients may be woken", "yes")...)
 	return append(append(out, l.Fields.describe()...), field{"note", l.Note})
 }
 

@@ -303,7 +303,7 @@ func TestDiffAndNoChange(t *testing.T) {
 func TestFreeForReservation(t *testing.T) {
 	p, _ := define(t).Finish()
 	v := p.ScopeNamed("looms")
-	a, ok := FreeForReservation(p, v, func(a netip.Addr) bool { return a.String() == "10.77.0.2" })
+	a, ok := FreeForReservation(p, v, netip.Addr{}, func(a netip.Addr) bool { return a.String() == "10.77.0.2" })
 	if !ok || a.String() != "10.77.0.3" { // .1 is the router, .2 is taken
 		t.Errorf("proposed %s", a)
 	}

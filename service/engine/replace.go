@@ -46,12 +46,13 @@ func (e *Engine) ProbeAgain(a netip.Addr) {
 	e.With(func(*lease.Table) { e.probes.Kept.Put(a, lease.At(e.clock.Now())) })
 }
 
-// Propose gives a free address of a scope for a reservation.
-func (e *Engine) Propose(p *plan.Plan, v *plan.View) (netip.Addr, bool) {
+// Propose gives a free address of a scope for a reservation: the one that is preferred, if it
+// is free.
+func (e *Engine) Propose(p *plan.Plan, v *plan.View, prefer netip.Addr) (netip.Addr, bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	now := lease.At(e.clock.Now())
-	return plan.FreeForReservation(p, v, func(a netip.Addr) bool {
+	return plan.FreeForReservation(p, v, prefer, func(a netip.Addr) bool {
 		l := e.table.At(a)
 		_, offered := e.table.OfferOf(a)
 		return offered || e.ofNetwork(a) || l != nil && (l.HeldAt(now) || l.Kept() || l.Status == lease.Abandoned)

@@ -16,10 +16,7 @@ var (
 	errOwnRelay = errors.New("its relay's address is this host's own, and it came from elsewhere")
 )
 
-var (
-	broadcast   = netip.AddrFrom4([4]byte{255, 255, 255, 255})
-	broadcastHW = net.HardwareAddr{255, 255, 255, 255, 255, 255}
-)
+var broadcast = netip.AddrFrom4([4]byte{255, 255, 255, 255})
 
 // route turns a destination into an address, a port and, for clients that
 // cannot be reached by IP yet, a frame (RFC 2131 section 4.1).
@@ -53,7 +50,7 @@ func route(p *wire.Packet, req *request.Request, d *answer.Decision, data []byte
 		r.Hardware = net.HardwareAddr(req.Hardware)
 	} else {
 		r.To = netip.AddrPortFrom(broadcast, wire.ClientPort)
-		r.Hardware = broadcastHW
+		r.Hardware = wire.Broadcast
 	}
 	return r, nil
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/plan"
 	"yarnpost/edit"
 )
@@ -59,10 +60,15 @@ func (at *around) Resolve(host string) (netip.Addr, error) {
 	return a, nil
 }
 
-// Propose is what the client of a reservation holds in the scope, or a free address of it.
+// Propose is what the client of a reservation holds in the scope, or a free address of it: for
+// one that moves there from another scope preferably at the place in it that it had.
 func (at *around) Propose(p *plan.Plan, scope *plan.View, r *plan.Reservation) (netip.Addr, bool) {
 	if a, ok := at.Leases.HeldBy(scope.ID, r); ok && p.ReservationAt(a) == nil {
 		return a, true
 	}
-	return at.Engine.Propose(p, scope)
+	var place netip.Addr
+	if old := p.Scope(r.Scope); old != nil && r.Address.IsValid() {
+		place = addr.SamePlace(r.Address, old.Subnet, scope.Subnet)
+	}
+	return at.Engine.Propose(p, scope, place)
 }

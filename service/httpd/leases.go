@@ -107,8 +107,8 @@ func (s *Server) registerLeases(a huma.API) {
 	})
 }
 
-// clearMost bounds how many addresses are cleared at a time: each is probed.
-const clearMost = 1000
+// probedMost bounds how many addresses are acted on at a time: most acts probe each.
+const probedMost = 1000
 
 func (s *Server) clearMany(ctx context.Context, in api.ClearRequest) (api.Cleared, error) {
 	out := api.Cleared{Applied: !in.DryRun, Cleared: []api.Lease{}, Kept: []string{}}
@@ -146,7 +146,13 @@ func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
 	if ways := len(in.Addresses) > 0; ways && (in.All || in.Scope != "") || !ways && !in.All && in.Scope == "" {
 		return nil, plan.Refused("name addresses, or a scope, or all")
 	}
-	for _, text := range in.Addresses {
+	return s.meant(in.Addresses, in.Scope, lease.Abandoned)
+}
+
+// meant lists addresses that are named, or else those of a status in a scope, or, if none is
+// named, in any: so many as can be probed while somebody waits.
+func (s *Server) meant(named []string, in string, status lease.Status) (list []netip.Addr, err error) {
+	for _, text := range named {
 		a, err := addr.ParseAddr(text)
 		if err != nil {
 			return nil, plan.Refused("%v", err)
@@ -157,15 +163,15 @@ func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
 		return list, nil
 	}
 	var scope plan.ID
-	if in.Scope != "" {
-		v := s.Engine.Plan().ScopeNamed(in.Scope)
+	if in != "" {
+		v := s.Engine.Plan().ScopeNamed(in)
 		if v == nil {
-			return nil, plan.Missing("scope", in.Scope)
+			return nil, plan.Missing("scope", in)
 		}
 		scope = v.ID
 	}
 	s.Engine.EachLease(scope, func(l *lease.Lease) {
-		if l.Status == lease.Abandoned && len(list) < clearMost {
+		if l.Status == status && len(list) < probedMost {
 			list = append(list, l.Address())
 		}
 	})

@@ -80,7 +80,7 @@ type Engine interface {
 	EachLease(scope plan.ID, share ...func(*lease.Lease))
 	Count(scope plan.ID) lease.Counts
 	NetworkAt(netip.Addr) string // what of the network an address is, or ""
-	Propose(*plan.Plan, *plan.View) (netip.Addr, bool)
+	Propose(p *plan.Plan, v *plan.View, prefer netip.Addr) (netip.Addr, bool)
 	Served(span time.Duration) int
 	Talk() *observe.Conversations
 	Unserved() []observe.Unserved
@@ -151,6 +151,7 @@ type Leases interface {
 	Clear(ctx context.Context, a netip.Addr, preview bool) (leaseadmin.Ending, error)
 	Forget(context.Context, netip.Addr) error
 	HeldBy(scope plan.ID, r *plan.Reservation) (netip.Addr, bool)
+	Act(ctx context.Context, act leaseadmin.Act, a netip.Addr, preview bool) leaseadmin.Acted
 	Nudge(*lease.Lease) error
 	MayNudge(*lease.Lease) error
 	NudgeAll([]report.Stale)

@@ -191,6 +191,8 @@ func NewAPI(mux *http.ServeMux, s *Server) huma.API {
 	s.registerBackup(a)
 	s.registerFields(a)
 	s.registerLeases(a)
+	s.registerActing(a)
+	s.registerMoving(a)
 	s.registerStatus(a)
 	s.registerUnderstand(a)
 	s.registerRules(a)

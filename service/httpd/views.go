@@ -129,7 +129,7 @@ func supernetView(p *plan.Plan, n *plan.Supernet, uses map[plan.ID]api.Usage) ap
 func linkView(p *plan.Plan, l *plan.Link) api.Link {
 	out := api.Link{ID: int64(l.ID), Name: l.Name, Interfaces: append([]string{}, l.Interfaces...), Relays: texts(l.Relays),
 		Scopes: []string{}, Listening: l.Listening, StandAside: l.StandAside, SubnetSelection: l.SubnetSelection,
-		Fields: ownView(l.Fields), Note: l.Note}
+		Wake: l.Wake, Fields: ownView(l.Fields), Note: l.Note}
 	for _, v := range p.OnLink(l.ID) {
 		out.Scopes = append(out.Scopes, v.Name)
 	}

@@ -1,5 +1,5 @@
-// Package leaseadmin does what a person does to leases: it ends and forgets them, clears
-// addresses, and has clients renew at once.
+// Package leaseadmin does what a person does to leases and their clients: it ends and forgets
+// them, clears addresses, asks who answers, wakes machines, and has clients renew at once.
 package leaseadmin
 
 import (
@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/netip"
 	"strings"
 	"time"
@@ -31,6 +32,13 @@ type Engine interface {
 	Replace(ctx context.Context, a netip.Addr, f func(*lease.Lease, lease.Time) (*lease.Lease, error)) (*lease.Lease, error)
 }
 
+// Wire is the host's network.
+type Wire interface {
+	Send([]wire.Reply)
+	Wake(i *wire.Interface, hw net.HardwareAddr) error
+	WakeBeyond(everybody netip.Addr, hw net.HardwareAddr) error
+}
+
 // Parts are what an Admin needs.
 type Parts struct {
 	Engine Engine
@@ -38,7 +46,7 @@ type Parts struct {
 		// From is the address by which clients of an address know this server.
 		From(netip.Addr) (netip.Addr, *wire.Interface)
 	}
-	Send   func([]wire.Reply)
+	Wire   Wire
 	Nudged func() // counts clients that were made to renew
 	Work   *work.Group
 	Clock  interface{ Now() time.Time }

@@ -30,7 +30,7 @@ func (d *Admin) Nudge(l *lease.Lease) error {
 	if err != nil {
 		return err
 	}
-	d.Send([]wire.Reply{{Data: data, From: from, To: netip.AddrPortFrom(l.Address(), wire.ClientPort), Interface: i}})
+	d.Wire.Send([]wire.Reply{{Data: data, From: from, To: netip.AddrPortFrom(l.Address(), wire.ClientPort), Interface: i}})
 	d.Nudged()
 	d.Log.Info("nudged", "address", l.Address())
 	return nil

@@ -223,7 +223,7 @@ func (n *Node) wireAudits() {
 	n.Trail = trail.New(n.Store, c.Log)
 	n.Backups = backup.New(backup.Parts{Config: c.Backup, Store: n.Store, Name: n.Pair.Name, Version: c.Version, Clock: n.Clock, Log: c.Log})
 	n.Trials = trials.New(trials.Parts{Engine: n.Engine, Reports: n.Reports, Wire: n.wire, Clock: n.Clock, Log: c.Log})
-	n.Leases = leaseadmin.New(leaseadmin.Parts{Engine: n.Engine, Host: n.Host, Send: n.wire.Send, Nudged: n.Metrics.Nudges.Inc,
+	n.Leases = leaseadmin.New(leaseadmin.Parts{Engine: n.Engine, Host: n.Host, Wire: n.wire, Nudged: n.Metrics.Nudges.Inc,
 		Work: n.work, Clock: n.Clock, Log: c.Log})
 	n.Alerts = alert.New(alert.Config{Server: n.Pair.Name, Sends: n.Pair.Sends, Allowed: c.AlertsTo, Tell: n.Pair.TellAlerts}, n.Store,
 		n.Clock, c.Log)

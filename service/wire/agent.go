@@ -147,7 +147,7 @@ func (a *Agent) back(b []byte, giaddr netip.Addr) *Reply {
 		out := &Reply{Data: back.Data, From: r.Address, To: netip.AddrPortFrom(back.To, ClientPort), Interface: a.server.Interfaces()[index]}
 		switch {
 		case back.Broadcast:
-			out.Frame, out.Hardware = true, net.HardwareAddr{255, 255, 255, 255, 255, 255}
+			out.Frame, out.Hardware = true, Broadcast
 			out.To = netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), ClientPort)
 		case len(back.Hardware) == 6:
 			out.Frame, out.Hardware = true, net.HardwareAddr(back.Hardware)

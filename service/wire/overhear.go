@@ -132,7 +132,7 @@ func (s *Server) ProbeARP(i *Interface, a netip.Addr) error {
 		return errNoARP
 	}
 	hw := now.HardwareAddr
-	eth := &layers.Ethernet{SrcMAC: hw, DstMAC: net.HardwareAddr{255, 255, 255, 255, 255, 255}, EthernetType: layers.EthernetTypeARP}
+	eth := &layers.Ethernet{SrcMAC: hw, DstMAC: Broadcast, EthernetType: layers.EthernetTypeARP}
 	arp := &layers.ARP{AddrType: layers.LinkTypeEthernet, Protocol: layers.EthernetTypeIPv4, HwAddressSize: 6, ProtAddressSize: 4,
 		Operation:       layers.ARPRequest,
 		SourceHwAddress: hw, SourceProtAddress: make([]byte, 4), DstHwAddress: make([]byte, 6), DstProtAddress: a.AsSlice()}
@@ -147,6 +147,6 @@ func (s *Server) ProbeARP(i *Interface, a netip.Addr) error {
 // SendBroadcast sends a client's message as a broadcast frame from an interface,
 // as a client with that hardware address on the link would.
 func (s *Server) SendBroadcast(i *Interface, hw net.HardwareAddr, data []byte) error {
-	return s.sendRaw(i, hw, net.HardwareAddr{255, 255, 255, 255, 255, 255}, netip.AddrPortFrom(netip.IPv4Unspecified(), ClientPort),
+	return s.sendRaw(i, hw, Broadcast, netip.AddrPortFrom(netip.IPv4Unspecified(), ClientPort),
 		netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), ServerPort), data)
 }

@@ -279,6 +279,15 @@ func (s *Server) sendFrame(r *Reply) error {
 }
 
 func (s *Server) sendRaw(i *Interface, fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) error {
+	frame, err := Frame(fromHW, toHW, from, to, data)
+	if err != nil {
+		return err
+	}
+	return s.write(i, toHW, frame)
+}
+
+// write sends a whole Ethernet frame from an interface.
+func (s *Server) write(i *Interface, toHW net.HardwareAddr, frame []byte) error {
 	v, ok := s.frames.Load(i.Index)
 	if !ok {
 		ifi, err := net.InterfaceByIndex(i.Index)
@@ -291,11 +300,7 @@ func (s *Server) sendRaw(i *Interface, fromHW, toHW net.HardwareAddr, from, to n
 		}
 		v, _ = s.frames.LoadOrStore(i.Index, conn)
 	}
-	frame, err := Frame(fromHW, toHW, from, to, data)
-	if err != nil {
-		return err
-	}
-	_, err = v.(*packet.Conn).WriteTo(frame, &packet.Addr{HardwareAddr: toHW})
+	_, err := v.(*packet.Conn).WriteTo(frame, &packet.Addr{HardwareAddr: toHW})
 	if err != nil { // the interface may have been made anew; open it again next time
 		s.frames.Delete(i.Index)
 		v.(*packet.Conn).Close()

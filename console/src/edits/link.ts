@@ -9,6 +9,7 @@ export interface Fields {
   listening?: boolean
   standAside?: boolean
   subnetSelection?: boolean
+  wake?: boolean
   note?: string
 }
 
@@ -20,6 +21,7 @@ export const fieldsOf = (old: Link): Fields => ({
   listening: old.listening,
   standAside: old.standAside,
   subnetSelection: old.subnetSelection,
+  wake: old.wake,
   note: old.note,
 })
 
@@ -35,6 +37,7 @@ export const editOf = (v: Fields, old: Link): Edit => ({
     listening: v.listening ?? false,
     standAside: v.standAside ?? false,
     subnetSelection: v.subnetSelection ?? false,
+    wake: v.wake ?? false,
     note: v.note ?? '',
   },
 })

@@ -11,6 +11,8 @@ export interface Wanted {
   address?: string
   hostname?: string
   insist?: boolean
+  /** The client is to move to another address than it has, which has to be named. */
+  elsewhere?: boolean
 }
 
 /** A name for the reservation of a client: its host name, or its hardware address. */

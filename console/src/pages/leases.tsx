@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Drawer, Modal, Select, Table } from 'antd'
+import { App, Button, Drawer, Dropdown, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import {
@@ -11,7 +11,6 @@ import {
   type Lease,
   type LeaseEvent,
   type Page,
-  type Nudged,
   type Scope,
   type Pair,
 } from '../api/client'
@@ -22,6 +21,7 @@ import { SubNav } from '../parts/subnav'
 import { leaseColumns, holderColumns } from '../columns/leases'
 import { useColumns } from '../parts/columns'
 import { Search } from '../parts/filters'
+import { Acting, ActModal, type Act } from '../parts/acting'
 
 const perPage = 100
 
@@ -46,6 +46,7 @@ export default function Leases() {
   const { columns, chooser } = useColumns('leases', leaseColumns(query))
   const set = (edit: (p: URLSearchParams) => void) => {
     setTrail([])
+    setChosen([])
     setParams(
       (p) => {
         edit(p)
@@ -55,6 +56,7 @@ export default function Leases() {
     )
   }
   const put = (key: string, v?: string) => set((p) => (v ? p.set(key, v) : p.delete(key)))
+  const [chosen, setChosen] = useState<string[]>([])
   const open = params.get('open')
   const from = trail.length * perPage
   const total = page.data?.total ?? 0
@@ -111,6 +113,12 @@ export default function Leases() {
         />
         {chooser}
       </div>
+      <Acting
+        chosen={(page.data?.items ?? [])
+          .filter((l) => chosen.includes(l.address))
+          .map((l) => ({ ...l, active: l.status === 'active', reservation: l.reserved ? '' : undefined }))}
+        choose={setChosen}
+      />
       <Failure error={page.error} />
       <div className="panel flush">
         <Table<Lease>
@@ -121,6 +129,7 @@ export default function Leases() {
           pagination={false}
           className="clickable dense"
           scroll={{ x: 'max-content' }}
+          rowSelection={{ selectedRowKeys: chosen, onChange: (keys) => setChosen(keys as string[]) }}
           onRow={(l) => ({
             onClick: () =>
               setParams((p) => {
@@ -202,22 +211,16 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
     retry: false,
   })
   const [wanted, setWanted] = useState<Wanted | null>(null)
-  const nudge = async () => {
-    try {
-      message.success((await call<Nudged>('POST', '/nudge', {}, { address })).text + '.')
-    } catch (e) {
-      message.error((e as Error).message)
-    }
-  }
-  const [ending, setEnding] = useState<'end' | 'clear' | null>(null)
+  const [act, setAct] = useState<Act | null>(null)
+  const [clearing, setClearing] = useState(false)
   const [error, setError] = useState<unknown>()
   const l = lease.data
   const finish = async () => {
     try {
-      const done = await call<Ended>('POST', `/leases/${address}/${ending}`)
+      const done = await call<Ended>('POST', `/leases/${address}/clear`)
       message.success(done.text + '.')
       queries.invalidateQueries()
-      setEnding(null)
+      setClearing(false)
     } catch (e) {
       setError(e)
     }
@@ -249,23 +252,41 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
                 Reserve
               </Button>
             )}
-            {l.canNudge && <Button onClick={nudge}>Nudge</Button>}
+            <Button onClick={() => setAct('reach')}>Reachable?</Button>
             {l.status === 'active' && (
-              <Button
-                danger
-                onClick={() => {
-                  setError(undefined)
-                  setEnding('end')
+              <Dropdown
+                menu={{
+                  items: [
+                    {
+                      key: 'nudge',
+                      label: 'Nudge: renew at once',
+                      disabled: !l.canNudge,
+                      onClick: () => setAct('nudge'),
+                    },
+                    { key: 'wake', label: 'Wake', onClick: () => setAct('wake') },
+                    !l.reserved && {
+                      key: 'move',
+                      label: 'Move to another address',
+                      onClick: () =>
+                        setWanted({
+                          name: nameFor(l.hostname, l.hardware),
+                          hardware: l.hardware,
+                          scope: l.scope,
+                          elsewhere: true,
+                        }),
+                    },
+                    { key: 'end', danger: true, label: 'End the lease', onClick: () => setAct('end') },
+                  ].filter((x) => x !== false),
                 }}
               >
-                End
-              </Button>
+                <Button>More</Button>
+              </Dropdown>
             )}
             {l.status === 'abandoned' && (
               <Button
                 onClick={() => {
                   setError(undefined)
-                  setEnding('clear')
+                  setClearing(true)
                 }}
               >
                 Clear
@@ -398,26 +419,19 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
         columns={holderColumns()}
       />
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />
+      <ActModal act={act} addresses={address ? [address] : []} onClose={() => setAct(null)} />
       <Modal
-        open={ending !== null}
-        title={ending === 'end' ? 'End this lease?' : 'Clear this address?'}
-        okText={ending === 'end' ? 'End it' : 'Clear it'}
-        okButtonProps={{ danger: ending === 'end' }}
+        open={clearing}
+        title="Clear this address?"
+        okText="Clear it"
         onOk={finish}
-        onCancel={() => setEnding(null)}
+        onCancel={() => setClearing(false)}
       >
         <Failure error={error} />
-        {ending === 'end' ? (
-          <p>
-            {l?.hostname || l?.hardware} keeps using {address} until it next renews; then it is told to ask for an
-            address again. Meanwhile somebody else may be given {address}.
-          </p>
-        ) : (
-          <p>
-            {address} was found in use or declined. Once cleared it can be handed out again; if the squatter is still
-            there, it will be declined again.
-          </p>
-        )}
+        <p>
+          {address} was found in use or declined. Once cleared it can be handed out again; if the squatter is still
+          there, it will be declined again.
+        </p>
       </Modal>
     </Drawer>
   )

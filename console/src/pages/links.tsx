@@ -110,6 +110,14 @@ export default function Links() {
               >
                 <Switch />
               </Form.Item>
+              <Form.Item
+                name="wake"
+                label="Clients may be woken"
+                extra="Wake-on-LAN: a frame on a link of this server, beyond a relay a broadcast to the subnet, which routers have to let through"
+                valuePropName="checked"
+              >
+                <Switch />
+              </Form.Item>
               <Form.Item name="note" label="Note">
                 <Input />
               </Form.Item>

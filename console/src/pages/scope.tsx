@@ -10,6 +10,8 @@ import { Confirm } from '../parts/preview'
 import { outcome } from '../parts/gathering'
 import { type Wanted } from '../edits/reservation'
 import { Reserve } from '../parts/reserve'
+import { MoveAll } from '../parts/moving'
+import { Acting } from '../parts/acting'
 import { ScopeForm } from '../parts/scopeform'
 import { ownColumns, OwnValue, useOwn } from '../parts/own'
 import { reservationColumns, exclusionColumns, givenColumns, setColumns, type Ask } from '../columns/scope'
@@ -29,6 +31,7 @@ export default function ScopePage() {
   const own = useOwn('scope')
   const [ask, setAsk] = useState<Ask>(null)
   const [wanted, setWanted] = useState<Wanted | null>(null)
+  const [moving, setMoving] = useState(false)
   const s = scope.data
   if (!s)
     return (
@@ -82,6 +85,7 @@ export default function ScopePage() {
                 label: 'Drain: nobody new',
                 onClick: () => mode('draining', `Drain scope ${s.name}`),
               },
+              { key: 'move', label: 'Move everybody to another scope', onClick: () => setMoving(true) },
               s.mode !== 'held' && {
                 key: 'hold',
                 label: 'Hold: answer nobody',
@@ -242,6 +246,7 @@ export default function ScopePage() {
         onDone={(n) => n !== name && go('/plan/' + n)}
       />
       <Reserve wanted={wanted} onClose={() => setWanted(null)} />
+      <MoveAll scope={moving ? s : null} onClose={() => setMoving(false)} />
       <Confirm
         title={ask?.title ?? ''}
         wish={ask?.edits ?? null}
@@ -262,17 +267,25 @@ function Reservations({ scope, ask, reserve }: { scope: Scope; ask: (a: Ask) => 
     queryFn: () => items<Reservation>('/reservations', { scope: scope.name }),
   })
   const own = useOwn('reservation')
+  const [chosen, setChosen] = useState<string[]>([])
   return (
     <>
       <div className="filters">
         <Button onClick={reserve}>Reserve an address</Button>
       </div>
+      <Acting
+        chosen={(list.data ?? [])
+          .filter((r) => chosen.includes(r.address))
+          .map((r) => ({ ...r, active: r.status === 'active', reservation: r.name }))}
+        choose={setChosen}
+      />
       <Failure error={list.error} />
       <Table<Reservation>
         size="small"
-        rowKey="name"
+        rowKey="address"
         dataSource={list.data}
         pagination={paged}
+        rowSelection={{ selectedRowKeys: chosen, onChange: (keys) => setChosen(keys as string[]) }}
         locale={{
           emptyText: (
             <Empty>Nothing is reserved here. Reserve an address for a client that must always have the same one.</Empty>

@@ -24,7 +24,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
     queryFn: () => items<Scope>('/scopes'),
     enabled: wanted !== null,
   })
-  const edit = wanted ? withOwn(editOf(values), values) : null
+  const edit = wanted && (!wanted.elsewhere || values?.address) ? withOwn(editOf(values), values) : null
   const c = useChange(edit && [edit], (done) => {
     message.success(outcome(done))
     onClose()
@@ -37,8 +37,8 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
   return (
     <Modal
       open={wanted !== null}
-      title="Reserve an address"
-      okText="Reserve"
+      title={wanted?.elsewhere ? 'Reserve another address for this client' : 'Reserve an address'}
+      okText={wanted?.elsewhere ? 'Move' : 'Reserve'}
       onOk={c.apply}
       confirmLoading={c.busy}
       onCancel={onClose}
@@ -75,7 +75,10 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
             />
           </Form.Item>
           <Form.Item name="address" label="Address">
-            <Input className="mono" placeholder="the one it has, or a free one" />
+            <Input
+              className="mono"
+              placeholder={wanted?.elsewhere ? 'the one it is to have' : 'the one it has, or a free one'}
+            />
           </Form.Item>
           <Form.Item name="hostname" label="Host name">
             <Input placeholder="its own" />
@@ -86,6 +89,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
           <OwnFields kind="reservation" />
         </div>
       </Form>
+      {wanted?.elsewhere && <p className="quiet">It moves when it next renews; a nudge hurries it.</p>}
       {c.view}
     </Modal>
   )

@@ -314,6 +314,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/clients/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End the leases of clients; each finds out when it next renews */
+        post: operations["end-leases"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/clients/nudge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have clients renew at once (FORCERENEW, RFC 6704) */
+        post: operations["nudge-clients"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/clients/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask whether clients answer now, by ARP or echo */
+        post: operations["reach-clients"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/clients/wake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Wake clients (Wake-on-LAN), where their link allows it */
+        post: operations["wake-clients"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/codebooks": {
         parameters: {
             query?: never;
@@ -1393,6 +1461,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scopes/{name}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The edits that move everybody from a scope to another one of its link; nothing is changed */
+        get: operations["propose-move"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -1703,6 +1788,32 @@ export interface components {
             reason: string;
             /** Format: date-time */
             until: string;
+        };
+        ActRequest: {
+            addresses?: string[];
+            /** @description Only say what would happen */
+            dryRun?: boolean;
+            /** @description All clients with an active lease in this scope, 1,000 at most */
+            scope?: string;
+            /** @description When leases are ended: only those at whose address nobody answers */
+            silent?: boolean;
+        };
+        ActedOn: {
+            applied: boolean;
+            clients: components["schemas"]["ActedOne"][];
+            text: string;
+        };
+        ActedOne: {
+            address: string;
+            hardware?: string;
+            hostname?: string;
+            /**
+             * @description another: another machine answers there; unreachable: no probe reaches it from this server
+             * @enum {string}
+             */
+            outcome: "answers" | "another" | "silent" | "unreachable" | "woken" | "nudged" | "ended" | "refused";
+            scope?: string;
+            text: string;
         };
         Advice: {
             code: string;
@@ -2805,6 +2916,8 @@ export interface components {
             standAside: boolean;
             /** @description Clients of other links may choose a scope of it (option 118) */
             subnetSelection: boolean;
+            /** @description Its clients may be woken (Wake-on-LAN) */
+            wake: boolean;
         };
         LinkEdit: {
             /** @description Values of fields of your own, by name; an empty one is taken away */
@@ -2825,6 +2938,8 @@ export interface components {
             standAside?: boolean;
             /** @description Clients of other links may choose a scope of it (option 118) */
             subnetSelection?: boolean;
+            /** @description Let people wake its clients (Wake-on-LAN) */
+            wake?: boolean;
         };
         List: {
             entries: string[];
@@ -2892,6 +3007,22 @@ export interface components {
         LiveRevision: {
             /** Format: int64 */
             revision: number;
+        };
+        Move: {
+            /**
+             * Format: int64
+             * @description With an active lease
+             */
+            clients: number;
+            edits: components["schemas"]["Edit"][];
+            /**
+             * Format: int64
+             * @description That move along, to the same place in the other scope where that is free
+             */
+            reservations: number;
+            /** @description The other scope has too few addresses for all */
+            short: boolean;
+            text: string;
         };
         Neighbour: {
             address: string;
@@ -5781,6 +5912,138 @@ export interface operations {
             };
         };
     };
+    "end-leases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActedOn"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "nudge-clients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActedOn"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reach-clients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActedOn"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "wake-clients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActedOn"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-codebooks": {
         parameters: {
             query?: never;
@@ -8137,6 +8400,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageCell"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "propose-move": {
+        parameters: {
+            query: {
+                /** @description The scope that they are to move to */
+                to: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Move"];
                 };
             };
             /** @description Error */

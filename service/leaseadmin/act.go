@@ -1,0 +1,166 @@
+package leaseadmin
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"strings"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/lease"
+	"yarnpost/core/plan"
+)
+
+// Act is something that a person does to a client.
+type Act string
+
+// What can be done to clients, one or many.
+const (
+	Reach     Act = "reach"      // ask whether it answers now
+	Wake      Act = "wake"       // send it a magic packet
+	Nudge     Act = "nudge"      // have it renew at once
+	End       Act = "end"        // end its lease
+	EndSilent Act = "end-silent" // end its lease if nobody answers there
+)
+
+// Outcome is what became of a client that was acted on.
+type Outcome string
+
+// The outcomes.
+const (
+	Answers     Outcome = "answers"
+	Another     Outcome = "another" // another machine answers for its address
+	Silent      Outcome = "silent"
+	Unreachable Outcome = "unreachable" // no probe reaches it from here
+	Woken       Outcome = "woken"       // the packet left; whether it wakes, its next message tells
+	Nudged      Outcome = "nudged"
+	Ended       Outcome = "ended"
+	Refused     Outcome = "refused"
+)
+
+// Client is who has, or last had, an address, as far as is known.
+type Client struct {
+	Address  netip.Addr
+	Scope    string
+	Hardware addr.Hardware
+	Hostname string
+	Lease    *lease.Lease // or nil
+	link     *plan.Link
+	subnet   netip.Prefix
+}
+
+// Acted is what became, or would become, of one client.
+type Acted struct {
+	Client
+	Outcome Outcome
+	Text    string
+}
+
+// Client finds who has an address: its active lease, or else the client that it is reserved
+// for, or else whoever had it last.
+func (d *Admin) Client(a netip.Addr) Client {
+	c := Client{Address: a}
+	d.Engine.With(func(t *lease.Table) {
+		p := t.Plan()
+		if v := p.ScopeAt(a); v != nil {
+			c.Scope, c.subnet, c.link = v.Name, v.Subnet, p.Link(v.Link)
+		}
+		if c.Lease = t.At(a); c.Lease != nil && c.Lease.Status == lease.Free {
+			c.Lease = nil
+		}
+		r := p.ReservationAt(a)
+		if c.Lease != nil && (c.Lease.Status == lease.Active || r == nil || r.Hardware == "") {
+			c.Hardware, c.Hostname = c.Lease.Hardware, c.Lease.Hostname
+		} else if r != nil {
+			c.Hardware, c.Hostname = r.Hardware, r.Hostname
+		}
+	})
+	return c
+}
+
+// Act does something to the client of an address, or says what it would do. Refusals are an
+// outcome, so that of many clients each has its own.
+func (d *Admin) Act(ctx context.Context, act Act, a netip.Addr, preview bool) Acted {
+	c := d.Client(a)
+	out := Acted{Client: c}
+	var err error
+	switch act {
+	case Reach:
+		return d.reach(c)
+	case Wake:
+		out.Outcome = Woken
+		out.Text, err = d.wake(c, preview)
+	case Nudge:
+		out.Outcome, out.Text = Nudged, "is told to renew at once"
+		if c.Lease == nil || c.Lease.Status != lease.Active {
+			err = fmt.Errorf("%w: %s is not active", ErrNoLease, a)
+		} else if err = d.MayNudge(c.Lease); err == nil && !preview {
+			err = d.Nudge(c.Lease)
+		}
+	case EndSilent:
+		if r := d.reach(c); r.Outcome != Silent {
+			out.Outcome, out.Text = Refused, r.Text+", so its lease stays"
+			return out
+		}
+		fallthrough
+	case End:
+		var e Ending
+		out.Outcome = Ended
+		e, err = d.End(ctx, a, preview)
+		out.Text = e.Text
+	}
+	if err != nil {
+		out.Outcome, out.Text = Refused, strings.TrimPrefix(err.Error(), plan.ErrRefused.Error()+": ")
+	}
+	return out
+}
+
+// reach asks whether the client of an address answers now.
+func (d *Admin) reach(c Client) Acted {
+	who, probed := d.Engine.ProbeNow(c.Address)
+	switch out := (Acted{Client: c}); {
+	case !probed:
+		out.Outcome, out.Text = Unreachable, "no probe reaches it from here"
+		return out
+	case !who.Answered:
+		out.Outcome, out.Text = Silent, "nobody answers"
+		return out
+	case c.Hardware != "" && who.Hardware != "" && who.Hardware != c.Hardware:
+		out.Outcome, out.Text = Another, "another machine answers, "+who.Hardware.String()
+		return out
+	default:
+		out.Outcome, out.Text = Answers, joined("answers", from(who))
+		return out
+	}
+}
+
+// wake sends a client a magic packet: on a link of this host as a frame, elsewhere as a
+// broadcast directed at its subnet.
+func (d *Admin) wake(c Client, preview bool) (string, error) {
+	switch {
+	case len(c.Hardware) != 6:
+		return "", plan.Refused("%s cannot be woken: no Ethernet address of its client is known", c.Address)
+	case c.link == nil:
+		return "", plan.Refused("%s cannot be woken: it is in no scope", c.Address)
+	case !c.link.Wake:
+		return "", plan.Refused("clients of link %s are not woken: yarnpost link edit %s --wake allows it", c.link.Name, c.link.Name)
+	}
+	from, i := d.Host.From(c.Address)
+	if i == nil && (!from.IsValid() || from.IsLoopback()) {
+		return "", plan.Refused("%s cannot be woken: this server only has an address on loopback, and reaches no client", c.Address)
+	}
+	everybody := addr.Broadcast(c.subnet)
+	text := "a magic packet goes to " + everybody.String() + ", if routers let it through"
+	if i != nil {
+		text = "a magic packet goes onto " + i.Name
+	}
+	if preview {
+		return text, nil
+	}
+	d.Log.Info("waking a client", "address", c.Address, "hardware", c.Hardware)
+	if i != nil {
+		return text, d.Wire.Wake(i, net.HardwareAddr(c.Hardware))
+	}
+	return text, d.Wire.WakeBeyond(everybody, net.HardwareAddr(c.Hardware))
+}

@@ -30,7 +30,7 @@ var layers = [][]string{
 	{"yarnpost/service/observe", "yarnpost/service/probe"},
 	{"yarnpost/service/engine"}, {"yarnpost/service/report"},
 	{"yarnpost/service/samples", "yarnpost/service/auditor", "yarnpost/service/alert", "yarnpost/service/host", "yarnpost/service/trials",
-		"yarnpost/service/leaseadmin", "yarnpost/service/rehearse", "yarnpost/service/setback", "yarnpost/service/backup"},
+		"yarnpost/service/leaseadmin", "yarnpost/service/rehearse", "yarnpost/service/setback", "yarnpost/service/backup", "yarnpost/service/scheduled"},
 	{"yarnpost/service/change"},
 	{"yarnpost/service/failover"},
 	{"yarnpost/service/compare", "yarnpost/service/drill", "yarnpost/service/prepare"},

@@ -83,6 +83,33 @@ type AuditRun struct {
 	Notes    int       `json:"notes"`
 }
 
+// AuditDifference is what changed between two audits.
+type AuditDifference struct {
+	From   AuditRun  `json:"from"`
+	To     AuditRun  `json:"to"`
+	Came   []Finding `json:"came" doc:"Found by the later one alone; the worst first"`
+	Went   []Finding `json:"went" doc:"Found by the earlier one alone"`
+	Stayed int       `json:"stayed" doc:"Found by both"`
+	Text   string    `json:"text"`
+}
+
+// ReportSchedule says when reports are made, kept, and sent where alerts go.
+type ReportSchedule struct {
+	Every  string     `json:"every" doc:"Time between two, such as 7d; empty for none" example:"7d"`
+	Begins time.Time  `json:"begins,omitzero" doc:"When the first is made; the others follow at the same distance. Now, if left out"`
+	Keep   int        `json:"keep,omitempty" doc:"So many are kept; 12 if left out"`
+	Next   *time.Time `json:"next,omitempty" readOnly:"true" doc:"When the next is made"`
+}
+
+// Report is a report that was made on schedule.
+type Report struct {
+	Number   int64     `json:"number"`
+	At       time.Time `json:"at"`
+	Severity string    `json:"severity,omitempty" doc:"The worst that it tells of"`
+	Text     string    `json:"text" doc:"In one line"`
+	Size     int       `json:"size" doc:"In octets"`
+}
+
 // FindingCode is a kind of finding.
 type FindingCode struct {
 	Code     string `json:"code"`

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"cmp"
+	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -81,8 +82,13 @@ func auditCommands() []command {
 		{name: "audit report", short: "The last audit with all its reader has to know, in one file of HTML", most: 0,
 			flags: func(f *flag.FlagSet) func(*call) error {
 				out := f.String("out", "yarnpost-audit.html", "`file` to write (- for standard output)")
+				number := f.Int64("number", 0, "instead the scheduled report of this `number`")
 				return func(k *call) error {
-					b, err := k.client.AuditReport(k.ctx)
+					read := k.client.AuditReport
+					if *number > 0 {
+						read = func(ctx context.Context) ([]byte, error) { return k.client.Report(ctx, *number) }
+					}
+					b, err := read(k.ctx)
 					if err != nil {
 						return err
 					}
@@ -112,6 +118,7 @@ func auditCommands() []command {
 					return k.show(list, t, "No audit was made yet; yarnpost audit run makes one.")
 				}
 			}},
+		compareAuditsCommand(), reportsCommand(), scheduleCommand(),
 		{name: "audit codes", args: "[CODE]", short: "Every kind of finding, and what it means", most: 1,
 			flags: func(*flag.FlagSet) func(*call) error { return func(k *call) error { return k.findingCodes() } }},
 		{name: "sweep list", short: "What could be cleared: abandoned addresses, unclaimed reservations, stale records", most: 0,

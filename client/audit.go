@@ -2,9 +2,11 @@ package client
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
+	"time"
 
 	"yarnpost/api"
 )
@@ -56,6 +58,37 @@ func (c *Client) Acknowledge(ctx context.Context, in api.Acknowledge) ([]api.Fin
 // AuditReport is the report as one file of HTML.
 func (c *Client) AuditReport(ctx context.Context) (out []byte, err error) {
 	err = c.call(ctx, http.MethodGet, "/api/audit/report", nil, nil, &out)
+	return out, err
+}
+
+// CompareAudits tells what changed between the last audits up to two moments.
+func (c *Client) CompareAudits(ctx context.Context, from, to time.Time) (api.AuditDifference, error) {
+	v := values("from", from.Format(time.RFC3339Nano))
+	if !to.IsZero() {
+		v.Set("to", to.Format(time.RFC3339Nano))
+	}
+	return get[api.AuditDifference](ctx, c, "/api/audit/between", v)
+}
+
+// Reports lists the reports that were made on schedule.
+func (c *Client) Reports(ctx context.Context) ([]api.Report, error) {
+	return items[api.Report](ctx, c, "/api/audit/reports", nil)
+}
+
+// ReportSchedule tells when reports are made.
+func (c *Client) ReportSchedule(ctx context.Context) (api.ReportSchedule, error) {
+	return get[api.ReportSchedule](ctx, c, "/api/audit/schedule", nil)
+}
+
+// SetReportSchedule sets when reports are made.
+func (c *Client) SetReportSchedule(ctx context.Context, in api.ReportSchedule) (out api.ReportSchedule, err error) {
+	err = c.call(ctx, http.MethodPut, "/api/audit/schedule", nil, in, &out)
+	return out, err
+}
+
+// Report is a report that was made on schedule, as one file of HTML.
+func (c *Client) Report(ctx context.Context, number int64) (out []byte, err error) {
+	err = c.call(ctx, http.MethodGet, fmt.Sprintf("/api/audit/reports/%d", number), nil, nil, &out)
 	return out, err
 }
 

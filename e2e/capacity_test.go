@@ -37,6 +37,7 @@ type desk struct {
 	deaf   bool
 	heard  []string // what and code, in order
 	faults []string
+	pages  []string // of reports
 	*httptest.Server
 }
 
@@ -60,7 +61,7 @@ func (d *desk) take(w http.ResponseWriter, r *http.Request) {
 	}
 	var e struct {
 		SpecVersion, ID, Source, Type, Time, Subject, DataContentType string
-		Data                                                          struct{ Code, Text, Server string }
+		Data                                                          struct{ Code, Text, Server, Page string }
 	}
 	if err := json.Unmarshal(body, &e); err != nil || e.SpecVersion != "1.0" || e.ID == "" || e.Source == "" || e.Time == "" {
 		d.faults = append(d.faults, fmt.Sprintf("no CloudEvent 1.0: %s (%v)", body, err))
@@ -68,6 +69,9 @@ func (d *desk) take(w http.ResponseWriter, r *http.Request) {
 	if r.Header.Get("Content-Type") != "application/cloudevents+json" ||
 		r.Header.Get(alert.SignatureHeader) != alert.Sign([]byte(deskSecret), body) {
 		d.faults = append(d.faults, fmt.Sprintf("headers %v", r.Header))
+	}
+	if e.Type == "yarnpost.report" {
+		d.pages = append(d.pages, e.Data.Page)
 	}
 	d.heard = append(d.heard, strings.TrimPrefix(e.Type, "yarnpost.alert.")+" "+e.Data.Code)
 }

@@ -204,6 +204,7 @@ func parts(n *node.Node, access *accounts.Keeper) httpd.Parts {
 		Prepared: n.Prepared, Leases: n.Leases, Pair: n.Pair,
 		Compare: n.Compare,
 		Drills:  n.Drills, Host: n.Host, Trials: n.Trials, Samples: n.Samples, Audits: n.Audits, Facts: n.Facts, Alerts: n.Alerts,
+		Scheduled:  n.Scheduled,
 		Rehearsals: n.Rehearsals, Trail: n.Trail, Access: access, Events: n.Events, Registry: n.Metrics.Registry, Permits: n.Permits,
 		Clock:   n.Clock,
 		Started: n.Started}

@@ -32,6 +32,8 @@ const CapacityScope = lazy(() => import('./pages/capacityscope'))
 const Sizing = lazy(() => import('./pages/sizing'))
 const Audit = lazy(() => import('./pages/audit'))
 const GoneFindings = lazy(() => import('./pages/gone'))
+const ComparedAudits = lazy(() => import('./pages/compared'))
+const Reports = lazy(() => import('./pages/reports'))
 const Sweep = lazy(() => import('./pages/sweep'))
 const Alerts = lazy(() => import('./pages/alerts'))
 const PairPage = lazy(() => import('./pages/pair'))
@@ -206,6 +208,8 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
               <Route path="/capacity/:name" element={<CapacityScope />} />
               <Route path="/audit" element={<Audit />} />
               <Route path="/audit/gone" element={<GoneFindings />} />
+              <Route path="/audit/compared" element={<ComparedAudits />} />
+              <Route path="/audit/reports" element={<Reports />} />
               <Route path="/audit/sweep" element={<Sweep />} />
               <Route path="/audit/alerts" element={<Alerts />} />
               <Route path="/pair" element={<PairPage />} />

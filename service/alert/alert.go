@@ -247,7 +247,7 @@ func (r *Manager) enqueue(ctx context.Context, a *Alert) {
 		return
 	}
 	a.unsaved = false
-	r.nudge()
+	r.Wake()
 }
 
 func severityOf(word string) audit.Severity {
@@ -258,7 +258,8 @@ func severityOf(word string) audit.Severity {
 	return s
 }
 
-func (r *Manager) nudge() {
+// Wake has what is queued sent.
+func (r *Manager) Wake() {
 	select {
 	case r.wake <- struct{}{}:
 	default:

@@ -214,6 +214,8 @@ type data struct {
 	Command  string     `json:"command,omitempty"`
 	Since    time.Time  `json:"since"`
 	Ended    *time.Time `json:"ended,omitempty"`
+	Report   int64      `json:"report,omitempty"` // its number
+	Page     string     `json:"page,omitempty"`   // of a report, in HTML; empty once it is no longer kept
 }
 
 // SignatureHeader carries the HMAC of a body, with SHA-256 and the target's secret,
@@ -233,14 +235,25 @@ func (r *Manager) webhook(ctx context.Context, t store.Target, u *url.URL, q sto
 		number = q.At.UnixNano()
 	}
 	f := q.Alert.Finding
+	kind := "yarnpost.alert." + q.What
+	if q.Report != 0 {
+		kind = "yarnpost.report"
+	}
 	e := event{SpecVersion: "1.0", ID: fmt.Sprintf("%s-%d", q.Server, number), Source: "/yarnpost/" + url.PathEscape(q.Server),
-		Type: "yarnpost.alert." + q.What,
+		Type: kind,
 		Time: q.At.UTC(), Subject: q.Alert.Key, ContentType: "application/json", Data: data{Server: q.Server, Code: f.ID,
 			Severity: f.Severity.String(), Subject: f.Subject, Scope: f.Scope, Text: said(q), Mend: f.Mend, Command: f.Command,
 			Since: q.Alert.Since.UTC()}}
 	if !q.Alert.Ended.IsZero() {
 		end := q.Alert.Ended.UTC()
 		e.Data.Ended = &end
+	}
+	if q.Report != 0 {
+		page, _, err := r.store.ReportPage(ctx, q.Report)
+		if err != nil {
+			return err
+		}
+		e.Data.Report, e.Data.Page = q.Report, string(page)
 	}
 	body, err := json.Marshal(e)
 	if err != nil {

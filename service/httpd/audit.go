@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/plan"
 	"yarnpost/service/auditor"
 	"yarnpost/service/permit"
+	"yarnpost/service/store"
 )
 
 func (s *Server) registerAudit(a huma.API) {
@@ -61,7 +62,7 @@ func (s *Server) registerAudit(a huma.API) {
 		})
 	huma.Register(a, op("past-findings", http.MethodGet, "/api/audit/past", "What audits found and is gone; the last to go first", "audit", permit.See),
 		func(ctx context.Context, in *struct {
-			Days int `query:"days" default:"30" minimum:"1" maximum:"90"`
+			Days int `query:"days" default:"30" minimum:"1" maximum:"366"`
 		}) (*body[api.Page[api.Finding]], error) {
 			list, err := s.Audits.Past(ctx, s.Clock.Now().AddDate(0, 0, -in.Days))
 			if err != nil {
@@ -79,12 +80,17 @@ func (s *Server) registerAudit(a huma.API) {
 			}
 			out := []api.AuditRun{}
 			for _, r := range list {
-				out = append(out, api.AuditRun{ID: r.ID, At: r.At.UTC(), Why: r.Why, Took: r.Took.Seconds(), Leases: r.Counts["leases"],
-					Troubles: r.Counts["trouble"], Warnings: r.Counts["warning"], Notes: r.Counts["note"]})
+				out = append(out, runView(r))
 			}
 			return listed(s, out)
 		})
 	s.registerFindings(a)
+	s.registerReports(a)
+}
+
+func runView(r store.AuditRun) api.AuditRun {
+	return api.AuditRun{ID: r.ID, At: r.At.UTC(), Why: r.Why, Took: r.Took.Seconds(), Leases: r.Counts["leases"],
+		Troubles: r.Counts["trouble"], Warnings: r.Counts["warning"], Notes: r.Counts["note"]}
 }
 
 // registerFindings has what is done about findings.

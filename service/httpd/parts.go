@@ -33,6 +33,7 @@ import (
 	"yarnpost/service/rehearse"
 	"yarnpost/service/report"
 	"yarnpost/service/samples"
+	"yarnpost/service/scheduled"
 	"yarnpost/service/store"
 	"yarnpost/service/trials"
 )
@@ -55,6 +56,7 @@ type Parts struct {
 	Audits     Audits
 	Facts      Facts
 	Alerts     Alerts
+	Scheduled  Scheduled
 	Rehearsals Rehearsals
 	Trail      Trail
 	Access     Access
@@ -115,6 +117,9 @@ type Store interface {
 	Minutes(ctx context.Context, key string, from time.Time) ([]store.Sampled, error)
 	Hours(ctx context.Context, key string, from time.Time) (start time.Time, hours []capacity.HourRow, err error)
 	AuditRuns(ctx context.Context, limit int) ([]store.AuditRun, error)
+	Schedule(context.Context) (store.Schedule, error)
+	Reports(context.Context) ([]store.Report, error)
+	ReportPage(ctx context.Context, id int64) (page []byte, ok bool, err error)
 	Trail(context.Context, store.TrailQuery) ([]store.Deed, error)
 	Targets(context.Context) ([]store.Target, error)
 	SaveTarget(ctx context.Context, t store.Target, said time.Time) error
@@ -223,7 +228,15 @@ type Audits interface {
 	Run(ctx context.Context, why string, slow bool) (auditor.Report, error)
 	Last(context.Context) (auditor.Report, bool)
 	Past(ctx context.Context, since time.Time) ([]auditor.Entry, error)
+	// Between compares the last audits up to two moments.
+	Between(ctx context.Context, from, to time.Time) (auditor.Difference, error)
 	Acknowledge(ctx context.Context, keys []string, by, reason string, until time.Time) ([]auditor.Entry, error)
+}
+
+// Scheduled makes reports on a schedule.
+type Scheduled interface {
+	Set(context.Context, store.Schedule) error
+	MakeWith(scheduled.Maker)
 }
 
 // Facts are what audits are about.

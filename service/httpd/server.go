@@ -148,6 +148,7 @@ func (s *Server) build() {
 	s.mux = mux
 	s.Pair.KeepAccess(s.Access, s.carryOut)
 	s.Facts.CertificateEnds(s.certificateEnds)
+	s.Scheduled.MakeWith(s.scheduledReport)
 	doc := NewAPI(mux, s).OpenAPI()
 	s.lenient, s.operations = lenient(doc), routes(doc)
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {

@@ -36,6 +36,7 @@ var deeds = map[string]string{
 	"nudge": "had clients renew", "run-trial": "made a trial", "run-preflight": "looked at the host", "forget-relays": "forgot relays",
 	"put-target": "set a target of alerts", "remove-target": "removed a target of alerts", "try-target": "tried a target of alerts",
 	"silence-alerts": "silenced alerts", "acknowledge-findings": "acknowledged findings", "run-audit": "ran an audit",
+	"set-report-schedule": "set when reports are made",
 	"add-account": "made an account", "close-account": "closed an account",
 	"add-token": "made a token", "revoke-token": "revoked a token", "change-password": "replaced a password",
 	"invite-partner": "invited a partner", "join-pair": "joined a pair", "declare-down": "declared the partner down",

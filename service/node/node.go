@@ -38,6 +38,7 @@ import (
 	"yarnpost/service/rehearse"
 	"yarnpost/service/report"
 	"yarnpost/service/samples"
+	"yarnpost/service/scheduled"
 	"yarnpost/service/setback"
 	"yarnpost/service/store"
 	"yarnpost/service/trail"
@@ -88,6 +89,7 @@ type Node struct {
 	Rehearsals *rehearse.Rehearsals
 	Trail      *trail.Trail
 	Backups    *backup.Keeper
+	Scheduled  *scheduled.Keeper
 	SetBack    *setback.Keeper
 
 	log     *slog.Logger
@@ -227,6 +229,8 @@ func (n *Node) wireAudits() {
 		Work: n.work, Clock: n.Clock, Log: c.Log})
 	n.Alerts = alert.New(alert.Config{Server: n.Pair.Name, Sends: n.Pair.Sends, Allowed: c.AlertsTo, Tell: n.Pair.TellAlerts}, n.Store,
 		n.Clock, c.Log)
+	n.Scheduled = scheduled.New(scheduled.Parts{Store: n.Store, Sends: n.Pair.Sends, Share: n.Alerts.Share, Wake: n.Alerts.Wake,
+		Server: n.Pair.Name, Clock: n.Clock, Log: c.Log})
 	n.Facts = facts.New(facts.Parts{Engine: n.Engine, Host: n.Host, Pair: n.Pair, Store: n.Store, Compare: n.Compare, Samples: n.Samples,
 		Trials: n.Trials, Reports: n.Reports, Journal: n.journal, Alerts: n.Alerts, Drops: n.wire.Drops, Health: n.Health,
 		SetBack: n.SetBack.Text,
@@ -258,6 +262,7 @@ func (n *Node) keepGoing() {
 	w.Every(time.Second, "a change in doubt", n.Plans.Settle)
 	w.Every(time.Second, "changes in preparation", n.Prepared.Tick)
 	w.Every(10*time.Second, "backups", n.Backups.Tick)
+	w.Every(5*time.Second, "scheduled reports", n.Scheduled.Tick)
 	w.Every(time.Minute, "a sweep", alone(n.Engine.SweepSets))
 	w.Every(recallPause, "what is remembered", n.keepRecall)
 	w.Every(5*time.Second, "trials", n.Trials.RunDue)

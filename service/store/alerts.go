@@ -46,9 +46,10 @@ type Queued struct {
 	Tries  int    `json:"-"`
 	Failed string `json:"-"`
 	At     time.Time
-	What   string // fired, cleared, or test
+	What   string // fired, cleared, report, or test
 	Server string
 	Alert  Alert
+	Report int64 `json:",omitempty"` // the number of the report that goes with it
 }
 
 // alertsKept is for how long alerts that ended are kept.
@@ -166,6 +167,7 @@ type AlertSettings struct {
 	Targets  []SharedTarget  `json:"targets"`
 	Silences []SharedSilence `json:"silences"`
 	Gone     []Gone          `json:"gone"`
+	Reports  *Schedule       `json:"reports,omitempty"` // when reports are made
 }
 
 // SharedSilence is a silence with when it was last changed.
@@ -218,6 +220,11 @@ func (s *Store) AlertSettings(ctx context.Context) (out AlertSettings, err error
 	if err != nil {
 		return out, fmt.Errorf("read where alerts go: %w", err)
 	}
+	if c, err := s.Schedule(ctx); err != nil {
+		return out, err
+	} else if !c.Changed.IsZero() {
+		out.Reports = &c
+	}
 	return out, nil
 }
 
@@ -256,6 +263,10 @@ func (s *Store) TakeAlertSettings(ctx context.Context, in AlertSettings) (taken 
 			if err := takeAway(ctx, tx, g); err != nil {
 				return err
 			}
+		}
+		if in.Reports != nil {
+			_, err := tx.Exec(ctx, putSchedule, in.Reports.row()...)
+			return err
 		}
 		return nil
 	})

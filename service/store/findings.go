@@ -18,6 +18,11 @@ type Finding struct {
 	Body        json.RawMessage
 }
 
+// WasThere reports whether an audit of a moment found it.
+func (f *Finding) WasThere(at time.Time) bool {
+	return !f.First.After(at) && (f.Gone.IsZero() || f.Gone.After(at))
+}
+
 // AuditRun is one audit that was made.
 type AuditRun struct {
 	ID     int64
@@ -36,8 +41,9 @@ type Acknowledged struct {
 	Reason string    `json:"reason"`
 }
 
-// goneKept is for how long it is kept that something was found and is gone.
-const goneKept = 90 * 24 * time.Hour
+// goneKept is for how long it is kept that something was found and is gone, and that an audit
+// was made.
+const goneKept = 366 * 24 * time.Hour
 
 // SaveAudit records what an audit found: what is not among it any more is gone since
 // then. It gives the number of the run.
@@ -55,16 +61,19 @@ func (s *Store) SaveAudit(ctx context.Context, r AuditRun, keys []string, bodies
 		if _, err := tx.Exec(ctx, "update finding set gone = $1 where gone is null and not (key = any($2))", r.At, keys); err != nil {
 			return err
 		}
+		if _, err := tx.Exec(ctx, `insert into finding_past select key, first, gone, body from finding
+			where gone is not null and key = any($1)`, keys); err != nil {
+			return err
+		}
 		if _, err := tx.Exec(ctx, `insert into finding (key, first, last, body) select k, $1, $1, b::jsonb from unnest($2::text[], $3::text[]) x(k, b)
 			on conflict (key) do update set last = excluded.last, body = excluded.body,
 				first = case when finding.gone is null then finding.first else excluded.first end, gone = null`, r.At, keys, texts); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "delete from finding where gone < $1", r.At.Add(-goneKept)); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, "delete from audit_run where at < $1", r.At.Add(-goneKept)); err != nil {
-			return err
+		for _, old := range []string{"finding where gone", "finding_past where gone", "audit_run where at"} {
+			if _, err := tx.Exec(ctx, "delete from "+old+" < $1", r.At.Add(-goneKept)); err != nil {
+				return err
+			}
 		}
 		return tx.QueryRow(ctx, "insert into audit_run (at, why, took, counts) values ($1, $2, $3, $4) returning id", r.At, r.Why, r.Took.Milliseconds(),
 			counts).Scan(&id)
@@ -77,7 +86,18 @@ func (s *Store) SaveAudit(ctx context.Context, r AuditRun, keys []string, bodies
 
 // Findings lists what audits found: what is there, and what went since a moment.
 func (s *Store) Findings(ctx context.Context, goneSince time.Time) ([]Finding, error) {
-	rows, err := s.pool.Query(ctx, "select key, first, last, coalesce(gone, 'epoch'), body from finding where gone is null or gone >= $1", goneSince)
+	return s.findings(ctx, "select key, first, last, coalesce(gone, 'epoch'), body from finding where gone is null or gone >= $1", goneSince)
+}
+
+// FindingsBetween lists each time that a finding was there within a span, also of those that went
+// and came again.
+func (s *Store) FindingsBetween(ctx context.Context, from, to time.Time) ([]Finding, error) {
+	return s.findings(ctx, `select key, first, last, coalesce(gone, 'epoch'), body from finding where (gone is null or gone >= $1) and first <= $2
+		union all select key, first, gone, gone, body from finding_past where gone >= $1 and first <= $2`, from, to)
+}
+
+func (s *Store) findings(ctx context.Context, query string, args ...any) ([]Finding, error) {
+	rows, err := s.pool.Query(ctx, query, args...)
 	if err != nil {
 		return nil, fmt.Errorf("read findings: %w", err)
 	}
@@ -92,7 +112,20 @@ func (s *Store) Findings(ctx context.Context, goneSince time.Time) ([]Finding, e
 
 // AuditRuns lists audits, newest first.
 func (s *Store) AuditRuns(ctx context.Context, limit int) ([]AuditRun, error) {
-	rows, err := s.pool.Query(ctx, "select id, at, why, took, counts from audit_run order by id desc limit $1", limit)
+	return s.runs(ctx, "order by id desc limit $1", limit)
+}
+
+// AuditAt is the last audit that was made up to a moment; ok is false if none is on record.
+func (s *Store) AuditAt(ctx context.Context, at time.Time) (r AuditRun, ok bool, err error) {
+	list, err := s.runs(ctx, "where at <= $1 order by at desc limit 1", at)
+	if err != nil || len(list) == 0 {
+		return r, false, err
+	}
+	return list[0], true, nil
+}
+
+func (s *Store) runs(ctx context.Context, which string, args ...any) ([]AuditRun, error) {
+	rows, err := s.pool.Query(ctx, "select id, at, why, took, counts from audit_run "+which, args...)
 	if err != nil {
 		return nil, fmt.Errorf("read audits: %w", err)
 	}

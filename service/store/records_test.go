@@ -32,7 +32,7 @@ func ok[T any](t *testing.T) func(T, error) T {
 }
 
 // What an audit finds has a story: since when it is there, when it went, and that it is
-// another story when it comes back. Of two acknowledgements the newer one counts.
+// another story when it comes back.
 func TestFindingsOnRecord(t *testing.T) {
 	s := open(t, fresh(t))
 	ctx := context.Background()
@@ -76,14 +76,41 @@ func TestFindingsOnRecord(t *testing.T) {
 	if got := story(4); got != "b 3-3 gone 4" {
 		t.Errorf("with nothing left: %s", got)
 	}
+	// Each time that one was there is on record, so that any two audits can be compared.
+	between := func(hour int) string {
+		var out []string
+		for _, f := range ok[[]Finding](t)(s.FindingsBetween(ctx, began, began.Add(9*time.Hour))) {
+			if f.WasThere(began.Add(time.Duration(hour) * time.Hour)) {
+				out = append(out, f.Key)
+			}
+		}
+		slices.Sort(out)
+		return strings.Join(out, "")
+	}
+	if got := []string{between(0), between(1), between(2), between(3), between(4)}; !slices.Equal(got, []string{"", "ab", "ac", "b", ""}) {
+		t.Errorf("audits found %q", got)
+	}
+	last, known, err := s.AuditAt(ctx, began.Add(150*time.Minute))
+	if err != nil || !known || last.Why != "hour 2" {
+		t.Errorf("the audit up to half past two is %+v, %v", last, err)
+	}
+	if _, known, err := s.AuditAt(ctx, began); known || err != nil {
+		t.Errorf("there is an audit before the first: %v", err)
+	}
 	runs := ok[[]AuditRun](t)(s.AuditRuns(ctx, 3))
 	if len(runs) != 3 || runs[0].Why != "hour 4" || runs[0].Took != 1500*time.Millisecond || runs[2].Counts["leases"] != 2 {
 		t.Errorf("the runs are %+v", runs)
 	}
-	audit(24*91, "d")
-	if got := story(0); got != "d 2184-2184" {
-		t.Errorf("after three months: %s", got)
+	audit(24*367, "d")
+	if got := story(0); got != "d 8808-8808" {
+		t.Errorf("after a year: %s", got)
 	}
+}
+
+// Of two acknowledgements the newer one counts.
+func TestAcknowledgedOnRecord(t *testing.T) {
+	s := open(t, fresh(t))
+	ctx := context.Background()
 	said := func(by string, minute int) Acknowledged {
 		return Acknowledged{Key: "d", By: by, At: began.Add(time.Duration(minute) * time.Minute),
 			Until: time.Now().Add(time.Hour).Truncate(time.Microsecond), Reason: "it may"}

@@ -24,6 +24,8 @@ const groups = {
   audit: [
     ['/audit', 'Findings'],
     ['/audit/gone', 'Gone'],
+    ['/audit/compared', 'Compared'],
+    ['/audit/reports', 'Reports'],
     ['/audit/sweep', 'Sweep'],
     ['/audit/alerts', 'Alerts'],
   ],

@@ -160,6 +160,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audit/between": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changed between two audits of any dates */
+        get: operations["compare-audits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audit/codes": {
         parameters: {
             query?: never;
@@ -211,6 +228,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audit/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reports that were made on schedule, newest first */
+        get: operations["list-reports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit/reports/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A report that was made on schedule: one file of HTML */
+        get: operations["show-report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audit/runs": {
         parameters: {
             query?: never;
@@ -223,6 +274,24 @@ export interface paths {
         put?: never;
         /** Make an audit now */
         post: operations["run-audit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When reports are made */
+        get: operations["show-report-schedule"];
+        /** Set when reports are made, kept, and sent where alerts go */
+        put: operations["set-report-schedule"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1930,6 +1999,20 @@ export interface components {
             /** @description Options it asks for, by code or name */
             wants?: string[];
         };
+        AuditDifference: {
+            /** @description Found by the later one alone; the worst first */
+            came: components["schemas"]["Finding"][];
+            from: components["schemas"]["AuditRun"];
+            /**
+             * Format: int64
+             * @description Found by both
+             */
+            stayed: number;
+            text: string;
+            to: components["schemas"]["AuditRun"];
+            /** @description Found by the earlier one alone */
+            went: components["schemas"]["Finding"][];
+        };
         AuditOrder: {
             /** @description The neighbours take the place of those that were named before; none forgets them */
             named?: boolean;
@@ -3485,6 +3568,23 @@ export interface components {
              */
             total: number;
         };
+        PageReport: {
+            items: components["schemas"]["Report"][];
+            /** @description Servers that could not be asked, so that what they know is not here */
+            missing?: string[];
+            /** @description Pass as after to get the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description Of the plan when this was read
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many there are on all pages together
+             */
+            total: number;
+        };
         PageReservation: {
             items: components["schemas"]["Reservation"][];
             /** @description Servers that could not be asked, so that what they know is not here */
@@ -4211,6 +4311,43 @@ export interface components {
             named: boolean;
             /** @description Usually busy, and quiet for unusually long */
             silent: boolean;
+        };
+        Report: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            number: number;
+            /** @description The worst that it tells of */
+            severity?: string;
+            /**
+             * Format: int64
+             * @description In octets
+             */
+            size: number;
+            /** @description In one line */
+            text: string;
+        };
+        ReportSchedule: {
+            /**
+             * Format: date-time
+             * @description When the first is made; the others follow at the same distance. Now, if left out
+             */
+            begins?: string;
+            /**
+             * @description Time between two, such as 7d; empty for none
+             * @example 7d
+             */
+            every: string;
+            /**
+             * Format: int64
+             * @description So many are kept; 12 if left out
+             */
+            keep?: number;
+            /**
+             * Format: date-time
+             * @description When the next is made
+             */
+            readonly next?: string;
         };
         Reservation: {
             address: string;
@@ -5585,6 +5722,40 @@ export interface operations {
             };
         };
     };
+    "compare-audits": {
+        parameters: {
+            query: {
+                /** @description The last audit up to this moment */
+                from: string;
+                /** @description And the last up to this one; now, if left out */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditDifference"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-codes-of-findings": {
         parameters: {
             query?: never;
@@ -5676,6 +5847,68 @@ export interface operations {
             };
         };
     };
+    "list-reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-audits": {
         parameters: {
             query?: {
@@ -5727,6 +5960,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-report-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportSchedule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-report-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportSchedule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportSchedule"];
                 };
             };
             /** @description Error */

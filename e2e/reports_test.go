@@ -1,0 +1,64 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// Reports are made on schedule, kept, read, and sent where alerts go; two audits of any moments are
+// compared.
+func TestReports(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	s := startService(t, "--alerts-to", "127.0.0.0/8")
+	secret := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(secret, []byte(deskSecret+"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.must("alert", "target", "add", "desk", "--url", d.URL+"/hook", "--severity", "trouble", "--secret-file", secret)
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.139", "--serve")
+	s.cli("audit", "run")
+	first := time.Now().Format(time.RFC3339Nano)
+	s.must("scope", "edit", "looms", "--router", "10.77.0.1")
+	s.must("scope", "add", "stores", "--subnet", "10.78.0.0/24", "--no-pools", "--router", "10.78.0.1", "--serve")
+	s.cli("audit", "run")
+	out := s.must("audit", "compare", first)
+	for _, says := range []string{"went", "came", "scope looms", "scope stores", "From the audit of "} {
+		if !strings.Contains(out, says) {
+			t.Errorf("compared without %q:\n%s", says, out)
+		}
+	}
+	if out, errs, code := s.cli("audit", "compare", "2020-01-01"); code != 1 || !strings.Contains(errs, "yarnpost audit runs lists") {
+		t.Errorf("with an audit that never was: %d %s%s", code, out, errs)
+	}
+
+	if out := s.must("audit", "schedule"); !strings.Contains(out, "No report is made") {
+		t.Errorf("nothing is set: %s", out)
+	}
+	if _, errs, code := s.cli("audit", "schedule", "--every", "1m"); code != 1 || !strings.Contains(errs, "each hour at most") {
+		t.Errorf("every minute: %d %s", code, errs)
+	}
+	if out := s.must("audit", "schedule", "--every", "1h", "--keep", "2"); !strings.Contains(out, "every 1h, next") {
+		t.Errorf("set: %s", out)
+	}
+	s.await(func() bool { return d.has("yarnpost.report report") }, "the report to be sent")
+	s.await(func() bool { return strings.Contains(s.must("audit", "reports"), "warning") }, "the report to be listed")
+	file := filepath.Join(t.TempDir(), "report.html")
+	s.must("audit", "report", "--number", "1", "--out", file)
+	b, err := os.ReadFile(file)
+	if err != nil || !strings.Contains(string(b), "a scheduled report") {
+		t.Errorf("the report is %d octets, %v", len(b), err)
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.pages) != 1 || d.pages[0] != string(b) || len(d.faults) > 0 {
+		t.Errorf("%d pages were sent; faults %q", len(d.pages), d.faults)
+	}
+	if out := s.must("trail"); !strings.Contains(out, "set when reports are made") {
+		t.Errorf("the trail does not have it:\n%s", out)
+	}
+	s.must("audit", "schedule", "--off")
+}

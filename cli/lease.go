@@ -16,7 +16,7 @@ import (
 func leaseCommands() []command {
 	return []command{
 		{name: "lease list", args: "[TEXT]", short: "List leases", most: 1,
-			more: "  yarnpost lease list 02:4c --scope looms --status active --sort expires\n  yarnpost lease list --status abandoned",
+			more: "  yarnpost lease list 02:4c --scope looms --status active --sort expires\n  yarnpost lease list --status abandoned\n  yarnpost lease list --scope looms --at \"2026-11-17 14:05\"",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				q := client.LeaseQuery{}
 				var status listFlag
@@ -26,7 +26,14 @@ func leaseCommands() []command {
 					"`column`: address, hardware, hostname, vendor, scope, status, since, expires, heard or changed")
 				f.BoolVar(&q.Desc, "desc", false, "in descending order")
 				limit := f.Int("limit", 0, "at most this `number` (default: all)")
+				at := f.String("at", "", "the table as it was at this `time`: 2026-11-17 14:05, here, or RFC 3339")
 				return func(k *call) error {
+					if *at != "" {
+						var err error
+						if q.At, err = past(*at); err != nil {
+							return err
+						}
+					}
 					q.Search, q.Status = strings.Join(k.args, " "), status
 					list, err := k.leases(q, *limit)
 					if err != nil {

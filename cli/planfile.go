@@ -85,12 +85,20 @@ func exportCommand() command {
 		more: "  yarnpost plan export plan.yaml\n  yarnpost plan export --only scope,reservation > scopes.yaml",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			only := f.String("only", "", "only these `kinds` of items, such as scope,reservation; a file that covers a part")
+			revision := f.Int64("revision", 0, "the plan as the revision of this `number` left it")
+			at := f.String("at", "", "the plan as it was at this `time`: 2026-11-17 14:05, here, or RFC 3339")
 			return func(k *call) error {
-				var kinds []string
+				q := client.PlanQuery{Revision: *revision}
 				if *only != "" {
-					kinds = strings.Split(*only, ",")
+					q.Only = strings.Split(*only, ",")
 				}
-				text, err := k.client.PlanFile(k.ctx, kinds)
+				if *at != "" {
+					var err error
+					if q.At, err = past(*at); err != nil {
+						return err
+					}
+				}
+				text, err := k.client.PlanFile(k.ctx, q)
 				if err != nil {
 					return err
 				}

@@ -63,10 +63,9 @@ func (c *Client) AuditReport(ctx context.Context) (out []byte, err error) {
 
 // CompareAudits tells what changed between the last audits up to two moments.
 func (c *Client) CompareAudits(ctx context.Context, from, to time.Time) (api.AuditDifference, error) {
-	v := values("from", from.Format(time.RFC3339Nano))
-	if !to.IsZero() {
-		v.Set("to", to.Format(time.RFC3339Nano))
-	}
+	v := url.Values{}
+	setTime(v, "from", from)
+	setTime(v, "to", to)
 	return get[api.AuditDifference](ctx, c, "/api/audit/between", v)
 }
 

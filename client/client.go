@@ -251,12 +251,27 @@ func (c *Client) CallOffChange(ctx context.Context, name string) (out api.Prepar
 	return out, err
 }
 
-// PlanFile is the plan as a plan file; with kinds, only the items of these.
-func (c *Client) PlanFile(ctx context.Context, kinds []string) (out []byte, err error) {
-	query := url.Values{}
-	if len(kinds) > 0 {
-		query.Set("only", strings.Join(kinds, ","))
+// PlanQuery says which plan is wanted as a file.
+type PlanQuery struct {
+	Only     []string  // kinds of items; all, if there is none
+	Revision int64     // as it left the plan, if not 0
+	At       time.Time // or as the plan was then, if not zero
+}
+
+// setTime sets a moment of a query, unless it is zero.
+func setTime(v url.Values, name string, at time.Time) {
+	if !at.IsZero() {
+		v.Set(name, at.Format(time.RFC3339Nano))
 	}
+}
+
+// PlanFile is the plan as a plan file.
+func (c *Client) PlanFile(ctx context.Context, q PlanQuery) (out []byte, err error) {
+	query := values("only", strings.Join(q.Only, ","))
+	if q.Revision > 0 {
+		query.Set("revision", strconv.FormatInt(q.Revision, 10))
+	}
+	setTime(query, "at", q.At)
 	err = c.call(ctx, http.MethodGet, "/api/plan/file", query, nil, &out)
 	return out, err
 }
@@ -610,6 +625,8 @@ func (c *Client) Preflight(ctx context.Context) ([]api.Check, error) {
 
 // LeaseQuery says which leases to list, and how.
 type LeaseQuery struct {
+	At time.Time // as the table was then; as it is, if zero
+
 	Search, Scope, Sort, After string
 	Status                     []string
 	Desc                       bool
@@ -625,6 +642,7 @@ func (c *Client) Leases(ctx context.Context, q LeaseQuery) (api.Page[api.Lease],
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}
+	setTime(v, "at", q.At)
 	return get[api.Page[api.Lease]](ctx, c, "/api/leases", v)
 }
 

@@ -78,6 +78,9 @@ func Run(ctx context.Context, c Config) error {
 			return fmt.Errorf("prepare what is to come at the mill: %w", err)
 		}
 	}
+	if _, err := c.API.SetReportSchedule(ctx, api.ReportSchedule{Every: "7d"}); err != nil {
+		return fmt.Errorf("have reports made of the mill: %w", err)
+	}
 	fmt.Fprintf(c.Out, "\nFellgate Mill is at work.\n\n  Console       %s\n  Command line  bin/yarnpost --token-file %s status\n%s\nCtrl-C ends it.\n", c.SignIn, c.Token, c.Also)
 	m.live(ctx)
 	return nil

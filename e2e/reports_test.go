@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"yarnpost/demo"
 )
 
 // Reports are made on schedule, kept, read, and sent where alerts go; two audits of any moments are
@@ -61,4 +63,52 @@ func TestReports(t *testing.T) {
 		t.Errorf("the trail does not have it:\n%s", out)
 	}
 	s.must("audit", "schedule", "--off")
+}
+
+// Plan and lease table as they were at a moment.
+func TestAsItWas(t *testing.T) {
+	t.Parallel()
+	s := startService(t)
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.139", "--router", "10.77.0.1", "--serve",
+		"--lease", "1h")
+	r := s.relay("127.77.0.1", "10.77.0.1")
+	first, second := demo.Client{Relay: r, Hardware: hw(1), Hostname: "loom-1"}, demo.Client{Relay: r, Hardware: hw(2)}
+	if err := first.Get(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	a := first.Address.String()
+	time.Sleep(1100 * time.Millisecond)
+	then := time.Now().Format(time.RFC3339Nano)
+	time.Sleep(1100 * time.Millisecond)
+	first.Release()
+	s.await(func() bool { return s.leases()[a].Status == "released" }, "the release")
+	if err := second.Get(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	s.must("scope", "edit", "looms", "--name", "weaving", "--router", "10.77.0.2")
+	out := s.must("lease", "list", "--at", then)
+	if !strings.Contains(out, a) || !strings.Contains(out, "active") || !strings.Contains(out, "loom-1") || !strings.Contains(out, "looms") ||
+		strings.Contains(out, second.Address.String()) {
+		t.Errorf("the table of then:\n%s", out)
+	}
+	if out := s.must("lease", "list", "loom-9", "--at", then); strings.Contains(out, a) {
+		t.Errorf("what does not fit is listed:\n%s", out)
+	}
+	if _, errs, code := s.cli("lease", "list", "--scope", "weaving", "--at", then); code != 1 || !strings.Contains(errs, "weaving") {
+		t.Errorf("a scope that was called otherwise: %d, %s", code, errs)
+	}
+	if out := s.must("plan", "export", "--at", then); !strings.Contains(out, "looms:") || !strings.Contains(out, "10.77.0.1") {
+		t.Errorf("the plan of then:\n%s", out)
+	}
+	if out := s.must("plan", "export", "--revision", "1"); !strings.Contains(out, "looms:") || strings.Contains(out, "weaving") {
+		t.Errorf("the plan of revision 1:\n%s", out)
+	}
+	for says, args := range map[string][]string{
+		"there was no plan yet": {"plan", "export", "--at", "2020-01-01"}, "no revision 99": {"plan", "export", "--revision", "99"},
+		"is not yet": {"lease", "list", "--at", "2199-01-01"}, "not both": {"plan", "export", "--at", then, "--revision", "1"},
+	} {
+		if _, errs, code := s.cli(args...); code != 1 || !strings.Contains(errs, says) {
+			t.Errorf("%v: %d, %s", args, code, errs)
+		}
+	}
 }

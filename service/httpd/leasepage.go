@@ -3,12 +3,14 @@ package httpd
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"yarnpost/api"
@@ -85,23 +87,31 @@ func (g *leasePage) trim() {
 // walkers is how many walk the table for one page.
 const walkers = 2
 
-// leases finds one page of the lease table.
-func (s *Server) leases(q *leaseQuery) (api.Page[api.Lease], error) {
+// leases finds one page of the lease table, as it is or as it was.
+func (s *Server) leases(ctx context.Context, q *leaseQuery) (out api.Page[api.Lease], err error) {
 	p := s.Engine.Plan()
-	var scope plan.ID
-	if q.Scope != "" {
-		v := p.ScopeNamed(q.Scope)
-		if v == nil {
-			return api.Page[api.Lease]{}, plan.Missing("scope", q.Scope)
+	if !q.At.IsZero() {
+		if q.At.After(s.Clock.Now()) {
+			return out, plan.Refused("%s is not yet; name a moment that has passed", q.At.UTC().Format(time.RFC3339))
 		}
-		scope = v.ID
+		if p, err = s.planAt(ctx, 0, q.At); err != nil {
+			return out, err
+		}
+	}
+	var scope *plan.View
+	var id plan.ID
+	if q.Scope != "" {
+		if scope = p.ScopeNamed(q.Scope); scope == nil {
+			return out, plan.Missing("scope", q.Scope)
+		}
+		id = scope.ID
 	}
 	var after *row
 	if q.After != "" {
 		var c cursor
 		raw, err := base64.RawURLEncoding.DecodeString(q.After)
 		if err != nil || json.Unmarshal(raw, &c) != nil {
-			return api.Page[api.Lease]{}, plan.Refused("after is not the next of an earlier page")
+			return out, plan.Refused("after is not the next of an earlier page")
 		}
 		after = &row{&lease.Lease{Prefix: lease.Host(c.Addr)}, string(c.Key), c.Num}
 	}
@@ -111,13 +121,23 @@ func (s *Server) leases(q *leaseQuery) (api.Page[api.Lease], error) {
 		parts[i] = leasePage{plan: p, query: q, match: newSearch(q), after: after}
 		adds = append(adds, parts[i].add)
 	}
-	s.Engine.EachLease(scope, adds...)
+	if q.At.IsZero() {
+		s.Engine.EachLease(id, adds...)
+	} else {
+		then, err := s.tableAt(ctx, p, scope, q.At)
+		if err != nil {
+			return out, err
+		}
+		for _, l := range then {
+			adds[0](l)
+		}
+	}
 	all := &parts[0]
 	for _, g := range parts[1:] {
 		all.best, all.total = append(all.best, g.best...), all.total+g.total
 	}
 	all.trim()
-	out := api.Page[api.Lease]{Items: []api.Lease{}, Total: all.total, Revision: p.Revision}
+	out = api.Page[api.Lease]{Items: []api.Lease{}, Total: all.total, Revision: p.Revision}
 	for i, r := range all.best {
 		if i == q.Limit {
 			last := all.best[i-1]

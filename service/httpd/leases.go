@@ -30,6 +30,8 @@ type leaseQuery struct {
 	Desc   bool     `query:"desc"`
 	After  string   `query:"after" doc:"Where the page before ended"`
 	Limit  int      `query:"limit" default:"100" minimum:"1" maximum:"10000"`
+
+	At time.Time `query:"at" doc:"The table as it was at this moment, from history; as it is, if left out"`
 }
 
 type addressed struct {
@@ -38,8 +40,8 @@ type addressed struct {
 
 func (s *Server) registerLeases(a huma.API) {
 	huma.Register(a, op("list-leases", http.MethodGet, "/api/leases", "The lease table", "leases", permit.See),
-		func(_ context.Context, in *leaseQuery) (*body[api.Page[api.Lease]], error) {
-			return respond(s.leases(in))
+		func(ctx context.Context, in *leaseQuery) (*body[api.Page[api.Lease]], error) {
+			return respond(s.leases(ctx, in))
 		})
 	huma.Register(a, op("show-lease", http.MethodGet, "/api/leases/{address}", "One lease", "leases", permit.See),
 		func(_ context.Context, in *addressed) (*body[api.Lease], error) {

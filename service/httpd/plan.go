@@ -245,9 +245,9 @@ func (s *Server) asAt(ctx context.Context, d *plan.Draft, revision int64) error 
 	if err != nil {
 		return err
 	}
-	then, err := d.Plan().Before(revision, since)
+	then, err := asLeftBy(d.Plan(), revision, since)
 	if err != nil {
-		return plan.Refused("the plan of revision %d cannot be put together any more: %v", revision, err)
+		return err
 	}
 	return d.Become(then)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -37,9 +38,20 @@ type sheetIn struct {
 
 func (s *Server) registerPlanFile(a huma.API) {
 	huma.Register(a, op("export-plan", http.MethodGet, "/api/plan/file", "The plan as a plan file, in YAML", "plan", permit.See),
-		func(_ context.Context, in *struct {
-			Only []string `query:"only" doc:"Kinds of items, such as scope,reservation; the whole plan if left out"`
+		func(ctx context.Context, in *struct {
+			Only     []string  `query:"only" doc:"Kinds of items, such as scope,reservation; the whole plan if left out"`
+			Revision int64     `query:"revision" minimum:"1" doc:"As this revision left it; as it is, if left out"`
+			At       time.Time `query:"at" doc:"Or as it was at this moment"`
 		}) (*fileOut, error) {
+			p := s.Engine.Plan()
+			if in.Revision != 0 && !in.At.IsZero() {
+				return nil, failure(plan.Refused("name a revision or a moment, not both"))
+			} else if in.Revision != 0 || !in.At.IsZero() {
+				var err error
+				if p, err = s.planAt(ctx, in.Revision, in.At); err != nil {
+					return nil, failure(err)
+				}
+			}
 			var kinds []plan.Kind
 			for _, k := range in.Only {
 				if edit.FormOf(plan.Kind(k)) == nil {
@@ -47,7 +59,7 @@ func (s *Server) registerPlanFile(a huma.API) {
 				}
 				kinds = append(kinds, plan.Kind(k))
 			}
-			text, err := planfile.Export(s.Engine.Plan(), kinds...)
+			text, err := planfile.Export(p, kinds...)
 			if err != nil {
 				return nil, failure(err)
 			}

@@ -91,7 +91,8 @@ func (s *Server) setSchedule(ctx context.Context, in api.ReportSchedule) (out ap
 	} else if err != nil {
 		return out, err
 	}
-	tell(ctx, [3]string{"every", s.scheduleView(was).Every, cmp.Or(in.Every, "never")}, [3]string{"keep", fmt.Sprint(was.Keep), fmt.Sprint(c.Keep)})
+	tell(ctx, [3]string{"every", s.scheduleView(was).Every, cmp.Or(in.Every, "never")},
+		[3]string{"keep", fmt.Sprint(was.Keep), fmt.Sprint(c.Keep)})
 	now, err := s.Store.Schedule(ctx)
 	return s.scheduleView(now), err
 }

@@ -61,7 +61,8 @@ func TestReportsOnRecord(t *testing.T) {
 	}
 	for n := range 3 {
 		at := began.Add(time.Duration(n) * time.Hour)
-		q := Queued{At: at, What: "report", Server: "bobbin", Alert: Alert{Key: "report", Finding: audit.Finding{Code: &audit.Code{ID: "report"}}}}
+		q := Queued{At: at, What: "report", Server: "bobbin",
+			Alert: Alert{Key: "report", Finding: audit.Finding{Code: &audit.Code{ID: "report"}}}}
 		ok[int64](t)(s.SaveReport(ctx, Report{At: at, Text: "all is well"}, []byte{byte('a' + n)}, 2, q, []Target{target}))
 	}
 	list := ok[[]Report](t)(s.Reports(ctx))

@@ -43,6 +43,9 @@ function Diff({ of: r }: { of: Revision }) {
       </Button>
       <Button size="small" style={{ marginTop: 6 }} onClick={() => setWish('restore')}>
         Bring back the plan as it was then
+      </Button>{' '}
+      <Button size="small" type="link" href={`/api/plan/file?revision=${r.number}`}>
+        Its plan file
       </Button>
       <Confirm
         title={wish === 'undo' ? `Undo revision ${r.number}` : `Bring back the plan of revision ${r.number}`}

@@ -1,5 +1,6 @@
 import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
-import { App, Button, Drawer, Dropdown, Modal, Select, Table } from 'antd'
+import { App, Button, DatePicker, Drawer, Dropdown, Modal, Select, Table } from 'antd'
+import dayjs from 'dayjs'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import {
@@ -36,6 +37,7 @@ export default function Leases() {
     status: params.getAll('status'),
     sort: params.get('sort') ?? 'address',
     desc: params.get('desc') === 'true',
+    at: params.get('at') ?? '',
   }
   const page = useQuery({
     queryKey: ['leases', query, after],
@@ -65,7 +67,10 @@ export default function Leases() {
       <div className="head">
         <div>
           <h1>Leases</h1>
-          <span className="quiet">{total.toLocaleString('en')} fit, as they are now</span>
+          <span className="quiet">
+            {total.toLocaleString('en')} fit, as they{' '}
+            {query.at ? `were on ${dayjs(query.at).format('D MMM YYYY, HH:mm')}` : 'are now'}
+          </span>
         </div>
         <a
           href={
@@ -111,6 +116,13 @@ export default function Leases() {
             label: <StatusMark status={s} />,
           }))}
         />
+        <DatePicker
+          showTime={{ format: 'HH:mm' }}
+          placeholder="As they were at"
+          value={query.at ? dayjs(query.at) : null}
+          maxDate={dayjs()}
+          onChange={(at) => put('at', at?.toISOString())}
+        />
         {chooser}
       </div>
       <Acting
@@ -129,7 +141,9 @@ export default function Leases() {
           pagination={false}
           className="clickable dense"
           scroll={{ x: 'max-content' }}
-          rowSelection={{ selectedRowKeys: chosen, onChange: (keys) => setChosen(keys as string[]) }}
+          rowSelection={
+            query.at ? undefined : { selectedRowKeys: chosen, onChange: (keys) => setChosen(keys as string[]) }
+          }
           onRow={(l) => ({
             onClick: () =>
               setParams((p) => {

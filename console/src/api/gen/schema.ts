@@ -6698,6 +6698,8 @@ export interface operations {
                 /** @description Where the page before ended */
                 after?: string;
                 limit?: number;
+                /** @description The table as it was at this moment, from history; as it is, if left out */
+                at?: string;
             };
             header?: never;
             path?: never;
@@ -7651,6 +7653,10 @@ export interface operations {
             query?: {
                 /** @description Kinds of items, such as scope,reservation; the whole plan if left out */
                 only?: string[];
+                /** @description As this revision left it; as it is, if left out */
+                revision?: number;
+                /** @description Or as it was at this moment */
+                at?: string;
             };
             header?: never;
             path?: never;

@@ -17,7 +17,8 @@ type Difference struct {
 	Stayed     int
 }
 
-// Between compares the last audits that were made up to two moments. A finding that went and came
+// Between compares the last audits that were made up to two moments; where none was made yet, the
+// first there is. A finding that went and came
 // again between them stayed.
 func (r *Auditor) Between(ctx context.Context, from, to time.Time) (d Difference, err error) {
 	for _, x := range []struct {
@@ -29,8 +30,7 @@ func (r *Auditor) Between(ctx context.Context, from, to time.Time) (d Difference
 		case err != nil:
 			return d, err
 		case !ok:
-			return d, fmt.Errorf("%w: no audit up to %s is on record; yarnpost audit runs lists those that are", ErrUnknown,
-				x.at.UTC().Format("2006-01-02 15:04 UTC"))
+			return d, fmt.Errorf("%w: no audit is on record; yarnpost audit run makes one", ErrUnknown)
 		}
 		*x.run = run
 	}

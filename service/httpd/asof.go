@@ -14,6 +14,8 @@ import (
 
 // This file has plan and lease table as they were at a moment, for whoever has to answer later.
 
+var errNoPlanYet = fmt.Errorf("%w: there was no plan yet", plan.ErrRefused)
+
 // planAt is the plan as a revision left it, or as it was at a moment; one of them is named.
 func (s *Server) planAt(ctx context.Context, revision int64, at time.Time) (*plan.Plan, error) {
 	p := s.Engine.Plan()
@@ -23,7 +25,7 @@ func (s *Server) planAt(ctx context.Context, revision int64, at time.Time) (*pla
 			return nil, err
 		}
 		if revision == 0 {
-			return nil, plan.Refused("at %s there was no plan yet", at.UTC().Format(time.RFC3339))
+			return nil, fmt.Errorf("%w at %s", errNoPlanYet, at.UTC().Format(time.RFC3339))
 		}
 	}
 	if revision > p.Revision {

@@ -37,7 +37,7 @@ var deeds = map[string]string{
 	"put-target": "set a target of alerts", "remove-target": "removed a target of alerts", "try-target": "tried a target of alerts",
 	"silence-alerts": "silenced alerts", "acknowledge-findings": "acknowledged findings", "run-audit": "ran an audit",
 	"set-report-schedule": "set when reports are made",
-	"add-account": "made an account", "close-account": "closed an account",
+	"add-account":         "made an account", "close-account": "closed an account",
 	"add-token": "made a token", "revoke-token": "revoked a token", "change-password": "replaced a password",
 	"invite-partner": "invited a partner", "join-pair": "joined a pair", "declare-down": "declared the partner down",
 	"pause-server": "paused or unpaused this server", "rebalance-pair": "split free addresses anew", "drill-pair": "began a drill",

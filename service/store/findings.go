@@ -115,9 +115,10 @@ func (s *Store) AuditRuns(ctx context.Context, limit int) ([]AuditRun, error) {
 	return s.runs(ctx, "order by id desc limit $1", limit)
 }
 
-// AuditAt is the last audit that was made up to a moment; ok is false if none is on record.
+// AuditAt is the last audit that was made up to a moment, or the first there is; ok is false if
+// none is on record.
 func (s *Store) AuditAt(ctx context.Context, at time.Time) (r AuditRun, ok bool, err error) {
-	list, err := s.runs(ctx, "where at <= $1 order by at desc limit 1", at)
+	list, err := s.runs(ctx, "order by at <= $1 desc, case when at <= $1 then at end desc, at limit 1", at)
 	if err != nil || len(list) == 0 {
 		return r, false, err
 	}

@@ -94,8 +94,8 @@ func TestFindingsOnRecord(t *testing.T) {
 	if err != nil || !known || last.Why != "hour 2" {
 		t.Errorf("the audit up to half past two is %+v, %v", last, err)
 	}
-	if _, known, err := s.AuditAt(ctx, began); known || err != nil {
-		t.Errorf("there is an audit before the first: %v", err)
+	if first, known, err := s.AuditAt(ctx, began); !known || err != nil || first.Why != "hour 1" {
+		t.Errorf("before the first audit the first is the nearest: %+v, %v", first, err)
 	}
 	runs := ok[[]AuditRun](t)(s.AuditRuns(ctx, 3))
 	if len(runs) != 3 || runs[0].Why != "hour 4" || runs[0].Took != 1500*time.Millisecond || runs[2].Counts["leases"] != 2 {

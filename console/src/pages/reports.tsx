@@ -62,7 +62,7 @@ export default function Reports() {
       <SubNav of="audit" />
       <Failure error={schedule.error ?? list.error} />
       {c && (
-        <section className="panel">
+        <section className="panel apart">
           <Form<Fields>
             key={JSON.stringify(c)}
             layout="inline"

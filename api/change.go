@@ -43,7 +43,7 @@ type OwnField struct {
 type SupernetEdit struct {
 	Name         *string           `json:"name,omitempty" doc:"New name" file:"-"`
 	Prefix       *string           `json:"prefix,omitempty" doc:"What lies in it inherits from it"`
-	Lease        *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Lease        *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
 	Options      map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware," doc:"What clients are told apart by"`
 	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn of a scope when more than so many percent of its pools are used; 0 inherits, -1 is never" file:"Warn of a scope when more than so many percent of its pools are used" word:"never"`
@@ -78,7 +78,7 @@ type ScopeEdit struct {
 	WarnUsed         *int              `json:"warnUsed,omitempty" doc:"Warn when more than so many percent of the pools are used; 0 inherits, -1 is never" file:"Warn when more than so many percent of the pools are used" word:"never"`
 	WarnHeadroom     *int              `json:"warnHeadroom,omitempty" doc:"Warn when fewer addresses are left; 0 inherits, -1 is never" file:"Warn when fewer addresses are left" word:"never"`
 	WarnDays         *int              `json:"warnDays,omitempty" doc:"Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never" file:"Warn when the pools are expected to run out within so many days" word:"never"`
-	Lease            *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Lease            *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
 	Options          map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Fields           map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note             *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
@@ -107,7 +107,7 @@ type ReservationEdit struct {
 	Address    *string           `json:"address,omitempty" doc:"Left out when adding: the address the client has, or a free one" file:"The address the client has, or a free one, if left out; then scope is needed"`
 	Hostname   *string           `json:"hostname,omitempty" doc:"Host name that the client is told"`
 	Insist     *bool             `json:"insist,omitempty" doc:"Give it although another host answers for the address"`
-	Lease      *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Lease      *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
 	Options    map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Fields     map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note       *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
@@ -115,7 +115,7 @@ type ReservationEdit struct {
 
 // DefaultsEdit sets fields of the defaults.
 type DefaultsEdit struct {
-	Lease        *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Lease        *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
 	Options      map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware" doc:"What clients are told apart by; identifier if left out"`
 	Listening    *bool             `json:"listening,omitempty" doc:"Hear, and send nothing"`
@@ -188,7 +188,7 @@ type RuleEdit struct {
 	Action   *string           `json:"action,omitempty" doc:"ignore, refuse, reserved, or empty to give values" file:"ignore, refuse or reserved; values are given if left out"`
 	Pool     *string           `json:"pool,omitempty" doc:"Pool that is for fitting clients alone"`
 	Off      *bool             `json:"off,omitempty" doc:"Keep it, and do not use it"`
-	Lease    *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits" file:"Lease time such as 8h, 3d or infinite"`
+	Lease    *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
 	Options  map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Fields   map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note     *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`

@@ -87,7 +87,7 @@ func (s *scopeFlags) register(f *flag.FlagSet) {
 	f.StringVar(&s.router, "router", "", "`address` of the router, short for --option router=")
 	f.StringVar(&s.dns, "dns", "", "`addresses` of DNS servers, short for --option domain-server=")
 	f.StringVar(&s.domain, "domain", "", "DNS `name`, short for --option domain-name=")
-	f.StringVar(&s.lease, "lease", "", "lease `time` such as 8h or infinite (default: the plan's, 8h)")
+	f.StringVar(&s.lease, "lease", "", "lease `time` such as 8h or infinite (default: the plan's, 8h; none takes an inherited one away)")
 	f.StringVar(&s.link, "link", "", "`name` of the link it shares with other scopes")
 	f.BoolVar(&s.authoritative, "authoritative", false, "refuse clients without a record instead of keeping silent")
 	f.StringVar(&s.identity, "identity", "", "`what` tells clients apart: identifier or hardware (default: the plan's)")

@@ -102,6 +102,9 @@ func duration(x *pass, field string, item *plan.Duration, in **string) {
 		if err := d.UnmarshalText([]byte(text)); err != nil {
 			return 0, fmt.Errorf("%s: %w", field, err)
 		}
+		if d == plan.NoLease && field != "lease" {
+			return 0, plan.Refused("%s cannot be none; leave it empty", field)
+		}
 		return d, nil
 	})
 }

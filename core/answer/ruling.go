@@ -58,7 +58,7 @@ func (d *decider) ruling(v *plan.View) *ruling {
 				out.action, out.by = r.Action, r.Name
 			}
 			if out.lease == 0 && r.Lease != 0 {
-				out.lease, out.leased = time.Duration(r.Lease), r.Name
+				out.lease, out.leased = r.Lease.LeaseTime(), r.Name
 			}
 			if !out.pool.Valid() {
 				out.pool = r.Pool

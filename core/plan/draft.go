@@ -185,7 +185,7 @@ func (d *Draft) rename(kind Kind, id ID, from, to string) {
 
 // checkSettings validates the values and writes them in their canonical form.
 func (d *Draft) checkSettings(s *Settings) error {
-	if s.Lease < 0 || s.Lease > 0 && time.Duration(s.Lease) < time.Minute {
+	if s.Lease < 0 && s.Lease != NoLease || s.Lease > 0 && time.Duration(s.Lease) < time.Minute {
 		return Refused("lease time %s is too short; a minute is the least", s.Lease)
 	}
 	for k, text := range s.Options {

@@ -50,19 +50,40 @@ const (
 // Duration is a time.Duration that is written like 8h or infinite.
 type Duration time.Duration
 
-func (d Duration) String() string { return option.FormatDuration(time.Duration(d)) }
+// NoLease as a lease time takes an inherited one away: DefaultLease holds. As text it is NoValue.
+const NoLease Duration = -1
 
-// MarshalText writes what option.ParseDuration reads.
+func (d Duration) String() string {
+	if d == NoLease {
+		return NoValue
+	}
+	return option.FormatDuration(time.Duration(d))
+}
+
+// MarshalText writes what UnmarshalText reads.
 func (d Duration) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
 
-// UnmarshalText reads what option.ParseDuration reads.
+// UnmarshalText reads what option.ParseDuration reads, and NoValue.
 func (d *Duration) UnmarshalText(text []byte) error {
+	if string(text) == NoValue {
+		*d = NoLease
+		return nil
+	}
 	v, err := option.ParseDuration(string(text))
 	*d = Duration(v)
 	return err
 }
 
-// NoValue as the value of an option takes an inherited value away.
+// LeaseTime is what a lease time that is set somewhere comes to.
+func (d Duration) LeaseTime() time.Duration {
+	if d == NoLease {
+		return DefaultLease
+	}
+	return time.Duration(d)
+}
+
+// NoValue as the value of an option takes an inherited value away; so does NoLease, which is its
+// like.
 const NoValue = "none"
 
 // Settings are what every level can set; a zero field inherits.

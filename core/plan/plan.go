@@ -443,7 +443,7 @@ func (p *Plan) settle(chain []layer) settled {
 	out := settled{Lease: DefaultLease, Warn: usualThresholds}
 	for _, l := range chain {
 		if l.Lease != 0 {
-			out.Lease, out.LeaseFrom = time.Duration(l.Lease), l.Origin
+			out.Lease, out.LeaseFrom = l.Lease.LeaseTime(), l.Origin
 		}
 		if l.Identity != "" {
 			out.ByHardware = l.Identity == ByHardware
@@ -538,7 +538,7 @@ func (p *Plan) Reserved(base []Value, r *Reservation) []Value {
 // LeaseFor is the lease time a client of the scope gets; reservation may be nil.
 func (v *View) LeaseFor(r *Reservation) time.Duration {
 	if r != nil && r.Lease != 0 {
-		return time.Duration(r.Lease)
+		return r.Lease.LeaseTime()
 	}
 	return v.Lease
 }

@@ -2555,7 +2555,7 @@ export interface components {
              * @enum {string}
              */
             identity?: "identifier" | "hardware";
-            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away */
             lease?: string;
             /** @description Hear, and send nothing */
             listening?: boolean;
@@ -4397,7 +4397,7 @@ export interface components {
             identifier?: string;
             /** @description Give it although another host answers for the address */
             insist?: boolean;
-            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away */
             lease?: string;
             /** @description New name */
             name?: string;
@@ -4511,7 +4511,7 @@ export interface components {
             fields?: {
                 [key: string]: string;
             };
-            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away */
             lease?: string;
             /** @description New name */
             name?: string;
@@ -4682,7 +4682,7 @@ export interface components {
              * @enum {string}
              */
             identity?: "identifier" | "hardware" | "";
-            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away */
             lease?: string;
             /** @description Link that it shares with other scopes; if left out, the one whose relay or interface lies in the subnet, or one of its own */
             link?: string;
@@ -5041,7 +5041,7 @@ export interface components {
              * @enum {string}
              */
             identity?: "identifier" | "hardware" | "";
-            /** @description Lease time such as 8h, 3d or infinite; empty inherits */
+            /** @description Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away */
             lease?: string;
             /** @description New name */
             name?: string;

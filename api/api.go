@@ -635,6 +635,16 @@ type ActedOne struct {
 	Text     string `json:"text"`
 }
 
+// LeasesBrought says what became, or would become, of a sheet of leases that another server gave.
+type LeasesBrought struct {
+	Applied bool     `json:"applied"`
+	Taken   int      `json:"taken" doc:"On record here now, so that their clients keep their addresses"`
+	Known   int      `json:"known" doc:"That were on record already"`
+	Over    int      `json:"over" doc:"That are over"`
+	Left    []string `json:"left" doc:"Those that cannot be kept, each with its line and why; the first 1,000"`
+	Text    string   `json:"text"`
+}
+
 // LiveLease is the live event of a changed lease.
 type LiveLease struct {
 	Lease Lease `json:"lease"`

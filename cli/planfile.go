@@ -172,10 +172,10 @@ func checkCommand() command {
 }
 
 // told turns a refusal of a file into its faults, one a line.
-func (k *call) told(name string, done api.ChangeResult, err error) (api.ChangeResult, error) {
+func (k *call) told(name string, err error) error {
 	var problem *client.Problem
 	if !errors.As(err, &problem) || len(problem.Errors) == 0 {
-		return done, err
+		return err
 	}
 	var faults []planfile.Fault
 	for _, e := range problem.Errors {
@@ -186,13 +186,13 @@ func (k *call) told(name string, done api.ChangeResult, err error) (api.ChangeRe
 		faults = append(faults, f)
 	}
 	_ = k.faulty(name, faults)
-	return done, errors.New(problem.Detail)
+	return errors.New(problem.Detail)
 }
 
 // sendFile has a server preview or apply a plan file.
 func (k *call) sendFile(text []byte, o api.FileOrder) (api.ChangeResult, error) {
 	done, err := k.client.ApplyPlanFile(k.ctx, text, o)
-	return k.told(k.args[0], done, err)
+	return done, k.told(k.args[0], err)
 }
 
 func previewCommand() command {

@@ -18,6 +18,7 @@ func proposeCommand() command {
 		more: "  yarnpost plan propose /etc/ethers /etc/hosts --scope looms=10.40.8.0/22 > looms.yaml\n" +
 			"  yarnpost plan propose devices.csv --column hardware=\"MAC of port\" --column address=IP\n" +
 			"  yarnpost plan propose --from capture udp67.pcapng > found.yaml\n" +
+			"  yarnpost plan propose --leases leases.csv udp67.pcapng > found.yaml      then yarnpost sheet apply leases leases.csv\n" +
 			"  Each item says above it where it was found. What could not be moved in goes to standard error.",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			from := f.String("from", "", "what the files are: ethers, hosts, csv or capture (default: as they look)")
@@ -39,6 +40,7 @@ func proposeCommand() command {
 				scopes[name] = p
 				return nil
 			})
+			leases := f.String("leases", "", "`file` for a sheet of the leases that clients of captures hold, so that they keep their addresses")
 			everybody := f.Bool("keep", false, "reserve for each client of a capture what it holds")
 			return func(k *call) error {
 				var sources []movein.Source
@@ -55,6 +57,11 @@ func proposeCommand() command {
 				}
 				if _, err := k.out.Write(p.File); err != nil {
 					return err
+				}
+				if *leases != "" {
+					if err := writeFile(*leases, p.Leases); err != nil {
+						return err
+					}
 				}
 				for _, l := range p.Left {
 					fmt.Fprintln(k.err, "Left out: "+harmless(l.String()))

@@ -315,6 +315,27 @@ func ordered(o api.FileOrder) url.Values {
 	return query
 }
 
+// LeaseSheet is the lease table as a sheet: of a scope, or of all; or a template.
+func (c *Client) LeaseSheet(ctx context.Context, scope string, template bool) (out []byte, err error) {
+	query := values("scope", scope)
+	if template {
+		query.Set("template", "true")
+	}
+	err = c.call(ctx, http.MethodGet, "/api/leases/sheet", query, nil, &out)
+	return out, err
+}
+
+// BringLeases takes leases that another server gave into the table, or only says what would become
+// of them.
+func (c *Client) BringLeases(ctx context.Context, text []byte, dryRun bool) (out api.LeasesBrought, err error) {
+	query := url.Values{}
+	if dryRun {
+		query.Set("dryRun", "true")
+	}
+	err = c.call(ctx, http.MethodPost, "/api/leases/sheet", query, raw{text, "text/csv"}, &out)
+	return out, err
+}
+
 // Move proposes the edits that move everybody from one scope to another.
 func (c *Client) Move(ctx context.Context, from, to string) (api.Move, error) {
 	return get[api.Move](ctx, c, "/api/scopes/"+url.PathEscape(from)+"/move", values("to", to))

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -214,11 +215,62 @@ func TestMovingIn(t *testing.T) {
 	next.says([]string{clients[0].Address.String()}, "reservation", "show", "crane")
 	next.must("scope", "serve", "looms", "--yes")
 	there := next.relay("127.77.0.2", "10.77.10.1")
-	for _, c := range clients {
-		had := c.Address
-		again := &demo.Client{Relay: there, Hardware: c.Hardware, Patience: 2 * time.Second}
-		if err := again.Get(ctx); err != nil || again.Address != had {
-			t.Errorf("%s had %s, and gets %s (%v)", c.Hardware, had, again.Address, err)
+	keeps := func(with []byte, r *demo.Relay) {
+		t.Helper()
+		for _, c := range clients {
+			had := c.Address
+			again := &demo.Client{Relay: r, Hardware: c.Hardware, ID: with, Patience: 2 * time.Second}
+			if with != nil {
+				again.ID = append(slices.Clone(with), c.Hardware...)
+			}
+			if err := again.Get(ctx); err != nil || again.Address != had {
+				t.Errorf("%s had %s, and gets %s (%v)", c.Hardware, had, again.Address, err)
+			}
 		}
+	}
+	keeps(nil, there)
+	movingLeases(t, old, capture, file, keeps)
+}
+
+// movingLeases moves to another server with the leases, and not with reservations: the clients keep
+// their addresses, also those that say another identifier than anybody knew.
+func movingLeases(t *testing.T, old *service, capture, file string, keeps func([]byte, *demo.Relay)) {
+	t.Helper()
+	leases := filepath.Join(t.TempDir(), "leases.csv")
+	out, errs, code := old.cli("plan", "propose", capture, "--scope", "looms=10.77.10.0/24", "--leases", leases)
+	if code != 0 || !strings.Contains(errs, "0 reservations") {
+		t.Fatalf("exit %d\n%s%s", code, out, errs)
+	}
+	last := startService(t)
+	last.must("plan", "apply", written(t, "found.yaml", out), "--yes")
+	last.must("scope", "serve", "looms", "--yes")
+	for range 2 {
+		out, _, code = last.cli("sheet", "apply", "leases", leases)
+		if code != 3 || !strings.Contains(out, "6 leases would be taken over, 0 known already, 0 over, 0 left") {
+			t.Fatalf("the preview exits %d:\n%s", code, out)
+		}
+	}
+	last.must("sheet", "apply", "leases", leases, "--yes")
+	if out := last.must("sheet", "preview", "leases", leases); !strings.Contains(out, "0 leases would be taken over, 6 known already") {
+		t.Errorf("once more: %s", out)
+	}
+	// What does not fit is told by its line, and then nothing is taken.
+	bad := written(t, "bad.csv", "address,hardware\n10.77.10.140,02:00:00:00:00:99\n10.99.0.1,02:00:00:00:00:98\n")
+	if _, errs, code := last.cli("sheet", "apply", "leases", bad, "--yes"); code != 1 || !strings.Contains(errs, "bad.csv:3") ||
+		!strings.Contains(errs, "no scope holds 10.99.0.1") || last.leases()["10.77.10.140"].Address != "" {
+		t.Errorf("a bad sheet: exit %d, %s", code, errs)
+	}
+	left := written(t, "left.csv", "address,hardware\n10.77.10.100,02:00:00:00:00:99\n10.77.10.200,02:00:00:00:00:98\n10.77.10.1,02:00:00:00:00:97\n")
+	out = last.must("sheet", "apply", "leases", left, "--yes")
+	for _, says := range []string{"line 2: 10.77.10.100 is held here", "line 3: 10.77.10.200 is outside the pools", "line 4: 10.77.10.1 is a router"} {
+		if !strings.Contains(out, says) {
+			t.Errorf("what is left does not say %q:\n%s", says, out)
+		}
+	}
+	last.stop()
+	last.start() // it is on record
+	keeps([]byte{0xff, 7}, last.relay("127.77.0.3", "10.77.10.1"))
+	if out := last.must("sheet", "export", "leases"); strings.Count(out, "looms") != 6 {
+		t.Errorf("exported:\n%s", out)
 	}
 }

@@ -36,6 +36,8 @@ type network struct {
 // client is who was given an address.
 type client struct {
 	hardware addr.Hardware
+	id       addr.Octets // client identifier that it sends, if it does
+	until    time.Time   // when what it was given last ends
 	address  netip.Addr
 	name     string
 	vendor   string
@@ -95,6 +97,7 @@ func (g *gatherer) capture(data []byte) error {
 	}
 	last := map[heard]time.Time{}
 	vendors := map[string]string{} // by hardware address
+	ids := map[string]addr.Octets{}
 	messages, bad := 0, 0
 	for {
 		frame, info, err := in.ReadPacketData()
@@ -117,12 +120,15 @@ func (g *gatherer) capture(data []byte) error {
 		if v := m.Vendor(); v != "" && m.Op == dhcp4.BootRequest {
 			vendors[string(m.CHAddr)] = edit.Clean(v)
 		}
+		if id, ok := m.Options.Get(uint8(option.ClientID)); ok && len(id) >= 2 && m.Op == dhcp4.BootRequest {
+			ids[string(m.CHAddr)] = addr.Octets(string(id))
+		}
 		key := heard{m.XID, m.Type, string(m.CHAddr)}
 		if m.Op != dhcp4.BootReply || info.Timestamp.Sub(last[key]).Abs() < 2*time.Second {
 			continue
 		}
 		last[key] = info.Timestamp
-		g.answer(&m, info.Timestamp, vendors[string(m.CHAddr)])
+		g.answer(&m, info.Timestamp, vendors[string(m.CHAddr)], ids[string(m.CHAddr)])
 	}
 	if messages == 0 {
 		g.leave("it has no DHCPv4 message")
@@ -144,7 +150,7 @@ func dhcpOf(frame []byte, link layers.LinkType) []byte {
 }
 
 // answer takes in what a server gave.
-func (g *gatherer) answer(m *dhcp4.Message, at time.Time, vendor string) {
+func (g *gatherer) answer(m *dhcp4.Message, at time.Time, vendor string, id addr.Octets) {
 	mask, ok := m.Options.Get(uint8(option.SubnetMask))
 	if m.Type != dhcp4.Ack && m.Type != dhcp4.None || !ok || len(mask) != 4 || m.YIAddr.IsUnspecified() || len(m.CHAddr) == 0 {
 		return
@@ -174,11 +180,13 @@ func (g *gatherer) answer(m *dhcp4.Message, at time.Time, vendor string) {
 		n.clients[string(m.CHAddr)] = c
 	}
 	c.address, c.vendor, c.name, c.file = m.YIAddr, vendor, edit.Clean(m.Hostname()), edit.Clean(bootFile(m))
+	c.id, c.until = id, time.Time{}
 	c.seen++
 	c.span.at(at)
 	t, timed := m.Options.Uint32(uint8(option.AddressTime))
 	if c.forGood = !timed || t == 0xffffffff; timed {
 		n.leases[t]++
+		c.until = at.Add(time.Duration(t) * time.Second)
 	}
 	for code, data := range m.Options.Each() {
 		if settable(code) {

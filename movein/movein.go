@@ -58,6 +58,7 @@ func (l Left) String() string {
 // Proposal is a plan to review.
 type Proposal struct {
 	File         []byte // a plan file
+	Leases       []byte // a sheet of the leases that clients of a capture hold, as far as it shows
 	Scopes       int
 	Reservations int
 	Exclusions   int

@@ -15,6 +15,7 @@ import (
 	"yarnpost/core/plan"
 	"yarnpost/edit"
 	"yarnpost/planfile"
+	"yarnpost/sheet"
 )
 
 // draft is a proposal that is being put together.
@@ -61,7 +62,31 @@ func (g *gatherer) propose() (*Proposal, error) {
 		"what it would change with yarnpost plan preview. Scopes are held until you say mode: serving.",
 		func(k plan.Kind, name string) []string { return d.why[k][name] })
 	d.out.Left, d.out.Scopes = d.left, len(d.nets)
+	d.out.Leases = sheet.WriteLeases(d.held())
 	return &d.out, err
+}
+
+// held are the leases that clients of captures hold, by address: the latest of each address, and of
+// each client in a network.
+func (d *draft) held() (out []sheet.Lease) {
+	last := map[netip.Addr]*client{}
+	of := map[netip.Addr]string{}
+	for _, n := range d.nets {
+		if n.seen == nil {
+			continue
+		}
+		for _, c := range n.seen.clients {
+			if was := last[c.address]; was == nil || was.span.to.Before(c.span.to) {
+				last[c.address], of[c.address] = c, n.name
+			}
+		}
+	}
+	for a, c := range last {
+		out = append(out, sheet.Lease{Address: a, Hardware: c.hardware, Identifier: c.id, Hostname: c.name, Vendor: c.vendor, Scope: of[a],
+			Status: "active", Since: c.span.from, Expires: c.until, Endless: c.forGood})
+	}
+	slices.SortFunc(out, func(a, b sheet.Lease) int { return a.Address.Compare(b.Address) })
+	return out
 }
 
 // plan makes the edits, and leaves out what cannot be made, with why.

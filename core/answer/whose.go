@@ -51,7 +51,7 @@ func (d *decider) mine(l *lease.Lease) bool {
 	if l == nil || l.Status == lease.Abandoned || !l.Client.Known() {
 		return false
 	}
-	if l.Client == d.who.client {
+	if l.Client == d.who.client || d.brought(l) {
 		return true
 	}
 	r := d.plan.ReservationAt(l.Address())
@@ -67,6 +67,13 @@ func (d *decider) mine(l *lease.Lease) bool {
 		return l.Hardware == d.who.hardware
 	}
 	return false
+}
+
+// brought reports whether the record is of this client's hardware address and came from another
+// server that did not say its identifier: then the hardware address tells whose it is, until the
+// client is given it here.
+func (d *decider) brought(l *lease.Lease) bool {
+	return l.Revision == 0 && l.Client.Kind == lease.Hardware && l.Hardware != "" && l.Hardware == d.who.hardware
 }
 
 func (d *decider) anyByHardware() bool {
@@ -88,6 +95,11 @@ func (d *decider) former(v *plan.View) *lease.Lease {
 			if l := d.table.ByClient(v, lease.ByIdentifier(id)); l != nil && l.Hardware == d.who.hardware {
 				return l
 			}
+		}
+	}
+	if d.who.client.Kind == lease.Identifier && d.who.hardware != "" {
+		if l := d.table.ByClient(v, lease.ByHardware(lease.Ethernet, d.who.hardware)); l != nil && d.brought(l) {
+			return l
 		}
 	}
 	return nil

@@ -30,6 +30,9 @@ const (
 // ByIdentifier is the key of a client that sends a client identifier.
 func ByIdentifier(id []byte) Client { return Client{Kind: Identifier, ID: string(id)} }
 
+// Ethernet is the hardware type of Ethernet addresses (RFC 1700).
+const Ethernet = 1
+
 // ByHardware is the key of a client known by its hardware address alone.
 func ByHardware(htype uint8, hw addr.Hardware) Client {
 	return Client{Hardware, uint32(htype), string(hw)}

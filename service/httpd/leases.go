@@ -56,6 +56,7 @@ func (s *Server) registerLeases(a huma.API) {
 			}
 			return respond(leaseView(s.Engine.Plan(), l), nil)
 		})
+	s.registerLeaseSheet(a)
 	type end = func(context.Context, netip.Addr, bool) (leaseadmin.Ending, error)
 	endings := []struct {
 		id, path, summary, done, would string

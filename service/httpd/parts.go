@@ -36,6 +36,7 @@ import (
 	"yarnpost/service/scheduled"
 	"yarnpost/service/store"
 	"yarnpost/service/trials"
+	"yarnpost/sheet"
 )
 
 // Parts are what the HTTP side talks to.
@@ -157,6 +158,8 @@ type Leases interface {
 	Clear(ctx context.Context, a netip.Addr, preview bool) (leaseadmin.Ending, error)
 	Forget(context.Context, netip.Addr) error
 	HeldBy(scope plan.ID, r *plan.Reservation) (netip.Addr, bool)
+	Bring(ctx context.Context, rows []sheet.Lease, preview bool) (leaseadmin.Brought, []sheet.Fault, error)
+	Table(scope plan.ID) []sheet.Lease
 	Act(ctx context.Context, act leaseadmin.Act, a netip.Addr, preview bool) leaseadmin.Acted
 	Nudge(*lease.Lease) error
 	MayNudge(*lease.Lease) error

@@ -32,7 +32,7 @@ var deeds = map[string]string{
 	"approve-change": "approved a change in preparation", "set-due": "set when a change is made", "call-off": "called off when a change is made",
 	"apply-aside": store.ChangedPlan,
 	"end-lease":   "ended a lease", "clear-lease": "cleared an address", "reach-clients": "asked who answers", "wake-clients": "woke clients",
-	"nudge-clients": "had clients renew", "end-leases": "ended leases", "clear-leases": "cleared addresses", "sweep": "swept",
+	"nudge-clients": "had clients renew", "end-leases": "ended leases", "bring-leases": "brought leases along", "clear-leases": "cleared addresses", "sweep": "swept",
 	"nudge": "had clients renew", "run-trial": "made a trial", "run-preflight": "looked at the host", "forget-relays": "forgot relays",
 	"put-target": "set a target of alerts", "remove-target": "removed a target of alerts", "try-target": "tried a target of alerts",
 	"silence-alerts": "silenced alerts", "acknowledge-findings": "acknowledged findings", "run-audit": "ran an audit",

@@ -28,6 +28,10 @@ type Engine interface {
 	// ProbeNow asks whether somebody answers at an address; ok is false if no probe reaches it.
 	ProbeNow(a netip.Addr) (r probe.Result, ok bool)
 	ProbeAgain(a netip.Addr)
+	// NetworkAt says what of the network an address is, beside what the plan says; "" for nothing.
+	NetworkAt(a netip.Addr) string
+	// Bring puts many records into the table, those that may be.
+	Bring(ctx context.Context, list []*lease.Lease, may func(t *lease.Table, before, next *lease.Lease) bool) (int, error)
 	// Replace puts another record in the place of one, and returns when that is durable.
 	Replace(ctx context.Context, a netip.Addr, f func(*lease.Lease, lease.Time) (*lease.Lease, error)) (*lease.Lease, error)
 }

@@ -638,6 +638,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/leases/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Active leases as a sheet, in CSV */
+        get: operations["export-leases"];
+        put?: never;
+        /** Take leases that another server gave into the table, so that clients keep their addresses; or only say what would become of them */
+        post: operations["bring-leases"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/leases/{address}": {
         parameters: {
             query?: never;
@@ -2977,6 +2995,27 @@ export interface components {
             since: string;
             status: string;
             vendor?: string;
+        };
+        LeasesBrought: {
+            applied: boolean;
+            /**
+             * Format: int64
+             * @description That were on record already
+             */
+            known: number;
+            /** @description Those that cannot be kept, each with its line and why; the first 1,000 */
+            left: string[];
+            /**
+             * Format: int64
+             * @description That are over
+             */
+            over: number;
+            /**
+             * Format: int64
+             * @description On record here now, so that their clients keep their addresses
+             */
+            taken: number;
+            text: string;
         };
         Link: {
             /** @description Values of fields of your own, by name */
@@ -6747,6 +6786,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Cleared"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-leases": {
+        parameters: {
+            query?: {
+                scope?: string;
+                /** @description Only the columns, and a row that shows how they are filled */
+                template?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "bring-leases": {
+        parameters: {
+            query?: {
+                /** @description Only say what would happen */
+                dryRun?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeasesBrought"];
                 };
             };
             /** @description Error */

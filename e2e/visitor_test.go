@@ -81,3 +81,42 @@ func (v *visitor) fill(css, text string) func() error {
 	}
 }
 func (v *visitor) open(path string) func() error { return func() error { return v.Go(path) } }
+
+// js runs JavaScript in the page.
+func (v *visitor) js(text string) func() error {
+	return func() error {
+		_, err := browser.Eval[bool](v.Page, "(() => { "+text+"; return true })()")
+		return err
+	}
+}
+
+// hover opens the menu under a button.
+func (v *visitor) hover(button string) func() error {
+	return v.js(fmt.Sprintf(`[...document.querySelectorAll('button')].find((b) => b.textContent === %q)
+		.dispatchEvent(new MouseEvent('mouseover', { bubbles: true }))`, button))
+}
+
+// menu clicks what begins so in an open menu.
+func (v *visitor) menu(begins string) func() error {
+	find := fmt.Sprintf(`[...document.querySelectorAll('[role=menuitem]')].find((m) => m.textContent.startsWith(%q))`, begins)
+	return func() error {
+		if err := v.Wait(find); err != nil {
+			return err
+		}
+		return v.js(find + ".click()")()
+	}
+}
+
+// pick chooses what begins so in a select.
+func (v *visitor) pick(css, begins string) func() error {
+	option := fmt.Sprintf(`[...document.querySelectorAll('.ant-select-item-option')].find((o) => o.textContent.startsWith(%q))`, begins)
+	return func() error {
+		if err := v.Click(css); err != nil {
+			return err
+		}
+		if err := v.Wait(option); err != nil {
+			return err
+		}
+		return v.js(option + ".click()")()
+	}
+}

@@ -57,7 +57,7 @@ func (s *Server) registerLeaseSheet(a huma.API) {
 			return nil, failure(err)
 		}
 		out := api.LeasesBrought{Applied: !in.DryRun, Taken: b.Taken, Known: b.Known, Over: b.Over, Left: append([]string{}, b.Left...)}
-		verb := "are taken over"
+		verb := "taken over"
 		if in.DryRun {
 			verb = "would be taken over"
 		}

@@ -4,6 +4,7 @@ import { useSearchParams } from 'react-router'
 import { textOf, type File } from '../api/client'
 import { Failure } from '../parts/bits'
 import { usePut } from '../parts/filters'
+import { useBringing } from '../parts/bringing'
 import { useChange } from '../parts/preview'
 import { outcome } from '../parts/gathering'
 import { SubNav } from '../parts/subnav'
@@ -14,6 +15,7 @@ const kinds = [
   { value: 'reservation', label: 'Sheet of reservations (CSV)' },
   { value: 'exclusion', label: 'Sheet of exclusions (CSV)' },
   { value: 'entry', label: 'Sheet of list entries (CSV)' },
+  { value: 'lease', label: 'Sheet of leases (CSV)' },
 ]
 
 const begun = 'plan-file: 1\ncovers: part\n\nscopes:\n'
@@ -24,7 +26,8 @@ export default function Files() {
   const set = usePut()
   const kind = params.get('kind') ?? 'plan'
   const whole = kind === 'plan'
-  const path = whole ? '/plan/file' : '/plan/sheets/' + kind
+  const leases = kind === 'lease'
+  const path = whole ? '/plan/file' : leases ? '/leases/sheet' : '/plan/sheets/' + kind
   const [text, setText] = useState('')
   const [overwrite, setOverwrite] = useState(false)
   const [error, setError] = useState<unknown>()
@@ -40,8 +43,9 @@ export default function Files() {
     box.setSelectionRange(start, start + (lines[line - 1]?.length ?? 0))
     box.scrollTop = Math.max(0, (line - 5) * 20)
   }
-  const c = useChange(
-    text.trim() === '' ? null : { file, path, overwrite },
+  const bringing = useBringing(leases ? text : null, (done) => message.success(done.text + '.'), toLine)
+  const change = useChange(
+    leases || text.trim() === '' ? null : { file, path, overwrite },
     (done) => {
       message.success(outcome(done))
       setText((t) => t.replace(/^(revision:[ \t]*)[0-9]+/m, `$1${done.revision}`))
@@ -49,6 +53,7 @@ export default function Files() {
     undefined,
     toLine,
   )
+  const c = leases ? bringing : change
   const take = async (from: string) => {
     try {
       setText(await textOf(from))
@@ -72,7 +77,9 @@ export default function Files() {
           <span className="quiet">
             {whole
               ? 'The plan as text, to keep under version control and to change many things at once'
-              : 'A row each; an empty cell sets nothing, a column that is not there changes nothing'}
+              : leases
+                ? 'What another server promised: it is taken into the table, so that clients keep their addresses'
+                : 'A row each; an empty cell sets nothing, a column that is not there changes nothing'}
           </span>
         </div>
         <Select

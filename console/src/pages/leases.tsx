@@ -81,6 +81,7 @@ export default function Leases() {
         >
           As JSON
         </a>
+        <a href={'/api/leases/sheet' + (query.scope ? '?scope=' + encodeURIComponent(query.scope) : '')}>As a sheet</a>
       </div>
       <SubNav of="leases" />
       <div className="filters">

@@ -88,7 +88,11 @@ export function ScopeForm({
           <Form.Item name="domain" label="Domain name (15)">
             <Input placeholder="inherited from the defaults" />
           </Form.Item>
-          <Form.Item name="lease" label="Lease time" extra="8h, 12h, 7d or infinite; empty inherits, none takes an inherited one away">
+          <Form.Item
+            name="lease"
+            label="Lease time"
+            extra="8h, 12h, 7d or infinite; empty inherits, none takes an inherited one away"
+          >
             <Input placeholder="8h" />
           </Form.Item>
           <Form.Item

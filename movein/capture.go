@@ -189,7 +189,7 @@ func (g *gatherer) answer(m *dhcp4.Message, at time.Time, vendor string, id addr
 		c.until = at.Add(time.Duration(t) * time.Second)
 	}
 	for code, data := range m.Options.Each() {
-		if settable(code) {
+		if settable(code) && !usual(uint16(code), data, t) {
 			of := uint8(code)
 			if n.options[of] == nil {
 				n.options[of] = map[string]int{}
@@ -197,6 +197,21 @@ func (g *gatherer) answer(m *dhcp4.Message, at time.Time, vendor string, id addr
 			n.options[of][string(data)]++
 		}
 	}
+}
+
+// usual reports whether an option is what every server gives with a lease of so many seconds: T1
+// and T2 of RFC 2131 section 4.4.5.
+func usual(code uint16, data []byte, lease uint32) bool {
+	if len(data) != 4 {
+		return false
+	}
+	switch t := binary.BigEndian.Uint32(data); code {
+	case option.RenewalTime:
+		return t == lease/2
+	case option.RebindingTime:
+		return t == uint32(uint64(lease)*7/8)
+	}
+	return false
 }
 
 func bootFile(m *dhcp4.Message) string {
@@ -216,7 +231,7 @@ const (
 // is one client's.
 func settable(code uint16) bool {
 	switch code {
-	case option.Hostname, bootFileName, vendorSpecific:
+	case option.Hostname, option.SubnetMask, bootFileName, vendorSpecific:
 		return false
 	}
 	d := option.Standard4.ByCode(code)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"yarnpost/core/plan"
 	"yarnpost/edit"
 	"yarnpost/planfile"
+	"yarnpost/sheet"
 )
 
 // moved is the plan that a proposal makes, which has to be a plan file that fits.
@@ -192,7 +194,9 @@ func (f *film) given(n int, relay, a string, lease uint32, vendor, file string) 
 		Options: dhcp4.Options{{Code: 53, Data: []byte{5}}, {Code: 54, Data: []byte{10, 40, 0, 5}}, {Code: 1, Data: []byte{255, 255,
 			252, 0}},
 			{Code: 51, Data: binary.BigEndian.AppendUint32(nil, lease)}, {Code: 3, Data: ask.GIAddr.AsSlice()},
-			{Code: 6, Data: []byte{10, 40, 0, 5, 10, 40, 0, 6}}}}
+			{Code: 6, Data: []byte{10, 40, 0, 5, 10, 40, 0, 6}},
+			{Code: 58, Data: binary.BigEndian.AppendUint32(nil, lease/2)},
+			{Code: 59, Data: binary.BigEndian.AppendUint32(nil, uint32(uint64(lease)*7/8))}}}
 	for range 2 {
 		f.packet(ask, relay, "10.40.0.5")
 	}
@@ -227,6 +231,18 @@ func TestCapture(t *testing.T) {
 		"# 20 clients of these vendor classes", "# seen 1 times, 2026-12-01, 03:31 to 03:31; its lease never ends",
 		"# ethers, line 1; seen 2 times with 10.40.9.10, 2026-12-01, 03:10 to 03:30",
 		"# ethers, line 2; no client of the capture claimed it")
+	for _, own := range []string{"renewal-time", "rebinding-time", "subnet-mask"} { // which every server works out by itself
+		if strings.Contains(string(p.File), own) {
+			t.Errorf("%s is proposed:\n%s", own, p.File)
+		}
+	}
+	held, faults := sheet.ReadLeases(p.Leases, time.Now(), time.UTC)
+	if len(faults) > 0 || len(held) != 26 || held[25].Address.String() != "10.40.17.4" || held[25].Expires.IsZero() {
+		t.Errorf("%d leases, %v:\n%s", len(held), faults, p.Leases)
+	}
+	if i := slices.IndexFunc(held, func(l sheet.Lease) bool { return l.Endless }); i < 0 || held[i].Address.String() != "10.40.8.60" {
+		t.Errorf("which never ends is %d:\n%s", i, p.Leases)
+	}
 	if looms.Lease != 8*time.Hour || other.Lease != time.Hour || len(looms.Pools) != 1 ||
 		looms.Pools[0].String() != "10.40.9.11-10.40.9.29" {
 		t.Errorf("%v %v %v", looms.Lease, other.Lease, looms.Pools)

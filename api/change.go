@@ -355,6 +355,7 @@ type ChangeResult struct {
 	Base      int64      `json:"base"`
 	Revision  int64      `json:"revision" doc:"Revision in force now"`
 	Applied   bool       `json:"applied"`
+	Lines     int        `json:"lines" doc:"How many lines the diff has; it carries the first 10,000"`
 	Diff      []DiffLine `json:"diff"`
 	Advice    []Advice   `json:"advice"`
 	Effects   []Effect   `json:"effects"`

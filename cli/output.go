@@ -526,6 +526,9 @@ func (k *call) showChange(c api.ChangeResult) error {
 		fmt.Fprintf(k.out, "Would change revision %d:\n", c.Base)
 	}
 	k.print(t)
+	if more := c.Lines - len(c.Diff); more > 0 {
+		fmt.Fprintf(k.out, "  and %d more lines\n", more)
+	}
 	if len(c.Inherits) > 0 {
 		k.showInherits(c)
 	}

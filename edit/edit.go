@@ -89,7 +89,8 @@ type editor struct {
 	say  func(x *pass, i plan.Item) api.Edit
 	// alike is the item that a put under a new name goes on with, if the plan has one: whatever it is
 	// called, it is the same thing.
-	alike func(p *plan.Plan, e api.Edit) plan.Item
+	// read as in a draft that is thrown away.
+	alike func(p *plan.Plan, scratch *plan.Draft, e api.Edit) plan.Item
 }
 
 // editors are by kind.
@@ -245,13 +246,13 @@ func (of editing[T, E]) erased() editor {
 			*of.in(&e) = in
 			return e
 		},
-		alike: func(p *plan.Plan, e api.Edit) plan.Item {
+		alike: func(p *plan.Plan, scratch *plan.Draft, e api.Edit) plan.Item {
 			in := *of.in(&e)
 			if of.alike == nil || in == nil || of.old(p, e.Name) != nil {
 				return nil
 			}
 			v := of.new
-			of.fields(&pass{around: nowhere{}, plan: p, draft: p.Draft(), op: Put}, &v, in)
+			of.fields(&pass{around: nowhere{}, plan: p, draft: scratch, op: Put}, &v, in)
 			if o := of.alike(p, &v); o != nil {
 				return *o
 			}

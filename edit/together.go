@@ -73,12 +73,13 @@ func keyOf(k plan.Kind, name string) key { return key{k, strings.ToLower(name)} 
 // it finds the heirs.
 func (t *together) absent() (out []api.Edit) {
 	p, inherited := t.d.Plan(), map[key]bool{}
+	scratch := p.Draft()
 	for i, e := range t.edits {
 		of := editors[plan.Kind(e.Kind)]
 		if of.alike == nil || e.Op != Put {
 			continue
 		}
-		if heir := of.alike(p, e); heir != nil {
+		if heir := of.alike(p, scratch, e); heir != nil {
 			was := keyOf(plan.Kind(e.Kind), of.say(&pass{plan: p, out: true}, heir).Name)
 			if !t.named[was] && !inherited[was] {
 				inherited[was], t.heirs[i] = true, heir

@@ -69,4 +69,3 @@ func (s *Server) registerLeaseSheet(a huma.API) {
 
 // leftMost bounds how many of those that were left are told.
 const leftMost = 1000
-

@@ -315,8 +315,13 @@ func linesView(lines []plan.Line) []api.DiffLine {
 	return out
 }
 
+// diffMost is how many lines of a difference a person is shown: nobody reads more, and half a
+// million of them take longer than the change.
+const diffMost = 10_000
+
 func (s *Server) changeView(c *change.Change) api.ChangeResult {
-	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Diff: linesView(c.Lines), Advice: []api.Advice{},
+	out := api.ChangeResult{Base: c.Base, Revision: c.Revision, Applied: c.Applied, Lines: len(c.Lines),
+		Diff: linesView(c.Lines[:min(len(c.Lines), diffMost)]), Advice: []api.Advice{},
 		Effects: []api.Effect{}, Inherits: linesView(c.Inherits), Inherited: c.Inherited, Scopes: []api.Scope{}, Resolved: []string{},
 		Needs: c.Needs}
 	for _, a := range c.Advice {

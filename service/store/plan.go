@@ -75,11 +75,15 @@ func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change,
 		_, err := tx.Exec(ctx,
 			"insert into plan_revision (revision, at, author, reason, last_id) values ($1, $2, $3, $4, greatest($5, (select max(last_id) from plan_revision)))",
 			r.Number, r.At, r.Author, r.Reason, last)
-		for from := 0; from < len(changes) && err == nil; from += planPart {
-			if from > 0 {
+		before := s.commits.Load()
+		for from, part := 0, planPart; from < len(changes) && err == nil; from += part {
+			if now := s.commits.Load(); now != before {
+				before, part = now, planPart
 				time.Sleep(planPause)
+			} else if from > 0 {
+				part = planPartIdle
 			}
-			err = savePart(ctx, tx, r.Number, from, changes[from:min(from+planPart, len(changes))], lines)
+			err = savePart(ctx, tx, r.Number, from, changes[from:min(from+part, len(changes))], lines)
 		}
 		filled = err == nil
 		return err
@@ -97,11 +101,12 @@ func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change,
 	return nil
 }
 
-// A large change is recorded a part at a time: so many items, with a pause after each,
-// in which the database has its processor and its log for the leases of clients.
+// A large change is recorded a part at a time: so many items, and a pause behind each during
+// which leases were recorded, so that the database has its processor and its log for those.
 const (
-	planPart  = 100
-	planPause = 10 * time.Millisecond
+	planPart     = 100
+	planPartIdle = 1000 // while nobody is given a lease
+	planPause    = 10 * time.Millisecond
 )
 
 // savePart records some changes, the first of them with a number.

@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -34,6 +35,7 @@ type Store struct {
 	token   string             // of the run before
 	mark    *mark              // nil: none is kept
 	writer  *pgx.Conn          // holds the writer's lock until the journal takes it over
+	commits atomic.Uint64      // batches of leases that were handed to the database
 	unwatch context.CancelFunc // ends the look whether the database gives a sign; nil for none
 }
 

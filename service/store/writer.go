@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -19,6 +20,8 @@ type writer struct {
 	*pgx.Conn
 	token string // of this run, for a database that was set back
 	rows  rows
+
+	commits *atomic.Uint64 // of the store
 }
 
 const recordName = "record"
@@ -35,7 +38,9 @@ func (s *Store) StartJournal(ctx context.Context, log *slog.Logger, owner journa
 	return j, err
 }
 
-func (s *Store) newWriter(c *pgx.Conn) *writer { return &writer{c, s.tokenText(), newRows()} }
+func (s *Store) newWriter(c *pgx.Conn) *writer {
+	return &writer{c, s.tokenText(), newRows(), &s.commits}
+}
 
 // Take implements journal.Database.
 func (s *Store) Take(ctx context.Context) (journal.Conn, error) {
@@ -75,6 +80,7 @@ func (w *writer) Prepare(ctx context.Context) error {
 
 // Record implements journal.Conn.
 func (w *writer) Record(ctx context.Context, b *journal.Batch) error {
+	w.commits.Add(1)
 	r := &w.rows
 	r.fill(b.Entries)
 	if err := w.recordSets(ctx, b.Forget); err != nil {

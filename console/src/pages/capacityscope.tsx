@@ -2,7 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { Segmented } from 'antd'
 import { useState } from 'react'
 import { Link, useParams, useSearchParams } from 'react-router'
-import { get, items, type CapacityDetail, type CapacityGroup, type CapacityUsers, type Scope } from '../api/client'
+import { get, type CapacityDetail, type CapacityGroup, type CapacityUsers } from '../api/client'
+import { useScopes } from '../api/scopes'
 import { Empty, Failure, Folding, Mono, plural } from '../parts/bits'
 import { Chart, type Inks } from '../parts/chart'
 import { RunsOut, siteDay } from '../parts/forecast'
@@ -263,7 +264,7 @@ export default function CapacityScope() {
     refetchInterval: 60000,
     placeholderData: (old) => old,
   })
-  const scopes = useQuery({ queryKey: ['scopes', 'names'], queryFn: () => items<Scope>('/scopes', { limit: 1000 }) })
+  const scopes = useScopes()
   const d = detail.data
   const all = name === '~all'
   const whole = all || of === 'supernet'

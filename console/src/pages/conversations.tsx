@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { Select, Switch, Table } from 'antd'
 import { useSearchParams } from 'react-router'
-import { get, items, type Exchange, type Page, type Scope } from '../api/client'
+import { get, type Exchange, type Page } from '../api/client'
+import { useScopes } from '../api/scopes'
 import { Empty, Failure, Mono, paged } from '../parts/bits'
 import { Message } from '../parts/message'
 import { SubNav } from '../parts/subnav'
@@ -34,7 +35,7 @@ export default function Conversations() {
     refetchInterval: live ? 1000 : false,
     placeholderData: (old) => old,
   })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const scopes = useScopes()
   const rows = [...(list.data?.items ?? [])].reverse()
   const box = (key: string, hint: string, width: number) => (
     <Search value={filter[key]} hint={hint} width={width} onSearch={(v) => put(key, v)} />

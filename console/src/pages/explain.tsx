@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, Select, Table } from 'antd'
 import { useSearchParams } from 'react-router'
-import { call, items, type Explanation, type Scope, type Vendor } from '../api/client'
+import { call, items, type Explanation, type Vendor } from '../api/client'
+import { useScopes } from '../api/scopes'
 import { Empty, Failure } from '../parts/bits'
 import { Message } from '../parts/message'
 import { SubNav } from '../parts/subnav'
@@ -38,7 +39,7 @@ export default function Explain() {
     enabled: ready,
     retry: false,
   })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const scopes = useScopes()
   const vendors = useQuery({ queryKey: ['vendors'], queryFn: () => items<Vendor>('/vendors') })
   const x = result.data
   const served = x && (x.outcome === 'offered' || x.outcome === 'acknowledged' || x.outcome === 'informed')

@@ -12,9 +12,9 @@ import {
   type Lease,
   type LeaseEvent,
   type Page,
-  type Scope,
   type Pair,
 } from '../api/client'
+import { useScopes } from '../api/scopes'
 import { Empty, Failure, Folding, Mono, StatusMark, When } from '../parts/bits'
 import { nameFor, type Wanted } from '../edits/reservation'
 import { Reserve } from '../parts/reserve'
@@ -44,7 +44,7 @@ export default function Leases() {
     queryFn: () => get<Page<Lease>>('/leases', { ...query, after, limit: perPage }),
     placeholderData: keepPreviousData,
   })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const scopes = useScopes()
   const { columns, chooser } = useColumns('leases', leaseColumns(query))
   const set = (edit: (p: URLSearchParams) => void) => {
     setTrail([])

@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Input, InputNumber, Select, Switch, Table } from 'antd'
 import { useNavigate, useSearchParams } from 'react-router'
-import { get, items, type Defaults, type Scope } from '../api/client'
+import { get, type Defaults, type Scope } from '../api/client'
+import { scopesMost, useScopes } from '../api/scopes'
 import { editOf, fieldsOf, type Fields } from '../edits/defaults'
 import { Empty, Failure, Mono, paged, plural } from '../parts/bits'
 import { ScopeForm } from '../parts/scopeform'
@@ -12,18 +13,12 @@ import { SubNav } from '../parts/subnav'
 import { scopeColumns } from '../columns/plan'
 import { usePut, Search } from '../parts/filters'
 
-const listed = 1000 // the most that are listed at once
-
 /** All scopes with their use. */
 export default function Plan() {
   const [params, setParams] = useSearchParams()
   const go = useNavigate()
   const search = params.get('search') ?? ''
-  const scopes = useQuery({
-    queryKey: ['scopes', search],
-    queryFn: () => items<Scope>('/scopes', { search, limit: listed }),
-    placeholderData: (old) => old,
-  })
+  const scopes = useScopes(search)
   const defaults = useQuery({ queryKey: ['defaults'], queryFn: () => get<Defaults>('/defaults') })
   const own = useOwn('scope')
   const { columns, chooser } = useColumns(
@@ -82,7 +77,7 @@ export default function Plan() {
           columns={columns}
           footer={() => (
             <span className="quiet">
-              {scopes.data?.length === listed && 'the first '}
+              {scopes.data?.length === scopesMost && 'the first '}
               {plural(scopes.data?.length ?? 0, 'scope')},{' '}
               {plural(
                 (scopes.data ?? []).reduce((n, s) => n + s.usage.active, 0),
@@ -93,7 +88,7 @@ export default function Plan() {
                 .filter((s) => s.mode === 'serving')
                 .reduce((n, s) => n + s.usage.headroom, 0)
                 .toLocaleString('en')}{' '}
-              more{scopes.data?.length === listed && '; search for others'}
+              more{scopes.data?.length === scopesMost && '; search for others'}
             </span>
           )}
         />

@@ -9,9 +9,9 @@ import {
   type Rule,
   type RuleTried,
   type RuleVariable,
-  type Scope,
   type Supernet,
 } from '../api/client'
+import { useScopes } from '../api/scopes'
 import { editOf as listEditOf, fieldsOf as listFieldsOf, type Fields as ListFields } from '../edits/list'
 import { editOf, fieldsOf, inSupernet, kinds, whenOf, type Fields } from '../edits/rule'
 import { Empty, Failure, Mono } from '../parts/bits'
@@ -24,7 +24,7 @@ import { ruleColumns, listColumns } from '../columns/rules'
 export default function Rules() {
   const rules = useQuery({ queryKey: ['rules'], queryFn: () => items<Rule>('/rules'), refetchInterval: 5000 })
   const lists = useQuery({ queryKey: ['lists'], queryFn: () => items<List>('/lists') })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const scopes = useScopes()
   const supernets = useQuery({ queryKey: ['supernets'], queryFn: () => items<Supernet>('/supernets') })
   const [form, setForm] = useState<Rule | 'new' | null>(null)
   const [list, setList] = useState<List | 'new' | null>(null)

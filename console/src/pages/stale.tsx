@@ -2,7 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { App, Button, Modal, Select, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { call, get, items, type Nudged, type Scope, type StaleLease, type StaleLeases } from '../api/client'
+import { call, get, type Nudged, type StaleLease, type StaleLeases } from '../api/client'
+import { useScopes } from '../api/scopes'
 import { Empty, Failure, paged, plural } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
 import { staleColumns } from '../columns/stale'
@@ -13,7 +14,7 @@ export default function Stale() {
   const [params, setParams] = useSearchParams()
   const scope = params.get('scope') ?? ''
   const q = useQuery({ queryKey: ['stale', scope], queryFn: () => get<StaleLeases>('/stale', { scope }) })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const scopes = useScopes()
   const [asking, setAsking] = useState(false)
   const [error, setError] = useState<unknown>()
   const s = q.data

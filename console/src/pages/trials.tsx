@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { App, Button, Form, Input, Select, Table } from 'antd'
 import { useState } from 'react'
-import { call, items, type Check, type Edit, type Scope, type Trial, type TrialResult } from '../api/client'
+import { call, items, type Check, type Edit, type Trial, type TrialResult } from '../api/client'
+import { useScopes } from '../api/scopes'
 import { editOf, fieldsOf, type Fields } from '../edits/trial'
 import { Empty, Failure, StatusMark } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
@@ -28,7 +29,7 @@ export default function Trials() {
   const queries = useQueryClient()
   const trials = useQuery({ queryKey: ['trials'], queryFn: () => items<Trial>('/trials'), refetchInterval: 10000 })
   const checks = useQuery({ queryKey: ['preflight'], queryFn: () => items<Check>('/preflight') })
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes') })
+  const scopes = useScopes()
   const [form, setForm] = useState<Trial | 'new' | null>(null)
   const [edits, setEdits] = useState<Edit[] | null>(null)
   const run = useMutation({

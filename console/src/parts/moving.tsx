@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { App, Modal, Select } from 'antd'
 import { useState } from 'react'
-import { get, items, type Move, type Scope } from '../api/client'
+import { get, type Move, type Scope } from '../api/client'
+import { useScopes } from '../api/scopes'
 import { Failure } from './bits'
 import { outcome } from './gathering'
 import { useChange } from './preview'
@@ -10,7 +11,7 @@ import { useChange } from './preview'
 export function MoveAll({ scope, onClose }: { scope: Scope | null; onClose: () => void }) {
   const { message } = App.useApp()
   const [to, setTo] = useState<string>()
-  const scopes = useQuery({ queryKey: ['scopes', ''], queryFn: () => items<Scope>('/scopes'), enabled: scope !== null })
+  const scopes = useScopes('', scope !== null)
   const others = scopes.data?.filter((s) => s.link === scope?.link && s.name !== scope?.name)
   const move = useQuery({
     queryKey: ['move', scope?.name, to],

@@ -67,8 +67,8 @@ export function Effects({ result }: { result: ChangeResult }) {
           </li>
         ))}
       </ul>
-      {result.diff.length > linesShown && (
-        <p className="quiet">and {plural(result.diff.length - linesShown, 'line')} more of the difference</p>
+      {result.lines > linesShown && (
+        <p className="quiet">and {plural(result.lines - linesShown, 'line')} more of the difference</p>
       )}
       {result.inherited > 0 && (
         <>

@@ -1,7 +1,6 @@
 import { App, Form, Input, Modal, Select, Space, Switch } from 'antd'
-import { useQuery } from '@tanstack/react-query'
 import { useEffect } from 'react'
-import { items, type Scope } from '../api/client'
+import { useScopes } from '../api/scopes'
 import { withOwn, type Own } from '../edits/own'
 import { editOf, type By, type Wanted } from '../edits/reservation'
 import { OwnFields } from './own'
@@ -19,11 +18,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
   const { message } = App.useApp()
   const [form] = Form.useForm<Wanted & Own>()
   const values = Form.useWatch([], form) as Partial<Wanted & Own> | undefined
-  const scopes = useQuery({
-    queryKey: ['scopes', ''],
-    queryFn: () => items<Scope>('/scopes'),
-    enabled: wanted !== null,
-  })
+  const scopes = useScopes('', wanted !== null)
   const edit = wanted && (!wanted.elsewhere || values?.address) ? withOwn(editOf(values), values) : null
   const c = useChange(edit && [edit], (done) => {
     message.success(outcome(done))

@@ -2423,6 +2423,11 @@ export interface components {
             inherits: components["schemas"]["DiffLine"][];
             /** @description The change in preparation that it was, or would be, gathered in; the rest is what that does as a whole */
             into?: string;
+            /**
+             * Format: int64
+             * @description How many lines the diff has; it carries the first 10,000
+             */
+            lines: number;
             /** @description What among it asks for a second person's approval, such as scope looms */
             needs?: string;
             /** @description Host names that were resolved to addresses */

@@ -38,7 +38,8 @@ func TestJobsOfTheGuide(t *testing.T) {
 	if len(blocks) < 6 {
 		t.Fatalf("the guide has %d jobs only", len(blocks))
 	}
-	j := &jobs{service: startService(t), folder: t.TempDir(), relays: map[string]*demo.Relay{}, relayAt: map[string]string{}, clients: map[string][]*demo.Client{}}
+	j := &jobs{service: startService(t), folder: t.TempDir(), relays: map[string]*demo.Relay{}, relayAt: map[string]string{},
+		clients: map[string][]*demo.Client{}}
 	j.ben = j.person("ben")
 	j.captured()
 	for _, b := range blocks {
@@ -119,7 +120,8 @@ var subnetOf = map[string]string{"packing": "10.40.44.1", "spinning": "10.40.12.
 func (j *jobs) captured() {
 	j.t.Helper()
 	j.old = startService(j.t)
-	j.old.must("scope", "add", "spinning", "--subnet", "10.40.12.0/24", "--pool", "10.40.12.100-10.40.12.149", "--router", "10.40.12.1", "--dns",
+	j.old.must("scope", "add", "spinning", "--subnet", "10.40.12.0/24", "--pool", "10.40.12.100-10.40.12.149", "--router",
+		"10.40.12.1", "--dns",
 		"10.40.0.5", "--lease", "2h", "--serve", "--new-per-minute", "-1")
 	r, err := demo.NewRelay(netip.MustParseAddr("127.78.0.1"), netip.MustParseAddr(subnetOf["spinning"]), j.old.dhcp4, j.dhcp4)
 	if err != nil {
@@ -199,7 +201,8 @@ func (j *jobs) happens(what string) {
 		j.write("wing.csv", rows)
 	case "mine.yaml gives dyeing a lease time of 2h":
 		b, err := os.ReadFile(filepath.Join(j.folder, "mine.yaml"))
-		text := regexp.MustCompile(`(?m)^( +)subnet: 10\.40\.16\.0/24$`).ReplaceAllString(string(b), "${1}subnet: 10.40.16.0/24\n${1}lease: 2h")
+		text := regexp.MustCompile(`(?m)^( +)subnet: 10\.40\.16\.0/24$`).ReplaceAllString(string(b),
+			"${1}subnet: 10.40.16.0/24\n${1}lease: 2h")
 		if err != nil || text == string(b) {
 			j.t.Fatalf("dyeing is not in the file: %v\n%s", err, b)
 		}

@@ -13,8 +13,10 @@ var morning = time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC)
 // What is written is read back, and what spreadsheets make of it, too.
 func TestLeases(t *testing.T) {
 	list := []Lease{
-		{Line: 2, Address: netip.MustParseAddr("10.77.0.100"), Hardware: "\x02\x00\x00\x00\x00\x17", Identifier: "\x01\x02\x00\x00\x00\x00\x17",
-			Hostname: "=crane", Vendor: "crane 2", Scope: "looms", Status: "active", Since: morning.Add(-time.Hour), Expires: morning.Add(time.Hour)},
+		{Line: 2, Address: netip.MustParseAddr("10.77.0.100"), Hardware: "\x02\x00\x00\x00\x00\x17",
+			Identifier: "\x01\x02\x00\x00\x00\x00\x17",
+			Hostname:   "=crane", Vendor: "crane 2", Scope: "looms", Status: "active", Since: morning.Add(-time.Hour),
+			Expires: morning.Add(time.Hour)},
 		{Line: 3, Address: netip.MustParseAddr("10.77.0.101"), Hardware: "\x02\x00\x00\x00\x00\x18", Endless: true},
 	}
 	text := WriteLeases(list)

@@ -41,7 +41,8 @@ func TestBroughtLease(t *testing.T) {
 	if d := f.do(f.message(dhcp4.Discover, 2, id)); d.First().Address() == a {
 		t.Error("another client is offered it")
 	}
-	f.expect("and asks for it", f.do(f.message(dhcp4.Request, 2, id, at(option.AddressRequest, a.String()))), Refused, reason.HeldByAnother, "")
+	f.expect("and asks for it", f.do(f.message(dhcp4.Request, 2, id, at(option.AddressRequest, a.String()))), Refused,
+		reason.HeldByAnother, "")
 	f = newWorld(t, "10.77.0.0/24", "10.77.0.100-10.77.0.199")
 	put(7) // given here, to a client without an identifier
 	if d := f.do(f.message(dhcp4.Discover, 1, id)); d.First().Address() == a {

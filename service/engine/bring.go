@@ -17,7 +17,8 @@ const bringEach = 256
 // Bring puts many records into the table, those that may be, and returns when all are durable. The
 // function may is asked of each under the engine's lock, with what is on record now; it must not
 // block.
-func (e *Engine) Bring(ctx context.Context, list []*lease.Lease, may func(t *lease.Table, before, next *lease.Lease) bool) (brought int, err error) {
+func (e *Engine) Bring(ctx context.Context, list []*lease.Lease, may func(t *lease.Table, before,
+	next *lease.Lease) bool) (brought int, err error) {
 	for done := 0; done < len(list); {
 		part := list[done:min(len(list), done+bringEach)]
 		durable := make(chan struct{})

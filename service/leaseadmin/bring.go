@@ -39,12 +39,14 @@ func (d *Admin) Bring(ctx context.Context, rows []sheet.Lease, preview bool) (b 
 			b.Over++
 			continue
 		case v == nil:
-			faults = append(faults, sheet.Fault{Line: row.Line, Column: "address", Text: fmt.Sprintf("no scope holds %s; define one first", row.Address)})
+			faults = append(faults, sheet.Fault{Line: row.Line, Column: "address",
+				Text: fmt.Sprintf("no scope holds %s; define one first", row.Address)})
 			continue
 		}
 		l := broughtLease(p, v, row, now)
 		if first := clients[seat{v.ID, l.Client}]; first != 0 {
-			faults = append(faults, sheet.Fault{Line: row.Line, Text: fmt.Sprintf("the client of line %d is here again, in the same scope", first)})
+			faults = append(faults, sheet.Fault{Line: row.Line,
+				Text: fmt.Sprintf("the client of line %d is here again, in the same scope", first)})
 			continue
 		}
 		clients[seat{v.ID, l.Client}], lines[row.Address] = row.Line, row.Line
@@ -94,8 +96,9 @@ func (b *Brought) leave(line int, a netip.Addr, why string) {
 
 // broughtLease is a row as a record. That it was not given here, its revision of 0 says.
 func broughtLease(p *plan.Plan, v *plan.View, row sheet.Lease, now lease.Time) *lease.Lease {
-	l := &lease.Lease{Prefix: lease.Host(row.Address), Status: lease.Active, Hardware: row.Hardware, Hostname: row.Hostname, Vendor: row.Vendor,
-		Since: now, Changed: now, Heard: now, Granted: v.LeaseFor(nil)}
+	l := &lease.Lease{Prefix: lease.Host(row.Address), Status: lease.Active, Hardware: row.Hardware, Hostname: row.Hostname,
+		Vendor: row.Vendor,
+		Since:  now, Changed: now, Heard: now, Granted: v.LeaseFor(nil)}
 	if l.Client = lease.ByHardware(lease.Ethernet, row.Hardware); row.Identifier != "" {
 		l.Client = lease.ByIdentifier([]byte(row.Identifier))
 	}

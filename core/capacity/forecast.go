@@ -170,6 +170,15 @@ func (f *Forecast) cross() {
 	}
 }
 
+// Of is what is expected if the pool has another size. Whether that is too small for what is used
+// now, Now says.
+func (f Forecast) Of(size uint64) Forecast {
+	if f.Size = float64(size); len(f.Bands) > 0 {
+		f.cross()
+	}
+	return f
+}
+
 // Text is the forecast in words.
 func (f Forecast) Text() string {
 	day := func(t time.Time) string { return t.Format("2 Jan 2006") }

@@ -13,6 +13,7 @@ import (
 
 	"yarnpost/core/answer"
 	"yarnpost/core/audit"
+	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/permit"
@@ -116,6 +117,8 @@ type Parts struct {
 	Clock   Clock
 	Log     *slog.Logger
 	Adopted func(revision int64) // is told of each revision that came into force
+	// Outlook is what is expected of the use of a scope; ok is false if nothing is.
+	Outlook func(scope plan.ID) (f capacity.Forecast, ok bool)
 }
 
 // Clock tells the time.

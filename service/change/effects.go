@@ -8,7 +8,9 @@ import (
 	"time"
 
 	"yarnpost/core/answer"
+	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/rule"
 )
@@ -60,6 +62,7 @@ func around(of *plan.Plan, c plan.Change) (out []*plan.View) {
 // ones for a while. Scopes that change themselves speak for themselves.
 func (p *Planner) inheritedEffects(old, next *plan.Plan, subject string, scopes []*plan.View, items []plan.Change) []Effect {
 	clients, changed, longest := 0, 0, time.Duration(0)
+	was, is := 0.0, 0.0 // renewals a second
 	p.Engine.With(func(t *lease.Table) {
 		for _, before := range scopes {
 			after := next.Scope(before.ID)
@@ -69,6 +72,7 @@ func (p *Planner) inheritedEffects(old, next *plan.Plan, subject string, scopes 
 			}
 			if n := t.Count(before.ID).Active; n > 0 {
 				clients, changed, longest = clients+n, changed+1, max(longest, before.Lease)
+				was, is = was+renewals(n, before.Lease), is+renewals(n, after.Lease)
 			}
 		}
 	})
@@ -77,7 +81,11 @@ func (p *Planner) inheritedEffects(old, next *plan.Plan, subject string, scopes 
 	}
 	text := fmt.Sprintf("%s of %d scopes keep the old settings until they renew, the last within %s", Clients(clients), changed,
 		plan.Duration(longest/2))
-	return []Effect{{subject, strings.Replace(text, " 1 scopes ", " 1 scope ", 1), clients, false}}
+	text = strings.Replace(text, " 1 scopes ", " 1 scope ", 1)
+	if was != is {
+		text += fmt.Sprintf("; renewals go from %s to %s", often(was), often(is))
+	}
+	return []Effect{{subject, text, clients, false}}
 }
 
 func sameData(a, b plan.Value) bool { return a.Key == b.Key && slices.Equal(a.Data, b.Data) }
@@ -138,6 +146,9 @@ func (p *Planner) scopeEffects(before, after *plan.View, next *plan.Plan, now le
 			out = append(out, Effect{subject, text, active, newcomers})
 		}
 	}
+	if after != nil && after.Size != before.Size && before.Size > 0 {
+		out = append(out, Effect{subject, p.sizeText(before, after, active), active, false})
+	}
 	switch {
 	case active == 0:
 		return out
@@ -164,11 +175,60 @@ func (p *Planner) scopeEffects(before, after *plan.View, next *plan.Plan, now le
 			false})
 	}
 	if !slices.EqualFunc(before.Values, after.Values, sameValue) || before.Lease != after.Lease {
-		out = append(out, Effect{subject,
-			fmt.Sprintf("%s of scope %s keep the old settings until they renew, the last within %s", Clients(active), before.Name,
-				plan.Duration(before.Lease/2)), active, false})
+		text := fmt.Sprintf("%s of scope %s keep the old settings until they renew, the last within %s", Clients(active), before.Name,
+			plan.Duration(before.Lease/2))
+		if before.Lease != after.Lease {
+			text += fmt.Sprintf("; renewals go from %s to %s", often(renewals(active, before.Lease)), often(renewals(active, after.Lease)))
+		}
+		out = append(out, Effect{subject, text, active, false})
 	}
 	return out
+}
+
+// renewals is how many times a second clients renew: each at half its lease (RFC 2131 section
+// 4.4.5).
+func renewals(clients int, lease time.Duration) float64 {
+	if lease <= 0 || lease >= option.Infinite {
+		return 0
+	}
+	return float64(clients) / (lease / 2).Seconds()
+}
+
+// often says a rate in the unit in which it is a number that people can read.
+func often(perSecond float64) string {
+	switch {
+	case perSecond == 0:
+		return "none"
+	case perSecond >= 1:
+		return fmt.Sprintf("%.1f a second", perSecond)
+	case perSecond*60 >= 1:
+		return fmt.Sprintf("%.1f a minute", perSecond*60)
+	}
+	return fmt.Sprintf("%.1f an hour", perSecond*3600)
+}
+
+// sizeText says what pools of another size mean for a scope: how much is used, and when they run
+// out.
+func (p *Planner) sizeText(before, after *plan.View, active int) string {
+	used := func(v *plan.View) string {
+		if v.Size == 0 {
+			return "nothing to give"
+		}
+		return fmt.Sprintf("%d %% active", uint64(active)*100/v.Size)
+	}
+	text := fmt.Sprintf("the pools of scope %s go from %d to %d addresses, from %s to %s", before.Name, before.Size, after.Size, used(before),
+		used(after))
+	if p.Outlook == nil || after.Size == 0 {
+		return text
+	}
+	if f, ok := p.Outlook(before.ID); ok && f.Verdict != capacity.HistoryThin {
+		next := f.Of(after.Size)
+		next.Now(p.Clock.Now(), uint64(active) >= after.Size)
+		if was, then := f.Text(), next.Text(); was != then {
+			text += fmt.Sprintf("; when they run out: %s; as it is: %s", then, was)
+		}
+	}
+	return text
 }
 
 func sameValue(a, b plan.Value) bool {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/clock"
@@ -85,18 +86,19 @@ func TestEffects(t *testing.T) {
 		edit    func(*plan.Draft) error
 		clients int
 		strands bool
+		says    string
 	}{
-		"remove": {func(d *plan.Draft) error { return d.RemoveScope("looms") }, 3, true},
-		"hold":   {changed(id, func(s *plan.Scope) { s.Mode = plan.Held }), 3, true},
-		"drain":  {changed(id, func(s *plan.Scope) { s.Mode = plan.Draining }), 3, true},
-		"shrink": {changed(id, func(s *plan.Scope) { s.Pools[0].From = netip.MustParseAddr("10.77.0.12") }), 2, false},
-		"lease":  {changed(id, func(s *plan.Scope) { s.Lease = plan.Duration(time.Hour) }), 3, false},
-		"note":   {changed(id, func(s *plan.Scope) { s.Note = "x" }), 0, false},
+		"remove": {func(d *plan.Draft) error { return d.RemoveScope("looms") }, 3, true, "would lose their address"},
+		"hold":   {changed(id, func(s *plan.Scope) { s.Mode = plan.Held }), 3, true, "would not be able to renew"},
+		"drain":  {changed(id, func(s *plan.Scope) { s.Mode = plan.Draining }), 3, true, "nowhere to move"},
+		"shrink": {changed(id, func(s *plan.Scope) { s.Pools[0].From = netip.MustParseAddr("10.77.0.12") }), 2, false, "outside the new pools"},
+		"lease":  {changed(id, func(s *plan.Scope) { s.Lease = plan.Duration(time.Hour) }), 3, false, "renewals go from 0.8 an hour to 6.0 an hour"},
+		"note":   {changed(id, func(s *plan.Scope) { s.Note = "x" }), 0, false, ""},
 		"reserve a held address": {func(d *plan.Draft) error {
 			_, err := d.PutReservation(plan.Reservation{Name: "r", Scope: id, Hardware: "\x02\x00\x00\x00\x00\x09",
 				Address: netip.MustParseAddr("10.77.0.11")})
 			return err
-		}, 1, false},
+		}, 1, false, "10.77.0.11"},
 	} {
 		d := p.Draft()
 		if err := c.edit(d); err != nil {
@@ -110,9 +112,30 @@ func TestEffects(t *testing.T) {
 			}
 			continue
 		}
-		if len(got) != 1 || got[0].Clients != c.clients || got[0].Strands != c.strands {
+		last := got[len(got)-1] // before it stands what becomes of the pools
+		if last.Clients != c.clients || last.Strands != c.strands || !strings.Contains(last.Text, c.says) {
 			t.Errorf("%s: %+v, want %d clients, stranded %v", name, got, c.clients, c.strands)
 		}
+	}
+}
+
+// Other pools say how much of them is used, and when they run out.
+func TestSizeText(t *testing.T) {
+	v := func(size uint64) *plan.View { return &plan.View{Scope: plan.Scope{ID: 7, Name: "looms"}, Size: size} }
+	p := &Planner{Parts: Parts{Clock: clock.New()}}
+	if got := p.sizeText(v(100), v(200), 90); got != "the pools of scope looms go from 100 to 200 addresses, from 90 % active to 45 % active" {
+		t.Errorf("without an outlook: %s", got)
+	}
+	f := capacity.Forecast{Verdict: capacity.NotBefore, Until: time.Date(2027, 6, 1, 0, 0, 0, 0, time.UTC)}
+	p.Outlook = func(id plan.ID) (capacity.Forecast, bool) { return f, id == 7 }
+	if got := p.sizeText(v(100), v(0), 90); !strings.HasSuffix(got, "to nothing to give") {
+		t.Errorf("to none: %s", got)
+	}
+	if got := p.sizeText(v(100), v(200), 90); strings.Contains(got, "when they") {
+		t.Errorf("the same either way: %s", got)
+	}
+	if got := p.sizeText(v(100), v(80), 90); !strings.HasSuffix(got, "; when they run out: there is nothing left; as it is: not before 1 Jun 2027") {
+		t.Errorf("too few: %s", got)
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
@@ -203,7 +204,12 @@ func (n *Node) wirePair(on *store.Pairing) {
 	c := n.config
 	n.Samples = samples.New(n.Engine, n.Store, n.Clock, cmp.Or(c.TimeZone, time.Local), c.Log)
 	n.Plans = change.New(change.Parts{Engine: n.Engine, Store: n.Store, Host: n.Host, Permits: n.Permits, Clock: n.Clock, Log: c.Log,
-		Adopted: func(revision int64) { n.Events.Publish(engine.Event{Revision: revision}) }})
+		Adopted: func(revision int64) { n.Events.Publish(engine.Event{Revision: revision}) },
+		Outlook: func(scope plan.ID) (f capacity.Forecast, ok bool) {
+			all, _ := n.Samples.Outlooks()
+			o, ok := all[capacity.Key{Scope: scope}]
+			return o.Forecast, ok
+		}})
 	n.Pair = failover.New(failover.Parts{Engine: n.Engine, Store: n.Store, Plans: n.Plans, Work: n.work, Clock: n.Clock, Log: c.Log,
 		Started: n.Started, Named: c.Name, Listen: c.Partner, Server: n.wire.Addr(), Health: n.Health,
 		Alive: func() bool { return n.idle() < beatLate }, Emptied: n.Samples.Emptied,

@@ -362,10 +362,18 @@ func (k *call) explanation(e api.Explanation, whole bool) error {
 
 func listeningCommand() command {
 	return command{name: "listening", short: "Compare what another server gives with what this one would give", most: 0,
-		more: "  yarnpost link edit yard --listening          starts listening on a link\n  yarnpost link edit yard --listening=false    goes live there",
+		more: "  yarnpost link edit yard --listening          starts listening on a link\n  yarnpost link edit yard --listening=false    goes live there\n  yarnpost listening --propose > heard.yaml    a plan file of what its clients would need to keep what they have",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			all := f.Bool("all", false, "list clients that agree, too")
+			propose := f.Bool("propose", false, "instead write what would let clients keep what they have, as a plan file to review")
 			return func(k *call) error {
+				if *propose {
+					text, err := k.client.HeardProposal(k.ctx)
+					if err == nil {
+						_, err = k.out.Write(text)
+					}
+					return err
+				}
 				l, err := k.client.Listening(k.ctx)
 				if err != nil {
 					return err

@@ -622,6 +622,12 @@ func (c *Client) Listening(ctx context.Context) (api.Listening, error) {
 	return get[api.Listening](ctx, c, "/api/listening", nil)
 }
 
+// HeardProposal is a plan file of what the clients of another server would need to keep what they have.
+func (c *Client) HeardProposal(ctx context.Context) (out []byte, err error) {
+	err = c.call(ctx, http.MethodGet, "/api/listening/proposal", nil, nil, &out)
+	return out, err
+}
+
 // ForgetRelays forgets a relay that was heard, or all that the plan does not name for "".
 func (c *Client) ForgetRelays(ctx context.Context, address string) (api.Forgotten, error) {
 	q := url.Values{}

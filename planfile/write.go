@@ -57,12 +57,24 @@ func Export(p *plan.Plan, kinds ...plan.Kind) ([]byte, error) {
 
 // Proposal is a plan as a part to review: each item with why it is there, as a comment above it.
 func Proposal(p *plan.Plan, about string, why func(k plan.Kind, name string) []string) ([]byte, error) {
+	var list []api.Edit
+	for _, k := range sections {
+		list = append(list, edits(p, k)...)
+	}
+	return Proposed(list, about, why)
+}
+
+// Proposed are edits as a part to review, as Proposal has it; those of a kind in their order.
+func Proposed(list []api.Edit, about string, why func(k plan.Kind, name string) []string) ([]byte, error) {
 	root := mapping()
 	put(root, keyVersion, scalar(strconv.Itoa(Version)))
 	put(root, keyCovers, scalar(Part))
 	for _, k := range sections {
 		entries := mapping()
-		for _, e := range edits(p, k) {
+		for _, e := range list {
+			if plan.Kind(e.Kind) != k {
+				continue
+			}
 			body := entry(edit.FormOf(k), e)
 			if k == plan.KindDefaults {
 				entries = body

@@ -32,6 +32,12 @@ func (s *Server) registerServers(a huma.API) {
 		func(context.Context, *struct{}) (*body[api.Listening], error) {
 			return respond(s.listening(), nil)
 		})
+	huma.Register(a, op("propose-heard", http.MethodGet, "/api/listening/proposal",
+		"A plan file of what the clients of another server would need to keep what they have; nothing is changed", "service", permit.See),
+		func(context.Context, *struct{}) (*fileOut, error) {
+			text, err := s.heardProposal()
+			return &fileOut{"application/yaml", `attachment; filename="heard.yaml"`, text}, failure(err)
+		})
 	huma.Register(a, op("list-relays", http.MethodGet, "/api/relays", "Relays that forward to this server, and those the plan names",
 		"service", permit.See), func(context.Context, *struct{}) (*body[api.Page[api.Relay]], error) {
 		return listed(s, s.relays())

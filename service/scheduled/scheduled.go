@@ -83,8 +83,8 @@ func (k *Keeper) Set(ctx context.Context, c store.Schedule) error {
 		return fmt.Errorf("%w: reports are made each hour at most, and once a year at least", ErrSchedule)
 	case c.Every > 0 && (c.Keep < 1 || c.Keep > keepMost):
 		return fmt.Errorf("%w: between 1 and %d reports are kept, and not %d", ErrSchedule, keepMost, c.Keep)
-	case c.Begins.Sub(now) > longest:
-		return fmt.Errorf("%w: the first report is made within a year", ErrSchedule)
+	case !c.Begins.IsZero() && c.Begins.Sub(now).Abs() > longest:
+		return fmt.Errorf("%w: the first report is made within a year from now, or was to be made within the last", ErrSchedule)
 	}
 	if c.Begins.IsZero() {
 		c.Begins = now

@@ -112,6 +112,7 @@ func TestScheduleIsRefused(t *testing.T) {
 		"once a year at least":    {Every: 10000 * time.Hour, Keep: 1},
 		"between 1 and 1000":      {Every: time.Hour, Keep: 1001},
 		"is made within a year":   {Every: time.Hour, Keep: 1, Begins: clock.at.AddDate(2, 0, 0)},
+		"within the last":         {Every: time.Hour, Keep: 1, Begins: time.Unix(-1<<40, 0)},
 		"reports are made each h": {Every: -time.Hour, Keep: 1},
 	} {
 		if err := k.Set(t.Context(), c); !errors.Is(err, ErrSchedule) || !strings.Contains(err.Error(), says) {

@@ -15,7 +15,7 @@ const marks: Record<ActedOne['outcome'], [mark: string, word: string]> = {
 
 export const actedColumns: TableColumnsType<ActedOne> = [
   { title: 'Address', render: (_, c) => <Mono>{c.address}</Mono>, width: 120 },
-  { title: 'Client', render: (_, c) => c.hostname || <Mono>{c.hardware}</Mono> },
+  { title: 'Client', className: 'nowrap', render: (_, c) => c.hostname || <Mono>{c.hardware}</Mono> },
   {
     title: 'Outcome',
     render: (_, c) => <StatusMark status={marks[c.outcome][0]} word={marks[c.outcome][1]} />,

@@ -469,7 +469,7 @@ type Listening struct {
 	Learned      int              `json:"learned" doc:"Addresses kept for clients of the other server"`
 	Scopes       []ScopeAgreement `json:"scopes"`
 	Clients      []Agreement      `json:"clients" doc:"Disagreements first; at most 1000"`
-	OtherServers []OtherServer    `json:"rivals"`
+	OtherServers []OtherServer    `json:"otherServers"`
 }
 
 // Relay is a relay that forwards to this server.

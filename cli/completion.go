@@ -32,8 +32,8 @@ func completionCommands() []command {
 		}}}
 }
 
-// words lists nouns, the verbs of each noun, and the flags of each command.
-func words() (nouns []string, verbs, flags map[string][]string) {
+// vocabulary lists nouns, the verbs of each noun, and the flags of each command.
+func vocabulary() (nouns []string, verbs, flags map[string][]string) {
 	verbs, flags = map[string][]string{}, map[string][]string{}
 	for _, c := range commands() {
 		noun, verb, _ := strings.Cut(c.name, " ")
@@ -51,7 +51,7 @@ func words() (nouns []string, verbs, flags map[string][]string) {
 }
 
 func bashCompletion() string {
-	nouns, verbs, flags := words()
+	nouns, verbs, flags := vocabulary()
 	var b strings.Builder
 	b.WriteString("_yarnpost() {\n  local cur=${COMP_WORDS[COMP_CWORD]} words=\n  case \"$COMP_CWORD:${COMP_WORDS[1]} ${COMP_WORDS[2]}\" in\n")
 	fmt.Fprintf(&b, "    1:*) words=%q ;;\n", strings.Join(nouns, " "))
@@ -74,7 +74,7 @@ func zshCompletion() string {
 }
 
 func fishCompletion() string {
-	nouns, verbs, flags := words()
+	nouns, verbs, flags := vocabulary()
 	var b strings.Builder
 	fmt.Fprintf(&b, "complete -c yarnpost -f -n __fish_use_subcommand -a %q\n", strings.Join(nouns, " "))
 	b.WriteString("complete -c yarnpost -f -n 'not __fish_use_subcommand' -a '(yarnpost completion words -- (commandline -opc)[2..-1] 2>/dev/null)'\n")

@@ -171,8 +171,8 @@ func checkCommand() command {
 		}}
 }
 
-// told turns a refusal of a file into its faults, one a line.
-func (k *call) told(name string, err error) error {
+// located turns a refusal of a file into its faults, one a line.
+func (k *call) located(name string, err error) error {
 	var problem *client.Problem
 	if !errors.As(err, &problem) || len(problem.Errors) == 0 {
 		return err
@@ -192,7 +192,7 @@ func (k *call) told(name string, err error) error {
 // sendFile has a server preview or apply a plan file.
 func (k *call) sendFile(text []byte, o api.FileOrder) (api.ChangeResult, error) {
 	done, err := k.client.ApplyPlanFile(k.ctx, text, o)
-	return done, k.told(k.args[0], err)
+	return done, k.located(k.args[0], err)
 }
 
 func previewCommand() command {

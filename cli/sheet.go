@@ -97,7 +97,7 @@ func (k *call) sendSheet(o api.FileOrder) (api.ChangeResult, error) {
 		return api.ChangeResult{}, err
 	}
 	done, err := k.client.ApplySheet(k.ctx, kind, text, o)
-	return done, k.told(k.args[1], err)
+	return done, k.located(k.args[1], err)
 }
 
 // bring has a server take the leases of a sheet into its table, or say what would become of them.
@@ -108,7 +108,7 @@ func (k *call) bring(preview bool) error {
 	}
 	b, err := k.client.BringLeases(k.ctx, text, preview)
 	if err != nil {
-		return k.told(k.args[1], err)
+		return k.located(k.args[1], err)
 	}
 	if k.json || k.csv {
 		t := newTable("Left")

@@ -44,7 +44,7 @@ const (
 func one(k Kind) Type            { return Type{Fields: []Kind{k}} }
 func list(k ...Kind) Type        { return Type{Fields: k, Array: true} }
 func record(k ...Kind) Type      { return Type{Fields: k} }
-func more(k ...Kind) Type        { return Type{Fields: k, Tail: true} }
+func withTail(k ...Kind) Type    { return Type{Fields: k, Tail: true} }
 func managed(d Def) Def          { d.Managed = true; return d }
 func also(rfc string, d Def) Def { d.RFCName = rfc; return d }
 func def(code uint16, title string, t Type, meaning string) Def {
@@ -132,7 +132,7 @@ var Standard4 = NewCodebook("standard v4", []Def{
 	def(75, "StreetTalk-Server", list(Address), "StreetTalk servers"),
 	also("StreetTalk Directory Assistance Server", def(76, "STDA-Server", list(Address), "StreetTalk directory assistance")),
 	def(77, "User-Class", list(Counted), "user classes, each with its length (RFC 3004)"),
-	def(78, "Directory Agent", more(Bool, Address), "SLP directory agents, mandatory or not (RFC 2610)"),
+	def(78, "Directory Agent", withTail(Bool, Address), "SLP directory agents, mandatory or not (RFC 2610)"),
 	def(79, "Service Scope", record(Bool, Text), "SLP scopes, mandatory or not (RFC 2610)"),
 	def(80, "Rapid Commit", one(Empty), "two messages instead of four (RFC 4039)"),
 	def(81, "Client FQDN", record(U8, U8, U8, Bytes), "flags, two result codes, name (RFC 4702)"),

@@ -99,7 +99,7 @@ func (s *Server) takeIn(m message.Message, now lease.Time) error {
 		s.outbox.promise(m.Transaction)
 	case message.UpdReqAll:
 		s.outbox.promise(m.Transaction)
-		s.rec.told(false) // it lost what it knew
+		s.rec.setTold(false) // it lost what it knew
 		s.walks.all = s.table.Iterator(0)
 	case message.UpdDone:
 		s.updated = s.asked

@@ -235,9 +235,9 @@ func (r *Record) untold(a netip.Addr) *Conflict {
 	return nil
 }
 
-// told notes that the partner knows of conflicts, or, with false, that it may have lost
+// setTold notes that the partner knows of conflicts, or, with false, that it may have lost
 // what it knew. The record goes to the disk with the next state; told twice is no harm.
-func (r *Record) told(now bool, list ...netip.Addr) {
+func (r *Record) setTold(now bool, list ...netip.Addr) {
 	r.Conflicts = slices.Clone(r.Conflicts)
 	for i := range r.Conflicts {
 		if list == nil || slices.Contains(list, r.Conflicts[i].Address) {

@@ -269,7 +269,7 @@ func (s *Server) acknowledged(m message.Message, now lease.Time) error {
 			turnedDown = said && (len(b) < 2 || binary.BigEndian.Uint16(b) != 0)
 		}
 		if one.found && i < len(answers) {
-			s.rec.told(true, one.key.Addr())
+			s.rec.setTold(true, one.key.Addr())
 		}
 		if !turnedDown { // else it may give the address yet
 			delete(d.claimed, one.key)

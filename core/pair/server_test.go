@@ -116,10 +116,10 @@ func TestFindingsAtBoth(t *testing.T) {
 	if again := tell(); len(again) != 0 {
 		t.Errorf("told once more, it records %+v", again)
 	}
-	if primary.rec.told(true, key.Addr()); primary.rec.untold(key.Addr()) != nil {
+	if primary.rec.setTold(true, key.Addr()); primary.rec.untold(key.Addr()) != nil {
 		t.Error("it is told for ever")
 	}
-	if primary.rec.told(false); primary.rec.untold(key.Addr()) == nil {
+	if primary.rec.setTold(false); primary.rec.untold(key.Addr()) == nil {
 		t.Error("a partner that lost all is not told again")
 	}
 }

@@ -29,7 +29,7 @@ func Inherited(old, next *Plan, most int) (lines []Line, all int) {
 			if was.own || is.own || was.text == is.text {
 				continue
 			}
-			say("option "+next.KeyName(k), was.words(), is.words())
+			say("option "+next.KeyName(k), was.String(), is.String())
 		}
 	}
 	return lines, all
@@ -54,7 +54,7 @@ func inheritedValue(v *View, k option.Key) (g given) {
 	return g
 }
 
-func (g given) words() string {
+func (g given) String() string {
 	if g.text == "" {
 		return "not set"
 	}

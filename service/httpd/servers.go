@@ -179,7 +179,7 @@ func (s *Server) relays() []api.Relay {
 	return out
 }
 
-func rivalView(r observe.OtherServer) api.OtherServer {
+func otherServerView(r observe.OtherServer) api.OtherServer {
 	return api.OtherServer{Link: r.Link, Server: r.Server.String(), How: r.How, First: r.First.Std(), Last: r.Last.Std(), Count: r.Count}
 }
 
@@ -193,7 +193,7 @@ func (s *Server) listening() api.Listening {
 		}
 	}
 	for _, r := range s.Engine.OtherServers() {
-		out.OtherServers = append(out.OtherServers, rivalView(r))
+		out.OtherServers = append(out.OtherServers, otherServerView(r))
 	}
 	now := lease.At(s.Clock.Now())
 	s.Engine.EachLease(0, func(l *lease.Lease) {

@@ -90,9 +90,9 @@ func (s *Shadow) OtherServer(link plan.ID, now lease.Time) bool {
 	return false
 }
 
-// noteRival remembers another server on a link: its own words were heard, or a
+// noteServer remembers another server on a link: its own words were heard, or a
 // client chose it.
-func (s *Shadow) noteRival(link plan.ID, server netip.Addr, how string, itself bool, now lease.Time) {
+func (s *Shadow) noteServer(link plan.ID, server netip.Addr, how string, itself bool, now lease.Time) {
 	if !server.IsValid() || server.IsUnspecified() || s.host.Own(server) {
 		return
 	}
@@ -128,7 +128,7 @@ func (s *Shadow) Request(c Case, at time.Time) {
 	}
 	if named {
 		if link := s.linkOf(c, took); link != 0 {
-			s.noteRival(link, server, "a client chose it", false, lease.At(at))
+			s.noteServer(link, server, "a client chose it", false, lease.At(at))
 		}
 	}
 	if withheld != reason.Listening {
@@ -261,7 +261,7 @@ func (s *Shadow) Overheard(i *wire.Interface, of request.Overheard, now lease.Ti
 	if link == 0 || s.host.Own(of.Server) {
 		return
 	}
-	s.noteRival(link, of.Server, "its "+of.Message.Name()+" was heard on "+i.Name, true, now)
+	s.noteServer(link, of.Server, "its "+of.Message.Name()+" was heard on "+i.Name, true, now)
 	if !of.Binding {
 		return
 	}

@@ -40,10 +40,10 @@ func TestRivals(t *testing.T) {
 	s := newShadow(&Host{Table: lease.New(p, 1000), Log: slog.New(slog.DiscardHandler), Own: func(a netip.Addr) bool { return a == own }})
 	now := lease.At(time.Now())
 	other := netip.MustParseAddr("10.77.0.2")
-	s.noteRival(link, own, "itself", true, now)
-	s.noteRival(link, netip.IPv4Unspecified(), "nobody", true, now)
-	s.noteRival(link, other, "heard", true, now-100)
-	s.noteRival(link, other, "heard again", true, now)
+	s.noteServer(link, own, "itself", true, now)
+	s.noteServer(link, netip.IPv4Unspecified(), "nobody", true, now)
+	s.noteServer(link, other, "heard", true, now-100)
+	s.noteServer(link, other, "heard again", true, now)
 	list := s.OtherServers(now)
 	if len(list) != 1 || list[0].Server != other || list[0].Count != 2 || list[0].How != "heard again" || list[0].Link != "looms" {
 		t.Errorf("other servers %+v", list)
@@ -54,7 +54,7 @@ func TestRivals(t *testing.T) {
 	// What clients say of a server is shown, and silences nobody; and however many are
 	// named so, the one that was heard itself stays.
 	for n := range 3000 {
-		s.noteRival(link+1, netip.AddrFrom4([4]byte{192, 0, byte(n >> 8), byte(n)}), "a client chose it", false, now)
+		s.noteServer(link+1, netip.AddrFrom4([4]byte{192, 0, byte(n >> 8), byte(n)}), "a client chose it", false, now)
 	}
 	if s.OtherServer(link+1, now) {
 		t.Error("a server that clients name counts as one that answers")

@@ -58,10 +58,10 @@ export default function ListeningPage() {
             </section>
             <section className="panel">
               <h2>Other servers heard</h2>
-              {l.rivals.length === 0 ? (
+              {l.otherServers.length === 0 ? (
                 <Empty>None in the last day.</Empty>
               ) : (
-                l.rivals.map((r) => (
+                l.otherServers.map((r) => (
                   <div key={r.link + r.server} style={{ marginBottom: 4 }}>
                     <Mono>{r.server}</Mono> on link {r.link}: {r.how}{' '}
                     <span className="quiet">

@@ -3127,7 +3127,7 @@ export interface components {
             learned: number;
             /** @description Links that are listened to */
             links: string[];
-            rivals: components["schemas"]["OtherServer"][];
+            otherServers: components["schemas"]["OtherServer"][];
             scopes: components["schemas"]["ScopeAgreement"][];
             /** @description The whole server listens */
             whole: boolean;

@@ -166,7 +166,7 @@ func TestFormsBecomeEdits(t *testing.T) {
 		{"a trial", "trial", "editOf", []any{object{"name": "t", "scope": "looms", "hardware": ""}},
 			`{"op":"add","kind":"trial","name":"t","trial":{"scope":"looms","vendor":"","circuit":"","every":"","note":""}}`},
 		{"a link", "link", "editOf", []any{object{"name": "yard", "relays": "10.77.0.2\n"}, object{"name": "looms"}},
-			`{"op":"edit","kind":"link","name":"looms","link":{"name":"yard","interfaces":[],"relays":["10.77.0.2"],"listening":false,"standAside":false,"subnetSelection":false,"note":""}}`},
+			`{"op":"edit","kind":"link","name":"looms","link":{"name":"yard","interfaces":[],"relays":["10.77.0.2"],"listening":false,"standAside":false,"subnetSelection":false,"wake":false,"note":""}}`},
 		{"the defaults", "defaults", "editOf",
 			[]any{object{"lease": "4h", "options": "domain-name=mill.example"},
 				object{"options": []object{{"name": "router", "value": "10.77.0.1"}}}},

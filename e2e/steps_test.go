@@ -30,8 +30,8 @@ func TestFirstSteps(t *testing.T) {
 			if of.to != "" && ok {
 				part, _, ok = strings.Cut(part, of.to)
 			}
-			// What two servers do is followed by TestPairGuide.
-			part = regexp.MustCompile("(?s)<!-- pair [a-z-]+ -->\n```\n.*?\n```").ReplaceAllString(part, "")
+			// What two servers do is followed by TestPairGuide, and the jobs by TestJobsOfTheGuide.
+			part = regexp.MustCompile("(?s)<!-- (pair|job) [a-z-]+ -->\n```\n.*?\n```").ReplaceAllString(part, "")
 			blocks := regexp.MustCompile("(?s)\n```\n(.*?)\n```").FindAllStringSubmatch(part, -1)
 			if !ok || len(blocks) < 2 {
 				t.Fatalf("%d blocks are there to follow", len(blocks))

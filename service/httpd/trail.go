@@ -231,7 +231,6 @@ func outcome(body []byte) (done bool, detail, revision string) {
 		Applied, Done, Confirmed *bool
 		Text, URL                string
 		Revision                 json.Number
-		Lines                    []api.DiffLine
 	}
 	if err := json.Unmarshal(body, &out); err != nil && len(body) > 0 {
 		return true, "", ""

@@ -19,13 +19,13 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"yarnpost/core/audit"
 	"yarnpost/service/clock"
 	"yarnpost/service/store"
+	"yarnpost/service/work"
 )
 
 // Limits of sending.
@@ -143,33 +143,30 @@ func (r *Manager) deliver(ctx context.Context) time.Duration {
 	if err != nil {
 		return idle
 	}
-	var sending sync.WaitGroup
 	var sent, sick atomic.Bool
-	for _, q := range list {
-		sending.Go(func() {
-			err := r.Send(ctx, q.Target, q)
-			if ctx.Err() != nil {
-				return
-			}
-			switch age := r.clock.Now().Sub(q.At); {
-			case err == nil:
-				sent.Store(true)
-				err = r.store.AlertSent(ctx, q.ID)
-			case age > giveUp:
-				r.log.Error("an alert could not be sent for three days and is given up", "target", q.Target.Name, "err", err)
-				err = r.store.AlertSent(ctx, q.ID)
-			default:
-				wait := min(retryFirst<<min(q.Tries, 12), retryMost)
-				r.log.Warn("an alert could not be sent; it is tried again", "target", q.Target.Name, "in", wait, "err", err)
-				err = r.store.AlertFailed(ctx, q.ID, r.clock.Now().Add(wait), err.Error())
-			}
-			if err != nil {
-				r.log.Warn("the queue of alerts is not on record", "err", err)
-				sick.Store(true)
-			}
-		})
-	}
-	sending.Wait()
+	work.SideBySide(len(list), len(list), func(i int) { // one for each target
+		q := list[i]
+		err := r.Send(ctx, q.Target, q)
+		if ctx.Err() != nil {
+			return
+		}
+		switch age := r.clock.Now().Sub(q.At); {
+		case err == nil:
+			sent.Store(true)
+			err = r.store.AlertSent(ctx, q.ID)
+		case age > giveUp:
+			r.log.Error("an alert could not be sent for three days and is given up", "target", q.Target.Name, "err", err)
+			err = r.store.AlertSent(ctx, q.ID)
+		default:
+			wait := min(retryFirst<<min(q.Tries, 12), retryMost)
+			r.log.Warn("an alert could not be sent; it is tried again", "target", q.Target.Name, "in", wait, "err", err)
+			err = r.store.AlertFailed(ctx, q.ID, r.clock.Now().Add(wait), err.Error())
+		}
+		if err != nil {
+			r.log.Warn("the queue of alerts is not on record", "err", err)
+			sick.Store(true)
+		}
+	})
 	switch {
 	case sick.Load():
 		return idle

@@ -16,6 +16,7 @@ import (
 	"yarnpost/core/plan"
 	"yarnpost/service/leaseadmin"
 	"yarnpost/service/permit"
+	"yarnpost/service/work"
 )
 
 // registerActing has the operations that act on clients, one or many.
@@ -55,7 +56,7 @@ func (s *Server) actOn(ctx context.Context, act leaseadmin.Act, in api.ActReques
 		act = leaseadmin.EndSilent
 	}
 	acted := make([]leaseadmin.Acted, len(list))
-	sideBySide(len(list), func(i int) { acted[i] = s.Leases.Act(ctx, act, list[i], in.DryRun) })
+	work.SideBySide(len(list), probesMost, func(i int) { acted[i] = s.Leases.Act(ctx, act, list[i], in.DryRun) })
 	out.Clients = make([]api.ActedOne, len(list))
 	for i, x := range acted {
 		out.Clients[i] = api.ActedOne{Address: x.Address.String(), Hardware: x.Hardware.String(), Hostname: x.Hostname, Scope: x.Scope,

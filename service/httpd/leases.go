@@ -20,6 +20,7 @@ import (
 	"yarnpost/service/leaseadmin"
 	"yarnpost/service/permit"
 	"yarnpost/service/store"
+	"yarnpost/service/work"
 )
 
 type leaseQuery struct {
@@ -120,7 +121,7 @@ func (s *Server) clearMany(ctx context.Context, in api.ClearRequest) (api.Cleare
 		return out, err
 	}
 	var mu sync.Mutex
-	sideBySide(len(list), func(i int) {
+	work.SideBySide(len(list), probesMost, func(i int) {
 		x, err := s.Leases.Clear(ctx, list[i], in.DryRun)
 		mu.Lock()
 		defer mu.Unlock()

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"sync"
 	"time"
 
 	"yarnpost/api"
@@ -15,6 +14,7 @@ import (
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/change"
+	"yarnpost/service/work"
 )
 
 // staleAfter is how long a record that ended is kept before it counts as stale.
@@ -117,7 +117,7 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 	slices.SortFunc(list, func(a, b *lease.Lease) int { return a.Address().Compare(b.Address()) })
 	failed := make([]error, len(list))
 	if in.Confirm {
-		sideBySide(len(list), func(i int) {
+		work.SideBySide(len(list), probesMost, func(i int) {
 			clear := s.Leases.Forget
 			if list[i].Status == lease.Abandoned {
 				clear = s.clearOne
@@ -143,20 +143,6 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 
 // probesMost is how many addresses are cleared at a time: each waits for a probe.
 const probesMost = 128
-
-// sideBySide does something for each number below n, many at a time.
-func sideBySide(n int, work func(i int)) {
-	var wg sync.WaitGroup
-	turns := make(chan struct{}, probesMost)
-	for i := range n {
-		turns <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-turns }()
-			work(i)
-		})
-	}
-	wg.Wait()
-}
 
 func (s *Server) clearOne(ctx context.Context, a netip.Addr) error {
 	_, err := s.Leases.Clear(ctx, a, false)

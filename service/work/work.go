@@ -4,7 +4,10 @@ package work
 
 import (
 	"context"
+	"fmt"
+	"runtime/debug"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -75,3 +78,27 @@ func (g *Group) Stop() { g.cancel() }
 
 // Wait comes back once all that ran has ended.
 func (g *Group) Wait() { g.wait.Wait() }
+
+// SideBySide does something for each number below n, so many at a time, and comes back when all is
+// done. A panic in a goroutine ends a program; here it becomes one of the caller, who is guarded.
+func SideBySide(n, most int, f func(i int)) {
+	var running sync.WaitGroup
+	var fault atomic.Value
+	turns := make(chan struct{}, max(most, 1))
+	for i := range n {
+		turns <- struct{}{}
+		running.Go(func() {
+			defer func() {
+				if r := recover(); r != nil {
+					fault.Store(fmt.Sprintf("%v\n%s", r, debug.Stack()))
+				}
+				<-turns
+			}()
+			f(i)
+		})
+	}
+	running.Wait()
+	if text := fault.Load(); text != nil {
+		panic(text)
+	}
+}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 )
@@ -48,4 +50,42 @@ func TestPanicsAreCaught(t *testing.T) {
 		t.Error("stopping did not wait")
 	}
 	g.Pause(time.Hour) // of a group that stopped is none
+}
+
+// What is done side by side is done once each, so many at a time, and a panic is the caller's.
+func TestSideBySide(t *testing.T) {
+	var done [50]atomic.Int32
+	var now, most atomic.Int32
+	SideBySide(len(done), 4, func(i int) {
+		most.Store(max(most.Load(), now.Add(1)))
+		time.Sleep(time.Millisecond)
+		done[i].Add(1)
+		now.Add(-1)
+	})
+	for i := range done {
+		if n := done[i].Load(); n != 1 {
+			t.Errorf("number %d was done %d times", i, n)
+		}
+	}
+	if n := most.Load(); n > 4 {
+		t.Errorf("%d at a time", n)
+	}
+	SideBySide(0, 4, func(int) { t.Error("nothing is to be done") })
+	var after atomic.Int32
+	func() {
+		defer func() {
+			if fault := recover(); fault == nil || !strings.Contains(fmt.Sprint(fault), "the seventh") {
+				t.Errorf("the caller caught %v", fault)
+			}
+		}()
+		SideBySide(20, 2, func(i int) {
+			if i == 7 {
+				panic("the seventh")
+			}
+			after.Add(1)
+		})
+	}()
+	if after.Load() != 19 {
+		t.Errorf("beside the one that panicked %d were done", after.Load())
+	}
 }

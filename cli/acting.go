@@ -77,6 +77,7 @@ func reserveCommand() command {
 		flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
 				var edits []api.Edit
+				taken := map[string]bool{}
 				for _, a := range k.args {
 					l, err := k.client.Lease(k.ctx, a)
 					if err != nil {
@@ -86,6 +87,10 @@ func reserveCommand() command {
 					if err != nil {
 						return err
 					}
+					if taken[e.Name] { // two clients say one name
+						e.Name = nameFor(api.Lease{Hardware: l.Hardware, Identifier: l.Identifier})
+					}
+					taken[e.Name] = true
 					edits = append(edits, e)
 				}
 				return k.change(edits, false, nil)

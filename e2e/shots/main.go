@@ -89,8 +89,11 @@ func pages(p *browser.Page, out, only string) error {
 		func() error { return p.See("looms-served") },
 		func() error { return p.Click(".ant-table-row-expand-icon") },
 		func() error { return shot("trials") },
-		func() error { return p.Go("/leases?scope=phones&open=10.40.32.30") },
-		func() error { return p.See("What it was last given") },
+		func() error { return p.Go("/leases?scope=looms") },
+		func() error { return p.See("loom-014") },
+		func() error { return choose(p, 13, 17) },
+		func() error { return p.Click("button=End") },
+		func() error { return p.See("would be ended") },
 		func() error { return shot("leases") },
 		func() error { return p.Go("/capacity") },
 		func() error { return p.See("dye-house") },
@@ -149,4 +152,11 @@ sleep 30`, url, token, shown, shown)
 		return fmt.Errorf("picture of %q: %w\n%s", command, err, b)
 	}
 	return nil
+}
+
+// choose chooses the rows of a table from one number to before another.
+func choose(p *browser.Page, from, to int) error {
+	_, err := browser.Eval[bool](p, fmt.Sprintf(
+		"[...document.querySelectorAll('.ant-table-row .ant-checkbox-input')].slice(%d, %d).forEach((x) => x.click()), true", from, to))
+	return err
 }

@@ -90,10 +90,7 @@ func pages(p *browser.Page, out, only string) error {
 		func() error { return p.Click(".ant-table-row-expand-icon") },
 		func() error { return shot("trials") },
 		func() error { return p.Go("/leases?scope=looms") },
-		func() error { return p.See("loom-014") },
-		func() error { return choose(p, 13, 17) },
-		func() error { return p.Click("button=End") },
-		func() error { return p.See("would be ended") },
+		func() error { return ending(p, 13, 17) },
 		func() error { return shot("leases") },
 		func() error { return p.Go("/capacity") },
 		func() error { return p.See("dye-house") },
@@ -154,9 +151,19 @@ sleep 30`, url, token, shown, shown)
 	return nil
 }
 
-// choose chooses the rows of a table from one number to before another.
-func choose(p *browser.Page, from, to int) error {
+// ending chooses the rows of a table from one number to before another, and asks what ending them
+// would do.
+func ending(p *browser.Page, from, to int) error {
+	if err := p.Wait(fmt.Sprintf("document.querySelectorAll('.ant-table-row').length >= %d", to)); err != nil {
+		return err
+	}
 	_, err := browser.Eval[bool](p, fmt.Sprintf(
 		"[...document.querySelectorAll('.ant-table-row .ant-checkbox-input')].slice(%d, %d).forEach((x) => x.click()), true", from, to))
-	return err
+	if err == nil {
+		err = p.Click("button=End")
+	}
+	if err != nil {
+		return err
+	}
+	return p.See("would be ended")
 }

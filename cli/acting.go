@@ -1,10 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -116,22 +116,9 @@ func reserved(l api.Lease, address string) (api.Edit, error) {
 	return api.Edit{Op: "add", Kind: "reservation", Name: nameFor(l), Reservation: &e}, nil
 }
 
-var unnameable = regexp.MustCompile(`[^a-z0-9]+`)
-
 // nameFor names the reservation of a client: its host name, or its hardware address.
 func nameFor(l api.Lease) string {
-	text := l.Hostname
-	if text == "" {
-		text = "client-" + l.Hardware + l.Identifier
-	}
-	name := strings.Trim(unnameable.ReplaceAllString(strings.ToLower(text), "-"), "-")
-	if len(name) > 60 {
-		name = strings.TrimRight(name[:60], "-")
-	}
-	if name == "" {
-		return "client"
-	}
-	return name
+	return cmp.Or(nameFrom(strings.ToLower(l.Hostname)), nameFrom(strings.ToLower("client-"+l.Hardware+l.Identifier)))
 }
 
 // moveCommand has a client take another address when it next renews.

@@ -18,8 +18,7 @@ type Difference struct {
 }
 
 // Between compares the last audits that were made up to two moments; where none was made yet, the
-// first there is. A finding that went and came
-// again between them stayed.
+// first there is. A finding that went and came again between them stayed.
 func (r *Auditor) Between(ctx context.Context, from, to time.Time) (d Difference, err error) {
 	for _, x := range []struct {
 		at  time.Time

@@ -1,14 +1,11 @@
 package engine
 
 import (
-	"fmt"
 	"runtime"
-	"runtime/debug"
-	"sync"
-	"sync/atomic"
 
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/work"
 )
 
 // How many leases move to a new revision while the lock is held, and how many scopes are
@@ -51,26 +48,13 @@ const walkPart = 512
 func (e *Engine) EachLease(scope plan.ID, share ...func(*lease.Lease)) {
 	var at *lease.Iterator
 	e.With(func(t *lease.Table) { at = t.Iterator(scope) })
-	var walking sync.WaitGroup
-	var fault atomic.Value
-	for _, f := range share {
-		walking.Go(func() {
-			defer func() {
-				if r := recover(); r != nil {
-					fault.Store(fmt.Sprintf("%v\n%s", r, debug.Stack()))
-				}
-			}()
-			var part lease.Part
-			for more := true; more; {
-				e.With(func(*lease.Table) { more = at.Next(&part, walkPart) })
-				for l := range part.Leases {
-					f(l)
-				}
+	work.SideBySide(len(share), len(share), func(i int) {
+		var part lease.Part
+		for more := true; more; {
+			e.With(func(*lease.Table) { more = at.Next(&part, walkPart) })
+			for l := range part.Leases {
+				share[i](l)
 			}
-		})
-	}
-	walking.Wait()
-	if text := fault.Load(); text != nil {
-		panic(text)
-	}
+		}
+	})
 }

@@ -153,6 +153,18 @@ func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
 	return s.meant(in.Addresses, in.Scope, lease.Abandoned)
 }
 
+// scopeID is the id of the scope of a name, or 0, which is all of them, for no name.
+func (s *Server) scopeID(name string) (plan.ID, error) {
+	if name == "" {
+		return 0, nil
+	}
+	v := s.Engine.Plan().ScopeNamed(name)
+	if v == nil {
+		return 0, plan.Missing("scope", name)
+	}
+	return v.ID, nil
+}
+
 // meant lists addresses that are named, or else those of a status in a scope, or, if none is
 // named, in any: so many as can be probed while somebody waits.
 func (s *Server) meant(named []string, in string, status lease.Status) (list []netip.Addr, err error) {
@@ -166,13 +178,9 @@ func (s *Server) meant(named []string, in string, status lease.Status) (list []n
 	if len(list) > 0 {
 		return list, nil
 	}
-	var scope plan.ID
-	if in != "" {
-		v := s.Engine.Plan().ScopeNamed(in)
-		if v == nil {
-			return nil, plan.Missing("scope", in)
-		}
-		scope = v.ID
+	scope, err := s.scopeID(in)
+	if err != nil {
+		return nil, err
 	}
 	s.Engine.EachLease(scope, func(l *lease.Lease) {
 		if l.Status == status && len(list) < probedMost {

@@ -10,7 +10,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yarnpost/api"
-	"yarnpost/core/plan"
 	"yarnpost/service/permit"
 	"yarnpost/sheet"
 )
@@ -24,13 +23,9 @@ func (s *Server) registerLeaseSheet(a huma.API) {
 		}) (*fileOut, error) {
 			text := sheet.LeaseTemplate()
 			if !in.Template {
-				var scope plan.ID
-				if in.Scope != "" {
-					v := s.Engine.Plan().ScopeNamed(in.Scope)
-					if v == nil {
-						return nil, failure(plan.Missing("scope", in.Scope))
-					}
-					scope = v.ID
+				scope, err := s.scopeID(in.Scope)
+				if err != nil {
+					return nil, failure(err)
 				}
 				list := s.Leases.Table(scope)
 				slices.SortFunc(list, func(a, b sheet.Lease) int { return a.Address.Compare(b.Address) })

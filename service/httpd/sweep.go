@@ -73,12 +73,8 @@ type sought struct {
 }
 
 func (s *Server) wanted(in api.SweepOrder) (w sought, err error) {
-	if in.Scope != "" {
-		v := s.Engine.Plan().ScopeNamed(in.Scope)
-		if v == nil {
-			return w, plan.Missing("scope", in.Scope)
-		}
-		w.scope = v.ID
+	if w.scope, err = s.scopeID(in.Scope); err != nil {
+		return w, err
 	}
 	for _, text := range in.Addresses {
 		a, err := addr.ParseAddr(text)

@@ -2,7 +2,6 @@ package leaseadmin
 
 import (
 	"context"
-	"fmt"
 	"net"
 	"net/netip"
 	"strings"
@@ -10,6 +9,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
+	"yarnpost/service/probe"
 )
 
 // Act is something that a person does to a client.
@@ -87,27 +87,32 @@ func (d *Admin) Act(ctx context.Context, act Act, a netip.Addr, preview bool) Ac
 	var err error
 	switch act {
 	case Reach:
-		return d.reach(c)
+		who, probed := d.Engine.ProbeNow(a)
+		return found(c, who, probed)
 	case Wake:
 		out.Outcome = Woken
 		out.Text, err = d.wake(c, preview)
 	case Nudge:
 		out.Outcome, out.Text = Nudged, "is told to renew at once"
-		if c.Lease == nil || c.Lease.Status != lease.Active {
-			err = fmt.Errorf("%w: %s is not active", ErrNoLease, a)
-		} else if err = d.MayNudge(c.Lease); err == nil && !preview {
-			err = d.Nudge(c.Lease)
+		var l *lease.Lease
+		if l, err = d.active(a); err == nil {
+			err = d.MayNudge(l)
 		}
-	case EndSilent:
-		if r := d.reach(c); r.Outcome != Silent {
+		if err == nil && !preview {
+			err = d.Nudge(l)
+		}
+	case End, EndSilent:
+		out.Outcome = Ended
+		if _, err = d.active(a); err != nil {
+			break
+		}
+		who, probed := d.Engine.ProbeNow(a)
+		if r := found(c, who, probed); act == EndSilent && r.Outcome != Silent {
 			out.Outcome, out.Text = Refused, r.Text+", so its lease stays"
 			return out
 		}
-		fallthrough
-	case End:
 		var e Ending
-		out.Outcome = Ended
-		e, err = d.End(ctx, a, preview)
+		e, err = d.end(ctx, a, who, probed, preview)
 		out.Text = e.Text
 	}
 	if err != nil {
@@ -116,9 +121,8 @@ func (d *Admin) Act(ctx context.Context, act Act, a netip.Addr, preview bool) Ac
 	return out
 }
 
-// reach asks whether the client of an address answers now.
-func (d *Admin) reach(c Client) Acted {
-	who, probed := d.Engine.ProbeNow(c.Address)
+// found is whether a client answers, as a probe of its address found it.
+func found(c Client, who probe.Result, probed bool) Acted {
 	switch out := (Acted{Client: c}); {
 	case !probed:
 		out.Outcome, out.Text = Unreachable, "no probe reaches it from here"

@@ -80,12 +80,28 @@ type Ending struct {
 // from others until a probe meets silence or the promise has passed; it returns
 // when that is durable.
 func (d *Admin) End(ctx context.Context, a netip.Addr, preview bool) (Ending, error) {
-	var l *lease.Lease
-	d.Engine.With(func(t *lease.Table) { l = t.At(a) })
-	if l == nil || l.Status != lease.Active {
-		return Ending{}, fmt.Errorf("%w: %s is not active", ErrNoLease, a)
+	if _, err := d.active(a); err != nil {
+		return Ending{}, err
 	}
 	who, probed := d.Engine.ProbeNow(a)
+	return d.end(ctx, a, who, probed, preview)
+}
+
+// active is the active lease of an address.
+func (d *Admin) active(a netip.Addr) (l *lease.Lease, err error) {
+	d.Engine.With(func(t *lease.Table) { l = t.At(a) })
+	if l == nil || l.Status != lease.Active {
+		return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, a)
+	}
+	return l, nil
+}
+
+// end ends an active lease at an address that was probed just now.
+func (d *Admin) end(ctx context.Context, a netip.Addr, who probe.Result, probed, preview bool) (Ending, error) {
+	l, err := d.active(a)
+	if err != nil {
+		return Ending{}, err
+	}
 	unused := probed && !who.Answered
 	end := l.Expires.Until()
 	out := Ending{Lease: l, Text: "no probe reaches it, so it is kept from others " + end}

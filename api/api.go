@@ -87,6 +87,11 @@ type Scope struct {
 	Subnet        string            `json:"subnet" example:"10.77.0.0/24"`
 	Mask          string            `json:"mask"`
 	Pools         []string          `json:"pools"`
+	Family        int               `json:"family" enum:"4,6" doc:"Version of IP"`
+	PrefixPools   []string          `json:"prefixPools" doc:"Prefixes that smaller ones are delegated from"`
+	Prefixes      *PrefixUsage      `json:"prefixes,omitempty" doc:"How the prefix pools are used, if there are any"`
+	Valid         string            `json:"valid,omitempty" doc:"IPv6: valid lifetime in force; the lease time is the preferred lifetime"`
+	ValidSet      string            `json:"validSet,omitempty" doc:"Valid lifetime set on the scope itself, if any"`
 	Exclusions    []Exclusion       `json:"exclusions"`
 	Mode          string            `json:"mode" enum:"held,serving,draining"`
 	DrainUntil    *time.Time        `json:"drainUntil,omitempty"`
@@ -115,6 +120,16 @@ type Scope struct {
 	Usage         Usage             `json:"usage"`
 }
 
+// PrefixUsage says how the prefixes of prefix pools are used.
+type PrefixUsage struct {
+	Size     Count `json:"size" doc:"Prefixes that the pools delegate"`
+	Active   int   `json:"active"`
+	Offered  int   `json:"offered"`
+	Kept     int   `json:"kept" doc:"Given up, and kept from others for a while"`
+	Headroom Count `json:"headroom" doc:"Could be delegated now"`
+	Partner  Count `json:"partner" doc:"Could be delegated by the other server of a pair"`
+}
+
 // Supernet is a prefix around scopes and other supernets, which inherit from it.
 type Supernet struct {
 	ID         int64             `json:"id" doc:"Stays the same whatever it is called"`
@@ -123,6 +138,7 @@ type Supernet struct {
 	In         []string          `json:"in" doc:"Supernets that it lies in, the outermost first"`
 	Scopes     int               `json:"scopes" doc:"Scopes in it, at any depth"`
 	Lease      string            `json:"lease,omitempty" doc:"Lease time set on it, if any"`
+	Valid      string            `json:"valid,omitempty" doc:"Valid lifetime of IPv6 set on it, if any"`
 	Identity   string            `json:"identity,omitempty" doc:"What tells clients apart, if that is set on it"`
 	Options    []Setting         `json:"options" doc:"Options set on it"`
 	Thresholds Thresholds        `json:"thresholds" doc:"When to warn of its scopes, as set on it; 0 inherits"`
@@ -187,6 +203,9 @@ type Reservation struct {
 	Scope      string            `json:"scope"`
 	Hardware   string            `json:"hardware"`
 	Identifier string            `json:"identifier,omitempty" doc:"Client identifier it is for, in hexadecimal"`
+	DUID       string            `json:"duid,omitempty" doc:"IPv6: DUID it is for"`
+	IAID       string            `json:"iaid,omitempty" doc:"IPv6: the association that it is for alone, if one"`
+	Valid      string            `json:"valid,omitempty" doc:"IPv6: valid lifetime of its own"`
 	Circuit    string            `json:"circuit,omitempty" doc:"Circuit it is for: whoever is plugged in there"`
 	Client     string            `json:"client" doc:"Whom it is for, in words"`
 	Address    string            `json:"address"`
@@ -203,6 +222,7 @@ type Reservation struct {
 // Defaults hold in the whole plan.
 type Defaults struct {
 	Lease      string     `json:"lease"`
+	Valid      string     `json:"valid,omitempty" doc:"Valid lifetime of IPv6, if it is set"`
 	Options    []Setting  `json:"options"`
 	Identity   string     `json:"identity" enum:"identifier,hardware"`
 	Listening  bool       `json:"listening" doc:"The whole server hears and sends nothing"`
@@ -212,11 +232,14 @@ type Defaults struct {
 
 // Lease is the record of one address.
 type Lease struct {
-	Address    string     `json:"address"`
+	Address    string     `json:"address" doc:"Address, or a delegated prefix with its length"`
 	Status     string     `json:"status" enum:"free,offered,active,released,expired,abandoned,pending-free,free-backup"`
 	Scope      string     `json:"scope"`
 	Hardware   string     `json:"hardware"`
 	Identifier string     `json:"identifier,omitempty" doc:"Client identifier in hexadecimal, if it sent one"`
+	DUID       string     `json:"duid,omitempty" doc:"IPv6: DUID of the client"`
+	DUIDOf     string     `json:"duidOf,omitempty" doc:"What the DUID is made of"`
+	IAID       string     `json:"iaid,omitempty" doc:"IPv6: number of the association, which the client chose"`
 	Hostname   string     `json:"hostname"`
 	Vendor     string     `json:"vendor" doc:"Vendor class"`
 	Reserved   bool       `json:"reserved"`
@@ -242,6 +265,8 @@ type LeaseEvent struct {
 	Status     string     `json:"status"`
 	Hardware   string     `json:"hardware"`
 	Identifier string     `json:"identifier,omitempty"`
+	DUID       string     `json:"duid,omitempty"`
+	IAID       string     `json:"iaid,omitempty"`
 	Hostname   string     `json:"hostname"`
 	Since      time.Time  `json:"since"`
 	Expires    *time.Time `json:"expires"`

@@ -44,6 +44,7 @@ type SupernetEdit struct {
 	Name         *string           `json:"name,omitempty" doc:"New name" file:"-"`
 	Prefix       *string           `json:"prefix,omitempty" doc:"What lies in it inherits from it"`
 	Lease        *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
+	Valid        *string           `json:"valid,omitempty" doc:"IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time" file:"IPv6: how long an address may be used in all; half as long again as the lease time if left out"`
 	Options      map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware," doc:"What clients are told apart by"`
 	WarnUsed     *int              `json:"warnUsed,omitempty" doc:"Warn of a scope when more than so many percent of its pools are used; 0 inherits, -1 is never" file:"Warn of a scope when more than so many percent of its pools are used" word:"never"`
@@ -58,8 +59,9 @@ type SupernetEdit struct {
 type ScopeEdit struct {
 	Name             *string           `json:"name,omitempty" doc:"New name" file:"-"`
 	Link             *string           `json:"link,omitempty" doc:"Link that it shares with other scopes; if left out, the one whose relay or interface lies in the subnet, or one of its own"`
-	Subnet           *string           `json:"subnet,omitempty" doc:"Such as 10.77.0.0/24"`
+	Subnet           *string           `json:"subnet,omitempty" doc:"Such as 10.77.0.0/24 or 2001:db8:40:1::/64"`
 	Pools            *[]string         `json:"pools,omitempty" doc:"All pools: ranges, CIDRs, or all for the whole subnet"`
+	PrefixPools      *[]string         `json:"prefixPools,omitempty" doc:"IPv6: all prefixes that smaller ones are delegated from, such as 2001:db8:40:8000::/49 in /56"`
 	Exclusions       *[]Exclusion      `json:"exclusions,omitempty" doc:"All exclusions"`
 	AddExclusions    []Exclusion       `json:"addExclusions,omitempty" file:"-"`
 	RemoveExclusions []string          `json:"removeExclusions,omitempty" doc:"Ranges as they were added" file:"-"`
@@ -79,6 +81,7 @@ type ScopeEdit struct {
 	WarnHeadroom     *int              `json:"warnHeadroom,omitempty" doc:"Warn when fewer addresses are left; 0 inherits, -1 is never" file:"Warn when fewer addresses are left" word:"never"`
 	WarnDays         *int              `json:"warnDays,omitempty" doc:"Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never" file:"Warn when the pools are expected to run out within so many days" word:"never"`
 	Lease            *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
+	Valid            *string           `json:"valid,omitempty" doc:"IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time" file:"IPv6: how long an address may be used in all; half as long again as the lease time if left out"`
 	Options          map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Fields           map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note             *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
@@ -101,13 +104,16 @@ type LinkEdit struct {
 type ReservationEdit struct {
 	Name       *string           `json:"name,omitempty" doc:"New name" file:"-"`
 	Scope      *string           `json:"scope,omitempty" doc:"Scope of a reservation without an address"`
-	Hardware   *string           `json:"hardware,omitempty" doc:"One of hardware, identifier and circuit says whom it is for"`
+	Hardware   *string           `json:"hardware,omitempty" doc:"One of hardware, identifier, duid and circuit says whom it is for"`
 	Identifier *string           `json:"identifier,omitempty" doc:"In hexadecimal"`
+	DUID       *string           `json:"duid,omitempty" doc:"DUID of a client of IPv6, as its system prints it"`
+	IAID       *string           `json:"iaid,omitempty" doc:"With a DUID: of that association alone; a number, or four octets"`
 	Circuit    *string           `json:"circuit,omitempty" doc:"Text, or hexadecimal with colons"`
-	Address    *string           `json:"address,omitempty" doc:"Left out when adding: the address the client has, or a free one" file:"The address the client has, or a free one, if left out; then scope is needed"`
+	Address    *string           `json:"address,omitempty" doc:"An address, or a prefix to delegate. Left out when adding: the address the client has, or a free one" file:"The address the client has, or a free one, if left out; then scope is needed"`
 	Hostname   *string           `json:"hostname,omitempty" doc:"Host name that the client is told"`
 	Insist     *bool             `json:"insist,omitempty" doc:"Give it although another host answers for the address"`
 	Lease      *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
+	Valid      *string           `json:"valid,omitempty" doc:"IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time" file:"IPv6: how long an address may be used in all; half as long again as the lease time if left out"`
 	Options    map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Fields     map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note       *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
@@ -116,6 +122,7 @@ type ReservationEdit struct {
 // DefaultsEdit sets fields of the defaults.
 type DefaultsEdit struct {
 	Lease        *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
+	Valid        *string           `json:"valid,omitempty" doc:"IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time" file:"IPv6: how long an address may be used in all; half as long again as the lease time if left out"`
 	Options      map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Identity     *string           `json:"identity,omitempty" enum:"identifier,hardware" doc:"What clients are told apart by; identifier if left out"`
 	Listening    *bool             `json:"listening,omitempty" doc:"Hear, and send nothing"`
@@ -189,6 +196,7 @@ type RuleEdit struct {
 	Pool     *string           `json:"pool,omitempty" doc:"Pool that is for fitting clients alone"`
 	Off      *bool             `json:"off,omitempty" doc:"Keep it, and do not use it"`
 	Lease    *string           `json:"lease,omitempty" doc:"Lease time such as 8h, 3d or infinite; empty inherits, none takes an inherited one away" file:"Lease time such as 8h, 3d or infinite; none takes an inherited one away"`
+	Valid    *string           `json:"valid,omitempty" doc:"IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time" file:"IPv6: how long an address may be used in all; half as long again as the lease time if left out"`
 	Options  map[string]string `json:"options,omitempty" doc:"By option name or code; an empty value inherits again, none takes an inherited value away" file:"By option name or code; none takes an inherited value away"`
 	Fields   map[string]string `json:"fields,omitempty" doc:"Values of fields of your own, by name; an empty one is taken away" file:"Values of fields of your own, by name"`
 	Note     *string           `json:"note,omitempty" maxLength:"4000" doc:"For people"`
@@ -205,6 +213,7 @@ type Rule struct {
 	Action   string            `json:"action"`
 	Pool     string            `json:"pool,omitempty"`
 	Off      bool              `json:"off"`
+	Valid    string            `json:"valid,omitempty" doc:"Valid lifetime of IPv6, if it is set"`
 	Lease    string            `json:"lease,omitempty"`
 	Options  []Setting         `json:"options"`
 	Fields   map[string]string `json:"fields" doc:"Values of fields of your own, by name"`

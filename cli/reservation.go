@@ -16,8 +16,10 @@ func reservationCommands() []command {
 			scope := f.String("scope", "", "`name` of the scope (found by --address if left out)")
 			hw := f.String("hw", "", "hardware `address` of the client, whatever identifier it sends")
 			id := f.String("identifier", "", "or its client identifier in `hexadecimal`")
+			duid := f.String("duid", "", "or the `DUID` of a client of IPv6, as its system prints it")
+			iaid := f.String("iaid", "", "with --duid: of the association of this `number` alone")
 			circuit := f.String("circuit", "", "or the `circuit` (option 82) that it is plugged into, whoever it is")
-			address := f.String("address", "", "`address` to keep")
+			address := f.String("address", "", "`address` to keep, or prefix to delegate, such as 2001:db8:40:8100::/56")
 			host := f.String("hostname", "", "host `name` for the client")
 			insist := f.Bool("insist", false, "give it although another host answers for the address")
 			lease := f.String("lease", "", "lease `time` of its own")
@@ -29,11 +31,11 @@ func reservationCommands() []command {
 			f.Var(&options, "option", "`name=value`, by option name or code (repeatable)")
 			f.Var(&unset, "unset", "`name` of an option to inherit again (repeatable)")
 			return func(k *call, op string) (api.Edit, func() error, error) {
-				if op == "add" && *hw == "" && *id == "" && *circuit == "" {
-					return api.Edit{}, nil, usagef("yarnpost reservation add needs --hw, such as --hw 02:00:00:00:00:17, or --identifier, or --circuit")
+				if op == "add" && *hw == "" && *id == "" && *duid == "" && *circuit == "" {
+					return api.Edit{}, nil, usagef("yarnpost reservation add needs --hw, such as --hw 02:00:00:00:00:17, or --identifier, --duid or --circuit")
 				}
 				e := &api.ReservationEdit{Name: pick(f, "name", name), Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw),
-					Identifier: pick(f, "identifier", id), Circuit: pick(f, "circuit", circuit),
+					Identifier: pick(f, "identifier", id), Circuit: pick(f, "circuit", circuit), DUID: pick(f, "duid", duid), IAID: pick(f, "iaid", iaid),
 					Address: pick(f, "address", address), Hostname: pick(f, "hostname", host), Insist: pick(f, "insist", insist),
 					Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options, Fields: *own}
 				for _, o := range unset {
@@ -59,7 +61,7 @@ func reservationCommands() []command {
 					}
 					t := newTable("Setting", "Value")
 					for _, x := range [][2]string{{"name", r.Name}, {"scope", r.Scope}, {"address", r.Address}, {"hardware address", r.Hardware},
-						{"identifier", r.Identifier}, {"circuit", r.Circuit},
+						{"identifier", r.Identifier}, {"DUID", r.DUID}, {"IAID", r.IAID}, {"circuit", r.Circuit},
 						{"host name", r.Hostname}, {"lease time", r.Lease}} {
 						if x[1] != "" {
 							t.row(x[0], x[1])

@@ -59,7 +59,8 @@ func pick[T any](f *flag.FlagSet, name string, v *T) *T {
 type scopeFlags struct {
 	own                                            *fieldFlag
 	subnet, link, lease, note, router, dns, domain string
-	pools, exclude                                 listFlag
+	valid                                          string
+	pools, exclude, prefixes                       listFlag
 	options                                        optionFlag
 	authoritative                                  bool
 	identity, bootp, delay                         string
@@ -79,14 +80,16 @@ func (w *warnFlags) register(f *flag.FlagSet) {
 }
 
 func (s *scopeFlags) register(f *flag.FlagSet) {
-	f.StringVar(&s.subnet, "subnet", "", "`subnet` such as 10.77.0.0/24 or \"10.77.0.0 255.255.255.0\"")
+	f.StringVar(&s.subnet, "subnet", "", "`subnet` such as 10.77.0.0/24, \"10.77.0.0 255.255.255.0\" or 2001:db8:40:1::/64")
 	f.Var(&s.pools, "pool", "`range` to hand out: a-b, a CIDR, or all (repeatable)")
 	f.BoolVar(&s.noPools, "no-pools", false, "no pool at all: reserved clients alone are served")
+	f.Var(&s.prefixes, "prefix-pool", "IPv6: `prefix` to delegate smaller ones from: \"2001:db8:40:8000::/49 in /56\" (repeatable)")
+	f.StringVar(&s.valid, "valid", "", "IPv6: valid lifetime, a `time` such as 12h (default: half as long again as the lease time)")
 	f.Var(&s.exclude, "exclude", "`range` never handed out, with who uses it after a comma: 10.77.0.9,plotter (repeatable)")
 	f.Var(&s.options, "option", "`name=value`, by option name or code (repeatable)")
 	f.StringVar(&s.router, "router", "", "`address` of the router, short for --option router=")
-	f.StringVar(&s.dns, "dns", "", "`addresses` of DNS servers, short for --option domain-server=")
-	f.StringVar(&s.domain, "domain", "", "DNS `name`, short for --option domain-name=")
+	f.StringVar(&s.dns, "dns", "", "`addresses` of DNS servers, short for --option domain-server= (IPv6: v6/dns-servers)")
+	f.StringVar(&s.domain, "domain", "", "DNS `name`, short for --option domain-name= (IPv6: v6/domain-list)")
 	f.StringVar(&s.lease, "lease", "", "lease `time` such as 8h or infinite (default: the plan's, 8h; none takes an inherited one away)")
 	f.StringVar(&s.link, "link", "", "`name` of the link it shares with other scopes")
 	f.BoolVar(&s.authoritative, "authoritative", false, "refuse clients without a record instead of keeping silent")
@@ -112,7 +115,13 @@ func (s *scopeFlags) edit(f *flag.FlagSet) *api.ScopeEdit {
 		Probe:      pick(f, "probe", &s.probe), PerCircuit: pick(f, "per-circuit", &s.perCircuit),
 		NewPerMinute: pick(f, "new-per-minute", &s.newPerMinute), WarnUsed: pick(f, "warn-used", &s.warn.used),
 		WarnHeadroom: pick(f, "warn-headroom", &s.warn.headroom), WarnDays: pick(f, "warn-days", &s.warn.days),
-		Approval: pick(f, "approval", &s.approval)}
+		Approval: pick(f, "approval", &s.approval), Valid: pick(f, "valid", &s.valid)}
+	if given(f, "prefix-pool") {
+		e.PrefixPools = (*[]string)(&s.prefixes)
+		if len(s.prefixes) == 1 && s.prefixes[0] == "none" {
+			e.PrefixPools = &[]string{}
+		}
+	}
 	if given(f, "pool") {
 		e.Pools = (*[]string)(&s.pools)
 	}
@@ -123,7 +132,11 @@ func (s *scopeFlags) edit(f *flag.FlagSet) *api.ScopeEdit {
 		r, user, _ := strings.Cut(x, ",")
 		e.AddExclusions = append(e.AddExclusions, api.Exclusion{Range: r, User: strings.TrimSpace(user)})
 	}
-	for name, value := range map[string]string{"router": s.router, "domain-server": s.dns, "domain-name": s.domain} {
+	dns, domain := "domain-server", "domain-name"
+	if strings.Contains(s.subnet+s.dns, ":") {
+		dns, domain = "v6/dns-servers", "v6/domain-list"
+	}
+	for name, value := range map[string]string{"router": s.router, dns: s.dns, domain: s.domain} {
 		if value != "" {
 			if e.Options == nil {
 				e.Options = map[string]string{}
@@ -363,13 +376,20 @@ func scopeTable(s api.Scope) *table {
 	if s.Approval {
 		t.row("changes", "need a second person's approval")
 	}
-	t.row("subnet", s.Subnet+"  mask "+s.Mask)
+	subnet := s.Subnet
+	if s.Mask != "" {
+		subnet += "  mask " + s.Mask
+	}
+	t.row("subnet", subnet)
 	t.row("link", s.Link)
 	if len(s.Supernets) > 0 {
 		t.row("lies in", strings.Join(s.Supernets, " › "))
 	}
 	for _, p := range s.Pools {
 		t.row("pool", p)
+	}
+	for _, p := range s.PrefixPools {
+		t.row("prefix pool", p)
 	}
 	for _, x := range s.Exclusions {
 		t.row("exclusion", strings.TrimSpace(x.Range+"  "+x.User))
@@ -379,6 +399,9 @@ func scopeTable(s api.Scope) *table {
 		lease += "  (" + s.LeaseFrom + ")"
 	}
 	t.row("lease time", lease)
+	if s.Valid != "" {
+		t.row("valid lifetime", s.Valid)
+	}
 	for _, o := range s.Options {
 		t.row(fmt.Sprintf("option %d", o.Code), o.Name+" = "+o.Value)
 	}
@@ -403,10 +426,13 @@ func scopeTable(s api.Scope) *table {
 		t.row("note", s.Note)
 	}
 	u := s.Usage
-	t.row("in the pools", fmt.Sprintf("%d addresses, %d more excluded", u.Size, u.Excluded))
-	t.row("for reservations", fmt.Sprintf("%d addresses outside the pools, %d reservations", u.Spare, u.Reserved))
+	t.row("in the pools", fmt.Sprintf("%s addresses, %s more excluded", u.Size, u.Excluded))
+	t.row("for reservations", fmt.Sprintf("%s addresses outside the pools, %d reservations", u.Spare, u.Reserved))
 	t.row("in use", fmt.Sprintf("%d active, %d offered, %d abandoned", u.Active, u.Offered, u.Abandoned))
-	t.row("headroom", fmt.Sprintf("%d addresses (%s used)", u.Headroom, used(u)))
+	t.row("headroom", fmt.Sprintf("%s addresses (%s used)", u.Headroom, used(u)))
+	if n := s.Prefixes; n != nil {
+		t.row("prefixes", fmt.Sprintf("%d of %s delegated, %s left", n.Active, n.Size, n.Headroom))
+	}
 	return t
 }
 

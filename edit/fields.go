@@ -6,6 +6,7 @@ import (
 	"hash/fnv"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"yarnpost/api"
@@ -17,7 +18,7 @@ import (
 // This file has the fields of each kind of item: each once, carried into the item or out of it.
 
 func defaultsFields(x *pass, v *plan.Defaults, in *api.DefaultsEdit) {
-	settings(x, &v.Settings, &in.Lease, &in.Options)
+	settings(x, &v.Settings, &in.Lease, &in.Valid, &in.Options)
 	text(x, &v.Identity, &in.Identity)
 	value(x, &v.Listening, &in.Listening)
 	thresholds(x, &v.Thresholds, &in.WarnUsed, &in.WarnHeadroom, &in.WarnDays)
@@ -30,7 +31,7 @@ func supernetFields(x *pass, v *plan.Supernet, in *api.SupernetEdit) {
 		p, err := addr.ParseSubnet(text)
 		return p, within("supernet "+v.Name, err)
 	})
-	settings(x, &v.Settings, &in.Lease, &in.Options)
+	settings(x, &v.Settings, &in.Lease, &in.Valid, &in.Options)
 	text(x, &v.Identity, &in.Identity)
 	thresholds(x, &v.Thresholds, &in.WarnUsed, &in.WarnHeadroom, &in.WarnDays)
 	value(x, &v.Approval, &in.Approval)
@@ -80,12 +81,13 @@ func scopeFields(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 		return p, within("scope "+v.Name, err)
 	})
 	pools(x, v, in)
+	prefixPools(x, v, in)
 	exclusions(x, v, in)
 	text(x, &v.Mode, &in.Mode)
 	drainUntil(x, v, in)
 	runDown(x, v, in)
 	value(x, &v.Approval, &in.Approval)
-	settings(x, &v.Settings, &in.Lease, &in.Options)
+	settings(x, &v.Settings, &in.Lease, &in.Valid, &in.Options)
 	value(x, &v.Authoritative, &in.Authoritative)
 	text(x, &v.Identity, &in.Identity)
 	text(x, &v.Bootp, &in.Bootp)
@@ -199,6 +201,26 @@ func pools(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 	}
 }
 
+func prefixPools(x *pass, v *plan.Scope, in *api.ScopeEdit) {
+	var all []string
+	for _, p := range v.PrefixPools {
+		all = append(all, p.String())
+	}
+	texts(x, &all, &in.PrefixPools)
+	if x.out || in.PrefixPools == nil {
+		return
+	}
+	v.PrefixPools = nil
+	for _, text := range all {
+		p, err := plan.ParsePrefixPool(text)
+		if err != nil {
+			x.fail("prefixPools", plan.Refused("prefix pool of scope %s: %v", v.Name, err))
+			continue
+		}
+		v.PrefixPools = append(v.PrefixPools, p)
+	}
+}
+
 func exclusions(x *pass, v *plan.Scope, in *api.ScopeEdit) {
 	if x.out {
 		all := []api.Exclusion{}
@@ -257,33 +279,75 @@ func reservationFields(x *pass, r *plan.Reservation, in *api.ReservationEdit) {
 		err = within(who, h.UnmarshalText([]byte(text)))
 		return h, err
 	})
-	parsed(x, "identifier", &r.Identifier, &in.Identifier, func(text string) (o addr.Octets, err error) {
-		err = within(who, o.UnmarshalText([]byte(text)))
-		return o, err
+	identified(x, r, in)
+	parsed(x, "iaid", &r.IAID, &in.IAID, func(text string) (addr.IAID, error) {
+		i, err := addr.ParseIAID(text)
+		return i, within(who, err)
 	})
 	value(x, &r.Circuit, &in.Circuit)
 	value(x, &r.Hostname, &in.Hostname)
 	value(x, &r.Insist, &in.Insist)
-	settings(x, &r.Settings, &in.Lease, &in.Options)
+	settings(x, &r.Settings, &in.Lease, &in.Valid, &in.Options)
 	ownFields(x, &r.Fields, &in.Fields)
 	value(x, &r.Note, &in.Note)
 	if x.out {
-		address := r.Address.String() // which says the scope, too
+		address := r.What() // which says the scope, too
 		in.Address = &address
 	} else if len(x.errs) == 0 {
 		x.fail("address", x.reserve(r, in))
 	}
 }
 
+// identified carries by what identifier a reservation knows its client: with IPv6 by its DUID.
+func identified(x *pass, r *plan.Reservation, in *api.ReservationEdit) {
+	who := "reservation " + r.Name
+	octets := func(text string) (o addr.Octets, err error) {
+		err = within(who, o.UnmarshalText([]byte(text)))
+		return o, err
+	}
+	duid := func(text string) (addr.Octets, error) {
+		d, err := addr.ParseDUID(text)
+		return addr.Octets(d), within(who, err)
+	}
+	switch six := r.Address.Is6(); {
+	case x.out && six:
+		parsed(x, "duid", &r.Identifier, &in.DUID, duid)
+	case x.out:
+		parsed(x, "identifier", &r.Identifier, &in.Identifier, octets)
+	case in.DUID != nil && *in.DUID != "" && in.Identifier != nil && *in.Identifier != "":
+		x.fail("duid", plan.Refused("%s: a client has a DUID with IPv6 and a client identifier with IPv4; give one of them", who))
+	case in.DUID != nil && (*in.DUID != "" || in.Identifier == nil):
+		parsed(x, "duid", &r.Identifier, &in.DUID, duid)
+	default:
+		parsed(x, "identifier", &r.Identifier, &in.Identifier, octets)
+	}
+}
+
+// reservable reads an address, or a prefix with its length.
+func reservable(text string) (a netip.Addr, length int, err error) {
+	if !strings.Contains(text, "/") {
+		a, err = addr.ParseAddr(text)
+		return a, 0, err
+	}
+	p, err := addr.ParseSubnet(text)
+	if err != nil {
+		return a, 0, err
+	}
+	if p.IsSingleIP() {
+		return p.Addr(), 0, nil
+	}
+	return p.Addr(), p.Bits(), nil
+}
+
 // reserve finds the scope and the address of a reservation.
 func (x *pass) reserve(r *plan.Reservation, in *api.ReservationEdit) error {
 	given := in.Address != nil && *in.Address != ""
 	if given {
-		a, err := addr.ParseAddr(*in.Address)
+		a, length, err := reservable(*in.Address)
 		if err != nil {
 			return plan.Refused("reservation %s: %v", r.Name, err)
 		}
-		r.Address = a
+		r.Address, r.Length = a, length
 		if what := x.around.NetworkAt(a); what != "" {
 			return plan.Refused("reservation %s: %s is %s; an address of the network's own is no client's", r.Name, a, what)
 		}
@@ -300,7 +364,7 @@ func (x *pass) reserve(r *plan.Reservation, in *api.ReservationEdit) error {
 	switch {
 	case given, r.ID != 0 && !moved:
 	case there:
-		if r.Address = twin.Address; scope == nil {
+		if r.Address, r.Length = twin.Address, twin.Length; scope == nil {
 			r.Scope = twin.Scope
 		}
 	case scope == nil:
@@ -312,7 +376,7 @@ func (x *pass) reserve(r *plan.Reservation, in *api.ReservationEdit) error {
 		} else if !ok {
 			return plan.Refused("scope %s has no free address; end a lease or widen the subnet", scope.Name)
 		}
-		r.Address, r.Scope = a, scope.ID
+		r.Address, r.Length, r.Scope = a, 0, scope.ID
 	}
 	return nil
 }
@@ -437,7 +501,7 @@ func ruleFields(x *pass, r *plan.Rule, in *api.RuleEdit) {
 		return p, err
 	})
 	value(x, &r.Off, &in.Off)
-	settings(x, &r.Settings, &in.Lease, &in.Options)
+	settings(x, &r.Settings, &in.Lease, &in.Valid, &in.Options)
 	ownFields(x, &r.Fields, &in.Fields)
 	value(x, &r.Note, &in.Note)
 }

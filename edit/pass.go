@@ -111,7 +111,7 @@ func duration(x *pass, field string, item *plan.Duration, in **string) {
 
 // settings carries lease time and options; an empty value inherits. A host name that
 // stands where an address belongs is resolved now.
-func settings(x *pass, s *plan.Settings, lease **string, options *map[string]string) {
+func settings(x *pass, s *plan.Settings, lease, valid **string, options *map[string]string) {
 	if !x.out && *lease != nil && **lease != "" {
 		if d, err := option.ParseDuration(**lease); err == nil && d == 0 {
 			x.fail("lease", plan.Refused("a lease time of %s is none; give a minute or more, or nothing to inherit it", **lease))
@@ -119,6 +119,7 @@ func settings(x *pass, s *plan.Settings, lease **string, options *map[string]str
 		}
 	}
 	duration(x, "lease", &s.Lease, lease)
+	duration(x, "valid", &s.Valid, valid)
 	if x.out {
 		for key, text := range s.Options {
 			if *options == nil {

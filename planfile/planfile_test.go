@@ -236,7 +236,6 @@ func TestFaults(t *testing.T) {
 		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, note: \"\\e[31m\"}\n", "not for reading"},
 		{head + "scopes:\n  a: {subnet: 10.0.0.0/24}\n  b: {subnet: 10.0.0.0/25}\n",
 			"line 5, column 3: scope b (10.0.0.0/25) overlaps scope a"},
-		{head + "scopes:\n  a: {subnet: fd00::/64}\n", "IPv6"},
 		{head + "reservations:\n  a: {hardware: 02:00:00:00:00:01}\n", "needs a scope or an address"},
 		{head + "reservations:\n  a: {hardware: 02:00:00:00:00:01, address: 10.9.9.9}\n", "no scope holds 10.9.9.9"},
 		{head + "codebooks:\n  c:\n    place: message\n    options:\n    - {code: x, name: a, type: text}\n",

@@ -190,7 +190,7 @@ func (w *World) compareShares() {
 			for n := uint64(0); n < r.Size(); n += step {
 				x := fromUint32(uint32(uint64(u32(r.From)) + n))
 				ka, kb := a.table.At(x), b.table.At(x)
-				if (ka == nil || ka.Over()) && (kb == nil || kb.Over()) && a.table.Gives(x, ka) && b.table.Gives(x, kb) {
+				if (ka == nil || ka.Over()) && (kb == nil || kb.Over()) && a.table.Gives(lease.Host(x), ka) && b.table.Gives(lease.Host(x), kb) {
 					w.found("%s is free, and both servers would give it: %+v and %+v", x, ka, kb)
 					return
 				}

@@ -103,12 +103,12 @@ func run(ctx context.Context, args []string) error {
 
 // options are the flags that serve and demo share.
 type options struct {
-	data, database, http, dhcp4, cert, key, user, partner, name string
-	interfaces                                                  []string
-	alertsTo                                                    []netip.Prefix
-	unusedAfter                                                 time.Duration
-	timeZone                                                    *time.Location
-	backup                                                      backup.Config
+	data, database, http, dhcp4, dhcp6, cert, key, user, partner, name string
+	interfaces                                                         []string
+	alertsTo                                                           []netip.Prefix
+	unusedAfter                                                        time.Duration
+	timeZone                                                           *time.Location
+	backup                                                             backup.Config
 }
 
 func parse(name string, args []string, defaults options) (options, error) {
@@ -125,7 +125,9 @@ func parse(name string, args []string, defaults options) (options, error) {
 		"hear the other server of a pair at this `address`, once there is a pair or an invitation")
 	f.StringVar(&o.name, "name", o.name, "what this server is called in its pair (default: the host's name)")
 	f.StringVar(&o.dhcp4, "dhcp4", o.dhcp4, "hear relayed clients at this `address`")
-	f.Func("interface", "serve broadcast clients on the interface of this `name` (repeatable)", func(v string) error {
+	f.StringVar(&o.dhcp6, "dhcp6", o.dhcp6,
+		"hear DHCPv6 at this `address`, or none (default: [::]:547 beside 0.0.0.0:67, else none)")
+	f.Func("interface", "serve the clients of the link on the interface of this `name` (repeatable)", func(v string) error {
 		o.interfaces = append(o.interfaces, v)
 		return nil
 	})
@@ -172,13 +174,38 @@ func parse(name string, args []string, defaults options) (options, error) {
 	return o, nil
 }
 
+// at6 is where DHCPv6 is heard, beside DHCPv4; invalid for nowhere.
+func (o *options) at6(at4 netip.AddrPort) (at netip.AddrPort, err error) {
+	switch o.dhcp6 {
+	case "none":
+		return at, nil
+	case "":
+		const usual = "[::]:547"
+		if at4 != netip.MustParseAddrPort("0.0.0.0:67") {
+			return at, nil
+		}
+		if _, err := os.Stat("/proc/net/if_inet6"); err != nil { // a host without IPv6
+			return at, nil
+		}
+		return netip.MustParseAddrPort(usual), nil
+	}
+	if at, err = netip.ParseAddrPort(o.dhcp6); err != nil || !at.Addr().Is6() {
+		return at, fmt.Errorf("--dhcp6 %s: write an address and a port like [::]:547, or none", o.dhcp6)
+	}
+	return at, nil
+}
+
 // start brings up a node and its HTTP side.
 func start(ctx context.Context, o options, log *slog.Logger) (*node.Node, *httpd.Server, error) {
 	at, err := netip.ParseAddrPort(o.dhcp4)
 	if err != nil {
 		return nil, nil, fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
-	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, Interfaces: o.interfaces,
+	at6, err := o.at6(at)
+	if err != nil {
+		return nil, nil, err
+	}
+	n, err := node.Start(ctx, node.Config{Data: o.data, Database: o.database, DHCP4: at, DHCP6: at6, Interfaces: o.interfaces,
 		Partner: o.partner, Name: o.name, AlertsTo: o.alertsTo, UnusedAfter: o.unusedAfter, TimeZone: o.timeZone, Log: log,
 		Version: httpd.Version, Backup: o.backup})
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
@@ -48,6 +49,8 @@ type World struct {
 	Probed func(a netip.Addr, client addr.Hardware) Probe
 	// OtherServer tells links on which another server answers; nil: none does.
 	OtherServer func(link plan.ID) bool
+	// DUID is this server's, as raw octets.
+	DUID string
 	// Nonce draws sixteen unpredictable octets; nil: no client is given one.
 	Nonce func() string
 	// Pending tells keys whose records are not durable yet; nil: all are.
@@ -70,9 +73,9 @@ type Pair interface {
 	// Promise is for how long a client gets an address that it would be given for a
 	// time, with what is on record of it, or nil.
 	Promise(now lease.Time, before *lease.Lease, wanted time.Duration) time.Duration
-	// Gives reports whether a free address is this server's to give to anybody, with
-	// what is on record of it, or nil.
-	Gives(a netip.Addr, l *lease.Lease) bool
+	// Gives reports whether a free address or prefix is this server's to give to anybody,
+	// with what is on record of it, or nil.
+	Gives(k netip.Prefix, l *lease.Lease) bool
 	// Returns reports whether the last client of an address that nobody holds may
 	// have it back.
 	Returns(l *lease.Lease) bool
@@ -132,11 +135,16 @@ const (
 type Step struct {
 	Text string
 	Addr netip.Addr
+	Bits int // of a delegated prefix that begins at Addr; 0 for an address
 	Name string
 }
 
 func (s Step) String() string {
-	return strings.NewReplacer("{a}", s.Addr.String(), "{t}", s.Name, "{c}", option.Show([]byte(s.Name))).Replace(s.Text)
+	what := s.Addr.String()
+	if s.Bits > 0 {
+		what = netip.PrefixFrom(s.Addr, s.Bits).String()
+	}
+	return strings.NewReplacer("{a}", what, "{t}", s.Name, "{c}", option.Show([]byte(s.Name))).Replace(s.Text)
 }
 
 // Destination says where a reply goes (RFC 2131 section 4.1).
@@ -149,6 +157,7 @@ const (
 	ToAddress              // ciaddr, client port
 	ToHardware             // yiaddr at chaddr, without ARP
 	ToAll                  // broadcast on the link
+	ToSource               // where it came from, with DHCPv6
 )
 
 // Decision is what is to be done about a request: an answer to each thing that the client
@@ -263,7 +272,10 @@ type asker struct {
 	agent      string        // what else is on record of how it is connected
 	shown      string        // circuit as reservations have it; worked out when it is asked for
 	via        netip.Addr    // the relay's address, or the zero address
-	wish       netip.Addr    // that it would like to have, if valid
+	wish       netip.Prefix  // that it would like to have, if valid
+	length     int           // that a delegated prefix should have; 0: it does not say
+	seed       string        // octets by which pools of IPv6 choose for it; "" with DHCPv4
+	iaid       string        // of the association, big-endian; "" with DHCPv4
 	time       time.Duration // that it would like to have it for; 0: it does not say
 	forever    bool          // what it is given never ends
 	hostname   string
@@ -294,11 +306,15 @@ func Decide(req request.Request, w World, into *Decision) *Decision {
 	}
 	*into = Decision{memory: m, Answers: m.answers[:0], Trail: m.steps[:0], Effects: m.effects[:0], Changes: m.changes[:0]}
 	of := decider{world: w, table: w.Table, plan: w.Table.Plan(), now: w.Now, req: req, out: into, rulings: m.rulings[:0]}
-	if msg, is := req.Message.(*dhcp4.Message); is {
+	switch msg := req.Message.(type) {
+	case *dhcp4.Message:
 		m.message.Options = m.options[:0]
 		m.v4 = v4{decider: of, msg: msg}
 		m.v4.all()
-	} else {
+	case *dhcp6.Message:
+		d := v6{decider: of, msg: msg}
+		d.all()
+	default:
 		panic("a request of a family that nobody decides") // the codecs are all there is
 	}
 	into.order(w)
@@ -426,8 +442,8 @@ func (d *decider) recorded(l *lease.Lease) {
 }
 
 // waitFor has an address probed before the request is decided.
-func (d *decider) waitFor(v *plan.View, a netip.Addr) {
-	d.answer.Scope, d.answer.Key, d.answer.Probe, d.answer.Outcome = v, lease.Host(a), a, Waiting
+func (d *decider) waitFor(v *plan.View, k netip.Prefix) {
+	d.answer.Scope, d.answer.Key, d.answer.Probe, d.answer.Outcome = v, k, k.Addr(), Waiting
 }
 
 // etherMTU is what an Ethernet frame carries: replies to clients without an
@@ -443,7 +459,16 @@ func maxSize(m *dhcp4.Message) int {
 }
 
 func (d *decider) step(text string, a netip.Addr, name string) {
-	d.out.Trail = append(d.out.Trail, Step{text, a, name})
+	d.out.Trail = append(d.out.Trail, Step{Text: text, Addr: a, Name: name})
+}
+
+// about is step for an address or a delegated prefix.
+func (d *decider) about(text string, k netip.Prefix, name string) {
+	s := Step{Text: text, Addr: k.Addr(), Name: name}
+	if k.IsValid() && !k.IsSingleIP() {
+		s.Bits = k.Bits()
+	}
+	d.out.Trail = append(d.out.Trail, s)
 }
 
 func (d *decider) ignore(why reason.Reason) { d.answer.Outcome, d.answer.Why = Ignored, why }

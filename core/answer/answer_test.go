@@ -666,7 +666,9 @@ func (h *halfPair) Forgetful() bool                                { return fals
 func (h *halfPair) Returns(*lease.Lease) bool                      { return true }
 func (h *halfPair) Reserved(*plan.Reservation, *lease.Lease) bool  { return true }
 func (h *halfPair) Changed(_, after *lease.Lease, _ time.Duration) { after.Owed = true }
-func (h *halfPair) Gives(a netip.Addr, _ *lease.Lease) bool        { return !h.none && a.As4()[3]%2 == 1 }
+func (h *halfPair) Gives(k netip.Prefix, _ *lease.Lease) bool {
+	return !h.none && k.Addr().As4()[3]%2 == 1
+}
 func (h *halfPair) Promise(_ lease.Time, before *lease.Lease, wanted time.Duration) time.Duration {
 	if before == nil || before.Granted == 0 {
 		return min(wanted, 10*time.Minute)

@@ -13,10 +13,10 @@ import (
 
 // elsewhereOnRecord reports whether the client has a lease on its link, of
 // another address.
-func (d *decider) elsewhereOnRecord(a netip.Addr) bool {
+func (d *decider) elsewhereOnRecord(k netip.Prefix) bool {
 	for _, v := range d.scopes {
-		if l := d.former(v); l != nil && l.Address() != a && l.HeldAt(d.now) {
-			d.step("{a} is the address of its lease", l.Address(), "")
+		if l := d.former(v); l != nil && l.Prefix != k && l.HeldAt(d.now) {
+			d.about("{a} is the address of its lease", l.Prefix, "")
 			return true
 		}
 	}
@@ -35,7 +35,9 @@ func (d *v4) giveUp(g grant) {
 // roomInPool reports whether the pool that rules send the client to has an
 // address for it.
 func (d *decider) roomInPool(v *plan.View) bool {
-	_, ok := d.table.Pick(v, d.ruling(v).pool, func(a netip.Addr) bool { return !d.ofNetwork(a, true) && d.gives(a, d.table.At(a)) })
+	_, ok := d.table.Pick(v, d.sought(d.ruling(v)), func(k netip.Prefix) bool {
+		return !d.ofNetwork(k, true) && d.gives(k, d.table.Get(k))
+	})
 	return ok
 }
 
@@ -51,7 +53,11 @@ func (d *decider) allHeld() bool {
 // elsewhere reports whether another scope of the link could take the client.
 func (d *decider) elsewhere(from *plan.View) bool {
 	for _, v := range d.scopes {
-		if v.ID != from.ID && v.Mode == plan.Serving && d.table.Count(v.ID).Headroom > 0 {
+		left := d.table.Count(v.ID)
+		if d.delegates() {
+			left = d.table.CountDelegated(v.ID)
+		}
+		if v.ID != from.ID && v.Mode == plan.Serving && left.Headroom > 0 {
 			return true
 		}
 	}
@@ -61,16 +67,17 @@ func (d *decider) elsewhere(from *plan.View) bool {
 // dropOffers forgets what was offered to a client that went elsewhere.
 func (d *decider) dropOffers() {
 	for _, v := range d.scopes {
-		if a, ok := d.table.OfferTo(v, d.who.client); ok {
-			d.answer.Drop = lease.Host(a)
+		if k, ok := d.table.OfferTo(v, d.who.client); ok {
+			d.answer.Drop = k
 		}
 	}
 }
 
-// onLink is the scope of the client's link that an address is in, or nil.
-func (d *decider) onLink(a netip.Addr) *plan.View {
+// onLink is the scope of the client's link that an address is in, or that delegates a prefix,
+// or nil.
+func (d *decider) onLink(k netip.Prefix) *plan.View {
 	for _, v := range d.scopes {
-		if v.Subnet.Contains(a) {
+		if v.Has(k) {
 			return v
 		}
 	}
@@ -81,19 +88,19 @@ func (d *decider) onLink(a netip.Addr) *plan.View {
 // the record answers, with what is left of it.
 const earlyPart = 10 // one tenth
 
-// grant is an address that a client is to have.
+// grant is an address, or a prefix, that a client is to have.
 type grant struct {
-	address netip.Addr
-	scope   *plan.View
-	by      *plan.Reservation // that it is reserved for the client by, or nil
-	record  *lease.Lease      // of the address, or nil
-	mine    bool              // the record is the client's
+	key    netip.Prefix
+	scope  *plan.View
+	by     *plan.Reservation // that it is reserved for the client by, or nil
+	record *lease.Lease      // of the key, or nil
+	mine   bool              // the record is the client's
 }
 
-// grantOf is the grant of an address with what is on record of it.
-func (d *decider) grantOf(v *plan.View, a netip.Addr, by *plan.Reservation) grant {
-	l := d.table.At(a)
-	return grant{a, v, by, l, d.mine(l)}
+// grantOf is the grant of an address or prefix with what is on record of it.
+func (d *decider) grantOf(v *plan.View, k netip.Prefix, by *plan.Reservation) grant {
+	l := d.table.Get(k)
+	return grant{k, v, by, l, d.mine(l)}
 }
 
 // bind gives an address: from the record where that is enough, or by a new record,
@@ -106,7 +113,7 @@ func (d *decider) bind(g grant) (n *lease.Lease, t time.Duration) {
 		d.ignore(reason.NoDatabase)
 		return nil, 0
 	}
-	d.answer.Outcome, d.answer.Scope, d.answer.Key = Acknowledged, g.scope, lease.Host(g.address)
+	d.answer.Outcome, d.answer.Scope, d.answer.Key = Acknowledged, g.scope, g.key
 	wanted := d.leaseTime(g.scope, g.by, true)
 	if g.scope.RunDown.After(d.now.Std()) {
 		d.step("leases run down until {t}", netip.Addr{}, g.scope.RunDown.Format(time.RFC3339))
@@ -115,7 +122,7 @@ func (d *decider) bind(g grant) (n *lease.Lease, t time.Duration) {
 	if held && (!d.world.Writable || d.early(l, t)) {
 		return nil, d.again(l, t)
 	}
-	n = &lease.Lease{Prefix: lease.Host(g.address), Status: lease.Active, Reserved: g.by != nil, Client: d.who.client,
+	n = &lease.Lease{Prefix: g.key, Status: lease.Active, Reserved: g.by != nil, Client: d.who.client,
 		Hardware: d.who.hardware,
 		Hostname: d.who.hostname, Vendor: d.who.vendor, Circuit: string(d.who.circuit), Agent: d.agentFor(),
 		Since: d.now, Changed: d.now, Heard: d.now, Granted: t, Expires: d.now.Add(t), Revision: d.plan.Revision}
@@ -137,9 +144,9 @@ func (d *decider) bind(g grant) (n *lease.Lease, t time.Duration) {
 			}
 		}
 	}
-	d.step("{a} for {t}", g.address, option.FormatDuration(t))
+	d.about("{a} for {t}", g.key, option.FormatDuration(t))
 	d.changeFor(l, n, wanted)
-	d.leave(g.address)
+	d.leave(g.key)
 	if d.answer.New = !g.mine && g.by == nil && d.former(g.scope) == nil; d.answer.New {
 		d.answer.port = d.who.port()
 	}
@@ -187,17 +194,17 @@ func (d *decider) promise(before *lease.Lease, wanted time.Duration) time.Durati
 
 // leave ends what else the client has on its link: whatever it takes replaces
 // what it had.
-func (d *decider) leave(taken netip.Addr) {
+func (d *decider) leave(taken netip.Prefix) {
 	for _, v := range d.scopes {
 		d.table.Bindings(v, d.who.client, func(l *lease.Lease) bool {
-			if l.Address() != taken && d.mine(l) {
-				d.step("it leaves {a}", l.Address(), "")
+			if l.Prefix != taken && d.mine(l) {
+				d.about("it leaves {a}", l.Prefix, "")
 				d.change(l, l.GivenUp(d.now))
 			}
 			return true
 		})
-		if l := d.former(v); l != nil && l.Client != d.who.client && l.Address() != taken && (l.Status == lease.Active || l.Kept()) && d.mine(l) {
-			d.step("it leaves {a}", l.Address(), "")
+		if l := d.former(v); l != nil && l.Client != d.who.client && l.Prefix != taken && (l.Status == lease.Active || l.Kept()) && d.mine(l) {
+			d.about("it leaves {a}", l.Prefix, "")
 			d.change(l, l.Ended(lease.Released, d.now))
 		}
 	}

@@ -12,57 +12,57 @@ import (
 
 // choose picks the address to offer: reserved, held, on offer, former,
 // requested, and then whatever is free for longest.
-func (d *decider) choose() (*plan.View, netip.Addr) {
-	if v, a, done := d.chooseReserved(); done {
-		return v, a
+func (d *decider) choose() (*plan.View, netip.Prefix) {
+	if v, k, done := d.chooseReserved(); done {
+		return v, k
 	}
 	why := reason.ScopeHeld
 	for _, v := range d.scopes {
 		switch {
 		case v.Mode == plan.Draining && why == reason.ScopeHeld:
 			why = reason.ScopeDraining
-		case v.Mode == plan.Serving && len(v.Pools) > 0 && d.ruling(v).action != plan.ReservedOnly:
+		case v.Mode == plan.Serving && d.pooled(v) && d.ruling(v).action != plan.ReservedOnly:
 			why = reason.PoolEmpty
 		case v.Mode == plan.Serving && why != reason.PoolEmpty:
 			why = reason.ReservedOnly
 		}
 		if v.Mode == plan.Draining {
 			l := d.former(v)
-			if l != nil && l.HeldAt(d.now) && d.free(v, l.Address()) && !d.elsewhere(v) && d.leaseTime(v, nil, true) >= time.Minute {
-				d.step("it has {a} until the drain of scope {t} ends", l.Address(), v.Name)
-				return v, l.Address()
+			if l != nil && l.HeldAt(d.now) && d.free(v, l.Prefix) && !d.elsewhere(v) && d.leaseTime(v, nil, true) >= time.Minute {
+				d.about("it has {a} until the drain of scope {t} ends", l.Prefix, v.Name)
+				return v, l.Prefix
 			}
 		}
 		if v.Mode != plan.Serving {
 			continue
 		}
-		if l := d.former(v); l != nil && d.free(v, l.Address()) && d.stillItsOwn(v, l) {
-			d.step("it had {a} before", l.Address(), "")
-			return v, l.Address()
+		if l := d.former(v); l != nil && d.free(v, l.Prefix) && d.stillItsOwn(v, l) {
+			d.about("it had {a} before", l.Prefix, "")
+			return v, l.Prefix
 		} else if l != nil {
-			d.step(d.whyLost(v, l))
+			d.about(d.whyLost(v, l))
 		}
-		if a, ok := d.table.OfferTo(v, d.who.client); ok && d.free(v, a) {
-			d.step("{a} is on offer to it already", a, "")
-			return v, a
+		if k, ok := d.table.OfferTo(v, d.who.client); ok && d.free(v, k) {
+			d.about("{a} is on offer to it already", k, "")
+			return v, k
 		}
 	}
-	if a := d.who.wish; a.IsValid() {
+	if k := d.who.wish; k.IsValid() {
 		for _, v := range d.scopes {
-			if v.Mode != plan.Serving || !v.Subnet.Contains(a) || !d.free(v, a) || d.mayBeHeld(v, a) || d.crowded(v) {
+			if v.Mode != plan.Serving || !d.free(v, k) || d.mayBeHeld(v, k) || d.crowded(v) {
 				continue
 			}
-			switch d.probe(v, a) {
+			switch d.probe(v, k) {
 			case Unprobed:
-				d.step("it asks for {a}, which is probed first", a, "")
-				d.waitFor(v, a)
-				return nil, netip.Addr{}
+				d.about("it asks for {a}, which is probed first", k, "")
+				d.waitFor(v, k)
+				return nil, netip.Prefix{}
 			case InUse:
-				d.step("it asks for {a}, which somebody answers for", a, "")
+				d.about("it asks for {a}, which somebody answers for", k, "")
 				continue
 			}
-			d.step("it asks for {a}, which is free", a, "")
-			return v, a
+			d.about("it asks for {a}, which is free", k, "")
+			return v, k
 		}
 	}
 	for _, v := range d.scopes {
@@ -73,12 +73,12 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 			why = reason.TooMany
 			continue
 		}
-		if a, ok := d.pick(v); ok {
-			return v, a
+		if k, ok := d.pick(v); ok {
+			return v, k
 		}
 		if d.answer.Probe.IsValid() {
-			d.waitFor(v, d.answer.Probe)
-			return nil, netip.Addr{}
+			d.waitFor(v, lease.Host(d.answer.Probe))
+			return nil, netip.Prefix{}
 		}
 	}
 	d.answer.Scope = d.scopes[0]
@@ -89,94 +89,127 @@ func (d *decider) choose() (*plan.View, netip.Addr) {
 		why = reason.RecordsLost
 	}
 	d.ignore(why)
-	return nil, netip.Addr{}
+	return nil, netip.Prefix{}
 }
+
+// pooled reports whether a scope has pools of what the client asks for.
+func (d *decider) pooled(v *plan.View) bool {
+	if d.delegates() {
+		return len(v.PrefixPools) > 0
+	}
+	return len(v.Pools) > 0
+}
+
+// delegates reports whether the client asks for a prefix, rather than an address.
+func (d *decider) delegates() bool { return d.who.client.Kind == lease.Prefixes }
 
 // chooseReserved takes the address that is reserved for the client, if it can be
 // had, or says that it has to be probed first.
-func (d *decider) chooseReserved() (v *plan.View, a netip.Addr, done bool) {
+func (d *decider) chooseReserved() (v *plan.View, k netip.Prefix, done bool) {
 	r, v, available := d.reservation()
 	if r == nil {
-		return nil, netip.Addr{}, false
+		return nil, netip.Prefix{}, false
 	}
-	probe := d.probe(v, r.Address)
-	if l := d.table.At(r.Address); probe == InUse || l != nil && l.Status == lease.Abandoned {
-		d.step("another host answers for {a}, which is reserved for it as {t}", r.Address, r.Name)
-		d.answer.Trouble, d.answer.Key = reason.ReservedInUse, lease.Host(r.Address)
+	k = r.Key()
+	probe := d.probe(v, k)
+	if l := d.table.Get(k); probe == InUse || l != nil && l.Status == lease.Abandoned {
+		d.about("another host answers for {a}, which is reserved for it as {t}", k, r.Name)
+		d.answer.Trouble, d.answer.Key = reason.ReservedInUse, k
 	}
 	switch {
-	case available && (d.mine(d.table.At(r.Address)) || d.unused(v, r.Address) || r.Insist && probe == InUse):
-		d.step("{a} is reserved for it as {t}", r.Address, r.Name)
-		return v, r.Address, true
+	case available && (d.mine(d.table.Get(k)) || d.unused(v, k) || r.Insist && probe == InUse):
+		d.about("{a} is reserved for it as {t}", k, r.Name)
+		return v, k, true
 	case available && probe == Unprobed:
-		d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
-		d.waitFor(v, r.Address)
-		return nil, netip.Addr{}, true
+		d.about("{a} is reserved for it as {t}, and is probed first", k, r.Name)
+		d.waitFor(v, k)
+		return nil, netip.Prefix{}, true
 	}
-	d.step("{a} is reserved for it, but cannot be had now", r.Address, "")
-	return nil, netip.Addr{}, false
+	d.about("{a} is reserved for it, but cannot be had now", k, "")
+	return nil, netip.Prefix{}, false
 }
 
 // pick takes the best address of a scope that nobody has, or says in Probe which
 // one has to be probed first.
-func (d *decider) pick(v *plan.View) (netip.Addr, bool) {
+func (d *decider) pick(v *plan.View) (netip.Prefix, bool) {
 	r := d.ruling(v)
 	if r.action == plan.ReservedOnly {
 		d.step("rule {t} lets reserved clients alone have an address", netip.Addr{}, r.by)
-		return netip.Addr{}, false
+		return netip.Prefix{}, false
 	}
-	if r.pool.Valid() {
+	if r.pool.Valid() && !d.delegates() {
 		d.step("rules send it to pool {t}", netip.Addr{}, r.pool.String())
 	}
-	open := func(a netip.Addr) bool {
-		return !d.ofNetwork(a, true) && !d.mayBeHeld(v, a) && d.gives(a, d.table.At(a))
+	open := func(k netip.Prefix) bool {
+		return !d.ofNetwork(k, true) && !d.mayBeHeld(v, k) && d.gives(k, d.table.Get(k))
 	}
-	if a, ok := d.table.Pick(v, r.pool, func(a netip.Addr) bool { return open(a) && d.unused(v, a) }); ok {
-		d.step("{a} is free for longest in scope {t}", a, v.Name)
-		return a, true
+	if k, ok := d.table.Pick(v, d.sought(r), func(k netip.Prefix) bool { return open(k) && d.unused(v, k) }); ok {
+		d.about(d.picked(), k, v.Name)
+		return k, true
 	}
-	if a, ok := d.table.Pick(v, r.pool,
-		func(a netip.Addr) bool {
-			return open(a) && d.probe(v, a) == Unprobed
-		}); ok {
-		d.step("{a} is next in scope {t}, and is probed first", a, v.Name)
-		d.answer.Probe = a
-		return netip.Addr{}, false
+	if k, ok := d.table.Pick(v, d.sought(r), func(k netip.Prefix) bool { return open(k) && d.probe(v, k) == Unprobed }); ok {
+		d.about("{a} is next in scope {t}, and is probed first", k, v.Name)
+		d.answer.Probe = k.Addr()
+		return netip.Prefix{}, false
 	}
 	text := "scope {t} has no address left"
-	if d.world.Pair != nil && d.table.Count(v.ID).Partner > 0 {
+	switch {
+	case d.delegates() && !d.pooled(v):
+		text = "scope {t} delegates no prefixes"
+	case d.delegates():
+		text = "scope {t} has no prefix left"
+	case !d.pooled(v):
+		text = "scope {t} has no pool: only reserved clients are served"
+	case d.world.Pair != nil && d.table.Count(v.ID).Partner > 0:
 		text = "what scope {t} has left is the partner's to give"
 	}
-	if len(v.Pools) == 0 {
-		text = "scope {t} has no pool: only reserved clients are served"
-	}
 	d.step(text, netip.Addr{}, v.Name)
-	return netip.Addr{}, false
+	return netip.Prefix{}, false
 }
 
-// probe is what is known of an address by probing, for this client.
-func (d *decider) probe(v *plan.View, a netip.Addr) Probe {
-	if d.world.Probed == nil || v.NoProbe {
+// sought is what a new client is to be given, by what rules say of it.
+func (d *decider) sought(r *ruling) lease.Sought {
+	of := lease.Sought{Delegated: d.delegates(), Who: d.who.seed}
+	if of.Delegated {
+		of.Length = d.who.length
+	} else {
+		of.Pool = r.pool
+	}
+	return of
+}
+
+// picked says why it is this one that a new client is given.
+func (d *decider) picked() string {
+	if d.who.seed != "" {
+		return "{a} is what chance gives this client in scope {t}"
+	}
+	return "{a} is free for longest in scope {t}"
+}
+
+// probe is what is known of an address by probing, for this client. Prefixes are not probed,
+// and in a pool of IPv6 nobody is met by chance.
+func (d *decider) probe(v *plan.View, k netip.Prefix) Probe {
+	if d.world.Probed == nil || v.NoProbe || k.Addr().Is6() {
 		return Unreachable
 	}
-	return d.world.Probed(a, d.who.hardware)
+	return d.world.Probed(k.Addr(), d.who.hardware)
 }
 
 // stillItsOwn reports whether what the client last had can have become another's
 // meanwhile, of which the record was lost.
 func (d *decider) stillItsOwn(v *plan.View, l *lease.Lease) bool {
-	return !d.world.RecordsLost || l.HeldAt(d.now) || d.probe(v, l.Address()) == Silent
+	return !d.world.RecordsLost || l.HeldAt(d.now) || d.probe(v, l.Prefix) == Silent
 }
 
 // mayBeHeld reports whether an address that is free by the records may be held all the
 // same, since records were lost, and no probe can tell.
-func (d *decider) mayBeHeld(v *plan.View, a netip.Addr) bool {
-	return d.world.RecordsLost && d.probe(v, a) == Unreachable
+func (d *decider) mayBeHeld(v *plan.View, k netip.Prefix) bool {
+	return d.world.RecordsLost && d.probe(v, k) == Unreachable
 }
 
 // unused reports whether an address may be offered without another probe.
-func (d *decider) unused(v *plan.View, a netip.Addr) bool {
-	p := d.probe(v, a)
+func (d *decider) unused(v *plan.View, k netip.Prefix) bool {
+	p := d.probe(v, k)
 	return p == Silent || p == Unreachable
 }
 
@@ -185,6 +218,7 @@ func (d *decider) unused(v *plan.View, a netip.Addr) bool {
 const (
 	newcomersLeast = 60
 	newcomersPart  = 10 // one tenth of the pools
+	newcomersVast  = 3000
 	offersLeast    = 64
 	strangersLeast = 8 // offers that stand before relays that the plan does not name have to wait
 )
@@ -204,6 +238,9 @@ func (d *decider) crowded(v *plan.View) bool {
 	}
 	if most == 0 {
 		most = max(newcomersLeast, int(min(v.Size, 1<<30))/newcomersPart)
+		if v.Family() == option.V6 { // such pools do not fill up, but tables do
+			most = max(newcomersLeast, min(most, newcomersVast))
+		}
 	}
 	all, behind := d.table.Newcomers(v.ID, at, d.now)
 	n := d.table.Count(v.ID)
@@ -233,6 +270,9 @@ func (d *decider) leaseTime(v *plan.View, r *plan.Reservation, asked bool) time.
 	}
 	if asked && d.who.time != 0 {
 		t = min(t, d.who.time)
+	}
+	if v.Family() == option.V6 {
+		t = v.ValidFor(r, t)
 	}
 	if v.Mode == plan.Draining && r == nil && !v.DrainUntil.IsZero() {
 		t = min(t, max(lease.At(v.DrainUntil).Sub(d.now), 0))

@@ -24,15 +24,15 @@ type verdict struct {
 }
 
 // claim judges whether a client may have an address that it names.
-func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
-	v := d.onLink(a)
+func (d *decider) claim(k netip.Prefix, h how) (grant, verdict) {
+	v := d.onLink(k)
 	if v == nil {
 		d.answer.Scope = d.scopes[0]
 		if d.allHeld() {
 			d.step("every scope of its link is held", netip.Addr{}, "")
 			return grant{}, verdict{why: reason.ScopeHeld, silent: true}
 		}
-		d.step("{a} does not belong to its link", a, "")
+		d.about("{a} does not belong to its link", k, "")
 		return grant{}, verdict{why: reason.WrongNetwork}
 	}
 	d.answer.Scope = v
@@ -40,23 +40,23 @@ func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
 		d.step("scope {t} is held", netip.Addr{}, v.Name)
 		return grant{}, verdict{why: reason.ScopeHeld, silent: true}
 	}
-	l := d.table.In(v, a)
-	g := grant{a, v, nil, l, d.mine(l)}
+	l := d.table.In(v, k)
+	g := grant{k, v, nil, l, d.mine(l)}
 	r, rv, available := d.reservation()
-	if r != nil && r.Address == a {
+	if r != nil && r.Key() == k {
 		g.by = r
 	}
 	if out, judged := d.barred(g, h); judged {
 		return g, out
 	}
 	if r != nil && g.by == nil && available && rv.Mode != plan.Held {
-		switch probe := d.probe(rv, r.Address); {
-		case probe == Unprobed && !d.mine(d.table.At(r.Address)):
-			d.step("{a} is reserved for it, and is probed first", r.Address, "")
-			d.waitFor(rv, r.Address)
+		switch probe := d.probe(rv, r.Key()); {
+		case probe == Unprobed && !d.mine(d.table.Get(r.Key())):
+			d.about("{a} is reserved for it, and is probed first", r.Key(), "")
+			d.waitFor(rv, r.Key())
 			return g, verdict{wait: true}
 		case probe != InUse:
-			d.step("{a} is reserved for it and can be had now", r.Address, "")
+			d.about("{a} is reserved for it and can be had now", r.Key(), "")
 			return g, verdict{why: reason.HasReservation, over: true}
 		}
 	}
@@ -68,14 +68,14 @@ func (d *decider) claim(a netip.Addr, h how) (grant, verdict) {
 
 // barred turns down what no client may have, or not this one.
 func (d *decider) barred(g grant, h how) (verdict, bool) {
-	switch a := g.address; {
-	case d.ofNetwork(a, g.scope.Allocatable(a)):
-		d.step("{a} belongs to the network: to a router, a relay or a server", a, "")
+	switch k := g.key; {
+	case d.ofNetwork(k, g.scope.Gives(k)):
+		d.about("{a} belongs to the network: to a router, a relay or a server", k, "")
 		return verdict{why: reason.OfNetwork, over: true}, true
-	case g.by == nil && d.plan.ReservationIn(g.scope, a) != nil:
-		d.step("{a} is reserved for another client", a, "")
+	case g.by == nil && d.plan.ReservationIn(g.scope, k) != nil:
+		d.about("{a} is reserved for another client", k, "")
 		return verdict{why: reason.ForAnother, over: true}, true
-	case !h.selecting && !g.mine && g.by == nil && d.elsewhereOnRecord(a):
+	case !h.selecting && !g.mine && g.by == nil && d.elsewhereOnRecord(k):
 		return verdict{why: reason.OtherAddress}, true
 	}
 	return verdict{}, false
@@ -84,24 +84,24 @@ func (d *decider) barred(g grant, h how) (verdict, bool) {
 // unavailable turns down what another client has, and what the plan does not let
 // this one have.
 func (d *decider) unavailable(g grant, h how) (verdict, bool) {
-	a, v, l := g.address, g.scope, g.record
+	k, v, l := g.key, g.scope, g.record
 	switch {
 	case l != nil && !g.mine && (l.Status == lease.Active || l.Kept() || l.Status == lease.Abandoned && (g.by == nil || !g.by.Insist)):
-		d.step("{a} is not free: {t}", a, l.Status.String())
+		d.about("{a} is not free: {t}", k, l.Status.String())
 		// What was abandoned here, the other server of a pair may have given since.
 		return verdict{why: reason.HeldByAnother, silent: d.world.Pair != nil && l.Status == lease.Abandoned && !h.selecting}, true
 	case g.by != nil:
 		return verdict{}, false
-	case !v.Allocatable(a):
+	case !v.Gives(k):
 		if !g.mine && !d.answersUnknown(h, v) {
 			return verdict{why: reason.NoRecord, silent: true}, true
 		}
-		d.step("{a} is not handed out (any more)", a, "")
+		d.about("{a} is not handed out (any more)", k, "")
 		return verdict{why: reason.NotHandedOut, over: true}, true
-	case !d.inItsPool(v, a) && d.ruling(v).action == plan.ReservedOnly:
+	case !d.inItsPool(v, k) && d.ruling(v).action == plan.ReservedOnly:
 		d.step("rule {t} lets reserved clients alone have an address", netip.Addr{}, d.ruling(v).by)
 		return verdict{why: reason.ReservedOnly, over: true}, true
-	case !d.inItsPool(v, a) && (!g.mine || d.roomInPool(v)):
+	case !d.inItsPool(v, k) && (!g.mine || d.roomInPool(v)):
 		d.step("rules give it no address of that pool", netip.Addr{}, "")
 		return verdict{why: reason.NotHandedOut, over: true}, true
 	case v.Mode == plan.Draining && (!g.mine || d.elsewhere(v) || d.leaseTime(v, nil, true) < time.Minute):
@@ -113,38 +113,38 @@ func (d *decider) unavailable(g grant, h how) (verdict, bool) {
 
 // unoffered turns down what the client neither has nor was offered.
 func (d *decider) unoffered(g grant, h how) verdict {
-	a := g.address
+	k := g.key
 	if !d.ourGrant(g) {
-		d.step("{a} is the partner's to give, or may be held by whom it knows", a, "")
+		d.about("{a} is the partner's to give, or may be held by whom it knows", k, "")
 		return verdict{why: reason.PartnersShare, silent: !h.selecting}
 	}
 	var o lease.Offer
 	offered := false
 	if !g.mine || g.record.Status != lease.Active {
-		o, offered = d.table.OfferOf(a)
+		o, offered = d.table.OfferOf(k)
 	}
 	if offered && o.Client != d.who.client && g.by == nil {
-		d.step("{a} is on offer to another client", a, "")
+		d.about("{a} is on offer to another client", k, "")
 		return verdict{why: reason.HeldByAnother}
 	}
 	offered = offered && o.Client == d.who.client
-	switch probe := d.probe(g.scope, a); {
+	switch probe := d.probe(g.scope, k); {
 	case g.mine:
 		d.twin(g.record)
 	case g.by != nil && !offered && probe == Unprobed:
-		d.step("{a} is reserved for it, and is probed first", a, "")
-		d.waitFor(g.scope, a)
+		d.about("{a} is reserved for it, and is probed first", k, "")
+		d.waitFor(g.scope, k)
 		return verdict{wait: true}
 	case g.by != nil && !offered && probe == InUse && !g.by.Insist:
-		d.step("{a} is reserved for it, and somebody else answers for it", a, "")
+		d.about("{a} is reserved for it, and somebody else answers for it", k, "")
 		return verdict{why: reason.ReservedInUse}
 	case g.by != nil:
-	case !h.selecting && d.world.RecordsLost && d.free(g.scope, a):
-		d.step("no lease of it is on record, but records were lost, and {a} is nobody else's", a, "")
+	case !h.selecting && d.world.RecordsLost && d.free(g.scope, k):
+		d.about("no lease of it is on record, but records were lost, and {a} is nobody else's", k, "")
 	case !h.selecting:
 		return verdict{why: reason.NoRecord, silent: !d.answersUnknown(h, g.scope)}
 	case !offered:
-		d.step("{a} is not on offer to it", a, "")
+		d.about("{a} is not on offer to it", k, "")
 		return verdict{why: reason.NotOffered}
 	}
 	return verdict{}

@@ -22,13 +22,13 @@ func (d *v4) discover() {
 	if d.withoutV4() {
 		return
 	}
-	v, a := d.choose()
+	v, k := d.choose()
 	if v == nil {
 		d.autoConfigure()
 		return
 	}
-	d.answer.Scope, d.answer.Key = v, lease.Host(a)
-	l := d.table.At(a)
+	d.answer.Scope, d.answer.Key = v, k
+	l := d.table.Get(k)
 	if d.mine(l) {
 		d.twin(l)
 	}
@@ -37,10 +37,10 @@ func (d *v4) discover() {
 		d.ignore(reason.NoDatabase)
 		return
 	}
-	r := d.reservedHere(a)
+	r := d.reservedHere(k)
 	if _, rapid := d.msg.Options.Get(option.RapidCommit); rapid && v.RapidCommit {
 		d.step("it asks to do with two messages, and scope {t} allows it", netip.Addr{}, v.Name)
-		d.acknowledge(grant{a, v, r, l, d.mine(l)})
+		d.acknowledge(grant{k, v, r, l, d.mine(l)})
 		if r := d.sent; r != nil {
 			r.Options = append(r.Options[:2:2], append([]dhcp4.Option{{Code: option.RapidCommit}}, r.Options[2:]...)...)
 		}
@@ -51,13 +51,13 @@ func (d *v4) discover() {
 	if d.who.stranger {
 		stands = strangerOfferTime
 	}
-	d.answer.Offer = &lease.Offer{Prefix: lease.Host(a), Client: d.who.client, Until: d.now.Add(stands), Brief: d.who.stranger,
+	d.answer.Offer = &lease.Offer{Prefix: k, Client: d.who.client, Until: d.now.Add(stands), Brief: d.who.stranger,
 		Port: d.who.port()}
 	if r != nil {
 		d.answer.Offer.Port = lease.Port{} // a reserved address is no part of the port's share
 	}
 	d.out.Delay = time.Duration(v.OfferDelay)
-	d.reply(dhcp4.Offer, v, r, a, d.promise(l, d.leaseTime(v, r, true)))
+	d.reply(dhcp4.Offer, v, r, k.Addr(), d.promise(l, d.leaseTime(v, r, true)))
 }
 
 // withoutV4 answers clients that can do without IPv4 on links that prefer it:
@@ -113,10 +113,10 @@ func (d *v4) bootp() {
 		return
 	}
 	r, v, available := d.reservation()
-	if r != nil && available && v.Bootp != plan.BootpIgnore && !d.mine(d.table.At(r.Address)) {
-		if p := d.probe(v, r.Address); p == Unprobed {
+	if r != nil && available && v.Bootp != plan.BootpIgnore && !d.mine(d.table.Get(r.Key())) {
+		if p := d.probe(v, r.Key()); p == Unprobed {
 			d.step("{a} is reserved for it as {t}, and is probed first", r.Address, r.Name)
-			d.waitFor(v, r.Address)
+			d.waitFor(v, r.Key())
 			return
 		} else if p == InUse {
 			available = r.Insist
@@ -124,7 +124,7 @@ func (d *v4) bootp() {
 	}
 	if r != nil && available && v.Bootp != plan.BootpIgnore {
 		d.step("{a} is reserved for it as {t}", r.Address, r.Name)
-		d.acknowledge(d.grantOf(v, r.Address, r))
+		d.acknowledge(d.grantOf(v, r.Key(), r))
 		return
 	}
 	why := reason.NoBootp
@@ -136,21 +136,21 @@ func (d *v4) bootp() {
 			d.step("scope {t} gives BOOTP clients no address from its pools", netip.Addr{}, v.Name)
 			continue
 		}
-		if l := d.former(v); l != nil && d.free(v, l.Address()) && (l.HeldAt(d.now) || !d.mayBeHeld(v, l.Address())) {
+		if l := d.former(v); l != nil && d.free(v, l.Prefix) && (l.HeldAt(d.now) || !d.mayBeHeld(v, l.Prefix)) {
 			d.step("it had {a} before", l.Address(), "")
-			d.acknowledge(d.grantOf(v, l.Address(), nil))
+			d.acknowledge(d.grantOf(v, l.Prefix, nil))
 			return
 		}
 		if d.crowded(v) {
 			why = reason.TooMany
 			continue
 		}
-		if a, ok := d.pick(v); ok {
-			d.acknowledge(d.grantOf(v, a, nil))
+		if k, ok := d.pick(v); ok {
+			d.acknowledge(d.grantOf(v, k, nil))
 			return
 		}
 		if d.answer.Probe.IsValid() {
-			d.waitFor(v, d.answer.Probe)
+			d.waitFor(v, lease.Host(d.answer.Probe))
 			return
 		}
 		why = reason.PoolEmpty

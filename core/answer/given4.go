@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/request"
@@ -27,15 +28,24 @@ var differ = []uint8{option.MessageType, option.ServerID, option.AddressTime, op
 
 // eachOf yields what belongs to a set, in the order of the wire. Fixed fields
 // for booting come as codes of option.HeaderBook.
-func eachOf(asked, reply *dhcp4.Message, yield func(part byte, code uint8, data []byte)) {
+func eachOf(asked, reply request.Message, yield func(part byte, code uint16, data []byte)) {
+	switch asked := asked.(type) {
+	case *dhcp4.Message:
+		eachOf4(asked, reply.(*dhcp4.Message), yield)
+	case *dhcp6.Message:
+		eachOf6(asked, reply.(*dhcp6.Message), yield)
+	}
+}
+
+func eachOf4(asked, reply *dhcp4.Message, yield func(part byte, code uint16, data []byte)) {
 	for _, o := range asked.Options {
 		if slices.Contains(asks, o.Code) {
-			yield(partAsked, o.Code, o.Data)
+			yield(partAsked, uint16(o.Code), o.Data)
 		}
 	}
 	for _, o := range reply.Options {
 		if !slices.Contains(differ, o.Code) {
-			yield(partGiven, o.Code, o.Data)
+			yield(partGiven, uint16(o.Code), o.Data)
 		}
 	}
 	if !reply.SIAddr.IsUnspecified() {
@@ -59,12 +69,15 @@ const (
 
 // Digest tells sets of what clients asked with and were given from each other
 // (FNV-1a). It is never 0.
-func Digest(asked, reply *dhcp4.Message) uint64 {
+func Digest(asked, reply request.Message) uint64 {
 	h := uint64(14695981039346656037)
 	add := func(b byte) { h = (h ^ uint64(b)) * 1099511628211 }
-	eachOf(asked, reply, func(part byte, code uint8, data []byte) {
+	eachOf(asked, reply, func(part byte, code uint16, data []byte) {
 		add(part)
-		add(code)
+		if code > 255 {
+			add(byte(code >> 8))
+		}
+		add(byte(code))
 		add(byte(len(data) >> 8))
 		add(byte(len(data)))
 		for _, b := range data {
@@ -72,11 +85,6 @@ func Digest(asked, reply *dhcp4.Message) uint64 {
 		}
 	})
 	return max(h, 1)
-}
-
-// digestOf is Digest of messages of any family.
-func digestOf(asked, reply request.Message) uint64 {
-	return Digest(asked.(*dhcp4.Message), reply.(*dhcp4.Message))
 }
 
 // Set is what a client asked with and was given.
@@ -88,8 +96,8 @@ type Set struct {
 // AppendSet encodes what belongs to a set: for each option its part, its code and
 // the length of its data in two octets each, big-endian, and the data.
 func AppendSet(dst []byte, asked, reply request.Message) []byte {
-	eachOf(asked.(*dhcp4.Message), reply.(*dhcp4.Message), func(part byte, code uint8, data []byte) {
-		dst = append(dst, part, 0, code)
+	eachOf(asked, reply, func(part byte, code uint16, data []byte) {
+		dst = append(dst, part, byte(code>>8), byte(code))
 		dst = binary.BigEndian.AppendUint16(dst, uint16(len(data)))
 		dst = append(dst, data...)
 	})
@@ -118,8 +126,17 @@ func ParseSet(b []byte) (s Set, err error) {
 	return s, nil
 }
 
-// Unmet lists the options that the client asked for and was not given.
-func (s Set) Unmet() (out []uint16) {
+// Unmet lists the options that a client of a family asked for and was not given.
+func (s Set) Unmet(of option.Family) (out []uint16) {
+	if of == option.V6 {
+		wants, _ := s.Asked.Get(option.RequestList6)
+		for _, code := range wanted6(wants) {
+			if _, got := s.Given.Get(code); !got && !slices.Contains(differ6, code) && !slices.Contains(out, code) {
+				out = append(out, code)
+			}
+		}
+		return out
+	}
 	wants, _ := s.Asked.Get(option.ParameterList)
 	for _, c := range wants {
 		code := uint16(c)
@@ -141,23 +158,39 @@ func Renewal(l *lease.Lease, asked request.Options, w World, into *Decision) (de
 	if decision.First().Outcome != Acknowledged || decision.Reply == nil {
 		return decision, 0, false
 	}
-	return decision, digestOf(req.Message, decision.Reply), true
+	return decision, Digest(req.Message, decision.Reply), true
 }
 
 // Replay makes the request with which the holder of a lease would renew it,
 // from what is on record of it.
 func Replay(l *lease.Lease, asked request.Options) request.Request {
 	d := DraftOf(l)
-	d.Kind, d.Address, d.Options = request.Renew, l.Address(), asked
+	d.Kind, d.Options = request.Renew, asked
+	if d.Family == option.V6 { // by the way that it was heard
+		d.Kind, d.Agent = request.Rebind, request.Agent{Relay: l.Relay, Circuit: []byte(l.Circuit)}
+		return Hypothetical(d, request.Path{})
+	}
+	d.Address = l.Address()
 	return Hypothetical(d, request.Path{Server: netip.IPv4Unspecified(), Unicast: true})
 }
 
 // DraftOf is what is on record of the client of a lease, for a draft of its next message.
 func DraftOf(l *lease.Lease) request.Draft {
+	if l.Address().Is6() {
+		of := request.Association{ID: l.Client.Number, Hints: []netip.Prefix{l.Prefix}}
+		if l.Client.Kind == lease.Prefixes {
+			of.Object = request.Delegation
+		}
+		return request.Draft{Family: option.V6, Hardware: l.Hardware, Identifier: []byte(l.Client.ID), Vendor: l.Vendor, Hostname: l.Hostname,
+			Wants: []request.Association{of}}
+	}
 	return request.Draft{Hardware: l.Hardware, Identifier: []byte(l.Client.Identifier()), Vendor: l.Vendor, Hostname: l.Hostname}
 }
 
 // Hypothetical makes a request of a draft.
 func Hypothetical(d request.Draft, p request.Path) request.Request {
+	if d.Family == option.V6 {
+		return dhcp6.Compose(d).Request(p)
+	}
 	return dhcp4.Compose(d).Request(p)
 }

@@ -26,7 +26,7 @@ func TestGivenAndRenewal(t *testing.T) {
 	if err != nil || l.Given == 0 {
 		t.Fatal(err, l.Given)
 	}
-	if got := fmt.Sprint(set.Unmet()); got != "[42]" {
+	if got := fmt.Sprint(set.Unmet(option.V4)); got != "[42]" {
 		t.Errorf("unmet %s", got)
 	}
 	if dns, _ := set.Given.Get(6); netip.AddrFrom4([4]byte(dns)).String() != "10.77.0.53" {

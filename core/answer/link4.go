@@ -33,7 +33,7 @@ func (d *v4) findLink() {
 	case relayed:
 		if id := d.plan.LinkOfRelay(m.GIAddr); id != 0 {
 			d.step("came through relay {a} of this link", m.GIAddr, "")
-			d.scopes = d.plan.OnLink(id)
+			d.scopes = d.plan.Serving(id, option.V4)
 		} else {
 			d.step("came through relay {a}", m.GIAddr, "")
 			of(d.behind)
@@ -44,7 +44,7 @@ func (d *v4) findLink() {
 	case d.req.Interface != "":
 		d.step("heard on interface {t}", netip.Addr{}, d.req.Interface)
 		if id := d.plan.LinkOnInterface(d.req.Interface); id != 0 {
-			d.scopes = d.plan.OnLink(id)
+			d.scopes = d.plan.Serving(id, option.V4)
 			break
 		}
 		for _, p := range d.req.Prefixes {
@@ -106,7 +106,7 @@ func (d *v4) oddRelay() string {
 	if v := d.behind; v != nil && v.Ends(g) {
 		return "that is the network or broadcast address of scope " + v.Name
 	} else if v != nil && d.way == ByStranger {
-		if l := d.table.In(v, g); l != nil && l.HeldAt(d.now) {
+		if l := d.table.In(v, lease.Host(g)); l != nil && l.HeldAt(d.now) {
 			return "that is the address of a client"
 		}
 	}
@@ -121,7 +121,7 @@ func (d *v4) lookAhead(v *plan.View) {
 	}
 	a := d.msg.CIAddr
 	if a.IsUnspecified() {
-		a = d.who.wish
+		a = d.who.wish.Addr()
 	}
 	d.looked, d.read = v, d.table.Prefetch(v, a, d.who.client, d.msg.CHAddr)
 }

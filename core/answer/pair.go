@@ -39,13 +39,13 @@ func (d *decider) leftToPartner() bool {
 
 // gives reports whether a free address is this server's to give to anybody, and is not what
 // another answer of this decision gives already.
-func (d *decider) gives(a netip.Addr, l *lease.Lease) bool {
+func (d *decider) gives(k netip.Prefix, l *lease.Lease) bool {
 	for i := range len(d.out.Answers) - 1 {
-		if o := &d.out.Answers[i]; o.Key.Contains(a) && (o.Lease != nil || o.Offer != nil) {
+		if o := &d.out.Answers[i]; o.Key == k && (o.Lease != nil || o.Offer != nil) {
 			return false
 		}
 	}
-	return d.world.Pair == nil || d.world.Pair.Gives(a, l)
+	return d.world.Pair == nil || d.world.Pair.Gives(k, l)
 }
 
 // partnersShare reports whether the partner has addresses for the client's link.
@@ -65,6 +65,6 @@ func (d *decider) partnersShare() bool {
 // by the client, or it is free here for the client, or for anybody.
 func (d *decider) ourGrant(g grant) bool {
 	p := d.world.Pair
-	return p == nil || g.mine && (!g.record.Over() || p.Returns(g.record)) || p.Gives(g.address, g.record) ||
+	return p == nil || g.mine && (!g.record.Over() || p.Returns(g.record)) || p.Gives(g.key, g.record) ||
 		g.by != nil && p.Reserved(g.by, g.record)
 }

@@ -18,7 +18,7 @@ var claimNames = map[request.Kind]string{request.Select: "selecting", request.Co
 	request.Rebind: "rebinding"}
 
 func (d *v4) request() {
-	a, kind := d.who.wish, d.req.Kind
+	a, kind := d.who.wish.Addr(), d.req.Kind
 	if !a.IsValid() {
 		d.step("the request names no address", netip.Addr{}, "")
 		d.ignore(reason.BadRequest)
@@ -41,7 +41,7 @@ func (d *v4) request() {
 	}
 	if d.turnedAway(true) {
 		if d.answer.Outcome == Refused {
-			d.giveUp(d.grantOf(nil, a, nil))
+			d.giveUp(d.grantOf(nil, lease.Host(a), nil))
 		}
 		return
 	}
@@ -56,7 +56,7 @@ func (d *v4) named(server netip.Addr) bool {
 // grant gives the client the address it asks for, or says why not.
 func (d *v4) grant(a netip.Addr) {
 	k := d.req.Kind
-	g, v := d.claim(a, how{selecting: k == request.Select, alone: k == request.Select || k == request.Renew})
+	g, v := d.claim(lease.Host(a), how{selecting: k == request.Select, alone: k == request.Select || k == request.Renew})
 	switch {
 	case v.wait:
 		return
@@ -78,7 +78,7 @@ func (d *v4) acknowledge(g grant) {
 	if d.answer.Outcome != Acknowledged {
 		return
 	}
-	d.reply(dhcp4.Ack, g.scope, g.by, g.address, t)
+	d.reply(dhcp4.Ack, g.scope, g.by, g.key.Addr(), t)
 	if n != nil {
 		n.Given = Digest(d.msg, d.sent)
 	}
@@ -219,7 +219,7 @@ func (d *v4) inform() {
 	d.answer.Scope, d.answer.Key = v, lease.Host(a)
 	d.answer.Outcome = Informed
 	d.step("options of scope {t} for {a}", a, v.Name)
-	d.reply(dhcp4.Ack, v, d.reservedHere(a), netip.IPv4Unspecified(), 0)
+	d.reply(dhcp4.Ack, v, d.reservedHere(lease.Host(a)), netip.IPv4Unspecified(), 0)
 }
 
 // hostname is what the client says of itself (options 12 and 81).

@@ -71,7 +71,7 @@ func (d *v4) speaksFor(a netip.Addr) bool {
 // it came from, and through a relay that the plan does not name only if the client was
 // given the address through that very relay.
 func (d *v4) ends(l *lease.Lease) bool {
-	return d.onLink(l.Address()) != nil && (d.way != ByStranger || l.Relay == d.msg.GIAddr)
+	return d.onLink(l.Prefix) != nil && (d.way != ByStranger || l.Relay == d.msg.GIAddr)
 }
 
 // believes reports whether what a relay says of where a client is plugged in counts: the

@@ -3,9 +3,11 @@ package answer
 import (
 	"net/netip"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 )
 
 // port is where the client is plugged in; its Circuit is "" if no relay says.
@@ -23,6 +25,13 @@ func (w *asker) circuitText() string {
 
 // reservedIn is the client's reservation in a scope, or nil.
 func (d *decider) reservedIn(v *plan.View) *plan.Reservation {
+	if v.Family() == option.V6 {
+		circuit := d.who.circuitText
+		if len(d.who.circuit) == 0 || !d.who.sure {
+			circuit = nil
+		}
+		return d.plan.ReservationFor6(v, d.delegates(), d.who.iaid, string(d.who.identifier), d.who.hardware, circuit)
+	}
 	if len(d.who.circuit) == 0 || !d.who.sure {
 		return d.plan.ReservationFor(v, d.who.hardware, string(d.who.identifier), nil)
 	}
@@ -35,8 +44,10 @@ func (d *decider) isFor(r *plan.Reservation) bool {
 		return false
 	}
 	switch {
+	case r.Address.Is6() && (r.Length > 0) != d.delegates():
+		return false
 	case r.Identifier != "":
-		return string(d.who.identifier) == string(r.Identifier)
+		return string(d.who.identifier) == string(r.Identifier) && (r.IAID == "" || string(r.IAID) == d.who.iaid)
 	case r.Circuit != "":
 		return d.who.sure && d.who.circuitText() == r.Circuit
 	}
@@ -54,7 +65,7 @@ func (d *decider) mine(l *lease.Lease) bool {
 	if l.Client == d.who.client || d.brought(l) {
 		return true
 	}
-	r := d.plan.ReservationAt(l.Address())
+	r := d.plan.ReservationOf(l.Prefix)
 	if r == nil {
 		return len(d.scopes) > 0 && d.who.client.Kind == lease.Hardware && l.Hardware != "" && l.Hardware == d.who.hardware && d.anyByHardware()
 	}
@@ -64,7 +75,22 @@ func (d *decider) mine(l *lease.Lease) bool {
 	case r.Circuit != "":
 		return d.believes(l.Relay) && option.Show([]byte(l.Circuit)) == r.Circuit
 	case r.Hardware != "":
-		return l.Hardware == d.who.hardware
+		return l.Hardware == d.who.hardware && !d.asksBeside(l)
+	case r.Address.Is6(): // a client that was made anew tells its associations apart by other numbers
+		return l.Client.Kind == d.who.client.Kind && l.Client.ID == d.who.client.ID && !d.asksBeside(l)
+	}
+	return false
+}
+
+// asksBeside reports whether a lease is of another association that the same message asks for.
+func (d *decider) asksBeside(l *lease.Lease) bool {
+	if l.Client.ID != d.who.client.ID || l.Client.Kind != d.who.client.Kind || l.Address().Is4() {
+		return false
+	}
+	for _, to := range d.req.Wants {
+		if to.ID == l.Client.Number && (to.Object == request.Delegation) == (l.Client.Kind == lease.Prefixes) {
+			return true
+		}
 	}
 	return false
 }
@@ -107,17 +133,17 @@ func (d *decider) former(v *plan.View) *lease.Lease {
 
 // free reports whether the scope's pools could give the address to this client
 // now.
-func (d *decider) free(v *plan.View, a netip.Addr) bool {
-	if !v.Allocatable(a) || d.plan.ReservationAt(a) != nil || d.ofNetwork(a, true) || !d.inItsPool(v, a) {
+func (d *decider) free(v *plan.View, k netip.Prefix) bool {
+	if !v.Gives(k) || d.plan.ReservationOf(k) != nil || d.ofNetwork(k, true) || !d.inItsPool(v, k) {
 		return false
 	}
-	if o, ok := d.table.OfferOf(a); ok && o.Client != d.who.client {
+	if o, ok := d.table.OfferOf(k); ok && o.Client != d.who.client {
 		return false
 	}
-	l := d.table.At(a)
+	l := d.table.Get(k)
 	switch {
 	case l == nil || l.Over():
-		return d.gives(a, l) || d.mine(l) && (d.world.Pair == nil || d.world.Pair.Returns(l))
+		return d.gives(k, l) || d.mine(l) && (d.world.Pair == nil || d.world.Pair.Returns(l))
 	case l.Status == lease.Released:
 		return d.mine(l)
 	}
@@ -125,31 +151,34 @@ func (d *decider) free(v *plan.View, a netip.Addr) bool {
 }
 
 // whyLost says why a client does not get back what it last had in a scope.
-func (d *decider) whyLost(v *plan.View, l *lease.Lease) (text string, a netip.Addr, name string) {
-	a = l.Address()
-	r := d.plan.ReservationAt(a)
-	o, offered := d.table.OfferOf(a)
+func (d *decider) whyLost(v *plan.View, l *lease.Lease) (text string, k netip.Prefix, name string) {
+	k = l.Prefix
+	r := d.plan.ReservationOf(k)
+	o, offered := d.table.OfferOf(k)
 	switch {
 	case r != nil:
-		return "it had {a}, which is reserved as {t}", a, r.Name
-	case d.ofNetwork(a, v.Allocatable(a)):
-		return "it had {a}, which belongs to the network: to a router, a relay or a server", a, ""
-	case !v.Allocatable(a):
-		return "it had {a}, which is excluded or outside the pools of scope {t} now", a, v.Name
-	case !d.inItsPool(v, a):
-		return "it had {a}, which is in a pool that rules keep from it", a, ""
+		return "it had {a}, which is reserved as {t}", k, r.Name
+	case d.ofNetwork(k, v.Gives(k)):
+		return "it had {a}, which belongs to the network: to a router, a relay or a server", k, ""
+	case !v.Gives(k):
+		return "it had {a}, which is excluded or outside the pools of scope {t} now", k, v.Name
+	case !d.inItsPool(v, k):
+		return "it had {a}, which is in a pool that rules keep from it", k, ""
 	case offered && o.Client != d.who.client:
-		return "it had {a}, which is on offer to another client", a, ""
+		return "it had {a}, which is on offer to another client", k, ""
 	}
-	return "it had {a}, which is " + l.Status.String() + " and not to be had now", a, ""
+	return "it had {a}, which is " + l.Status.String() + " and not to be had now", k, ""
 }
 
 // inItsPool reports whether rules let the client have an address of that pool:
 // the one it is sent to, or else any that is not kept for others.
-func (d *decider) inItsPool(v *plan.View, a netip.Addr) bool {
-	r := d.ruling(v)
+func (d *decider) inItsPool(v *plan.View, k netip.Prefix) bool {
+	r, a := d.ruling(v), k.Addr()
 	if r.action == plan.ReservedOnly {
 		return false
+	}
+	if !k.IsSingleIP() { // rules send to pools of addresses
+		return v.Gives(k)
 	}
 	if !r.pool.Valid() && !v.Confines && v.Allocatable(a) {
 		return true
@@ -172,15 +201,15 @@ func (d *decider) reservation() (r *plan.Reservation, v *plan.View, available bo
 			continue
 		}
 		if r := d.reservedIn(v); r != nil {
-			return r, v, !d.ofNetwork(r.Address, v.Allocatable(r.Address)) && !d.taken(r)
+			return r, v, !d.ofNetwork(r.Key(), v.Gives(r.Key())) && !d.taken(r)
 		}
 	}
 	return nil, nil, false
 }
 
-// reservedHere is the reservation of an address, if it is the client's.
-func (d *decider) reservedHere(a netip.Addr) *plan.Reservation {
-	if r := d.plan.ReservationAt(a); d.isFor(r) {
+// reservedHere is the reservation of an address or prefix, if it is the client's.
+func (d *decider) reservedHere(k netip.Prefix) *plan.Reservation {
+	if r := d.plan.ReservationOf(k); d.isFor(r) {
 		return r
 	}
 	return nil
@@ -189,7 +218,7 @@ func (d *decider) reservedHere(a netip.Addr) *plan.Reservation {
 // taken reports whether a reserved address cannot be had because of who uses it:
 // another client holds it or may do so still, or a host answered for it.
 func (d *decider) taken(r *plan.Reservation) bool {
-	l := d.table.At(r.Address)
+	l := d.table.Get(r.Key())
 	switch {
 	case d.mine(l) && (d.world.Pair == nil || !l.Over()):
 		return false
@@ -213,13 +242,20 @@ func (d *decider) twin(l *lease.Lease) {
 // ofNetwork reports whether an address is of the network's own: this server's, a
 // router's, or a relay's. Those that the plan names are in no scope's ranges, so
 // for an address out of them the plan is not asked again.
-func (d *decider) ofNetwork(a netip.Addr, allocatable bool) bool {
+func (d *decider) ofNetwork(k netip.Prefix, allocatable bool) bool {
+	if !k.IsSingleIP() {
+		return false
+	}
+	a := k.Addr()
 	return d.world.Ours(a) || a == d.who.via || !allocatable && d.plan.NetworkAt(a) != "" || d.world.Network != nil && d.world.Network(a)
 }
 
 // Holds reports whether a lease is of the client that a reservation is for.
 func Holds(r *plan.Reservation, l *lease.Lease) bool {
 	switch {
+	case r.Address.Is6() && r.Identifier != "":
+		return l.Client.ID == string(r.Identifier) && (r.IAID == "" || r.IAID == addr.IAIDOf(l.Client.Number)) &&
+			(r.Length > 0) == (l.Client.Kind == lease.Prefixes)
 	case r.Identifier != "":
 		return l.Client.Identifier() == string(r.Identifier)
 	case r.Circuit != "":

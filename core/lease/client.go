@@ -49,6 +49,14 @@ func (c Client) Identifier() string {
 	return ""
 }
 
+// DUID is the DUID of a client of DHCPv6, or "".
+func (c Client) DUID() string {
+	if c.Kind == Addresses || c.Kind == Prefixes {
+		return c.ID
+	}
+	return ""
+}
+
 // kindLetters begin a key where it is kept as octets.
 var kindLetters = [...]byte{Identifier: 'i', Hardware: 'h', Addresses: 'n', Prefixes: 'p'}
 

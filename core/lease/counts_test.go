@@ -95,7 +95,7 @@ func recountPools(t *testing.T, table *Table, v *plan.View) {
 		var want Counts
 		for a := part.Pool.From; part.Pool.Contains(a); a = a.Next() {
 			l := table.At(a)
-			_, offered := table.OfferOf(a)
+			_, offered := table.OfferOf(Host(a))
 			if offered {
 				want.Offered++
 			}

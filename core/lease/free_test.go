@@ -32,7 +32,7 @@ func listsHold(t *testing.T, table *Table) {
 			}
 		}
 		for i := range s.slots.Size() {
-			if a := s.at(i).key.address(); s.gives(a) && s.standing(a) == ours && !stands[i] {
+			if a := s.at(i).key.prefix(); s.gives(a) && s.standing(a) == ours && !stands[i] {
 				t.Fatalf("scope %d: %s could be given and stands in no list", id, a)
 			}
 		}
@@ -164,7 +164,7 @@ func TestFreeIsFoundAtOnce(t *testing.T) {
 			table.Put(owned(at(n), n, 9000))
 		}
 		asked := 0
-		table.shards[id].free([]int{0}, skipMost, func(a netip.Addr) bool {
+		table.shards[id].free([]int{0}, "", skipMost, func(netip.Prefix) bool {
 			asked++
 			return false
 		})

@@ -18,7 +18,7 @@ import (
 func crowded(b *testing.B, n int) *Table {
 	table, id := scoped(b, "10.0.0.0/8", "10.0.0.0/8")
 	for i := range n {
-		a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr)
+		a, ok := table.pickAddr(table.plan.Scope(id), addr.Range{}, anyAddr)
 		if !ok {
 			b.Fatal("empty")
 		}

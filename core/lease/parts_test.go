@@ -50,7 +50,7 @@ func TestUpcoming(t *testing.T) {
 		table.Put(&Lease{Prefix: Host(netip.MustParseAddr(a)), Status: Active, Client: client, Expires: 5000, Changed: 1000})
 	}
 	pick := func(pool addr.Range) string {
-		a, ok := table.Pick(table.plan.Scope(id), pool, always)
+		a, ok := table.pickAddr(table.plan.Scope(id), pool, always)
 		if !ok {
 			return "none"
 		}
@@ -118,7 +118,7 @@ func TestPorts(t *testing.T) {
 	}
 	table.SetPlan(d.Finish())
 	expect("a rebuilt scope, with one offer that stands", 2)
-	if _, stands := table.OfferOf(a); stands {
+	if _, stands := table.OfferOf(Host(a)); stands {
 		t.Error("an offer that was taken stands again")
 	}
 	table.Lapse(2000)

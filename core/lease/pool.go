@@ -7,8 +7,8 @@ import (
 	"yarnpost/core/lease/internal/ilist"
 )
 
-// pool is what one pool of a scope has to give: addresses that nobody ever had,
-// which cost no memory, then those that were offered in vain, then those that
+// pool is what one pool of a scope has to give, addresses or prefixes: those that nobody ever
+// had, which cost no memory, then those that were offered in vain, then those that
 // were given back.
 type pool struct {
 	fresh    fresh
@@ -21,12 +21,12 @@ type pool struct {
 // pool that is too large to be walked chooses in another way. Whatever has a record already is
 // the pool's own to give back.
 type fresh interface {
-	// each yields addresses that nobody ever had, the one to give next first, and reports
+	// each yields what nobody ever had, the one to give next to a client first, and reports
 	// whether yield wanted more. After most that were yielded in vain it ends.
-	each(j judge, most int, yield func(netip.Addr) bool) bool
-	// passed reports whether an address will not be given any more, unless the pool gives it
+	each(j judge, who string, most int, yield func(netip.Prefix) bool) bool
+	// passed reports whether a key will not be given any more, unless the pool gives it
 	// back.
-	passed(a netip.Addr) bool
+	passed(k netip.Prefix) bool
 	// advance looks at n addresses at most that are taken already, so that each has less to
 	// do, and gives what is left of n.
 	advance(j judge, n int) int
@@ -44,20 +44,19 @@ type span struct {
 	next netip.Addr
 }
 
-// judge reports whether an address has no record and is not taken otherwise.
-type judge func(netip.Addr) bool
+// judge reports whether a key has no record and is not taken otherwise.
+type judge func(netip.Prefix) bool
 
-// cursor stands in the spans of a pool of IPv4 addresses. All before at are used
+// cursor stands in the spans of a pool that is small enough to be walked. All before at are used
 // up.
 type cursor struct {
-	spans []span
-	at    int
+	spans  []span
+	length int // of the prefixes that it gives
+	at     int
 }
 
-func newCursor(ranges []addr.Range) fresh { return cursorOver(ranges) }
-
-func cursorOver(ranges []addr.Range) *cursor {
-	c := &cursor{spans: make([]span, len(ranges))}
+func cursorOver(ranges []addr.Range, length int) *cursor {
+	c := &cursor{spans: make([]span, len(ranges)), length: length}
 	for i, r := range ranges {
 		c.spans[i] = span{r, r.From}
 	}
@@ -67,7 +66,7 @@ func cursorOver(ranges []addr.Range) *cursor {
 // reshaped is the cursor over other ranges: it stands where it stood, as far as
 // they are the same.
 func (c *cursor) reshaped(ranges []addr.Range) fresh {
-	out := cursorOver(ranges)
+	out := cursorOver(ranges, c.length)
 	for i := range out.spans {
 		s := &out.spans[i]
 		for _, old := range c.spans {
@@ -95,8 +94,21 @@ func (c *cursor) left() (out []addr.Range) {
 	return out
 }
 
-// passed reports whether the cursor has gone by the address.
-func (c *cursor) passed(a netip.Addr) bool {
+// step moves a span on by one key.
+func (c *cursor) step(s *span) {
+	if c.length == s.next.BitLen() {
+		s.next = s.next.Next()
+		return
+	}
+	next, ok := addr.Plus(netip.PrefixFrom(s.next, c.length), 1)
+	if s.next = next.Addr(); !ok {
+		s.next = netip.Addr{}
+	}
+}
+
+// passed reports whether the cursor has gone by the key.
+func (c *cursor) passed(k netip.Prefix) bool {
+	a := k.Addr()
 	for i := range c.spans {
 		if s := &c.spans[i]; s.Contains(a) {
 			return i < c.at || a.Less(s.next)
@@ -114,33 +126,34 @@ func (c *cursor) advance(j judge, n int) int {
 			c.at++
 			continue
 		}
-		if j(s.next) {
+		if j(netip.PrefixFrom(s.next, c.length)) {
 			break
 		}
-		s.next = s.next.Next()
+		c.step(s)
 		n--
 	}
 	return n
 }
 
-// each yields addresses that nobody ever had; it reports whether yield wanted
+// each yields what nobody ever had; it reports whether yield wanted
 // more. After most that were yielded in vain it ends. The cursor stays before
 // those: they may be of use to others.
-func (c *cursor) each(j judge, most int, yield func(netip.Addr) bool) bool {
+func (c *cursor) each(j judge, _ string, most int, yield func(netip.Prefix) bool) bool {
 	skipped := 0
 	for at := c.at; at < len(c.spans); at++ {
 		s := &c.spans[at]
-		for next := s.next; s.Contains(next); next = next.Next() {
-			if j(next) {
-				if !yield(next) {
+		for look := *s; s.Contains(look.next); {
+			k := netip.PrefixFrom(look.next, c.length)
+			if j(k) {
+				if !yield(k) {
 					return false
 				}
 				if skipped++; skipped > most {
 					return true
 				}
 			}
-			if skipped == 0 {
-				s.next = next.Next()
+			if c.step(&look); skipped == 0 {
+				s.next = look.next
 			}
 		}
 		if skipped == 0 {

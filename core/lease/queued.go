@@ -21,7 +21,7 @@ func (s *shard) queued(in *pool, c *ilist.List, most int, yield func(slot int) b
 	for at := c.First(); at >= 0 && most > 0; {
 		i := at
 		at = ilist.Behind(s, i)
-		if a := s.at(i).key.address(); !s.gives(a) || s.standing(a) != ours {
+		if k := s.at(i).key.prefix(); !s.gives(k) || s.standing(k) != ours {
 			s.unlist(i, in)
 			continue
 		}

@@ -28,14 +28,14 @@ type Rebuild struct {
 	free    []freed        // addresses of the fresh shards, in the order of the walk, then sorted
 	sorted  bool
 	shaped  bool
-	moved   map[plan.ID]map[netip.Addr]*plan.Plan // whose reservations come or go, of scopes that stay
+	moved   map[plan.ID]map[netip.Prefix]*plan.Plan // whose reservations come or go, of scopes that stay
 	rest    []movedAt
 }
 
-// freed is an address that can be given again, since when.
+// freed is what can be given again, since when.
 type freed struct {
-	address netip.Addr
-	since   Time // Changed of its record
+	key   netip.Prefix
+	since Time // Changed of its record
 }
 
 // inOrder sorts by the time since when they are free.
@@ -44,13 +44,13 @@ func inOrder(list []freed) {
 }
 
 type movedAt struct {
-	scope   plan.ID
-	address netip.Addr
+	scope plan.ID
+	key   netip.Prefix
 }
 
 // NewRebuild works out what a new revision needs, given what changed.
 func (t *Table) NewRebuild(p *plan.Plan, changes []plan.Change) *Rebuild {
-	u := &Rebuild{table: t, plan: p, fresh: map[plan.ID]*shard{}, gone: map[plan.ID]int{}, moved: map[plan.ID]map[netip.Addr]*plan.Plan{}}
+	u := &Rebuild{table: t, plan: p, fresh: map[plan.ID]*shard{}, gone: map[plan.ID]int{}, moved: map[plan.ID]map[netip.Prefix]*plan.Plan{}}
 	ids, subnets := plan.Reshaped(t.plan, p, changes)
 	for _, id := range ids {
 		if s := t.shards[id]; s != nil {
@@ -80,10 +80,10 @@ func (t *Table) NewRebuild(p *plan.Plan, changes []plan.Change) *Rebuild {
 				continue
 			}
 			if u.moved[r.Scope] == nil {
-				u.moved[r.Scope] = map[netip.Addr]*plan.Plan{}
+				u.moved[r.Scope] = map[netip.Prefix]*plan.Plan{}
 			}
-			u.moved[r.Scope][r.Address] = t.plan
-			u.rest = append(u.rest, movedAt{r.Scope, r.Address})
+			u.moved[r.Scope][r.Key()] = t.plan
+			u.rest = append(u.rest, movedAt{r.Scope, r.Key()})
 		}
 	}
 	return u
@@ -125,8 +125,8 @@ func (s *shard) reserve() {
 		return
 	}
 	for _, r := range s.plan.Reservations(s.view.ID) {
-		if s.view.Allocatable(r.Address) {
-			s.account(r.Address, s.shares.standing(r.Address), taken)
+		if k := r.Key(); s.view.Gives(k) {
+			s.account(k, s.shares.standing(k), taken)
 		}
 	}
 }
@@ -183,8 +183,8 @@ func (u *Rebuild) Step(n int) (more bool) {
 		if s := u.target(r.key.prefix()); s != nil && s.slot(r.key) < 0 {
 			l := from.get(u.slot)
 			s.at(s.store(l)).due = r.due
-			if s.gives(l.Address()) && s.standingOf(l.Address(), l) == ours {
-				u.free = append(u.free, freed{l.Address(), l.Changed})
+			if s.gives(l.Prefix) && s.standingOf(l.Prefix, l) == ours {
+				u.free = append(u.free, freed{l.Prefix, l.Changed})
 			}
 		}
 		u.slot++
@@ -218,9 +218,9 @@ func (u *Rebuild) Queue(n int) (more bool) {
 	for ; n > 0 && len(u.free) > 0; n-- {
 		f := u.free[len(u.free)-1]
 		u.free = u.free[:len(u.free)-1]
-		s := u.target(Host(f.address))
-		in, i := s.poolAt(f.address), s.slot(keyOf(Host(f.address)))
-		if in != nil && i >= 0 && s.at(i).changed == f.since && s.standing(f.address) == ours && !s.listed(i, in) {
+		s := u.target(f.key)
+		in, i := s.poolAt(f.key.Addr()), s.slot(keyOf(f.key))
+		if in != nil && i >= 0 && s.at(i).changed == f.since && s.standing(f.key) == ours && !s.listed(i, in) {
 			ilist.PushFront(s, &in.returned, i)
 		}
 	}
@@ -272,7 +272,7 @@ func (u *Rebuild) End() {
 func (u *Rebuild) Rest(n int) (more bool) {
 	for ; n > 0 && len(u.rest) > 0; n-- {
 		if s := u.table.shards[u.rest[0].scope]; s != nil {
-			s.arrive(u.rest[0].address)
+			s.arrive(u.rest[0].key)
 			if len(s.moved) == 0 {
 				s.moved = nil
 			}

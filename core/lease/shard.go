@@ -2,6 +2,8 @@ package lease
 
 import (
 	"cmp"
+	"math"
+	"math/bits"
 	"net/netip"
 	"slices"
 
@@ -19,12 +21,14 @@ type shard struct {
 	offers  offers
 	pools   []pool // as view.Parts
 	shares  *shares
-	counts  // of the whole scope; each pool has its own
+	counts  // of all addresses of the scope; each pool has its own
 	churn   Churn
 	ports   ports
 	crowd   crowd
 	refused declines
-	moved   map[netip.Addr]*plan.Plan // by whose reservations came or went: the plan before; not yet in stand
+	moved   map[netip.Prefix]*plan.Plan // by whose reservations came or went: the plan before; not yet in stand
+
+	delegated counts // of prefixes; those above are of addresses
 }
 
 func (t *Table) newShard(p *plan.Plan, v *plan.View) *shard {
@@ -34,16 +38,42 @@ func (t *Table) newShard(p *plan.Plan, v *plan.View) *shard {
 		return s
 	}
 	s.pools = make([]pool, len(v.Parts))
-	own := uint64(0)
 	for i, part := range v.Parts {
-		ranges := of.own(v, part.Ranges)
-		s.pools[i].fresh = t.fresh(ranges)
-		n := addr.Total(ranges)
-		s.pools[i].stand[ours], s.pools[i].stand[theirs] = n, addr.Total(part.Ranges)-n
-		own += n
+		var own, other uint64
+		if part.Pool.From.Is4() {
+			ranges := of.own(v, part.Ranges)
+			s.pools[i].fresh = cursorOver(ranges, 32)
+			own = addr.Total(ranges)
+			other = addr.Total(part.Ranges) - own
+		} else {
+			h := newHashed(part, t.secret, of.side)
+			s.pools[i].fresh = h
+			own, other = h.halves()
+		}
+		s.pools[i].stand[ours], s.pools[i].stand[theirs] = own, other
+		all := &s.counts
+		if part.Length > 0 {
+			all = &s.delegated
+		}
+		all.stand[ours], all.stand[theirs] = plus(all.stand[ours], own), plus(all.stand[theirs], other)
 	}
-	s.stand[ours], s.stand[theirs] = own, v.Size-own
 	return s
+}
+
+// plus adds counts; more than a uint64 holds stays the largest.
+func plus(a, b uint64) uint64 {
+	if n, carry := bits.Add64(a, b, 0); carry == 0 {
+		return n
+	}
+	return math.MaxUint64
+}
+
+// countsOf are the counts that a key belongs to: of addresses, or of delegated prefixes.
+func (s *shard) countsOf(k netip.Prefix) *counts {
+	if k.IsSingleIP() {
+		return &s.counts
+	}
+	return &s.delegated
 }
 
 // counts is how many addresses are what.
@@ -113,13 +143,15 @@ const (
 )
 
 // standingOf is what an address counts as by its record, or nil.
-func (s *shard) standingOf(a netip.Addr, l *Lease) standing {
+func (s *shard) standingOf(k netip.Prefix, l *Lease) standing {
 	alone := s.shares.side == Alone
 	switch {
 	case l == nil || !alone && l.tombstone():
-		return s.shares.standing(a)
+		return s.shares.standing(k)
 	case l.busy():
 		return taken
+	case !alone && k.Addr().Is6() && (l.Status == Free || l.Status == FreeBackup):
+		return s.shares.standing(k) // whose it is, its lowest bit says for good
 	case alone || l.Status == s.shares.side.Free():
 		return ours
 	case l.Status == s.shares.side.Other().Free():
@@ -128,40 +160,40 @@ func (s *shard) standingOf(a netip.Addr, l *Lease) standing {
 	return taken
 }
 
-// standing is what an address counts as now; it must be one that the pools give.
-func (s *shard) standing(a netip.Addr) standing {
-	k := Host(a)
-	if _, offered := s.offers.on(k); offered || s.plan.ReservationIn(s.view, a) != nil {
+// standing is what a key counts as now; it must be one that the pools give.
+func (s *shard) standing(k netip.Prefix) standing {
+	if _, offered := s.offers.on(k); offered || s.plan.ReservationIn(s.view, k) != nil {
 		return taken
 	}
-	return s.onRecord(a)
+	return s.onRecord(k)
 }
 
-// onRecord is what an address counts as by its record alone.
-func (s *shard) onRecord(a netip.Addr) standing {
-	i := s.slot(keyOf(Host(a)))
+// onRecord is what a key counts as by its record alone.
+func (s *shard) onRecord(k netip.Prefix) standing {
+	i := s.slot(keyOf(k))
 	if i < 0 {
-		return s.standingOf(a, nil)
+		return s.standingOf(k, nil)
 	}
 	l := s.at(i).brief()
-	return s.standingOf(a, &l)
+	return s.standingOf(k, &l)
 }
 
-// gives reports whether the pools give an address.
-func (s *shard) gives(a netip.Addr) bool { return s.view != nil && s.view.Allocatable(a) }
+// gives reports whether the pools give a key.
+func (s *shard) gives(k netip.Prefix) bool { return s.view != nil && s.view.Gives(k) }
 
-// untouched reports whether an address has no record and can be given (judge).
-func (s *shard) untouched(a netip.Addr) bool {
-	return s.slot(keyOf(Host(a))) < 0 && (!s.gives(a) || s.standing(a) == ours)
+// untouched reports whether a key has no record and can be given (judge).
+func (s *shard) untouched(k netip.Prefix) bool {
+	return s.slot(keyOf(k)) < 0 && (!s.gives(k) || s.standing(k) == ours)
 }
 
-func (s *shard) account(a netip.Addr, before, after standing) {
+func (s *shard) account(k netip.Prefix, before, after standing) {
 	if before == after {
 		return
 	}
-	s.stand[before]--
-	s.stand[after]++
-	if p := s.poolAt(a); p != nil {
+	all := s.countsOf(k)
+	all.stand[before]--
+	all.stand[after]++
+	if p := s.poolAt(k.Addr()); p != nil {
 		p.stand[before]--
 		p.stand[after]++
 	}
@@ -169,37 +201,37 @@ func (s *shard) account(a netip.Addr, before, after standing) {
 
 // arrive accounts for a reservation that came or went, if there is one: later
 // than that happened, but before anything else happens to the address.
-func (s *shard) arrive(a netip.Addr) {
-	old := s.moved[a]
+func (s *shard) arrive(k netip.Prefix) {
+	old := s.moved[k]
 	if old == nil {
 		return
 	}
-	delete(s.moved, a)
-	if s.gives(a) {
+	delete(s.moved, k)
+	if s.gives(k) {
 		was := taken
-		if _, offered := s.offers.on(Host(a)); !offered && old.ReservationAt(a) == nil {
-			was = s.onRecord(a)
+		if _, offered := s.offers.on(k); !offered && old.ReservationOf(k) == nil {
+			was = s.onRecord(k)
 		}
-		s.account(a, was, s.standing(a))
+		s.account(k, was, s.standing(k))
 	}
-	if s.plan.ReservationAt(a) == nil {
-		s.giveBack(a, false)
+	if s.plan.ReservationOf(k) == nil {
+		s.giveBack(k, false)
 	}
 }
 
 // giveBack queues an address that nobody holds, if the pools give it out:
 // behind the others that were returned, or, if it was only on offer, before them.
 // One that nobody ever had gets a record of that, once the cursor has gone by it.
-func (s *shard) giveBack(a netip.Addr, lapsed bool) {
-	if !s.gives(a) || s.standing(a) != ours {
+func (s *shard) giveBack(k netip.Prefix, lapsed bool) {
+	if !s.gives(k) || s.standing(k) != ours {
 		return
 	}
-	in, i := s.poolAt(a), s.slot(keyOf(Host(a)))
+	in, i := s.poolAt(k.Addr()), s.slot(keyOf(k))
 	if i < 0 {
-		if !in.fresh.passed(a) {
+		if !in.fresh.passed(k) {
 			return
 		}
-		i = s.store(&Lease{Prefix: Host(a), Status: Free})
+		i = s.store(&Lease{Prefix: k, Status: Free})
 	}
 	s.unlist(i, in)
 	if lapsed {
@@ -213,29 +245,29 @@ func (s *shard) giveBack(a netip.Addr, lapsed bool) {
 func (s *shard) set(l *Lease) int {
 	i := s.store(l)
 	if !l.busy() {
-		s.giveBack(l.Address(), false)
+		s.giveBack(l.Prefix, false)
 	}
 	return i
 }
 
 // store is set, without queueing what is free now.
 func (s *shard) store(l *Lease) int {
-	a := l.Address()
-	s.arrive(a)
-	at := s.slot(keyOf(l.Prefix))
+	k := l.Prefix
+	s.arrive(k)
+	at := s.slot(keyOf(k))
 	s.turnover(at, l)
 	old := s.peek(at)
 	i := s.put(at, l, old)
-	p := s.poolAt(a)
+	p, all := s.poolAt(k.Addr()), s.countsOf(k)
 	if old != nil {
-		s.add(old, -1)
+		all.add(old, -1)
 		if p != nil {
 			p.add(old, -1)
 			s.unlist(i, p)
 		}
 		s.plug(old, -1)
 	}
-	s.add(l, 1)
+	all.add(l, 1)
 	if p != nil {
 		p.add(l, 1)
 		if old == nil {
@@ -243,9 +275,9 @@ func (s *shard) store(l *Lease) int {
 		}
 	}
 	s.plug(l, 1)
-	if was, is := s.standingOf(a, old), s.standingOf(a, l); was != is && s.gives(a) {
-		if _, offered := s.offers.on(l.Prefix); !offered && s.plan.ReservationIn(s.view, a) == nil {
-			s.account(a, was, is)
+	if was, is := s.standingOf(k, old), s.standingOf(k, l); was != is && s.gives(k) {
+		if _, offered := s.offers.on(k); !offered && s.plan.ReservationIn(s.view, k) == nil {
+			s.account(k, was, is)
 		}
 	}
 	return i
@@ -260,15 +292,14 @@ func (s *shard) plug(l *Lease, n int32) {
 
 // offer runs a change of the offers of a key, and keeps the headroom true.
 func (s *shard) offer(k netip.Prefix, change func()) {
-	a := k.Addr()
-	s.arrive(a)
-	if !s.gives(a) {
+	s.arrive(k)
+	if !s.gives(k) {
 		change()
 		return
 	}
-	before := s.standing(a)
+	before := s.standing(k)
 	change()
-	s.account(a, before, s.standing(a))
+	s.account(k, before, s.standing(k))
 }
 
 func (s *shard) putOffer(o Offer) {
@@ -278,11 +309,11 @@ func (s *shard) putOffer(o Offer) {
 	s.offer(o.Prefix, func() {
 		if old, ok := s.offers.on(o.Prefix); ok {
 			s.ports.count(old.Port, -1)
-			s.note(o.Address(), -1)
+			s.note(o.Prefix, -1)
 		}
 		s.offers.put(o)
 		s.ports.count(o.Port, 1)
-		s.note(o.Address(), 1)
+		s.note(o.Prefix, 1)
 	})
 }
 
@@ -294,29 +325,29 @@ func (s *shard) dropOffer(k netip.Prefix) {
 	s.offer(k, func() {
 		s.offers.drop(o)
 		s.ports.count(o.Port, -1)
-		s.note(o.Address(), -1)
+		s.note(o.Prefix, -1)
 	})
-	s.giveBack(k.Addr(), true)
+	s.giveBack(k, true)
 }
 
 // note counts an offer.
-func (s *shard) note(a netip.Addr, n int) {
-	s.offered += n
-	if p := s.poolAt(a); p != nil {
+func (s *shard) note(k netip.Prefix, n int) {
+	s.countsOf(k).offered += n
+	if p := s.poolAt(k.Addr()); p != nil {
 		p.offered += n
 	}
 }
 
 // free yields what pools have to give, best first, until yield wants no more:
 // never used, then offered in vain, then free for longest. Of each kind and pool
-// at most most addresses are yielded.
-func (s *shard) free(pools []int, most int, yield func(netip.Addr) bool) {
+// at most most are yielded.
+func (s *shard) free(pools []int, who string, most int, yield func(netip.Prefix) bool) {
 	for _, n := range pools {
-		if !s.pools[n].fresh.each(s.untouched, most, yield) {
+		if !s.pools[n].fresh.each(s.untouched, who, most, yield) {
 			return
 		}
 	}
-	of := func(i int) bool { return yield(s.at(i).key.address()) }
+	of := func(i int) bool { return yield(s.at(i).key.prefix()) }
 	for _, n := range pools {
 		if !s.queued(&s.pools[n], &s.pools[n].lapsed, most, of) {
 			return

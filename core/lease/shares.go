@@ -32,10 +32,17 @@ func (s *shares) get(k netip.Prefix) *Lease {
 	return l
 }
 
-// standing is whose an address is that nobody ever had.
-func (s *shares) standing(a netip.Addr) standing {
+// standing is whose a key is that nobody ever had. Of IPv6 its lowest bit says so.
+func (s *shares) standing(k netip.Prefix) standing {
 	if s.side == Alone {
 		return ours
+	}
+	a := k.Addr()
+	if a.Is6() {
+		if odds(k) == (s.side == Secondary) {
+			return ours
+		}
+		return theirs
 	}
 	l, ok := s.blocks.Lookup(a)
 	if s.side == Secondary == (ok && l.Status == FreeBackup) {
@@ -98,7 +105,7 @@ func (t *Table) Pair(side Side) {
 // Reset empties the table: it is as New made it.
 func (t *Table) Reset(p *plan.Plan, now Time) {
 	t.rebuild = nil
-	*t = Table{plan: plan.New(), fresh: t.fresh, shards: map[plan.ID]*shard{}, due: calendar.New[key](int64(now)),
+	*t = Table{plan: plan.New(), secret: t.secret, shards: map[plan.ID]*shard{}, due: calendar.New[key](int64(now)),
 		texts:  intern.New(textsMost),
 		shares: newShares()}
 	t.orphans = t.newShard(t.plan, nil)
@@ -159,44 +166,48 @@ func (t *Table) Together(changes func()) {
 // reshare takes in that blocks changed: the pools have other addresses to give,
 // and each counts anew.
 func (t *Table) reshare(s *shard) {
-	for a := range s.moved {
-		s.arrive(a)
+	for k := range s.moved {
+		s.arrive(k)
 	}
 	fresh := t.newShard(s.plan, s.view)
-	s.stand = fresh.stand
+	s.stand, s.delegated.stand = fresh.stand, fresh.delegated.stand
 	for i := range s.pools {
 		s.pools[i].stand = fresh.pools[i].stand
 	}
 	s.reserve()
 	for i := range s.pools {
-		s.pools[i].fresh = s.pools[i].fresh.reshaped(fresh.pools[i].fresh.ranges())
+		if _, walked := s.pools[i].fresh.(*cursor); walked {
+			s.pools[i].fresh = s.pools[i].fresh.reshaped(fresh.pools[i].fresh.ranges())
+		} else {
+			s.pools[i].fresh = fresh.pools[i].fresh // it gives the other half now
+		}
 		s.pools[i].lapsed, s.pools[i].returned = ilist.List{}, ilist.List{}
 	}
 	for k := range s.offers.at {
-		if a := k.Addr(); s.gives(a) && s.plan.ReservationIn(s.view, a) == nil {
-			s.account(a, s.shares.standing(a), taken)
+		if s.gives(k) && s.plan.ReservationIn(s.view, k) == nil {
+			s.account(k, s.shares.standing(k), taken)
 		}
 	}
 	var free []freed
 	for i := range s.slots.Size() {
 		s.at(i).link = ilist.Link{}
 		l := s.at(i).brief()
-		a := l.Address()
-		if !s.gives(a) || s.plan.ReservationIn(s.view, a) != nil {
+		k := l.Prefix
+		if !s.gives(k) || s.plan.ReservationIn(s.view, k) != nil {
 			continue
 		}
-		if _, offered := s.offers.on(l.Prefix); offered {
+		if _, offered := s.offers.on(k); offered {
 			continue
 		}
-		is := s.standingOf(a, &l)
-		s.account(a, s.shares.standing(a), is)
+		is := s.standingOf(k, &l)
+		s.account(k, s.shares.standing(k), is)
 		if is == ours {
-			free = append(free, freed{a, l.Changed})
+			free = append(free, freed{k, l.Changed})
 		}
 	}
 	inOrder(free)
 	for _, f := range free {
-		s.giveBack(f.address, false)
+		s.giveBack(f.key, false)
 	}
 }
 
@@ -250,8 +261,8 @@ func (t *Table) Returned(scope plan.ID, n int) (out []*Lease) {
 	return out
 }
 
-// Gives reports whether a free address is this server's to give: by its record,
+// Gives reports whether a free address or prefix is this server's to give: by its record,
 // nil for none, or by its share.
-func (t *Table) Gives(a netip.Addr, l *Lease) bool {
-	return t.shardAt(a).standingOf(a, l) == ours
+func (t *Table) Gives(k netip.Prefix, l *Lease) bool {
+	return t.shardOf(k).standingOf(k, l) == ours
 }

@@ -2,11 +2,13 @@ package lease
 
 import (
 	"net/netip"
+	"slices"
 
 	"yarnpost/core/addr"
 	"yarnpost/core/lease/internal/calendar"
 	"yarnpost/core/lease/internal/chunk"
 	"yarnpost/core/lease/internal/intern"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 )
 
@@ -17,7 +19,7 @@ const textsMost = 1 << 16
 // costs nothing.
 type Table struct {
 	plan      *plan.Plan
-	fresh     func([]addr.Range) fresh // makes what pools take never-used addresses from
+	secret    string // key of what hashed pools choose by
 	shards    map[plan.ID]*shard
 	slots     []*shard              // the same, by the views' slots: one look instead of three
 	orphans   *shard                // leases outside every scope
@@ -33,9 +35,16 @@ type Table struct {
 // New is an empty table under a plan. Leases that end at or before now are
 // due at once.
 func New(p *plan.Plan, now Time) *Table {
-	t := &Table{fresh: newCursor}
+	t := &Table{}
 	t.Reset(p, now)
 	return t
+}
+
+// ChooseBy sets the key by which pools of IPv6 choose what a client gets: of whoever knows it
+// the choice can be foretold. Do it before leases are put in.
+func (t *Table) ChooseBy(secret string) {
+	t.secret = secret
+	t.Pair(t.shares.side)
 }
 
 // Plan is the revision the table follows.
@@ -117,10 +126,10 @@ func (s *shard) known(k netip.Prefix) *Lease {
 // At is the record of an address, or nil if nobody ever had it.
 func (t *Table) At(a netip.Addr) *Lease { return t.Get(Host(a)) }
 
-// In is the record of an address of a scope, or nil if nobody ever had it.
-func (t *Table) In(v *plan.View, a netip.Addr) *Lease {
+// In is the record of an address or prefix of a scope, or nil if nobody ever had it.
+func (t *Table) In(v *plan.View, k netip.Prefix) *Lease {
 	if s := t.in(v); s != nil {
-		return s.known(Host(a))
+		return s.known(k)
 	}
 	return nil
 }
@@ -161,19 +170,16 @@ func (t *Table) DropOffer(k netip.Prefix) {
 	t.rebuild.dropOffer(k)
 }
 
-// OfferTo is the address on offer to a client in a scope.
-func (t *Table) OfferTo(v *plan.View, c Client) (netip.Addr, bool) {
+// OfferTo is what is on offer to a client in a scope.
+func (t *Table) OfferTo(v *plan.View, c Client) (k netip.Prefix, ok bool) {
 	if s := t.in(v); s != nil {
-		k, ok := s.offers.made(c)
-		return k.Addr(), ok
+		return s.offers.made(c)
 	}
-	return netip.Addr{}, false
+	return k, false
 }
 
-// OfferOf is the offer standing on an address.
-func (t *Table) OfferOf(a netip.Addr) (Offer, bool) {
-	return t.shardAt(a).offers.on(Host(a))
-}
+// OfferOf is the offer standing on an address or a prefix.
+func (t *Table) OfferOf(k netip.Prefix) (Offer, bool) { return t.shardOf(k).offers.on(k) }
 
 // lapseMost bounds the work of one Lapse.
 const lapseMost = 256
@@ -204,41 +210,70 @@ func (t *Table) Lapse(now Time) (more bool) {
 // are not usable for whoever asks.
 const skipMost = 64
 
-// Pick is the address that a scope would give to a new client: never used
-// before, or else the one that is free for longest. A valid pool narrows the
-// search to that pool, else pools that rules keep for their clients are left
-// out. The usable function has the last word. Nothing is given: asking again
-// gives the same answer.
-func (t *Table) Pick(v *plan.View, pool addr.Range, usable func(netip.Addr) bool) (found netip.Addr, ok bool) {
+// Sought is what a new client is to be given.
+type Sought struct {
+	Pool      addr.Range // a valid one narrows the search to that pool, else pools that rules keep for their clients are left out
+	Delegated bool       // a prefix, rather than an address
+	Length    int        // that a prefix should have; the pool that comes closest is searched first
+	Who       string     // octets that tell the client from others, by which pools of IPv6 choose
+}
+
+// Pick is the address, or the prefix, that a scope would give to a new client: never used
+// before, or else the one that is free for longest. The usable function has the last word.
+// Nothing is given: asking again gives the same answer.
+func (t *Table) Pick(v *plan.View, of Sought, usable func(netip.Prefix) bool) (found netip.Prefix, ok bool) {
 	s := t.in(v)
 	if s == nil {
 		return found, false
 	}
 	var room [8]int
 	open := room[:0]
-	for i, p := range s.view.Parts {
-		if pool.Valid() && p.Pool == pool || !pool.Valid() && !p.Confined {
+	for i := range s.view.Parts {
+		p := &s.view.Parts[i]
+		if (p.Length > 0) == of.Delegated && (of.Pool.Valid() && p.Pool == of.Pool || !of.Pool.Valid() && !p.Confined) {
 			open = append(open, i)
 		}
 	}
-	s.free(open, skipMost, func(a netip.Addr) bool {
-		found, ok = a, usable(a)
-		return !ok
-	})
+	look := func(pools []int) {
+		s.free(pools, of.Who, skipMost, func(k netip.Prefix) bool {
+			found, ok = k, usable(k)
+			return !ok
+		})
+	}
+	if !of.Delegated {
+		look(open)
+		return found, ok
+	}
+	slices.SortStableFunc(open, func(a, b int) int { return far(&s.view.Parts[a], of.Length) - far(&s.view.Parts[b], of.Length) })
+	for i := 0; i < len(open) && !ok; i++ {
+		look(open[i : i+1])
+	}
 	return found, ok
+}
+
+// far is how far the prefixes of a part are from a length that is sought: longer ones, which
+// give less, count as further than shorter ones.
+func far(p *plan.Part, length int) int {
+	switch {
+	case length == 0 || p.Length == length:
+		return 0
+	case p.Length < length:
+		return length - p.Length
+	}
+	return 128 + p.Length - length
 }
 
 // Upcoming lists the next addresses that Pick would give, at most n of each
 // pool, confined ones too.
 func (t *Table) Upcoming(scope plan.ID, n int) (out []netip.Addr) {
 	s := t.shards[scope]
-	if s == nil {
+	if s == nil || s.view.Family() == option.V6 { // whose next depends on who asks
 		return nil
 	}
 	for i := range s.pools {
 		left := n
-		s.free([]int{i}, n, func(a netip.Addr) bool {
-			out = append(out, a)
+		s.free([]int{i}, "", n, func(k netip.Prefix) bool {
+			out = append(out, k.Addr())
 			left--
 			return left > 0
 		})
@@ -264,6 +299,14 @@ func (c *counts) counts() Counts {
 func (t *Table) Count(scope plan.ID) Counts {
 	if s := t.shards[scope]; s != nil {
 		return s.counts.counts()
+	}
+	return Counts{}
+}
+
+// CountDelegated counts the delegated prefixes of a scope in constant time.
+func (t *Table) CountDelegated(scope plan.ID) Counts {
+	if s := t.shards[scope]; s != nil {
+		return s.delegated.counts()
 	}
 	return Counts{}
 }

@@ -57,7 +57,7 @@ func recount(t *Table, id plan.ID) (n uint64) {
 	for _, r := range v.Ranges {
 		for a := r.From; r.Contains(a); a = a.Next() {
 			l := t.At(a)
-			_, offered := t.OfferOf(a)
+			_, offered := t.OfferOf(Host(a))
 			if t.Plan().ReservationAt(a) == nil && !offered && (l == nil || !l.busy()) {
 				n++
 			}
@@ -113,7 +113,7 @@ func TestHeadroomIsExact(t *testing.T) {
 func TestPickOrder(t *testing.T) {
 	table, id := scoped(t, "10.77.0.0/24", "10.77.0.10-10.77.0.12")
 	pick := func() string {
-		a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr)
+		a, ok := table.pickAddr(table.plan.Scope(id), addr.Range{}, anyAddr)
 		if !ok {
 			return "none"
 		}
@@ -139,7 +139,7 @@ func TestPickOrder(t *testing.T) {
 	expect("after the offer lapsed", "10.77.0.12")
 	table.Put(held("10.77.0.12", 9, 9000))
 	expect("taken again", "10.77.0.10")
-	if a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, func(a netip.Addr) bool { return a.String() != "10.77.0.10" }); ok {
+	if a, ok := table.pickAddr(table.plan.Scope(id), addr.Range{}, func(a netip.Addr) bool { return a.String() != "10.77.0.10" }); ok {
 		t.Errorf("picked %s, which the caller cannot use", a)
 	}
 }
@@ -200,7 +200,7 @@ func TestKept(t *testing.T) {
 	l := held("10.77.0.10", 1, 9000)
 	table.Put(l)
 	table.Put(l.KeptUntil(2000, l.Expires))
-	if a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr); ok || table.Count(id).Headroom != 0 {
+	if a, ok := table.pickAddr(table.plan.Scope(id), addr.Range{}, anyAddr); ok || table.Count(id).Headroom != 0 {
 		t.Errorf("%s would be given, headroom %d", a, table.Count(id).Headroom)
 	}
 	if mine := table.ByClient(table.plan.Scope(id), l.Client); mine == nil || mine.Address() != l.Address() {
@@ -211,7 +211,7 @@ func TestKept(t *testing.T) {
 		t.Fatalf("%d are due when the promise has passed", len(list))
 	}
 	table.Put(list[0].Ended(Expired, 9000))
-	if _, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr); !ok || table.Count(id).Headroom != 1 {
+	if _, ok := table.pickAddr(table.plan.Scope(id), addr.Range{}, anyAddr); !ok || table.Count(id).Headroom != 1 {
 		t.Error("it is not given although the promise has passed")
 	}
 }
@@ -254,7 +254,7 @@ func BenchmarkPickAndPut(b *testing.B) {
 	n := 0
 	b.ReportAllocs()
 	for b.Loop() {
-		a, ok := table.Pick(table.plan.Scope(id), addr.Range{}, anyAddr)
+		a, ok := table.pickAddr(table.plan.Scope(id), addr.Range{}, anyAddr)
 		if !ok {
 			b.Fatal("empty")
 		}
@@ -275,4 +275,10 @@ func poolTo(tb testing.TB, table *Table, id plan.ID, pool string) {
 		}
 		return err
 	})
+}
+
+// pickAddr is Pick of an IPv4 address.
+func (t *Table) pickAddr(v *plan.View, pool addr.Range, usable func(netip.Addr) bool) (netip.Addr, bool) {
+	k, ok := t.Pick(v, Sought{Pool: pool}, func(k netip.Prefix) bool { return usable(k.Addr()) })
+	return k.Addr(), ok
 }

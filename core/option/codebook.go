@@ -2,6 +2,7 @@ package option
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"sort"
 	"strconv"
@@ -63,12 +64,16 @@ func NewCodebook(title string, defs []Def) *Codebook {
 }
 
 // Lookup finds an option by its code in decimal or by its name. An
-// unregistered code from 1 to 254 is understood as bytes.
+// unregistered code from 1 to 254, or to 65535 with DHCPv6, is understood as bytes.
 func (c *Codebook) Lookup(text string) (Def, error) {
 	text = strings.ToLower(strings.TrimSpace(text))
 	if n, err := strconv.Atoi(text); err == nil {
-		if n < 1 || n > 254 {
-			return Def{}, fmt.Errorf("option code %d is out of range; codes go from 1 to 254", n)
+		most := 254
+		if c == Standard6 {
+			most = math.MaxUint16
+		}
+		if n < 1 || n > most {
+			return Def{}, fmt.Errorf("option code %d is out of range; codes go from 1 to %d", n, most)
 		}
 		if c == Header4 && n > BootFile {
 			return Def{}, fmt.Errorf("there is no header field %d; 1 is next-server, 2 server-name, 3 boot-file", n)

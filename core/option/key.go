@@ -19,12 +19,10 @@ const (
 // Standard is the registered codebook of a family.
 func Standard(f Family) *Codebook {
 	if f == V6 {
-		return standard6
+		return Standard6
 	}
 	return Standard4
 }
-
-var standard6 = NewCodebook("standard v6", nil) // served later
 
 // Key names an option wherever values are set: the family, its codebook and its
 // code. The zero Book is the standard codebook together with the administrator's

@@ -1,6 +1,7 @@
 package option
 
 import (
+	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -187,4 +188,59 @@ func formatSIP(b []byte) (string, int, bool) {
 	}
 	s := Type{Fields: []Kind{Address}, Array: true}.Format(b[1:])
 	return s, len(b), b[0] == 1 && !strings.HasPrefix(s, RawPrefix)
+}
+
+// Sub-options of time servers (RFC 5908 section 4).
+const (
+	ntpAddress = 1
+	ntpGroup   = 2
+	ntpName    = 3
+)
+
+// appendNTP6 writes addresses, groups and names, each as a sub-option (RFC 5908).
+func appendNTP6(out []byte, text string) ([]byte, error) {
+	for _, item := range strings.Split(text, ",") {
+		item = strings.TrimSpace(item)
+		kind, data := uint16(ntpName), []byte(nil)
+		if a, err := netip.ParseAddr(item); err == nil {
+			if !a.Is6() || a.Zone() != "" {
+				return nil, fmt.Errorf("%q is not an IPv6 address", item)
+			}
+			kind, data = ntpAddress, a.AsSlice()
+			if a.IsMulticast() {
+				kind = ntpGroup
+			}
+		} else if data, err = appendName(nil, item); err != nil {
+			return nil, err
+		}
+		out = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(out, kind), uint16(len(data)))
+		out = append(out, data...)
+	}
+	return out, nil
+}
+
+func formatNTP6(b []byte) (string, int, bool) {
+	var items []string
+	for rest := b; len(rest) > 0; {
+		if len(rest) < 4 || len(rest) < 4+int(binary.BigEndian.Uint16(rest[2:])) {
+			return "", 0, false
+		}
+		n := int(binary.BigEndian.Uint16(rest[2:]))
+		kind, data := binary.BigEndian.Uint16(rest), rest[4:4+n]
+		rest = rest[4+n:]
+		if kind == ntpName {
+			name, took, ok := readName(data, 0)
+			if !ok || took != n {
+				return "", 0, false
+			}
+			items = append(items, name)
+			continue
+		}
+		a, ok := netip.AddrFromSlice(data)
+		if !ok || !a.Is6() || kind != ntpAddress && kind != ntpGroup || a.IsMulticast() != (kind == ntpGroup) {
+			return "", 0, false
+		}
+		items = append(items, a.String())
+	}
+	return strings.Join(items, ","), len(b), len(items) > 0
 }

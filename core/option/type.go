@@ -39,14 +39,19 @@ const (
 	SIP      Kind = "sip"      // RFC 3361: encoding octet, then names or addresses
 	Counted  Kind = "counted"  // an octet of length, then text or octets (RFC 3004, 3925)
 	Empty    Kind = "empty"    // presence alone
+
+	Address6  Kind = "address6"  // IPv6 address, 16 octets
+	Counted16 Kind = "counted16" // two octets of length, then text or octets (RFC 8415)
+	NTP6      Kind = "ntp6"      // time servers as sub-options: addresses, groups, names (RFC 5908)
 )
 
 // kinds lists every kind, for people who define options of their own.
-var kinds = []Kind{Address, Text, Name, Names, U8, U16, U32, I8, I16, I32, Bool, Duration, Bytes, Route, SIP, Counted, Empty}
+var kinds = []Kind{Address, Text, Name, Names, U8, U16, U32, I8, I16, I32, Bool, Duration, Bytes, Route, SIP, Counted, Empty,
+	Address6, Counted16, NTP6}
 
 // toEnd reports whether a field of the kind takes the rest of the value.
 func (k Kind) toEnd() bool {
-	return k == Text || k == Bytes || k == Names || k == SIP || k == Empty
+	return k == Text || k == Bytes || k == Names || k == SIP || k == Empty || k == NTP6
 }
 
 // Type is the shape of a whole value: a record of fields, an array of records,
@@ -116,7 +121,8 @@ func (t Type) Example() string {
 	for i, f := range t.Fields {
 		words[i] = map[Kind]string{Address: "10.40.0.1", Text: "text", Name: "mill.example", Names: "mill.example,loom.example",
 			U8: "1", U16: "1500", U32: "70000", I8: "-5", I16: "-300", I32: "-3600", Bool: "true", Counted: "staff", Duration: "8h", Bytes: "0a:0b",
-			Route: "10.50.0.0/16 10.40.0.1", SIP: "10.40.0.5"}[f]
+			Route: "10.50.0.0/16 10.40.0.1", SIP: "10.40.0.5",
+			Address6: "2001:db8:40::1", Counted16: "staff", NTP6: "2001:db8:40::123"}[f]
 	}
 	return strings.Join(words, " ")
 }
@@ -177,7 +183,7 @@ func (t Type) Encode(text string) ([]byte, error) {
 // Resolve replaces host names that stand where an address belongs by what the
 // resolve function gives for them. Text that is no host name stays as it is.
 func (t Type) Resolve(text string, resolve func(host string) (netip.Addr, error)) (string, error) {
-	if !slices.Contains(t.Fields, Address) || strings.HasPrefix(text, RawPrefix) {
+	if !slices.Contains(t.Fields, Address) || strings.HasPrefix(text, RawPrefix) { // names of IPv6 hosts are not resolved
 		return text, nil
 	}
 	items := strings.Split(text, ",")
@@ -235,6 +241,12 @@ func appendField(out []byte, k Kind, text string) ([]byte, error) {
 			return nil, fmt.Errorf("%q is not an IPv4 address", text)
 		}
 		return append(out, a.AsSlice()...), nil
+	case Address6:
+		a, err := netip.ParseAddr(text)
+		if err != nil || !a.Is6() || a.Is4In6() || a.Zone() != "" {
+			return nil, fmt.Errorf("%q is not an IPv6 address", text)
+		}
+		return append(out, a.AsSlice()...), nil
 	case Text:
 		if strings.ContainsRune(text, 0) {
 			return nil, fmt.Errorf("text may not contain NUL; use %s for raw octets", RawPrefix)
@@ -261,18 +273,8 @@ func appendField(out []byte, k Kind, text string) ([]byte, error) {
 		var b [8]byte
 		binary.BigEndian.PutUint64(b[:], uint64(v))
 		return append(out, b[8-bits/8:]...), nil
-	case Counted:
-		b := []byte(text)
-		if rest, ok := strings.CutPrefix(text, "0x"); ok {
-			var err error
-			if b, err = parseHex(rest); err != nil {
-				return nil, err
-			}
-		}
-		if len(b) == 0 || len(b) > 255 {
-			return nil, fmt.Errorf("%q takes %d octets; 1 to 255 fit behind an octet of length", text, len(b))
-		}
-		return append(append(out, byte(len(b))), b...), nil
+	case Counted, Counted16:
+		return appendCounted(out, k, text)
 	case Bool:
 		v, err := strconv.ParseBool(text)
 		if err != nil {
@@ -296,6 +298,8 @@ func appendField(out []byte, k Kind, text string) ([]byte, error) {
 		return appendRoute(out, text)
 	case SIP:
 		return appendSIP(out, text)
+	case NTP6:
+		return appendNTP6(out, text)
 	}
 	return nil, fmt.Errorf("values of kind %s cannot be written as text; use %s", k, RawPrefix)
 }
@@ -337,7 +341,8 @@ func (t Type) Format(b []byte) string {
 }
 
 func formatField(k Kind, b []byte) (text string, n int, ok bool) {
-	fixed := map[Kind]int{Address: 4, U8: 1, U16: 2, U32: 4, I8: 1, I16: 2, I32: 4, Bool: 1, Duration: 4, Counted: 2}[k]
+	fixed := map[Kind]int{Address: 4, U8: 1, U16: 2, U32: 4, I8: 1, I16: 2, I32: 4, Bool: 1, Duration: 4, Counted: 2,
+		Address6: 16, Counted16: 3}[k]
 	if len(b) < fixed {
 		return "", 0, false
 	}
@@ -354,16 +359,13 @@ func formatField(k Kind, b []byte) (text string, n int, ok bool) {
 		return strconv.Itoa(int(int8(b[0]))), 1, true
 	case I16:
 		return strconv.Itoa(int(int16(binary.BigEndian.Uint16(b)))), 2, true
+	case Address6:
+		a := netip.AddrFrom16([16]byte(b[:16]))
+		return a.String(), 16, !a.Is4In6()
 	case Counted:
-		n := int(b[0])
-		if n == 0 || len(b) < 1+n {
-			return "", 0, false
-		}
-		if s := string(b[1 : 1+n]); printable(s) && s == strings.TrimSpace(s) && !strings.Contains(s, ",") && !strings.HasPrefix(s, RawPrefix) &&
-			!strings.HasPrefix(s, "0x") {
-			return s, 1 + n, true
-		}
-		return "0x" + hex.EncodeToString(b[1:1+n]), 1 + n, true
+		return formatCounted(b[1:], int(b[0]), 1)
+	case Counted16:
+		return formatCounted(b[2:], int(binary.BigEndian.Uint16(b)), 2)
 	case I32:
 		return strconv.Itoa(int(int32(binary.BigEndian.Uint32(b)))), 4, true
 	case Bool:
@@ -386,8 +388,43 @@ func formatField(k Kind, b []byte) (text string, n int, ok bool) {
 		return formatRoute(b)
 	case SIP:
 		return formatSIP(b)
+	case NTP6:
+		return formatNTP6(b)
 	}
 	return "", 0, false
+}
+
+// appendCounted writes a text, or octets behind 0x, behind their length.
+func appendCounted(out []byte, k Kind, text string) ([]byte, error) {
+	b := []byte(text)
+	if rest, ok := strings.CutPrefix(text, "0x"); ok {
+		var err error
+		if b, err = parseHex(rest); err != nil {
+			return nil, err
+		}
+	}
+	if k == Counted16 {
+		if len(b) == 0 || len(b) > math.MaxUint16 {
+			return nil, fmt.Errorf("%q takes %d octets; 1 to %d fit behind two octets of length", text, len(b), math.MaxUint16)
+		}
+		return append(binary.BigEndian.AppendUint16(out, uint16(len(b))), b...), nil
+	}
+	if len(b) == 0 || len(b) > 255 {
+		return nil, fmt.Errorf("%q takes %d octets; 1 to 255 fit behind an octet of length", text, len(b))
+	}
+	return append(append(out, byte(len(b))), b...), nil
+}
+
+// formatCounted reads n octets, which stand behind a length of so many octets.
+func formatCounted(b []byte, n, head int) (text string, took int, ok bool) {
+	if n == 0 || len(b) < n {
+		return "", 0, false
+	}
+	s := string(b[:n])
+	if printable(s) && s == strings.TrimSpace(s) && !strings.Contains(s, ",") && !strings.HasPrefix(s, RawPrefix) && !strings.HasPrefix(s, "0x") {
+		return s, head + n, true
+	}
+	return "0x" + hex.EncodeToString(b[:n]), head + n, true
 }
 
 func printable(s string) bool {

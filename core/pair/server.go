@@ -316,26 +316,26 @@ func (s *Server) Promise(now lease.Time, before *lease.Lease, wanted time.Durati
 	return Promise(now, before, wanted, s.set.MCLT)
 }
 
-// Gives reports whether a free address is this server's to give to anybody: it is
+// Gives reports whether a free address or prefix is this server's to give to anybody: it is
 // of its own share (rule 4), and the partner does not think it somebody's by
 // reservation (answer.Pair).
-func (s *Server) Gives(a netip.Addr, l *lease.Lease) bool {
+func (s *Server) Gives(k netip.Prefix, l *lease.Lease) bool {
 	if s.Off[4] {
 		return l == nil || l.Over()
 	}
-	return s.table.Gives(a, l) && (s.samePlan() || s.TheirPlan.ReservationAt(a) == nil)
+	return s.table.Gives(k, l) && (s.samePlan() || s.TheirPlan.ReservationOf(k) == nil)
 }
 
 func (s *Server) samePlan() bool { return s.TheirPlan == nil || s.TheirPlan == s.table.Plan() }
 
 // Returns reports whether the last client of an address that nobody holds may have
 // it back: while neither server gave it up for others (rule 5; answer.Pair).
-func (s *Server) Returns(l *lease.Lease) bool { return l.Limbo() || s.Gives(l.Address(), l) }
+func (s *Server) Returns(l *lease.Lease) bool { return l.Limbo() || s.Gives(l.Prefix, l) }
 
 // Reserved reports whether an address may be given to whom it is reserved for: both
 // plans say so, and nobody else may still hold it (answer.Pair).
 func (s *Server) Reserved(r *plan.Reservation, l *lease.Lease) bool {
-	if s.Gives(r.Address, l) {
+	if s.Gives(r.Key(), l) {
 		return true
 	}
 	if l != nil && (l.Limbo() || !l.Over()) {
@@ -344,8 +344,8 @@ func (s *Server) Reserved(r *plan.Reservation, l *lease.Lease) bool {
 	if s.samePlan() {
 		return true
 	}
-	theirs := s.TheirPlan.ReservationAt(r.Address)
-	return theirs != nil && theirs.Hardware == r.Hardware && theirs.Identifier == r.Identifier && theirs.Circuit == r.Circuit
+	theirs := s.TheirPlan.ReservationOf(r.Key())
+	return theirs != nil && theirs.IAID == r.IAID && theirs.Hardware == r.Hardware && theirs.Identifier == r.Identifier && theirs.Circuit == r.Circuit
 }
 
 // Forgetful reports whether what a client was told again is not told the partner

@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/pair/message"
 	"yarnpost/core/plan"
 )
@@ -30,7 +31,9 @@ func (s *Server) settle(l *lease.Lease) {
 		return
 	}
 	home := s.homeOf(l.Client)
-	if v := s.table.Plan().ScopeAt(l.Address()); v != nil {
+	if l.Address().Is6() {
+		home = lease.GivesFor(l.Prefix)
+	} else if v := s.table.Plan().ScopeAt(l.Address()); v != nil {
 		n := s.table.Count(v.ID)
 		switch other := home.Other(); {
 		case other == lease.Secondary && s.short(lease.Secondary, n.Partner, n.Headroom):
@@ -274,6 +277,9 @@ func (s *Server) Rebalance(now lease.Time) (lists []effect.List, changed int, er
 func (s *Server) gifts(now lease.Time, little func(v *plan.View, has, others uint64) bool) (changes []lease.Change) {
 	for _, v := range s.table.Plan().Scopes() {
 		n := s.table.Count(v.ID)
+		if v.Family() == option.V6 { // of which each has its half for good
+			continue
+		}
 		if n.Headroom > 0 && little(v, n.Partner, n.Headroom) {
 			changes = append(changes, s.give(v, max(1, s.share(s.set.Side.Other(), n.Headroom+n.Partner))-n.Partner, now)...)
 		}
@@ -325,7 +331,7 @@ func (s *Server) give(v *plan.View, want uint64, now lease.Time) (changes []leas
 
 // free reports whether an address that nobody ever had can be given away.
 func (s *Server) free(a netip.Addr) bool {
-	_, offered := s.table.OfferOf(a)
+	_, offered := s.table.OfferOf(lease.Host(a))
 	return !offered && s.table.Plan().ReservationAt(a) == nil
 }
 
@@ -364,6 +370,9 @@ func (s *Server) request(now lease.Time) {
 	var dry []string
 	for _, v := range s.table.Plan().Scopes() {
 		n := s.table.Count(v.ID)
+		if v.Family() == option.V6 {
+			continue
+		}
 		low = low || n.Partner > 0 && s.short(s.set.Side, n.Headroom, n.Partner)
 		if n.Partner > 0 && n.Headroom == 0 && s.walks.dry[v.ID] && len(dry) < dryMost {
 			dry = append(dry, v.Subnet.String())
@@ -383,7 +392,7 @@ func (s *Server) request(now lease.Time) {
 func (s *Server) Hungry(scopes []*plan.View, now lease.Time) []effect.List {
 	dry := false
 	for _, v := range scopes {
-		if n := s.table.Count(v.ID); n.Headroom > 0 || n.Partner == 0 {
+		if n := s.table.Count(v.ID); n.Headroom > 0 || n.Partner == 0 || v.Family() == option.V6 {
 			continue // it can be given, or nobody has it
 		}
 		if s.walks.dry == nil {

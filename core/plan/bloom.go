@@ -42,7 +42,7 @@ func bloomBits(h uint64) uint64 { return 1<<(h&63) | 1<<(h>>6&63) | 1<<(h>>12&63
 
 var seed = maphash.MakeSeed() // of keys in Bloom filters; nothing depends on it
 
-func hashOfAddr(a netip.Addr) uint64 { return maphash.Comparable(seed, a) }
+func hashOfKey(k netip.Prefix) uint64 { return maphash.Comparable(seed, k) }
 
 func hashOfClient(kind byte, who string) uint64 {
 	return maphash.String(seed, who) + uint64(kind)*0x9e3779b97f4a7c15
@@ -71,7 +71,7 @@ func (d *Draft) addToBloom(r *Reservation) {
 
 func (s *bloom) let(r *Reservation) {
 	k := r.key()
-	s.add(hashOfAddr(r.Address))
+	s.add(hashOfKey(r.Key()))
 	s.add(hashOfClient(k.kind, k.who))
 }
 
@@ -79,16 +79,18 @@ func (s *bloom) let(r *Reservation) {
 func (d *Draft) replaceView(v *View) {
 	v.self[0] = v
 	d.next.scopes.Set(v.ID, v)
-	insert(d, &d.next.subnets, v.Subnet, v)
+	for _, p := range v.Prefixes() {
+		insert(d, &d.next.subnets, p, v)
+	}
 	peers := slices.Clone(d.next.OnLink(v.Link))
 	peers[slices.IndexFunc(peers, func(o *View) bool { return o.ID == v.ID })] = v
 	d.next.onLink.Set(v.Link, peers)
 }
 
-// ReservationIn is the reservation of an address of a scope, or nil.
-func (p *Plan) ReservationIn(v *View, a netip.Addr) *Reservation {
-	if !v.bloom.may(hashOfAddr(a)) {
+// ReservationIn is the reservation of an address or prefix of a scope, or nil.
+func (p *Plan) ReservationIn(v *View, k netip.Prefix) *Reservation {
+	if !v.bloom.may(hashOfKey(k)) {
 		return nil
 	}
-	return p.ReservationAt(a)
+	return p.ReservationOf(k)
 }

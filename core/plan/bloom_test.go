@@ -54,7 +54,7 @@ func TestSieve(t *testing.T) {
 			t.Fatalf("revision %d has two views of a scope", p.Revision)
 		}
 		for n := range 400 {
-			if r := p.ReservationIn(v, at(n)); r != p.ReservationAt(at(n)) {
+			if r := p.ReservationIn(v, only(at(n))); r != p.ReservationAt(at(n)) {
 				t.Fatalf("revision %d: %s is reserved for %v, and in its scope for %v", p.Revision, at(n), p.ReservationAt(at(n)), r)
 			}
 			if r, _ := p.reserved.byClient.Get(whoKey{id, 'h', string(hw(n))}); p.ReservationFor(v, hw(n), "", nil) != r {
@@ -64,7 +64,7 @@ func TestSieve(t *testing.T) {
 	}
 	through := 0
 	for n := range 1000 {
-		if p.Scope(id).bloom.may(hashOfAddr(netip.AddrFrom4([4]byte{10, 78, byte(n >> 8), byte(n)}))) {
+		if p.Scope(id).bloom.may(hashOfKey(only(netip.AddrFrom4([4]byte{10, 78, byte(n >> 8), byte(n)})))) {
 			through++
 		}
 	}

@@ -90,6 +90,12 @@ func (c *Codebook) Fits(class string) bool {
 
 // Def is the definition behind a key.
 func (p *Plan) Def(k option.Key) (option.Def, error) {
+	if k.Family == option.V6 {
+		if k.Book != "" {
+			return option.Def{}, fmt.Errorf("codebook %s has options of DHCPv4", k.Book)
+		}
+		return option.Standard6.ByCode(k.Code), nil
+	}
 	if k.Book == "" {
 		return p.catalog.message.ByCode(k.Code), nil
 	}
@@ -102,9 +108,13 @@ func (p *Plan) Def(k option.Key) (option.Def, error) {
 
 // Key finds an option by what people write: a code or a name, with the codebook
 // and a slash before it where it is a vendor's, such as accesspoint/controller
-// or header/boot-file.
+// or header/boot-file, and v6/ before an option of DHCPv6.
 func (p *Plan) Key(text string) (option.Key, option.Def, error) {
 	book, name, inBook := strings.Cut(strings.ToLower(strings.TrimSpace(text)), "/")
+	if inBook && book == "v6" {
+		d, err := option.Standard6.Lookup(name)
+		return option.Std6(d.Code), d, err
+	}
 	if !inBook {
 		d, err := p.catalog.message.Lookup(book)
 		return option.Std(d.Code), d, err
@@ -131,7 +141,10 @@ func (p *Plan) KeyName(k option.Key) string {
 	if err != nil {
 		return k.String()
 	}
-	if k.Book == "" {
+	switch {
+	case k.Family == option.V6:
+		return "v6/" + d.Name()
+	case k.Book == "":
 		return d.Name()
 	}
 	return k.Book + "/" + d.Name()

@@ -188,13 +188,19 @@ func (d *Draft) checkSettings(s *Settings) error {
 	if s.Lease < 0 && s.Lease != NoLease || s.Lease > 0 && time.Duration(s.Lease) < time.Minute {
 		return Refused("lease time %s is too short; a minute is the least", s.Lease)
 	}
+	if s.Valid < 0 || s.Valid > 0 && time.Duration(s.Valid) < time.Minute {
+		return Refused("valid lifetime %s is too short; a minute is the least", s.Valid)
+	}
+	if s.Valid > 0 && s.Lease > s.Valid {
+		return Refused("valid lifetime %s is shorter than the lease time %s, for which an address is preferred", s.Valid, s.Lease)
+	}
 	for k, text := range s.Options {
 		def, err := d.next.Def(k)
 		if err != nil {
 			return Refused("option %s: %v", k, err)
 		}
 		name := d.next.KeyName(k)
-		if def.Managed || k.Code == 0 || k.Code == option.End {
+		if def.Managed || k.Code == 0 || k.Family == option.V4 && k.Code == option.End {
 			return Refused("option %s (%s) is set by the service itself: %s", k, name, def.Meaning)
 		}
 		if text == NoValue {
@@ -225,6 +231,8 @@ func checkLength(k option.Key, name string, n int, empty bool) error {
 		most = 63
 	case k == option.Key{Book: option.HeaderBook, Code: option.BootFile}:
 		most = 127
+	case k.Family == option.V6:
+		most = math.MaxUint16
 	case k.Book != "":
 		most = 255
 	case k.Code == option.SubnetMask || k.Code == option.IPv6Only:
@@ -269,7 +277,7 @@ func (d *Draft) SetDefaults(v Defaults) error {
 	old := d.next.Defaults
 	d.note(KindDefaults, 0, "", old, v)
 	d.next.Defaults = v
-	if old.Identity == v.Identity && old.Lease == v.Lease && old.Thresholds == v.Thresholds && maps.Equal(old.Options, v.Options) {
+	if old.Identity == v.Identity && old.Lease == v.Lease && old.Valid == v.Valid && old.Thresholds == v.Thresholds && maps.Equal(old.Options, v.Options) {
 		return nil // scopes inherit nothing else
 	}
 	d.recompileAll()

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -89,7 +90,8 @@ const NoValue = "none"
 // Settings are what every level can set; a zero field inherits.
 type Settings struct {
 	Options map[option.Key]string `json:"options,omitempty"` // text as option.Type reads it, or NoValue
-	Lease   Duration              `json:"lease,omitzero"`
+	Lease   Duration              `json:"lease,omitzero"`    // of IPv6 the preferred lifetime
+	Valid   Duration              `json:"valid,omitzero"`    // valid lifetime of IPv6; 0 inherits, or is half as long again as Lease
 }
 
 // Identity says by what a client is told from others.
@@ -205,7 +207,9 @@ type Scope struct {
 	Name       string       `json:"name"`
 	Pools      []addr.Range `json:"pools,omitempty"`
 	Exclusions []Exclusion  `json:"exclusions,omitempty"`
-	DrainUntil time.Time    `json:"drainUntil,omitzero"` // with Draining: no lease reaches beyond
+	// PrefixPools have prefixes that are delegated to routers; IPv6 alone.
+	PrefixPools []PrefixPool `json:"prefixPools,omitempty"`
+	DrainUntil  time.Time    `json:"drainUntil,omitzero"` // with Draining: no lease reaches beyond
 	// RunDown is when clients are to hold short leases only: until then no lease reaches
 	// far beyond it, so that what changes then has reached every client soon after.
 	RunDown  time.Time `json:"runDown,omitzero"`
@@ -223,6 +227,56 @@ type Scope struct {
 	Settings
 	Fields Fields `json:"fields,omitempty"`
 	Note   string `json:"note,omitempty"`
+}
+
+// PrefixPool is a prefix out of which prefixes of one length are delegated.
+type PrefixPool struct {
+	Prefix netip.Prefix `json:"prefix"`
+	Length int          `json:"length"`
+}
+
+// String writes a pool as people do: "2001:db8:40:8000::/49 in /56".
+func (p PrefixPool) String() string { return fmt.Sprintf("%s in /%d", p.Prefix, p.Length) }
+
+// ParsePrefixPool reads what String writes, and "2001:db8:40:8000::/49 /56".
+func ParsePrefixPool(text string) (p PrefixPool, err error) {
+	words := strings.Fields(strings.Replace(text, " in ", " ", 1))
+	if len(words) != 2 {
+		return p, fmt.Errorf("%q is no prefix pool; write it like \"2001:db8:40:8000::/49 in /56\"", text)
+	}
+	if p.Prefix, err = addr.ParseSubnet(words[0]); err != nil {
+		return p, err
+	}
+	if p.Length, err = strconv.Atoi(strings.TrimPrefix(words[1], "/")); err != nil {
+		return p, fmt.Errorf("%q is no length of prefixes; write it like /56", words[1])
+	}
+	return p, nil
+}
+
+// MarshalText writes the pool as String does.
+func (p PrefixPool) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
+
+// UnmarshalText reads what ParsePrefixPool reads.
+func (p *PrefixPool) UnmarshalText(text []byte) (err error) {
+	*p, err = ParsePrefixPool(string(text))
+	return err
+}
+
+// Family is the version of DHCP that serves the scope.
+func (s *Scope) Family() option.Family {
+	if s.Subnet.Addr().Is6() {
+		return option.V6
+	}
+	return option.V4
+}
+
+// Prefixes are what belongs to the scope: its subnet, and its prefix pools.
+func (s *Scope) Prefixes() []netip.Prefix {
+	out := []netip.Prefix{s.Subnet}
+	for _, p := range s.PrefixPools {
+		out = append(out, p.Prefix)
+	}
+	return out
 }
 
 // RunDownLeast is how long leases are, at least, while they run down: what a client
@@ -270,9 +324,11 @@ type Reservation struct {
 	Name       string        `json:"name"`
 	Scope      ID            `json:"scope"`
 	Hardware   addr.Hardware `json:"hw,omitempty"`         // whatever identifier it sends
-	Identifier addr.Octets   `json:"identifier,omitempty"` // client identifier (option 61)
+	Identifier addr.Octets   `json:"identifier,omitempty"` // client identifier (option 61), or DUID
+	IAID       addr.IAID     `json:"iaid,omitempty"`       // with a DUID: of that association alone
 	Circuit    string        `json:"circuit,omitempty"`    // option 82.1 as dhcp4.Show writes it: whoever is plugged in there
 	Address    netip.Addr    `json:"address"`
+	Length     int           `json:"length,omitempty"` // of a delegated prefix that begins at Address; 0: it is an address
 	Hostname   string        `json:"hostname,omitempty"`
 	Insist     bool          `json:"insist,omitempty"` // given although another host answers for the address
 	Settings
@@ -280,9 +336,29 @@ type Reservation struct {
 	Note   string `json:"note,omitempty"`
 }
 
+// Key is what is reserved: an address as a prefix of full length, or a delegated prefix.
+func (r *Reservation) Key() netip.Prefix {
+	if r.Length > 0 {
+		return netip.PrefixFrom(r.Address, r.Length)
+	}
+	return only(r.Address)
+}
+
+// What is what is reserved, as text.
+func (r *Reservation) What() string {
+	if r.Length > 0 {
+		return r.Key().String()
+	}
+	return r.Address.String()
+}
+
 // Client names the client of a reservation as people know it.
 func (r *Reservation) Client() string {
 	switch {
+	case r.Identifier != "" && r.Address.Is6() && r.IAID != "":
+		return "DUID " + r.Identifier.String() + " IAID " + r.IAID.String()
+	case r.Identifier != "" && r.Address.Is6():
+		return "DUID " + r.Identifier.String()
 	case r.Identifier != "":
 		return "identifier " + r.Identifier.String()
 	case r.Circuit != "":
@@ -387,12 +463,17 @@ func (s Settings) describe() []field {
 	if s.Lease != 0 {
 		out = append(out, field{"lease time", s.Lease.String()})
 	}
+	if s.Valid != 0 {
+		out = append(out, field{"valid lifetime", s.Valid.String()})
+	}
 	for _, k := range slices.SortedFunc(maps.Keys(s.Options), option.Key.Compare) {
 		name := k.String()
-		switch k.Book {
-		case "":
+		switch {
+		case k.Family == option.V6:
+			name = "v6/" + option.Standard6.ByCode(k.Code).Name()
+		case k.Book == "":
 			name = option.Standard4.ByCode(k.Code).Name()
-		case option.HeaderBook:
+		case k.Book == option.HeaderBook:
 			name = "header/" + option.Header4.ByCode(k.Code).Name()
 		}
 		out = append(out, field{"option " + name, s.Options[k]})
@@ -432,10 +513,13 @@ func (l Link) describe(func(ID) string) []field {
 func (s Scope) describe(label func(ID) string) []field {
 	out := []field{{"name", s.Name}, {"subnet", s.Subnet.String()}, {"link", label(s.Link)}, {"mode", string(s.Mode)}}
 	for _, p := range s.Pools {
-		out = append(out, field{"pool " + p.String(), fmt.Sprintf("%d addresses", p.Size())})
+		out = append(out, field{"pool " + p.String(), addr.CountText(p.Size()) + " addresses"})
+	}
+	for _, p := range s.PrefixPools {
+		out = append(out, field{"prefix pool " + p.Prefix.String(), fmt.Sprintf("/%d each", p.Length)})
 	}
 	for _, e := range s.Exclusions {
-		out = append(out, field{"exclusion " + e.Range.String(), strings.TrimSpace(fmt.Sprintf("%d addresses %s", e.Range.Size(), e.User))})
+		out = append(out, field{"exclusion " + e.Range.String(), strings.TrimSpace(addr.CountText(e.Range.Size()) + " addresses " + e.User)})
 	}
 	if !s.DrainUntil.IsZero() {
 		out = append(out, field{"drains until", s.DrainUntil.UTC().Format(time.RFC3339)})
@@ -465,7 +549,7 @@ func limitText(n int) string {
 func (r Reservation) describe(label func(ID) string) []field {
 	out := []field{{"name", r.Name}, {"scope", label(r.Scope)}, {"hardware address", r.Hardware.String()},
 		{"identifier", r.Identifier.String()},
-		{"circuit", r.Circuit}, {"address", r.Address.String()}, {"host name", r.Hostname}}
+		{"IAID", r.IAID.String()}, {"circuit", r.Circuit}, {"address", r.What()}, {"host name", r.Hostname}}
 	out = append(out, when(r.Insist, "given although another host answers for it", "yes")...)
 	return append(append(append(out, r.Settings.describe()...), r.Fields.describe()...), field{"note", r.Note})
 }

@@ -3,6 +3,7 @@ package plan
 import (
 	"encoding/binary"
 	"maps"
+	"math"
 	"net/netip"
 	"slices"
 	"sort"
@@ -72,8 +73,19 @@ type whoKey struct {
 	who   string
 }
 
+// A delegated prefix has the same in upper case; 'n' is a DUID behind its IAID.
 func (r *Reservation) key() whoKey {
+	k := r.who()
+	if r.Length > 0 {
+		k.kind -= 'a' - 'A'
+	}
+	return k
+}
+
+func (r *Reservation) who() whoKey {
 	switch {
+	case r.IAID != "":
+		return whoKey{r.Scope, 'n', string(r.IAID) + string(r.Identifier)}
 	case r.Identifier != "":
 		return whoKey{r.Scope, 'i', string(r.Identifier)}
 	case r.Circuit != "":
@@ -100,7 +112,7 @@ type View struct {
 	Slot       int // a small number of its own, for as long as the process lives
 	bloom      bloom
 	self       [1]*View // itself, as OnLink gives it if single
-	single     bool     // no other scope is on its link
+	single     bool     // no other scope of its family is on its link
 	Listening  bool     // its link is heard and not answered
 	StandAside bool     // its link is not answered while another server answers there
 	Confines   bool     // some pool is only for clients that rules send there
@@ -124,6 +136,27 @@ type Part struct {
 	Pool     addr.Range
 	Ranges   []addr.Range // of it, may be handed out
 	Confined bool         // only to clients that a rule sends here
+	Length   int          // of the prefixes that it delegates; 0: it gives addresses
+}
+
+// Key is the key of what a part gives that begins at an address.
+func (p *Part) Key(a netip.Addr) netip.Prefix {
+	if p.Length > 0 {
+		return netip.PrefixFrom(a, p.Length)
+	}
+	return only(a)
+}
+
+// Size is how many addresses or prefixes the part may hand out; 2^64 and more give the largest
+// uint64.
+func (p *Part) Size() uint64 {
+	if p.Length == 0 {
+		return addr.Total(p.Ranges)
+	}
+	if bits := p.Length - addr.CommonBits(p.Pool); bits < 64 {
+		return 1 << bits
+	}
+	return math.MaxUint64
 }
 
 // PartAt is the number of the pool that holds an address, or -1.
@@ -195,10 +228,18 @@ func (p *Plan) Scope(id ID) *View {
 // ScopeNamed is the scope with that name, or nil; case does not matter.
 func (p *Plan) ScopeNamed(name string) *View { return p.Scope(p.id(KindScope, name)) }
 
-// ScopeAt is the scope whose subnet holds the address, or nil.
+// ScopeAt is the scope whose subnet, or one of whose prefix pools, holds the address, or nil.
 func (p *Plan) ScopeAt(a netip.Addr) *View {
 	v, _ := p.subnets.Lookup(a)
 	return v
+}
+
+// SubnetAt is the scope whose subnet holds the address, or nil.
+func (p *Plan) SubnetAt(a netip.Addr) *View {
+	if v := p.ScopeAt(a); v != nil && v.Subnet.Contains(a) {
+		return v
+	}
+	return nil
 }
 
 // Scopes lists all scopes by name.
@@ -211,16 +252,32 @@ func (p *Plan) Scopes() []*View {
 	return out
 }
 
-// Beside lists the scopes of a scope's link, itself among them, in the order in
-// which they were added.
+// Beside lists the scopes of a scope's link that are of its family, itself among them, in the
+// order in which they were added.
 func (p *Plan) Beside(v *View) []*View {
 	if v.single {
 		return v.self[:]
 	}
-	return p.OnLink(v.Link)
+	return p.Serving(v.Link, v.Family())
 }
 
-// OnLink lists the scopes of a link in the order in which they were added.
+// Serving lists the scopes of a link that serve clients of a family, in the order in which they
+// were added.
+func (p *Plan) Serving(link ID, of option.Family) []*View {
+	all := p.OnLink(link)
+	if !slices.ContainsFunc(all, func(v *View) bool { return v.Family() != of }) {
+		return all
+	}
+	var out []*View
+	for _, v := range all {
+		if v.Family() == of {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// OnLink lists the scopes of a link, of both families, in the order in which they were added.
 func (p *Plan) OnLink(link ID) []*View {
 	v, _ := p.onLink.Get(link)
 	return v
@@ -280,9 +337,47 @@ func (p *Plan) ReservationFor(v *View, hw addr.Hardware, identifier string, circ
 	return nil
 }
 
+// ReservationFor6 is a client's reservation of an address, or of a delegated prefix, in an IPv6
+// scope, or nil: by its DUID and the IAID (big-endian), its DUID, its hardware address, or its
+// circuit, in this order. What is not known of a client is empty, or nil.
+func (p *Plan) ReservationFor6(v *View, delegated bool, iaid, duid string, hw addr.Hardware, circuit func() string) *Reservation {
+	of := func(kind byte, who string) *Reservation {
+		if delegated {
+			kind -= 'a' - 'A'
+		}
+		if who == "" || !v.bloom.may(hashOfClient(kind, who)) {
+			return nil
+		}
+		r, _ := p.reserved.byClient.Get(whoKey{v.ID, kind, who})
+		return r
+	}
+	if len(v.bloom.words) == 0 {
+		return nil
+	}
+	if duid != "" {
+		if r := of('n', iaid+duid); r != nil {
+			return r
+		}
+		if r := of('i', duid); r != nil {
+			return r
+		}
+	}
+	if r := of('h', string(hw)); r != nil || circuit == nil {
+		return r
+	}
+	if n, _ := p.reserved.perScope.Get(v.ID); n.circuits > 0 {
+		return of('c', circuit())
+	}
+	return nil
+}
+
 // ReservationAt is the reservation of an address, or nil.
-func (p *Plan) ReservationAt(a netip.Addr) *Reservation {
-	r, _ := p.reserved.byAddress.Get(only(a))
+func (p *Plan) ReservationAt(a netip.Addr) *Reservation { return p.ReservationOf(only(a)) }
+
+// ReservationOf is the reservation of an address as a prefix of full length, or of a delegated
+// prefix, or nil.
+func (p *Plan) ReservationOf(k netip.Prefix) *Reservation {
+	r, _ := p.reserved.byAddress.Get(k)
 	return r
 }
 
@@ -300,17 +395,21 @@ func (p *Plan) ReservationCount(scope ID) int {
 
 // Reservations lists reservations by address: of one scope, or of all for 0.
 func (p *Plan) Reservations(scope ID) []*Reservation {
-	all := p.reserved.byAddress.AllSorted()
-	if scope != 0 {
-		v := p.Scope(scope)
-		if v == nil {
-			return nil
-		}
-		all = p.reserved.byAddress.Subnets(v.Subnet) // a reservation lies in its scope's subnet
-	}
 	var out []*Reservation
-	for _, r := range all {
-		out = append(out, r)
+	if scope == 0 {
+		for _, r := range p.reserved.byAddress.AllSorted() {
+			out = append(out, r)
+		}
+		return out
+	}
+	v := p.Scope(scope)
+	if v == nil {
+		return nil
+	}
+	for _, in := range v.Prefixes() { // a reservation lies in one of them
+		for _, r := range p.reserved.byAddress.Subnets(in) {
+			out = append(out, r)
+		}
 	}
 	return out
 }
@@ -353,21 +452,59 @@ func (v *View) Allocatable(a netip.Addr) bool {
 	return v.first.Contains(a) || len(v.Ranges) > 1 && addr.In(v.Ranges[1:], a)
 }
 
+// Has reports whether an address lies in the scope's subnet, or whether it delegates prefixes
+// like this one.
+func (v *View) Has(k netip.Prefix) bool {
+	if k.IsSingleIP() {
+		return v.Subnet.Contains(k.Addr())
+	}
+	return v.Gives(k)
+}
+
+// Gives reports whether the scope's pools give out an address, or delegate a prefix.
+func (v *View) Gives(k netip.Prefix) bool {
+	if k.IsSingleIP() {
+		return v.Allocatable(k.Addr())
+	}
+	for i := range v.Parts {
+		if p := &v.Parts[i]; p.Length == k.Bits() && p.Pool.Contains(k.Addr()) {
+			return true
+		}
+	}
+	return false
+}
+
 // Ends reports whether an address is the network or the broadcast address of the
 // subnet. It must lie in it.
 func (v *View) Ends(a netip.Addr) bool {
+	if !a.Is4() {
+		return addr.In(reservedEnds(v.Subnet), a)
+	}
 	b, m := a.As4(), v.mask
 	bits, mask := binary.BigEndian.Uint32(b[:]), binary.BigEndian.Uint32(m[:])
 	return ^mask > 1 && (bits&^mask == 0 || bits|mask == 1<<32-1)
 }
 
 // reservedEnds are network and broadcast address, which nobody may have
-// (subnets of 31 and 32 bits have neither, RFC 3021).
+// (subnets of 31 and 32 bits have neither, RFC 3021). Of IPv6 they are the anycast addresses
+// of routers (RFC 4291 section 2.6.1) and, in a /64, the reserved ones (RFC 2526).
 func reservedEnds(p netip.Prefix) []addr.Range {
+	r := addr.OfPrefix(p)
+	if p.Addr().Is6() {
+		if p.Bits() >= 127 { // RFC 6164
+			return nil
+		}
+		out := []addr.Range{{From: r.From, To: r.From}}
+		if p.Bits() == 64 {
+			from, to := r.To.As16(), r.To.As16()
+			from[8], from[15], to[8] = 0xfd, 0x80, 0xfd
+			out = append(out, addr.Range{From: netip.AddrFrom16(from), To: netip.AddrFrom16(to)})
+		}
+		return out
+	}
 	if p.Bits() >= 31 {
 		return nil
 	}
-	r := addr.OfPrefix(p)
 	return []addr.Range{{From: r.From, To: r.From}, {From: r.To, To: r.To}}
 }
 
@@ -433,8 +570,9 @@ func levels(s Scope, around []*Supernet) []ID {
 // specific level says, or else what the service does by itself.
 type settled struct {
 	Lease      time.Duration
-	Values     []Value // options, by key
-	ByHardware bool    // clients are told apart by hardware address alone
+	Valid      time.Duration // of IPv6; 0: half as long again as the lease time
+	Values     []Value       // options, by key
+	ByHardware bool          // clients are told apart by hardware address alone
 	LeaseFrom  Origin
 	Warn       Thresholds
 }
@@ -444,6 +582,9 @@ func (p *Plan) settle(chain []layer) settled {
 	for _, l := range chain {
 		if l.Lease != 0 {
 			out.Lease, out.LeaseFrom = l.Lease.LeaseTime(), l.Origin
+		}
+		if l.Valid != 0 {
+			out.Valid = time.Duration(l.Valid)
 		}
 		if l.Identity != "" {
 			out.ByHardware = l.Identity == ByHardware
@@ -458,8 +599,12 @@ func (p *Plan) settle(chain []layer) settled {
 func (p *Plan) compile(s Scope) *View {
 	on, around := p.Link(s.Link), p.Around(s.Subnet)
 	v := &View{Scope: s, On: on, Around: around, Levels: levels(s, around), LinkName: on.Name, Listening: on.Listening,
-		StandAside: on.StandAside, mask: addr.Mask(s.Subnet).As4(),
-		settled: p.settle(p.layers(s, around))}
+		StandAside: on.StandAside, settled: p.settle(p.layers(s, around))}
+	if s.Family() == option.V4 {
+		v.mask = addr.Mask(s.Subnet).As4()
+	} else {
+		v.ByHardware = false
+	}
 	v.Routers = appendRouters(nil, v.Values)
 	for _, of := range v.Levels {
 		for _, r := range p.catalog.ruleOf[of] {
@@ -478,8 +623,12 @@ func (p *Plan) compile(s Scope) *View {
 	v.Size = addr.Total(v.Ranges)
 	v.Excluded = addr.Total(open) - v.Size
 	for _, pool := range s.Pools {
-		part := Part{pool, addr.Subtract([]addr.Range{pool}, take), p.confined(s.ID, pool)}
+		part := Part{pool, addr.Subtract([]addr.Range{pool}, take), p.confined(s.ID, pool), 0}
 		v.Parts, v.Confines = append(v.Parts, part), v.Confines || part.Confined
+	}
+	for _, pool := range s.PrefixPools {
+		whole := addr.OfPrefix(pool.Prefix)
+		v.Parts = append(v.Parts, Part{Pool: whole, Ranges: []addr.Range{whole}, Length: pool.Length})
 	}
 	return v
 }
@@ -533,6 +682,22 @@ func (p *Plan) Reserved(base []Value, r *Reservation) []Value {
 		return base
 	}
 	return Overlay(base, p.values(r.Settings, Origin{AtReservation, r.Name}), takes(r.Settings))
+}
+
+// ValidFor is the valid lifetime of an IPv6 lease that is preferred for a time (RFC 8415 section
+// 6.2); reservation may be nil.
+func (v *View) ValidFor(r *Reservation, preferred time.Duration) time.Duration {
+	valid := v.Valid
+	if r != nil && r.Valid != 0 {
+		valid = time.Duration(r.Valid)
+	}
+	switch {
+	case preferred >= option.Infinite:
+		return option.Infinite
+	case valid == 0:
+		return preferred + preferred/2
+	}
+	return max(valid, preferred)
 }
 
 // LeaseFor is the lease time a client of the scope gets; reservation may be nil.

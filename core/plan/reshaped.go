@@ -14,7 +14,7 @@ func Reshaped(old, p *Plan, changes []Change) (ids []ID, subnets bool) {
 		if was == v {
 			continue
 		}
-		if was == nil || was.Subnet != v.Subnet {
+		if was == nil || was.Subnet != v.Subnet || !slices.Equal(was.PrefixPools, v.PrefixPools) {
 			subnets = true
 		} else if slices.EqualFunc(was.Parts, v.Parts, Part.equal) {
 			continue
@@ -31,5 +31,5 @@ func Reshaped(old, p *Plan, changes []Change) (ids []ID, subnets bool) {
 }
 
 func (p Part) equal(o Part) bool {
-	return p.Pool == o.Pool && p.Confined == o.Confined && slices.Equal(p.Ranges, o.Ranges)
+	return p.Pool == o.Pool && p.Confined == o.Confined && p.Length == o.Length && slices.Equal(p.Ranges, o.Ranges)
 }

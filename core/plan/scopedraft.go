@@ -2,11 +2,13 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"time"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/option"
 )
 
 // This file holds the edits of scopes.
@@ -44,13 +46,10 @@ func (d *Draft) checkScope(s *Scope) error {
 		return err
 	}
 	if !s.Subnet.IsValid() || s.Subnet.Masked() != s.Subnet {
-		return Refused("scope %s needs a subnet like 10.40.0.0/24", s.Name)
+		return Refused("scope %s needs a subnet like 10.40.0.0/24 or 2001:db8:40::/64", s.Name)
 	}
-	if !s.Subnet.Addr().Is4() {
-		return Refused("scope %s: %s is IPv6; scopes are IPv4 in this version", s.Name, s.Subnet)
-	}
-	if s.Subnet.Bits() < 8 {
-		return Refused("scope %s: subnet %s is larger than any link; use a mask of /8 or longer", s.Name, s.Subnet)
+	if err := checkFamily(s); err != nil {
+		return err
 	}
 	if s.Subnet.Addr().IsLoopback() || s.Subnet.Addr().IsMulticast() || s.Subnet.Addr().IsLinkLocalUnicast() {
 		return Refused("scope %s: nobody can be given an address of %s", s.Name, s.Subnet)
@@ -90,14 +89,16 @@ func (d *Draft) checkScope(s *Scope) error {
 			return Refused("rule %s sends clients to pool %s of scope %s, which would be gone; change the rule first", r.Name, p, s.Name)
 		}
 	}
-	for v := range d.next.subnets.Subnets(s.Subnet) {
-		if other, _ := d.next.subnets.Get(v); other.ID != s.ID {
-			return overlapping(s, other)
+	for _, p := range s.Prefixes() {
+		for _, other := range d.next.subnets.Subnets(p) {
+			if other.ID != s.ID {
+				return overlapping(s, p, other)
+			}
 		}
-	}
-	for v := range d.next.subnets.Supernets(s.Subnet) {
-		if other, _ := d.next.subnets.Get(v); other.ID != s.ID {
-			return overlapping(s, other)
+		for _, other := range d.next.subnets.Supernets(p) {
+			if other.ID != s.ID {
+				return overlapping(s, p, other)
+			}
 		}
 	}
 	if err := d.uncut(s); err != nil {
@@ -106,16 +107,30 @@ func (d *Draft) checkScope(s *Scope) error {
 	if err := checkRanges(s); err != nil {
 		return err
 	}
-	if old := d.next.Scope(s.ID); old != nil && old.Subnet != s.Subnet {
+	if old := d.next.Scope(s.ID); old != nil && !slices.Equal(old.Prefixes(), s.Prefixes()) {
 		for _, r := range d.next.Reservations(s.ID) {
-			if !s.Subnet.Contains(r.Address) {
-				return Refused("reservation %s (%s) would fall outside the new subnet %s of scope %s; move or remove it first", r.Name, r.Address,
-					s.Subnet, s.Name)
+			if err := checkReserved(r, s); err != nil {
+				return Refused("reservation %s (%s) would fall outside of the new subnet %s and the prefix pools of scope %s; move or remove it first",
+					r.Name, r.What(), s.Subnet, s.Name)
 			}
 		}
 	}
 	if err := d.checkSettings(&s.Settings); err != nil {
 		return fmt.Errorf("scope %s: %w", s.Name, err)
+	}
+	return d.ofFamily("scope "+s.Name, s.Family(), &s.Settings)
+}
+
+// ofFamily refuses options of a family that the clients of a scope do not speak.
+func (d *Draft) ofFamily(who string, of option.Family, s *Settings) error {
+	for _, k := range slices.SortedFunc(maps.Keys(s.Options), option.Key.Compare) {
+		switch name := d.next.KeyName(k); {
+		case k.Family == of:
+		case of == option.V6:
+			return Refused("%s is IPv6, and option %s is IPv4's; those of IPv6 begin with v6/, such as v6/dns-servers", who, name)
+		default:
+			return Refused("%s is IPv4, and option %s is IPv6's", who, name)
+		}
 	}
 	return nil
 }
@@ -153,8 +168,55 @@ func checkRanges(s *Scope) error {
 	return nil
 }
 
-func overlapping(s *Scope, other *View) error {
-	return Refused("scope %s (%s) overlaps scope %s (%s); an address can be in one scope only", s.Name, s.Subnet, other.Name, other.Subnet)
+func overlapping(s *Scope, p netip.Prefix, other *View) error {
+	theirs := other.Subnet
+	for _, q := range other.Prefixes() {
+		if q.Overlaps(p) {
+			theirs = q
+		}
+	}
+	return Refused("scope %s (%s) overlaps scope %s (%s); an address can be in one scope only", s.Name, p, other.Name, theirs)
+}
+
+// checkFamily refuses subnets that no link has, and what the other family has.
+func checkFamily(s *Scope) error {
+	if s.Family() == option.V4 {
+		switch {
+		case s.Subnet.Bits() < 8:
+			return Refused("scope %s: subnet %s is larger than any link; use a mask of /8 or longer", s.Name, s.Subnet)
+		case len(s.PrefixPools) > 0:
+			return Refused("scope %s: prefixes are delegated with IPv6 alone; %s is IPv4", s.Name, s.Subnet)
+		case s.Valid != 0:
+			return Refused("scope %s: a valid lifetime is for IPv6; IPv4 has a lease time", s.Name)
+		}
+		return nil
+	}
+	switch {
+	case s.Subnet.Addr().Is4In6() || s.Subnet.Bits() < 32:
+		return Refused("scope %s: %s is no prefix of a link; most have /64, and /32 is the least", s.Name, s.Subnet)
+	case s.Bootp != "":
+		return Refused("scope %s: BOOTP is IPv4's; %s is IPv6", s.Name, s.Subnet)
+	case s.Identity != "":
+		return Refused("scope %s: clients of IPv6 are told apart by DUID and IAID; an identity is IPv4's", s.Name)
+	case s.Authoritative:
+		return Refused("scope %s: with IPv6 every client is told what is wrong with what it has; authoritative is IPv4's", s.Name)
+	}
+	for i, p := range s.PrefixPools {
+		switch {
+		case !p.Prefix.IsValid() || p.Prefix.Masked() != p.Prefix || !p.Prefix.Addr().Is6() || p.Prefix.Addr().Is4In6():
+			return Refused("scope %s: %s is no prefix to delegate from; write it like \"2001:db8:40:8000::/49 in /56\"", s.Name, p.Prefix)
+		case p.Length < p.Prefix.Bits() || p.Length > 127:
+			return Refused("scope %s: prefixes of /%d do not fit into %s; give a length from /%d to /127", s.Name, p.Length, p.Prefix, p.Prefix.Bits())
+		case p.Prefix.Overlaps(s.Subnet):
+			return Refused("scope %s: prefix pool %s overlaps its subnet %s; what is delegated is not on the link", s.Name, p.Prefix, s.Subnet)
+		}
+		for _, o := range s.PrefixPools[:i] {
+			if o.Prefix.Overlaps(p.Prefix) {
+				return Refused("scope %s: prefix pools %s and %s overlap", s.Name, o.Prefix, p.Prefix)
+			}
+		}
+	}
+	return nil
 }
 
 // recompile refreshes the view of a scope that did not change itself.
@@ -191,13 +253,15 @@ func (d *Draft) addView(v, old *View) {
 	}
 	v.self[0] = v
 	d.next.scopes.Set(v.ID, v)
-	insert(d, &d.next.subnets, v.Subnet, v)
+	for _, p := range v.Prefixes() {
+		insert(d, &d.next.subnets, p, v)
+	}
 	peers := append(slices.Clone(d.next.OnLink(v.Link)), v)
-	v.single = len(peers) == 1
+	v.single = !slices.ContainsFunc(peers, func(o *View) bool { return o.ID != v.ID && o.Family() == v.Family() })
 	slices.SortFunc(peers, func(a, b *View) int { return int(a.ID - b.ID) })
 	d.next.onLink.Set(v.Link, peers)
 	for _, o := range peers {
-		if o.single && !v.single {
+		if o.single && !v.single && o.Family() == v.Family() && o.ID != v.ID {
 			n := *o
 			n.single = false
 			d.replaceView(&n)
@@ -220,7 +284,9 @@ func (d *Draft) countRouters(v *View, by int) {
 func (d *Draft) dropScope(v *View) {
 	d.countRouters(v, -1)
 	d.next.scopes.Remove(v.ID)
-	d.next.subnets = d.next.subnets.DeletePersist(v.Subnet)
+	for _, p := range v.Prefixes() {
+		d.next.subnets = d.next.subnets.DeletePersist(p)
+	}
 	d.next.onLink.Set(v.Link, slices.DeleteFunc(slices.Clone(d.next.OnLink(v.Link)), func(o *View) bool { return o.ID == v.ID }))
 	d.rename(KindScope, v.ID, v.Name, "")
 }

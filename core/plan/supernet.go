@@ -64,8 +64,10 @@ func (p *Plan) Around(prefix netip.Prefix) (out []*Supernet) {
 
 // Inside lists the scopes in a prefix, by address.
 func (p *Plan) Inside(prefix netip.Prefix) (out []*View) {
-	for _, v := range p.subnets.Subnets(prefix) {
-		out = append(out, v)
+	for q, v := range p.subnets.Subnets(prefix) {
+		if q == v.Subnet { // not one of its prefix pools
+			out = append(out, v)
+		}
 	}
 	slices.SortFunc(out, func(a, b *View) int { return a.Subnet.Compare(b.Subnet) })
 	return out
@@ -145,7 +147,7 @@ func (d *Draft) PutSupernet(s Supernet) (ID, error) {
 
 // inheritsSame reports whether all that lies in a supernet inherits the same from both.
 func inheritsSame(a, b *Supernet) bool {
-	return a.Name == b.Name && a.Prefix == b.Prefix && a.Identity == b.Identity && a.Lease == b.Lease && a.Thresholds == b.Thresholds &&
+	return a.Name == b.Name && a.Prefix == b.Prefix && a.Identity == b.Identity && a.Lease == b.Lease && a.Valid == b.Valid && a.Thresholds == b.Thresholds &&
 		maps.Equal(a.Options, b.Options)
 }
 
@@ -157,9 +159,7 @@ func (d *Draft) checkSupernet(s *Supernet) error {
 	}
 	switch {
 	case !s.Prefix.IsValid() || s.Prefix.Masked() != s.Prefix:
-		return Refused("supernet %s needs a prefix like 10.40.0.0/16", s.Name)
-	case !s.Prefix.Addr().Is4():
-		return Refused("supernet %s: %s is IPv6, which is not served yet", s.Name, s.Prefix)
+		return Refused("supernet %s needs a prefix like 10.40.0.0/16 or 2001:db8:40::/48", s.Name)
 	}
 	if other, there := d.next.nets.Get(s.Prefix); there && other.ID != s.ID {
 		return Refused("supernet %s has the prefix %s of supernet %s; a prefix is of one supernet", s.Name, s.Prefix, other.Name)

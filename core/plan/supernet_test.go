@@ -172,7 +172,6 @@ func TestSupernetRefusals(t *testing.T) {
 		{net(d, "half", "10.77.0.0/25", Settings{}), "supernet half (10.77.0.0/25) would cut scope looms (10.77.0.0/24) in two"},
 		{net(d, "again", "10.64.0.0/10", Settings{}), "supernet again has the prefix 10.64.0.0/10 of supernet mill"},
 		{net(d, "odd", "10.64.0.1/10", Settings{}), "needs a prefix like"},
-		{net(d, "six", "2001:db8::/32", Settings{}), "is IPv6, which is not served yet"},
 		{net(d, "mill", "10.0.0.0/16", Settings{}), "mill"},
 		{scope("wide", "10.200.0.0/16"), "supernet north (10.200.0.0/20) would cut scope wide (10.200.0.0/16) in two"},
 		{func() error {

@@ -15,6 +15,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
 	"yarnpost/core/request"
@@ -406,6 +407,9 @@ func (s *stage) halve() map[netip.Addr]bool {
 	out := map[netip.Addr]bool{}
 	for _, v := range s.Plan.Scopes() {
 		free := 0
+		if v.Family() == option.V6 { // of which each has its half for good
+			continue
+		}
 		for _, r := range v.Ranges {
 			for a := r.From; free < theirsMost && a.IsValid() && r.Contains(a); a = a.Next() {
 				if s.table.At(a) == nil && s.Plan.ReservationAt(a) == nil {
@@ -424,11 +428,13 @@ func (survivor) Responsible(lease.Client, time.Duration) bool  { return true }
 func (survivor) Returns(*lease.Lease) bool                     { return true }
 func (survivor) Reserved(*plan.Reservation, *lease.Lease) bool { return true }
 func (survivor) Changed(_, _ *lease.Lease, _ time.Duration)    {}
-func (v survivor) Gives(a netip.Addr, _ *lease.Lease) bool {
+func (v survivor) Gives(k netip.Prefix, _ *lease.Lease) bool {
+	a := k.Addr()
 	if theirs, known := v.theirs[a]; known {
 		return !theirs
 	}
-	return a.As4()[3]&2 == 0
+	b := a.AsSlice()
+	return b[len(b)-1]&2 == 0
 }
 func (v survivor) Promise(_ lease.Time, _ *lease.Lease, wanted time.Duration) time.Duration {
 	return min(wanted, v.lead)

@@ -70,12 +70,12 @@ type Association struct {
 	Time   time.Duration  // that it would like to have it for; 0: it does not say
 }
 
-// Hint is the first hint as an address, or the zero address.
-func (a *Association) Hint() netip.Addr {
+// Hint is the first hint, or the zero prefix.
+func (a *Association) Hint() netip.Prefix {
 	if len(a.Hints) == 0 {
-		return netip.Addr{}
+		return netip.Prefix{}
 	}
-	return a.Hints[0].Addr()
+	return a.Hints[0]
 }
 
 // Message is a message as its codec has it. What it gives points into the datagram.
@@ -205,9 +205,11 @@ type Draft struct {
 	Kind       Kind
 	Hardware   addr.Hardware
 	Identifier []byte
-	Address    netip.Addr // that it asks for, has, or wants options for; the zero address: it names none
-	Server     netip.Addr // that it chose or has its lease of
-	Options    Options    // of what follows only that is added of which there is no option yet
+	Address    netip.Addr    // that it asks for, has, or wants options for; the zero address: it names none
+	Server     netip.Addr    // that it chose or has its lease of
+	ServerDUID []byte        // the same with DHCPv6
+	Wants      []Association // with DHCPv6; none: one address, which may be Address
+	Options    Options       // of what follows only that is added of which there is no option yet
 	Hostname   string
 	Vendor     string
 	Class      string // user class

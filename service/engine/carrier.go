@@ -36,7 +36,7 @@ func (w *carrier) Forget(k netip.Prefix) { w.e.table.DropOffer(k) }
 func (w *carrier) Offer(o *lease.Offer) {
 	e := w.e
 	a := w.d.Of(o.Prefix)
-	old, again := e.table.OfferOf(o.Address())
+	old, again := e.table.OfferOf(o.Prefix)
 	if again && old.Client == o.Client && old.Until != o.Until {
 		e.seen.Unserved.Note(w.of(a), reason.NotTaken, w.now)
 	}

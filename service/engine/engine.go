@@ -14,6 +14,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
@@ -66,17 +67,20 @@ type Engine struct {
 	probes   *probe.Probes
 	claims   claims
 
+	duid     string // of this server, as raw octets
 	trials   trialSeats
 	setBack  func(cause error, leases int)
 	behind   func(lease.Time) bool // whether records were lost that may still count
 	buffers  buffers
 	leaving  []wire.Reply // of Handle; used again
+	leaving6 []wire.Reply // of Handle6
 	recorded []wire.Reply // of Recorded; used again
 }
 
 // Parts are what an engine is made of.
 type Parts struct {
 	Table   *lease.Table
+	DUID    string            // of the server, as raw octets
 	Sets    map[uint64][]byte // that are on record
 	Events  *Events
 	Metrics *Metrics
@@ -87,7 +91,7 @@ type Parts struct {
 
 // New makes an engine. It needs a recorder before the first request.
 func New(p Parts) *Engine {
-	e := &Engine{log: p.Log, clock: p.Clock, events: p.Events, metrics: p.Metrics, send: p.Send, table: p.Table,
+	e := &Engine{log: p.Log, clock: p.Clock, events: p.Events, metrics: p.Metrics, send: p.Send, table: p.Table, duid: p.DUID,
 		sets: newGivenSets(p.Sets, lease.At(p.Clock.Now())), probes: probe.New(p.Log), claims: newClaims()}
 	e.own.Store(&map[netip.Addr]bool{})
 	e.theirs.Store(&partnersAddresses{})
@@ -153,19 +157,49 @@ type waiting struct {
 	quiet bool          // nobody is told of it
 }
 
-// Handle decides a batch of datagrams and gives the replies that can go now.
+// Handle decides a batch of DHCPv4 datagrams and gives the replies that can go now.
 // They hold until the next call. One goroutine calls it.
 func (e *Engine) Handle(packets []wire.Packet) []wire.Reply {
-	e.buffers.give(e.leaving)
-	e.leaving = e.leaving[:0]
 	var m dhcp4.Message
+	return e.batch(packets, &e.leaving, func(p *wire.Packet, now time.Time) (wire.Reply, bool) { return e.handle(p, &m, now) })
+}
+
+// Handle6 is Handle for DHCPv6.
+func (e *Engine) Handle6(packets []wire.Packet) []wire.Reply {
+	var m dhcp6.Message
+	return e.batch(packets, &e.leaving6, func(p *wire.Packet, now time.Time) (wire.Reply, bool) { return e.handle6(p, &m, now) })
+}
+
+func (e *Engine) batch(packets []wire.Packet, leaving *[]wire.Reply,
+	handle func(*wire.Packet, time.Time) (wire.Reply, bool)) []wire.Reply {
+	e.buffers.give(*leaving)
+	*leaving = (*leaving)[:0]
 	now := e.clock.Now()
 	for i := range packets {
-		if reply, ok := e.handle(&packets[i], &m, now); ok {
-			e.leaving = append(e.leaving, reply)
+		if reply, ok := handle(&packets[i], now); ok {
+			*leaving = append(*leaving, reply)
 		}
 	}
-	return e.leaving
+	return *leaving
+}
+
+// handle6 is handle for DHCPv6.
+func (e *Engine) handle6(p *wire.Packet, m *dhcp6.Message, arrived time.Time) (reply wire.Reply, send bool) {
+	defer e.Guard("a datagram", p.Data)
+	if err := dhcp6.Decode(m, p.Data); err != nil {
+		e.metrics.malformed(err)
+		return wire.Reply{}, false
+	}
+	path := request.Path{Unicast: !p.To.IsMulticast(), From: p.From.Addr(), Trial: e.trials.has(p.From)}
+	if p.Interface != nil && p.Interface.Served {
+		path.Interface, path.Prefixes = p.Interface.Name, p.Interface.Prefixes6
+	}
+	if path.Interface == "" && !m.Relayed() {
+		e.metrics.drop("interface-not-served")
+		return wire.Reply{}, false
+	}
+	req := m.Request(path)
+	return e.decide(p, &req, arrived)
 }
 
 // handle decides one datagram that arrived at a moment, and gives the reply
@@ -194,11 +228,16 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 	}
 
 	req := m.Request(path)
+	return e.decide(p, &req, arrived)
+}
+
+// decide decides a request, and carries that out.
+func (e *Engine) decide(p *wire.Packet, req *request.Request, arrived time.Time) (reply wire.Reply, send bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	now := e.clock.Now()
 	w := e.world(now)
-	e.decision = answer.Decide(req, w, e.decision)
+	e.decision = answer.Decide(*req, w, e.decision)
 	d := e.decision
 	if on := d.Waits(); on != nil && d.Withheld == "" {
 		if e.probes.Hold(p, on.Probe, arrived) {
@@ -206,16 +245,16 @@ func (e *Engine) handle(p *wire.Packet, m *dhcp4.Message, arrived time.Time) (re
 			return wire.Reply{}, false
 		}
 		e.metrics.drop("too-many-probes")
-		e.lost(p, &req, d, reason.Overload, "too many requests wait for probes", now, arrived)
+		e.lost(p, req, d, reason.Overload, "too many requests wait for probes", now, arrived)
 		return wire.Reply{}, false
 	}
-	e.metrics.decided(m.Name(), d)
+	e.metrics.decided(req.Message.Name(), d)
 	if first := d.First(); first.Why == reason.BadRelay {
 		e.metrics.drop("bad-relay")
 	} else if req.Relay.IsValid() && !e.IsOwn(req.Relay) {
 		e.relayHeard(req.Relay, first.Scope, w.Now)
 	}
-	return e.carryOut(p, &req, d, now, arrived)
+	return e.carryOut(p, req, d, now, arrived)
 }
 
 // world is what decisions are based on now. The caller holds the lock.
@@ -224,6 +263,7 @@ func (e *Engine) world(at time.Time) answer.World {
 	w := answer.World{Table: e.table, Now: now, Ours: e.IsOwn, Writable: down == nil, Fenced: down != nil && errors.Is(down,
 		journal.ErrFenced),
 		Nonce:   nonce,
+		DUID:    e.duid,
 		Network: e.isRelay, Pending: e.journal.Pending, OtherServer: func(link plan.ID) bool { return e.seen.Shadow.OtherServer(link, now) }}
 	if e.pairing != nil {
 		w.Pair = e.pairing.Server
@@ -248,7 +288,7 @@ func (e *Engine) relayHeard(relay netip.Addr, of *plan.View, now lease.Time) {
 	p := e.table.Plan()
 	named := p.LinkOfRelay(relay) != 0
 	e.seen.Relays.Pulse(relay, named, of, now)
-	if named || !e.probes.Can() {
+	if named || !e.probes.Can() || relay.Is6() {
 		return
 	}
 	v := p.ScopeAt(relay)
@@ -376,7 +416,7 @@ func (e *Engine) commit(entries ...journal.Entry) bool {
 			if n.After != nil {
 				e.table.Put(n.After)
 				e.probes.Taken(n.After.Address())
-				if n.After.Kept() { // once it met silence, others may have it
+				if n.After.Kept() && n.After.Address().Is4() { // once it met silence, others may have it
 					e.probes.Kept.Put(n.After.Address(), probe.Soon(e.now()))
 				}
 			}
@@ -426,7 +466,7 @@ func (e *Engine) Recorded(entries []journal.Entry) {
 	for _, n := range entries { // one that panics costs nothing of the others
 		e.guarded("what is recorded", func() {
 			w := n.Note.(waiting)
-			if w.reply.Data != nil && (now-w.at < lateReply || dhcp4.Age(w.reply.Data, uint32(now-w.at))) {
+			if w.reply.Data != nil && (now-w.at < lateReply || age(&w.reply, uint32(now-w.at))) {
 				replies = append(replies, w.reply)
 			}
 			if w.lease != nil && !w.quiet {
@@ -448,6 +488,15 @@ func (e *Engine) Recorded(entries []journal.Entry) {
 	})
 	e.recorded = replies
 	e.then(entries)
+}
+
+// age takes from what a reply promises the seconds that it waited; ok is false if nothing is
+// left of it.
+func age(r *wire.Reply, seconds uint32) (ok bool) {
+	if r.To.Addr().Is6() {
+		return dhcp6.Age(r.Data, seconds)
+	}
+	return dhcp4.Age(r.Data, seconds)
 }
 
 // Undo puts back what could not be recorded (store.Owner).
@@ -482,7 +531,7 @@ func (e *Engine) Unsent(r wire.Reply, err error) {
 	defer e.mu.Unlock()
 	e.seen.Unserved.NoteExchange(&x, reason.NoWayBack, lease.At(x.At))
 	for _, r := range x.Results {
-		if o, ok := e.table.OfferOf(r.Address()); ok && o.Client == r.Client { // which it never heard of
+		if o, ok := e.table.OfferOf(r.Key); ok && o.Client == r.Client { // which it never heard of
 			e.table.DropOffer(o.Prefix)
 		}
 	}
@@ -569,6 +618,9 @@ func (e *Engine) ended(l *lease.Lease) {
 
 // isHost reports whether an address is one of this machine.
 func (e *Engine) isHost(a netip.Addr) bool { return a.IsLoopback() || (*e.own.Load())[a] }
+
+// DUID is by what clients of DHCPv6 know this server.
+func (e *Engine) DUID() addr.DUID { return addr.DUID(e.duid) }
 
 // SetOwn tells the engine the host's addresses.
 func (e *Engine) SetOwn(own map[netip.Addr]bool) { e.own.Store(&own) }

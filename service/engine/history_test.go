@@ -97,7 +97,7 @@ func (h *history) check() {
 			for _, r := range v.Ranges {
 				for a := r.From; r.Contains(a); a = a.Next() {
 					l := t.At(a)
-					_, offered := t.OfferOf(a)
+					_, offered := t.OfferOf(lease.Host(a))
 					if t.Plan().ReservationAt(a) == nil && !offered && (l == nil || l.Status != lease.Active &&
 						l.Status != lease.Abandoned && !l.Kept()) {
 						free++

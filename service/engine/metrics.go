@@ -8,6 +8,7 @@ import (
 
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
@@ -79,13 +80,20 @@ func (m *Metrics) drop(reason string) { m.dropped.WithLabelValues(reason).Inc() 
 
 func (m *Metrics) malformed(err error) {
 	for e, reason := range map[error]string{dhcp4.ErrShort: "short", dhcp4.ErrHardware: "hardware-length", dhcp4.ErrOption: "option-length",
-		dhcp4.ErrOverload: "overload", dhcp4.ErrType: "message-type"} {
+		dhcp4.ErrOverload: "overload", dhcp4.ErrType: "message-type", dhcp6.ErrShort: "short", dhcp6.ErrOption: "option-length",
+		dhcp6.ErrRelays: "relays", dhcp6.ErrIA: "association"} {
 		if errors.Is(err, e) {
 			m.drop("malformed-" + reason)
 			return
 		}
 	}
 	m.drop("malformed")
+}
+
+// CountDelegated counts the delegated prefixes of a scope.
+func (e *Engine) CountDelegated(scope plan.ID) (n lease.Counts) {
+	e.With(func(t *lease.Table) { n = t.CountDelegated(scope) })
+	return n
 }
 
 // Count counts the addresses of a scope.

@@ -54,7 +54,7 @@ func (e *Engine) Propose(p *plan.Plan, v *plan.View, prefer netip.Addr) (netip.A
 	now := lease.At(e.clock.Now())
 	return plan.FreeForReservation(p, v, prefer, func(a netip.Addr) bool {
 		l := e.table.At(a)
-		_, offered := e.table.OfferOf(a)
+		_, offered := e.table.OfferOf(lease.Host(a))
 		return offered || e.ofNetwork(a) || l != nil && (l.HeldAt(now) || l.Kept() || l.Status == lease.Abandoned)
 	})
 }

@@ -7,6 +7,7 @@ import (
 
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/request"
 	"yarnpost/service/wire"
 )
@@ -25,6 +26,15 @@ var broadcast = netip.AddrFrom4([4]byte{255, 255, 255, 255})
 // from there.
 func route(p *wire.Packet, req *request.Request, d *answer.Decision, data []byte, own func(netip.Addr) bool) (wire.Reply, error) {
 	r := wire.Reply{Data: data, From: req.Server, Interface: p.Interface}
+	if d.To == answer.ToSource {
+		r.To = netip.AddrPortFrom(p.From.Addr(), wire.ClientPort6)
+		if said := req.Message.(*dhcp6.Message); said.OwnPort() { // RFC 8357
+			r.To = p.From
+		} else if said.Relayed() {
+			r.To = netip.AddrPortFrom(p.From.Addr(), wire.ServerPort6)
+		}
+		return r, nil
+	}
 	said, reply := req.Message.(*dhcp4.Message), d.Reply.(*dhcp4.Message)
 	switch d.To {
 	case answer.ToRelay:

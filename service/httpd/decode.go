@@ -11,13 +11,17 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 )
 
 // This file puts messages into words.
 
 // decoded puts a datagram into words. Replies do not tell the vendor class that
 // option 43 depends on; it is the one of their requests.
-func decoded(p *plan.Plan, b []byte, class string) api.Decoded {
+func decoded(p *plan.Plan, of option.Family, b []byte, class string) api.Decoded {
+	if of == option.V6 {
+		return decoded6(b)
+	}
 	out := api.Decoded{Type: "malformed", Size: len(b), Fields: []api.Field{}, Options: []api.Setting{}, Bytes: hex.EncodeToString(b)}
 	var m dhcp4.Message
 	if err := dhcp4.Decode(&m, b); err != nil {
@@ -44,14 +48,18 @@ func decoded(p *plan.Plan, b []byte, class string) api.Decoded {
 	if own := m.Text(option.ClassID); own != "" {
 		class = own
 	}
-	out.Options = optionsView(p, m.Each(), class)
+	out.Options = optionsView(p, of, m.Each(), class)
 	return out
 }
 
-// optionsView puts options into words; a vendor class helps with option 43.
-func optionsView(p *plan.Plan, options iter.Seq2[uint16, []byte], class string) []api.Setting {
+// optionsView puts options of a family into words; a vendor class helps with option 43.
+func optionsView(p *plan.Plan, of option.Family, options iter.Seq2[uint16, []byte], class string) []api.Setting {
 	out := []api.Setting{}
 	for code, data := range options {
+		if of == option.V6 {
+			out = append(out, setting6(request.Option{Code: code, Data: data}))
+			continue
+		}
 		d := p.Codes().ByCode(code)
 		text := d.Type.Format(data)
 		switch code {

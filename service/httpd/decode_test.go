@@ -42,7 +42,7 @@ func TestDecoded(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v := decoded(p, b, "accesspoint 2")
+	v := decoded(p, option.V4, b, "accesspoint 2")
 	text := map[string]string{}
 	for _, f := range v.Fields {
 		text[f.Name] = f.Value
@@ -62,12 +62,12 @@ func TestDecoded(t *testing.T) {
 	if v.Type != "ACK" || v.Size != len(b) || text["relay (giaddr)"] != "" {
 		t.Errorf("the message reads %+v", v)
 	}
-	for _, o := range decoded(p, b, "camera").Options {
+	for _, o := range decoded(p, option.V4, b, "camera").Options {
 		if o.Code == 43 && o.Value != "f1:04:0a:4d:00:1f" {
 			t.Errorf("another vendor's 43 reads %q", o.Value)
 		}
 	}
-	if v := decoded(p, b[:100], ""); v.Type != "malformed" || !strings.Contains(v.Fields[0].Value, "shorter than the fixed fields") {
+	if v := decoded(p, option.V4, b[:100], ""); v.Type != "malformed" || !strings.Contains(v.Fields[0].Value, "shorter than the fixed fields") {
 		t.Errorf("a cut message reads %+v", v)
 	}
 }

@@ -2,6 +2,7 @@ package httpd
 
 import (
 	"bytes"
+	"cmp"
 	"net"
 	"net/netip"
 	"slices"
@@ -16,8 +17,10 @@ import (
 	"yarnpost/api"
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 	"yarnpost/service/observe"
 	"yarnpost/service/wire"
 )
@@ -66,12 +69,28 @@ func (q *exchangeQuery) keep() (func(*observe.Exchange) bool, error) {
 			return false
 		}
 		if who == "" || strings.Contains(x.Hardware.String(), octets) ||
-			strings.Contains(addr.Hardware(x.First().Client.Identifier()).String(), octets) {
+			strings.Contains(addr.Hardware(cmp.Or(x.First().Client.Identifier(), x.First().Client.DUID())).String(), octets) {
 			return true
 		}
-		var m dhcp4.Message
-		return dhcp4.Decode(&m, x.In) == nil && strings.Contains(strings.ToLower(m.Text(option.Hostname)), who)
+		m := message(x)
+		return m != nil && strings.Contains(strings.ToLower(m.Hostname()), who)
 	}, nil
+}
+
+// message is what the client of an exchange sent, or nil if that is malformed.
+func message(x *observe.Exchange) request.Message {
+	if x.Family == option.V6 {
+		var m dhcp6.Message
+		if dhcp6.Decode(&m, x.In) == nil {
+			return &m
+		}
+		return nil
+	}
+	var m dhcp4.Message
+	if dhcp4.Decode(&m, x.In) == nil {
+		return &m
+	}
+	return nil
 }
 
 func (s *Server) exchanges(q *exchangeQuery) (*body[api.Page[api.Exchange]], error) {
@@ -95,24 +114,24 @@ func exchangeView(p *plan.Plan, x *observe.Exchange) api.Exchange {
 		Address: addrText(r.Address()), Scope: r.Scope, Link: r.Link, Relay: addrText(x.Relay), Circuit: circuitText(x.Circuit),
 		Interface: x.Wire,
 		From:      x.From.String(), To: x.To.String(),
-		Millis: float64(x.Took.Microseconds()) / 1000, Trail: []string{}, Request: decoded(p, x.In, "")}
-	if id := r.Client.Identifier(); id != "" {
+		Millis: float64(x.Took.Microseconds()) / 1000, Trail: []string{}, Request: decoded(p, x.Family, x.In, "")}
+	if id := cmp.Or(r.Client.Identifier(), r.Client.DUID()); id != "" {
 		out.Client = option.Colons([]byte(id))
 	}
-	var m dhcp4.Message
-	if dhcp4.Decode(&m, x.In) == nil {
-		out.Type, out.Hostname = m.Type.String(), m.Text(option.Hostname)
+	var class string
+	if m := message(x); m != nil {
+		out.Type, out.Hostname, class = m.Name(), m.Hostname(), m.Vendor()
 	}
 	for _, step := range x.Trail {
 		out.Trail = append(out.Trail, step.String())
 	}
 	if len(x.Out) > 0 {
-		reply := decoded(p, x.Out, m.Text(option.ClassID))
+		reply := decoded(p, x.Family, x.Out, class)
 		out.Reply, out.ReplyTo = &reply, x.OutTo.String()
 	}
 	out.Text = string(r.Outcome)
 	if r.Address().IsValid() {
-		out.Text += " " + r.Address().String()
+		out.Text += " " + keyText(r.Key)
 	}
 	if r.Why != "" {
 		out.Text += ": " + r.Why.Words(r.Rule)
@@ -134,9 +153,12 @@ func (s *Server) capture(q *exchangeQuery) ([]byte, error) {
 		return nil, err
 	}
 	nobody := net.HardwareAddr{0, 0, 0, 0, 0, 0}
-	write := func(at time.Time, fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) error {
-		if !from.Addr().Is4() {
-			from = netip.AddrPortFrom(netip.IPv4Unspecified(), from.Port())
+	unspecified := map[option.Family]netip.Addr{option.V4: netip.IPv4Unspecified(), option.V6: netip.IPv6Unspecified()}
+	port := map[option.Family]uint16{option.V4: wire.ServerPort, option.V6: wire.ServerPort6}
+	everybody := map[option.Family]netip.Addr{option.V4: netip.AddrFrom4([4]byte{255, 255, 255, 255}), option.V6: netip.MustParseAddr("ff02::1:2")}
+	write := func(of option.Family, at time.Time, fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) error {
+		if (of == option.V6) != from.Addr().Is6() {
+			from = netip.AddrPortFrom(unspecified[of], from.Port())
 		}
 		frame, err := wire.Frame(fromHW, toHW, from, to, data)
 		if err != nil {
@@ -151,22 +173,22 @@ func (s *Server) capture(q *exchangeQuery) ([]byte, error) {
 			client = net.HardwareAddr(x.Hardware)
 		}
 		to := x.To
-		if !to.Addr().Is4() {
-			to = netip.AddrPortFrom(netip.AddrFrom4([4]byte{255, 255, 255, 255}), wire.ServerPort)
+		if (x.Family == option.V6) != to.Addr().Is6() {
+			to = netip.AddrPortFrom(everybody[x.Family], port[x.Family])
 		}
 		from := x.From
 		if x.Relay.IsValid() { // as a relay with the usual port sends it
-			from = netip.AddrPortFrom(from.Addr(), wire.ServerPort)
+			from = netip.AddrPortFrom(from.Addr(), port[x.Family])
 		}
-		if err := write(x.At, client, nobody, from, to, x.In); err != nil {
+		if err := write(x.Family, x.At, client, nobody, from, to, x.In); err != nil {
 			return nil, err
 		}
 		if len(x.Out) > 0 && x.Fate != observe.Withheld {
 			back := x.OutTo
 			if x.Relay.IsValid() {
-				back = netip.AddrPortFrom(back.Addr(), wire.ServerPort)
+				back = netip.AddrPortFrom(back.Addr(), port[x.Family])
 			}
-			if err := write(x.At.Add(x.Took), nobody, client, x.OutFrom, back, x.Out); err != nil {
+			if err := write(x.Family, x.At.Add(x.Took), nobody, client, x.OutFrom, back, x.Out); err != nil {
 				return nil, err
 			}
 		}

@@ -62,10 +62,10 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 	sent := map[option.Key]bool{}
 	if x.Bytes != nil {
 		class := req.Message.Vendor()
-		reply := decoded(x.Plan, x.Bytes, class)
+		reply := decoded(x.Plan, req.Family, x.Bytes, class)
 		out.Reply = &reply
 		for _, o := range reply.Options {
-			sent[option.Std(o.Code)] = true
+			sent[option.Key{Family: req.Family, Code: o.Code}] = true
 		}
 		for _, c := range x.Plan.Codebooks() {
 			for _, v := range x.Values {
@@ -77,13 +77,13 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 	}
 	for i := range out.Options {
 		o := &out.Options[i]
-		o.Sent = sent[option.Key{Book: o.Book, Code: o.Code}] || o.Book == option.HeaderBook && out.Reply != nil
+		o.Sent = sent[option.Key{Family: req.Family, Book: o.Book, Code: o.Code}] || o.Book == option.HeaderBook && out.Reply != nil
 		if o.Book == "" && o.Code == option.AddressTime {
 			out.Lease = o.Value
 		}
 	}
 	for _, c := range x.Omitted {
-		out.Omitted = append(out.Omitted, x.Plan.Codes().ByCode(c).Name())
+		out.Omitted = append(out.Omitted, x.Plan.KeyName(option.Key{Family: req.Family, Code: c}))
 	}
 	out.Text = outcomeText(d)
 	return out, nil

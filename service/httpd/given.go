@@ -20,14 +20,14 @@ import (
 // This file is about what clients were given, would be given, and ask for in vain.
 
 func (s *Server) given(address string) (api.GivenOptions, error) {
-	at, err := addr.ParseAddr(address)
+	at, err := addr.ParseKey(address)
 	if err != nil {
 		return api.GivenOptions{}, plan.Refused("%v", err)
 	}
 	var l *lease.Lease
-	s.Engine.With(func(t *lease.Table) { l = t.At(at) })
+	s.Engine.With(func(t *lease.Table) { l = t.Get(at) })
 	if l == nil {
-		return api.GivenOptions{}, fmt.Errorf("%w: %s has no lease on record", plan.ErrNotFound, at)
+		return api.GivenOptions{}, fmt.Errorf("%w: %s has no lease on record", plan.ErrNotFound, keyText(at))
 	}
 	p := s.Engine.Plan()
 	out := api.GivenOptions{Asked: []api.Setting{}, Given: []api.Setting{}, Unmet: []string{}}
@@ -37,15 +37,19 @@ func (s *Server) given(address string) (api.GivenOptions, error) {
 	}
 	out.Known = true
 	class, _ := set.Asked.Get(option.ClassID)
-	out.Asked, out.Given = optionsView(p, set.Asked.Each(), string(class)), optionsView(p, set.Given.Each(), string(class))
+	of := option.V4
+	if at.Addr().Is6() {
+		of = option.V6
+	}
+	out.Asked, out.Given = optionsView(p, of, set.Asked.Each(), string(class)), optionsView(p, of, set.Given.Each(), string(class))
 	for _, o := range set.Header {
 		d := option.Header4.ByCode(o.Code)
 		out.Given = append(out.Given,
 			api.Setting{Code: o.Code, Book: option.HeaderBook, Name: option.HeaderBook + "/" + d.Name(), Value: d.Type.Format(o.Data),
 				Bytes: hex.EncodeToString(o.Data)})
 	}
-	for _, c := range set.Unmet() {
-		out.Unmet = append(out.Unmet, fmt.Sprintf("%d %s", c, p.Codes().ByCode(c).Name()))
+	for _, c := range set.Unmet(of) {
+		out.Unmet = append(out.Unmet, fmt.Sprintf("%d %s", c, p.KeyName(option.Key{Family: of, Code: c})))
 	}
 	return out, nil
 }
@@ -68,7 +72,7 @@ func (s *Server) unmet() []api.UnmetOption {
 	p := s.Engine.Plan()
 	out := []api.UnmetOption{}
 	for _, u := range s.Reports.Unmet() {
-		out = append(out, api.UnmetOption{Code: u.Code, Name: p.Codes().ByCode(u.Code).Name(), Clients: u.Clients,
+		out = append(out, api.UnmetOption{Code: u.Code, Name: p.KeyName(u.Key), Clients: u.Clients,
 			Scopes: most(u.Scopes), Vendors: most(u.Vendors)})
 	}
 	return out

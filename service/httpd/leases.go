@@ -46,14 +46,14 @@ func (s *Server) registerLeases(a huma.API) {
 		})
 	huma.Register(a, op("show-lease", http.MethodGet, "/api/leases/{address}", "One lease", "leases", permit.See),
 		func(_ context.Context, in *addressed) (*body[api.Lease], error) {
-			at, err := addr.ParseAddr(in.Address)
+			at, err := addr.ParseKey(in.Address)
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
 			var l *lease.Lease
-			s.Engine.With(func(t *lease.Table) { l = t.At(at) })
+			s.Engine.With(func(t *lease.Table) { l = t.Get(at) })
 			if l == nil || l.Status == lease.Free {
-				return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", at))
+				return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", keyText(at)))
 			}
 			return respond(leaseView(s.Engine.Plan(), l), nil)
 		})
@@ -260,7 +260,7 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 			continue
 		}
 		out = append(out, api.LeaseEvent{At: e.At.UTC(), Address: l.Address, Vendor: e.Vendor, Status: l.Status, Hardware: l.Hardware,
-			Identifier: l.Identifier, Hostname: l.Hostname,
+			Identifier: l.Identifier, DUID: l.DUID, IAID: l.IAID, Hostname: l.Hostname,
 			Since: e.Since.Std(), Expires: expiry(e.Expires), Relay: l.Relay, Circuit: l.Circuit, By: ended(&e)})
 	}
 	return listed(s, out)

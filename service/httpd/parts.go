@@ -82,6 +82,7 @@ type Engine interface {
 	With(func(*lease.Table))
 	EachLease(scope plan.ID, share ...func(*lease.Lease))
 	Count(scope plan.ID) lease.Counts
+	CountDelegated(scope plan.ID) lease.Counts
 	NetworkAt(netip.Addr) string // what of the network an address is, or ""
 	Propose(p *plan.Plan, v *plan.View, prefer netip.Addr) (netip.Addr, bool)
 	Served(span time.Duration) int

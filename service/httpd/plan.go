@@ -126,7 +126,7 @@ func (s *Server) registerPlan(a huma.API) {
 			if v == nil {
 				return nil, failure(plan.Missing("scope", in.Name))
 			}
-			out := scopeView(p, v, s.Engine.Count(v.ID))
+			out := s.scopeView(p, v)
 			if now := s.Clock.Now(); v.Mode != plan.Serving || v.RunDown.After(now) {
 				out.Inside = insideView(s.endings(v.ID), lease.At(now))
 			}
@@ -191,7 +191,7 @@ func (s *Server) registerPlan(a huma.API) {
 			p := s.Engine.Plan()
 			d := p.Defaults
 			l := cmp.Or(d.Lease, plan.Duration(plan.DefaultLease))
-			return respond(api.Defaults{Lease: l.String(), Options: settingsView(p, d.Options),
+			return respond(api.Defaults{Lease: l.String(), Valid: leaseText(d.Valid), Options: settingsView(p, d.Options),
 				Identity: string(cmp.Or(d.Identity, plan.ByIdentifier)), Listening: d.Listening,
 				Thresholds: api.Thresholds(d.Thresholds), Note: d.Note}, nil)
 		})
@@ -313,7 +313,7 @@ func (s *Server) scopes(search, order, after string, fields []string, limit int)
 	out := []api.Scope{}
 	for _, v := range p.Scopes() {
 		if fits(search, append(ownTexts(v.Fields), v.Name, v.Subnet.String(), v.LinkName, v.Note)...) && hasFields(fields, v.Fields) {
-			out = append(out, scopeView(p, v, e.Count(v.ID)))
+			out = append(out, s.scopeView(p, v))
 		}
 	}
 	switch order {
@@ -360,7 +360,7 @@ func (s *Server) reservations(scope, search, after string, fields []string, limi
 	}
 	s.Engine.With(func(t *lease.Table) {
 		for _, r := range part.Body.Items {
-			out = append(out, reservationView(p, r, t.At(r.Address), now))
+			out = append(out, reservationView(p, r, t.Get(r.Key()), now))
 		}
 	})
 	return &body[api.Page[api.Reservation]]{api.Page[api.Reservation]{Items: out, Total: part.Body.Total, Next: part.Body.Next,
@@ -505,6 +505,9 @@ var rank = map[string]int{"outside": 0, "excluded": 1, "free": 2, "released": 3,
 	"abandoned": 8}
 
 func (s *Server) cells(p *plan.Plan, v *plan.View) []api.Cell {
+	if v.Family() == option.V6 {
+		return s.cells6(p, v)
+	}
 	whole := addr.OfPrefix(v.Subnet)
 	size := int(whole.Size())
 	step := (size + mapCells - 1) / mapCells

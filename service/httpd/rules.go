@@ -107,7 +107,7 @@ func (s *Server) registerRules(a huma.API) {
 func (s *Server) ruleView(p *plan.Plan, r *plan.CompiledRule) api.Rule {
 	out := api.Rule{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Supernet: p.Label(r.Supernet), Order: r.Order, When: r.When,
 		Action: string(r.Action), Off: r.Off,
-		Lease:   leaseText(r.Lease),
+		Lease: leaseText(r.Lease), Valid: leaseText(r.Valid),
 		Options: settingsView(p, r.Options), Fields: ownView(r.Fields), Note: r.Note}
 	if r.Pool.Valid() {
 		out.Pool = r.Pool.String()

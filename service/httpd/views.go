@@ -64,8 +64,9 @@ func usageOf(p *plan.Plan, v *plan.View, n lease.Counts) api.Usage {
 		Partner: api.Count(n.Partner), Spare: api.Count(v.Reservable())}
 }
 
-func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
-	out := api.Scope{ID: int64(v.ID), Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: addr.Mask(v.Subnet).String(),
+func (s *Server) scopeView(p *plan.Plan, v *plan.View) api.Scope {
+	out := api.Scope{ID: int64(v.ID), Name: v.Name, Link: v.LinkName, Subnet: v.Subnet.String(), Mask: maskText(v.Subnet),
+		Family: familyOf(v.Family()), PrefixPools: texts(v.PrefixPools), ValidSet: leaseText(v.Scope.Valid),
 		Pools:      texts(v.Pools),
 		Exclusions: []api.Exclusion{}, Mode: string(v.Mode), Authoritative: v.Authoritative, Lease: plan.Duration(v.Lease).String(),
 		LeaseSet: leaseText(v.Scope.Lease), Options: settingsView(p, v.Options), Fields: ownView(v.Fields), Note: v.Note,
@@ -75,7 +76,10 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 		OfferDelay:  leaseText(v.OfferDelay), Probe: !v.NoProbe, PerCircuit: v.Limits.PerCircuit, NewPerMinute: v.Limits.NewPerMinute,
 		Confined:  []string{},
 		Listening: v.On.Listening || p.Defaults.Listening,
-		Usage:     usageOf(p, v, n)}
+		Usage:     usageOf(p, v, s.Engine.Count(v.ID)), Prefixes: s.prefixUsage(v)}
+	if v.Family() == option.V6 {
+		out.Valid = option.FormatDuration(v.ValidFor(nil, v.Lease))
+	}
 	if v.ByHardware {
 		out.Identity = string(plan.ByHardware)
 	}
@@ -90,6 +94,37 @@ func scopeView(p *plan.Plan, v *plan.View, n lease.Counts) api.Scope {
 	}
 	out.DrainUntil, out.RunDown, out.Approval = moment(v.DrainUntil), moment(v.RunDown), v.Approval
 	return out
+}
+
+// prefixUsage says how the prefix pools of a scope are used; nil if it has none.
+func (s *Server) prefixUsage(v *plan.View) *api.PrefixUsage {
+	if len(v.PrefixPools) == 0 {
+		return nil
+	}
+	n := s.Engine.CountDelegated(v.ID)
+	size := uint64(0)
+	for i := range v.Parts {
+		if p := &v.Parts[i]; p.Length > 0 {
+			size += min(p.Size(), uint64(api.MostCount))
+		}
+	}
+	return &api.PrefixUsage{Size: api.Count(size), Active: n.Active, Offered: n.Offered, Kept: n.Kept, Headroom: api.Count(n.Headroom),
+		Partner: api.Count(n.Partner)}
+}
+
+func familyOf(f option.Family) int {
+	if f == option.V6 {
+		return 6
+	}
+	return 4
+}
+
+// maskText is the dotted mask of an IPv4 subnet; "" for IPv6.
+func maskText(p netip.Prefix) string {
+	if p.Addr().Is6() {
+		return ""
+	}
+	return addr.Mask(p).String()
 }
 
 // namesOf are the names of supernets.
@@ -114,7 +149,7 @@ func originText(o plan.Origin) string {
 
 // supernetView needs the use of every scope, by id.
 func supernetView(p *plan.Plan, n *plan.Supernet, uses map[plan.ID]api.Usage) api.Supernet {
-	out := api.Supernet{ID: int64(n.ID), Name: n.Name, Prefix: n.Prefix.String(), Lease: leaseText(n.Lease), Identity: string(n.Identity),
+	out := api.Supernet{ID: int64(n.ID), Name: n.Name, Prefix: n.Prefix.String(), Lease: leaseText(n.Lease), Valid: leaseText(n.Valid), Identity: string(n.Identity),
 		Options: settingsView(p, n.Options), Thresholds: api.Thresholds(n.Thresholds), Approval: n.Approval, Fields: ownView(n.Fields),
 		Note: n.Note}
 	around := p.Around(n.Prefix)
@@ -138,9 +173,14 @@ func linkView(p *plan.Plan, l *plan.Link) api.Link {
 
 func reservationView(p *plan.Plan, r *plan.Reservation, l *lease.Lease, now lease.Time) api.Reservation {
 	out := api.Reservation{ID: int64(r.ID), Name: r.Name, Scope: p.Label(r.Scope), Hardware: r.Hardware.String(),
-		Identifier: r.Identifier.String(), Circuit: r.Circuit,
-		Client: r.Client(), Address: r.Address.String(), Hostname: r.Hostname, Insist: r.Insist, Lease: leaseText(r.Settings.Lease),
+		Circuit: r.Circuit, IAID: r.IAID.String(), Valid: leaseText(r.Settings.Valid),
+		Client: r.Client(), Address: r.What(), Hostname: r.Hostname, Insist: r.Insist, Lease: leaseText(r.Settings.Lease),
 		Options: settingsView(p, r.Options), Fields: ownView(r.Fields), Note: r.Note, Status: lease.Free.String()}
+	if r.Address.Is6() {
+		out.DUID = r.Identifier.String()
+	} else {
+		out.Identifier = r.Identifier.String()
+	}
 	if l != nil {
 		out.Status = l.Status.String()
 		if l.HeldAt(now) {
@@ -173,12 +213,23 @@ func addrText(a netip.Addr) string {
 	return a.String()
 }
 
+// keyText is an address, or a delegated prefix, as text; "" for none.
+func keyText(k netip.Prefix) string {
+	if k.IsValid() && !k.IsSingleIP() {
+		return k.String()
+	}
+	return addrText(k.Addr())
+}
+
 func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
-	out := api.Lease{Address: l.Address().String(), Status: l.Status.String(), Hardware: l.Hardware.String(),
+	out := api.Lease{Address: keyText(l.Prefix), Status: l.Status.String(), Hardware: l.Hardware.String(),
 		Identifier: option.Colons([]byte(l.Client.Identifier())), Hostname: l.Hostname, Vendor: l.Vendor, Reserved: l.Reserved,
 		Since: l.Since.Std(), Expires: expiry(l.Expires), Changed: l.Changed.Std(), Heard: l.Heard.Std(),
 		Granted: option.FormatDuration(l.Granted),
 		Relay:   addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision, CanNudge: l.Nudge != ""}
+	if duid := addr.DUID(l.Client.DUID()); duid != "" {
+		out.DUID, out.DUIDOf, out.IAID = duid.String(), duid.Describe(), addr.IAIDOf(l.Client.Number).String()
+	}
 	out.Learned = l.Revision == 0 && l.Status == lease.Active
 	if l.By != lease.Alone {
 		out.By = l.By.String()
@@ -331,7 +382,7 @@ func (s *Server) changeView(c *change.Change) api.ChangeResult {
 		out.Effects = append(out.Effects, api.Effect(e))
 	}
 	for _, v := range c.Scopes {
-		out.Scopes = append(out.Scopes, scopeView(c.Plan, v, s.Engine.Count(v.ID)))
+		out.Scopes = append(out.Scopes, s.scopeView(c.Plan, v))
 	}
 	return out
 }

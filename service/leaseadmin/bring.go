@@ -153,7 +153,7 @@ func inTheWay(t *lease.Table, before, next *lease.Lease, now lease.Time) (why st
 	case before.Kept():
 		return "is kept here for " + name(before), false
 	}
-	if _, offered := t.OfferOf(next.Address()); offered {
+	if _, offered := t.OfferOf(next.Prefix); offered {
 		return "is offered to another client now", false
 	}
 	if v := t.Plan().ScopeAt(next.Address()); v != nil {

@@ -5,6 +5,7 @@ package node
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -15,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
@@ -53,7 +55,8 @@ type Config struct {
 	Data       string         // folder of everything that is kept
 	Database   string         // DSN; "" for a private cluster under Data
 	DHCP4      netip.AddrPort // where relayed and renewing clients are heard
-	Interfaces []string       // where broadcast clients are served
+	DHCP6      netip.AddrPort // the same for DHCPv6; invalid: it is not served
+	Interfaces []string       // where clients of local links are served
 	Partner    string         // where the other server of a pair is heard, or one that joins
 	Name       string         // of this server; "" for the host's
 	AlertsTo   []netip.Prefix // addresses that alerts may go to
@@ -137,6 +140,9 @@ func Start(ctx context.Context, c Config) (_ *Node, err error) {
 		c.Log.Info("serving broadcast clients", "interface", name)
 	}
 	c.Log.Info("serving DHCPv4", "address", n.wire.Addr(), "revision", table.Plan().Revision)
+	if at := n.wire.Addr6(); at.IsValid() {
+		c.Log.Info("serving DHCPv6", "address", at, "duid", n.Engine.DUID())
+	}
 	ok = true
 	return n, nil
 }
@@ -157,14 +163,19 @@ func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing)
 		now := lease.At(n.Clock.Now())
 		on.Record = pair.Record{State: pair.Recover, Since: now, Empty: true, Wait: now}
 	}
-	if n.wire, err = wire.Listen(c.DHCP4, c.Interfaces, c.Log); err != nil {
+	if n.wire, err = wire.Listen(c.DHCP4, c.DHCP6, c.Interfaces, c.Log); err != nil {
 		return err
 	}
 	sets, err := n.Store.LoadSets(ctx)
 	if err != nil {
 		return err
 	}
-	n.Engine = engine.New(engine.Parts{Table: table, Sets: sets, Events: n.Events, Metrics: n.Metrics, Send: n.wire.Send, Clock: n.Clock,
+	is, err := n.identity(ctx)
+	if err != nil {
+		return err
+	}
+	table.ChooseBy(string(is.ChoiceKey))
+	n.Engine = engine.New(engine.Parts{Table: table, DUID: string(is.DUID), Sets: sets, Events: n.Events, Metrics: n.Metrics, Send: n.wire.Send, Clock: n.Clock,
 		Log: c.Log})
 	n.wire.Unsent = n.Engine.Unsent
 	n.Reports = &report.Reporter{Engine: n.Engine, Clock: n.Clock}
@@ -196,7 +207,20 @@ func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing)
 			c.Log.Error("the DHCPv4 socket failed", "err", err)
 		}
 	})
+	n.work.Go("the DHCPv6 socket", func(context.Context) {
+		if err := n.wire.Serve6(n.Engine.Handle6); err != nil {
+			c.Log.Error("the DHCPv6 socket failed", "err", err)
+		}
+	})
 	return nil
+}
+
+// identity is what the server is known by; the first time it is made.
+func (n *Node) identity(ctx context.Context) (store.Identity, error) {
+	var id, key [16]byte
+	rand.Read(id[:])
+	rand.Read(key[:])
+	return n.Store.Identity(ctx, store.Identity{DUID: []byte(addr.RandomDUID(id)), ChoiceKey: key[:]})
 }
 
 // wirePair makes what changes the plan, and the pair, which has a say in that.
@@ -459,6 +483,9 @@ func (n *Node) CountSignIn(result string) { n.Metrics.SignIns.WithLabelValues(re
 
 // DHCP4 is where the service hears relays.
 func (n *Node) DHCP4() netip.AddrPort { return n.wire.Addr() }
+
+// DHCP6 is the same for DHCPv6; invalid if it is not served.
+func (n *Node) DHCP6() netip.AddrPort { return n.wire.Addr6() }
 
 // Recorded counts what was made durable since the start: entries, and the commits they
 // took.

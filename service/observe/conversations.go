@@ -9,6 +9,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/reason"
 	"yarnpost/core/request"
 	"yarnpost/service/lock"
@@ -40,6 +41,7 @@ type Exchange struct {
 	In, Out  []byte         // the datagrams; Out may be empty
 	OutFrom  netip.AddrPort
 	OutTo    netip.AddrPort
+	Family   option.Family
 	Hardware addr.Hardware
 	Relay    netip.Addr
 	Circuit  string
@@ -82,9 +84,13 @@ func (c *Conversations) Begin(p *wire.Packet, since time.Time, req *request.Requ
 	defer c.mu.Unlock()
 	c.next++
 	x := &c.ring[c.next%TalkMost]
-	*x = Exchange{Seq: c.next, At: since, From: p.From, To: netip.AddrPortFrom(p.To, wire.ServerPort), In: append(x.In[:0], p.Data...),
+	port := uint16(wire.ServerPort)
+	if req.Family == option.V6 {
+		port = wire.ServerPort6
+	}
+	*x = Exchange{Seq: c.next, At: since, Family: req.Family, From: p.From, To: netip.AddrPortFrom(p.To, port), In: append(x.In[:0], p.Data...),
 		Out:     append(x.Out[:0], reply.Data...),
-		OutFrom: netip.AddrPortFrom(reply.From, wire.ServerPort), OutTo: reply.To, Hardware: req.Hardware, Relay: req.Relay,
+		OutFrom: netip.AddrPortFrom(reply.From, port), OutTo: reply.To, Hardware: req.Hardware, Relay: req.Relay,
 		Circuit: string(req.Circuit), Results: x.Results[:0], Trail: append(x.Trail[:0], d.Trail...), Fate: fate, Took: now.Sub(since)}
 	for i := range d.Answers {
 		a := &d.Answers[i]

@@ -113,7 +113,7 @@ func (s *Shadow) noteServer(link plan.ID, server netip.Addr, how string, itself 
 // Request looks at a request that names another server: what did the
 // client take, and what would this server have given?
 func (s *Shadow) Request(c Case, at time.Time) {
-	took := c.To.Hint()
+	took := c.To.Hint().Addr()
 	if !c.Kind.Claims() || c.Why == reason.ForeignSource || c.Why == reason.BadRelay || !took.IsValid() {
 		return
 	}

@@ -65,7 +65,7 @@ func (k unservedKey) trouble() bool { return strings.HasPrefix(k.from, "!") }
 // describe is what is known of a client that asks.
 func describe(of Case) Unserved {
 	c := Unserved{Client: of.Client, Hardware: of.Hardware, Interface: of.Interface, Relay: of.Relay, Selected: of.Relay,
-		Circuit: string(of.Circuit), Rule: of.Rule, Hostname: of.Message.Hostname(), Vendor: of.Message.Vendor(), Asked: of.To.Hint()}
+		Circuit: string(of.Circuit), Rule: of.Rule, Hostname: of.Message.Hostname(), Vendor: of.Message.Vendor(), Asked: of.To.Hint().Addr()}
 	if of.Link.IsValid() {
 		c.Selected = of.Link
 	}

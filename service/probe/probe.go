@@ -12,6 +12,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/lru"
 	"yarnpost/service/wire"
@@ -74,7 +75,7 @@ func (p *Probes) Can() bool { return p.ARP != nil || p.Ping != nil }
 
 // Reaches reports whether there is a way to probe addresses of a scope.
 func (p *Probes) Reaches(v *plan.View) bool {
-	return p.Local != nil && p.Local(v) && p.ARP != nil || p.Ping != nil
+	return v.Family() == option.V4 && (p.Local != nil && p.Local(v) && p.ARP != nil || p.Ping != nil)
 }
 
 // Spare reports whether more may be probed in this second.

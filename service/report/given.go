@@ -10,6 +10,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 )
 
@@ -30,7 +31,7 @@ type Reporter struct {
 
 // Unmet is one option that clients ask for and are not given.
 type Unmet struct {
-	Code    uint16
+	option.Key
 	Clients int
 	Scopes  map[string]int // clients by scope
 	Vendors map[string]int // clients by vendor class
@@ -39,8 +40,8 @@ type Unmet struct {
 // Unmet counts what the holders of active leases ask for and nobody set.
 func (r *Reporter) Unmet() []Unmet {
 	p := r.Engine.Plan()
-	missing := map[uint64][]uint16{}
-	counts := map[uint16]*Unmet{}
+	missing := map[uint64][]option.Key{}
+	counts := map[option.Key]*Unmet{}
 	r.Engine.EachLease(0, func(l *lease.Lease) {
 		if l.Status != lease.Active || l.Given == 0 {
 			return
@@ -48,13 +49,19 @@ func (r *Reporter) Unmet() []Unmet {
 		codes, known := missing[l.Given]
 		if !known {
 			s, _ := r.Engine.Given(l.Given)
-			codes = s.Unmet()
+			of := option.V4
+			if l.Address().Is6() {
+				of = option.V6
+			}
+			for _, code := range s.Unmet(of) {
+				codes = append(codes, option.Key{Family: of, Code: code})
+			}
 			missing[l.Given] = codes
 		}
 		for _, c := range codes {
 			u := counts[c]
 			if u == nil {
-				u = &Unmet{Code: c, Scopes: map[string]int{}, Vendors: map[string]int{}}
+				u = &Unmet{Key: c, Scopes: map[string]int{}, Vendors: map[string]int{}}
 				counts[c] = u
 			}
 			u.Clients++
@@ -72,7 +79,7 @@ func (r *Reporter) Unmet() []Unmet {
 		if out[i].Clients != out[j].Clients {
 			return out[i].Clients > out[j].Clients
 		}
-		return out[i].Code < out[j].Code
+		return out[i].Key.Compare(out[j].Key) < 0
 	})
 	return out
 }

@@ -36,7 +36,7 @@ type Seat struct {
 
 // TakeSeat opens a seat on an interface; close it afterwards.
 func TakeSeat(name string, log *slog.Logger) (*Seat, error) {
-	s, err := wire.Listen(netip.AddrPortFrom(netip.IPv4Unspecified(), 0), []string{name}, log)
+	s, err := wire.Listen(netip.AddrPortFrom(netip.IPv4Unspecified(), 0), netip.AddrPort{}, []string{name}, log)
 	if err != nil {
 		return nil, err
 	}

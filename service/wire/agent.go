@@ -39,7 +39,7 @@ func NewAgent(c AgentConfig) (*Agent, error) {
 	if len(c.Interfaces) == 0 || len(c.Servers) == 0 {
 		return nil, errors.New("a relay needs an interface with clients and a server to send to")
 	}
-	s, err := Listen(netip.AddrPortFrom(netip.IPv4Unspecified(), ServerPort), c.Interfaces, c.Log)
+	s, err := Listen(netip.AddrPortFrom(netip.IPv4Unspecified(), ServerPort), netip.AddrPort{}, c.Interfaces, c.Log)
 	if err != nil {
 		return nil, err
 	}

@@ -9,9 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
-	"os"
-	"strconv"
-	"strings"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,13 +17,14 @@ import (
 	"github.com/gopacket/gopacket"
 	"github.com/gopacket/gopacket/layers"
 	"github.com/mdlayher/packet"
-	"golang.org/x/net/ipv4"
 )
 
-// Ports of RFC 2131 section 4.1.
+// Ports of RFC 2131 section 4.1, and of RFC 8415 section 7.2.
 const (
-	ServerPort = 67
-	ClientPort = 68
+	ServerPort  = 67
+	ClientPort  = 68
+	ServerPort6 = 547
+	ClientPort6 = 546
 )
 
 // batchSize is how many datagrams one system call moves.
@@ -37,7 +36,9 @@ type Interface struct {
 	Name     string
 	Hardware net.HardwareAddr
 	Prefixes []netip.Prefix // IPv4 addresses with their masks
-	Served   bool           // broadcast clients on it are answered
+	Served   bool           // clients of its link are answered
+
+	Prefixes6 []netip.Prefix // IPv6 addresses with the lengths of their prefixes
 }
 
 // Packet is one datagram as it arrived.
@@ -60,12 +61,9 @@ type Reply struct {
 	Talk      uint64 // number by which the sender knows it
 }
 
-// Server is the DHCPv4 side of the host.
+// Server is the side of DHCP that faces the network.
 type Server struct {
-	conn   *net.UDPConn
-	batch  *ipv4.PacketConn
-	port   uint16
-	any    bool // bound to all addresses
+	v4, v6 *socket // v6 is nil unless DHCPv6 is served
 	log    *slog.Logger
 	served []string
 	frames sync.Map // interface index → *packet.Conn
@@ -75,46 +73,46 @@ type Server struct {
 	listening sync.WaitGroup
 
 	interfaces atomic.Pointer[map[int]*Interface]
-	mu         sync.Mutex // one sender at a time uses out
-	out        []ipv4.Message
-	sending    []int // which reply each of out is
 	SendErrors atomic.Uint64
 	// Unsent, if set before Serve, is told of each reply that could not leave.
 	Unsent func(Reply, error)
 }
 
-// Listen opens the socket. Broadcast clients are served on the named
-// interfaces, which must exist.
-func Listen(at netip.AddrPort, served []string, log *slog.Logger) (*Server, error) {
-	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(at))
-	if err != nil {
-		return nil, fmt.Errorf("listen for DHCPv4 on %s: %w (is another DHCP server running, or is the right to use low ports missing?)", at, err)
+// Listen opens the sockets: for DHCPv6 only if there is an address for it. Clients of local
+// links are served on the named interfaces, which must exist.
+func Listen(at, at6 netip.AddrPort, served []string, log *slog.Logger) (*Server, error) {
+	s := &Server{log: log, served: served}
+	var err error
+	if s.v4, err = listen4(at); err == nil && at6.IsValid() {
+		s.v6, err = listen6(at6)
 	}
-	_ = conn.SetReadBuffer(8 << 20)
-	_ = conn.SetWriteBuffer(8 << 20)
-	s := &Server{conn: conn, batch: ipv4.NewPacketConn(conn), port: uint16(conn.LocalAddr().(*net.UDPAddr).Port),
-		any: at.Addr().IsUnspecified(), log: log, served: served}
-	if err := s.batch.SetControlMessage(ipv4.FlagDst|ipv4.FlagInterface, true); err != nil {
-		conn.Close()
-		return nil, fmt.Errorf("listen for DHCPv4 on %s: %w", at, err)
+	if err == nil {
+		err = s.Refresh()
 	}
-	if err := s.Refresh(); err != nil {
-		conn.Close()
-		return nil, err
-	}
-	for _, name := range served {
-		if _, err := net.InterfaceByName(name); err != nil {
-			conn.Close()
-			return nil, fmt.Errorf("serve interface %s: there is no such interface; ip link shows all", name)
+	for i := 0; err == nil && i < len(served); i++ {
+		if _, missing := net.InterfaceByName(served[i]); missing != nil {
+			err = fmt.Errorf("serve interface %s: there is no such interface; ip link shows all", served[i])
 		}
+	}
+	if err != nil {
+		s.Close()
+		return nil, err
 	}
 	return s, nil
 }
 
-// Addr is where the server listens.
-func (s *Server) Addr() netip.AddrPort { return s.conn.LocalAddr().(*net.UDPAddr).AddrPort() }
+// Addr is where DHCPv4 is heard.
+func (s *Server) Addr() netip.AddrPort { return s.v4.addr() }
 
-// Refresh looks at the host's interfaces again.
+// Addr6 is where DHCPv6 is heard; the zero AddrPort if it is not.
+func (s *Server) Addr6() (at netip.AddrPort) {
+	if s.v6 != nil {
+		at = s.v6.addr()
+	}
+	return at
+}
+
+// Refresh looks at the host's interfaces again, and hears the clients of those that came.
 func (s *Server) Refresh() error {
 	list, err := net.Interfaces()
 	if err != nil {
@@ -128,15 +126,22 @@ func (s *Server) Refresh() error {
 			continue // it went away meanwhile
 		}
 		for _, a := range addrs {
-			if n, ok := a.(*net.IPNet); ok {
-				if ip, ok := netip.AddrFromSlice(n.IP); ok && ip.Unmap().Is4() {
-					ones, _ := n.Mask.Size()
-					f.Prefixes = append(f.Prefixes, netip.PrefixFrom(ip.Unmap(), ones))
+			n, ok := a.(*net.IPNet)
+			if !ok {
+				continue
+			}
+			if ip, ok := netip.AddrFromSlice(n.IP); ok {
+				ones, _ := n.Mask.Size()
+				if ip = ip.Unmap(); ip.Is4() {
+					f.Prefixes = append(f.Prefixes, netip.PrefixFrom(ip, ones))
+				} else {
+					f.Prefixes6 = append(f.Prefixes6, netip.PrefixFrom(ip, ones))
 				}
 			}
 		}
-		for _, name := range s.served {
-			f.Served = f.Served || name == i.Name
+		f.Served = slices.Contains(s.served, i.Name)
+		if f.Served && s.v6 != nil {
+			s.v6.join(&i)
 		}
 		found[i.Index] = f
 	}
@@ -144,44 +149,41 @@ func (s *Server) Refresh() error {
 	return nil
 }
 
-// Drops is how many datagrams the kernel dropped because the socket's buffer was
+// Drops is how many datagrams the kernel dropped because a socket's buffer was
 // full, as /proc tells; 0 where it does not.
 func (s *Server) Drops() uint64 {
-	b, err := os.ReadFile("/proc/self/net/udp")
-	if err != nil {
-		return 0
+	n := s.v4.drops("/proc/self/net/udp")
+	if s.v6 != nil {
+		n += s.v6.drops("/proc/self/net/udp6")
 	}
-	want := fmt.Sprintf(":%04X", s.port)
-	for _, line := range strings.Split(string(b), "\n") {
-		f := strings.Fields(line)
-		if len(f) >= 13 && strings.HasSuffix(f[1], want) {
-			n, _ := strconv.ParseUint(f[12], 10, 64)
-			return n
-		}
-	}
-	return 0
+	return n
 }
 
 // Interfaces lists the host's interfaces by index, as of the last Refresh.
 func (s *Server) Interfaces() map[int]*Interface { return *s.interfaces.Load() }
 
-// Serve hands batches of datagrams to the handler until Close. The replies it
+// Serve hands batches of DHCPv4 datagrams to the handler until Close. The replies it
 // returns are sent before the next batch is read.
-func (s *Server) Serve(handle func([]Packet) []Reply) error {
-	in := make([]ipv4.Message, batchSize)
-	for i := range in {
-		in[i].Buffers = [][]byte{make([]byte, 2048)}
-		in[i].OOB = ipv4.NewControlMessage(ipv4.FlagDst | ipv4.FlagInterface)
+func (s *Server) Serve(handle func([]Packet) []Reply) error { return s.serve(s.v4, handle) }
+
+// Serve6 is Serve for DHCPv6.
+func (s *Server) Serve6(handle func([]Packet) []Reply) error {
+	if s.v6 == nil {
+		return nil
 	}
+	return s.serve(s.v6, handle)
+}
+
+func (s *Server) serve(on *socket, handle func([]Packet) []Reply) error {
+	in := on.incoming()
 	packets := make([]Packet, 0, batchSize)
-	var control ipv4.ControlMessage
 	for {
-		n, err := s.batch.ReadBatch(in, 0)
+		n, err := on.batch.ReadBatch(in, 0)
 		if errors.Is(err, net.ErrClosed) {
 			return nil
 		}
 		if err != nil {
-			s.log.Error("cannot read from the DHCPv4 socket", "err", err)
+			s.log.Error("cannot read from a socket of DHCP", "at", on.addr(), "err", err)
 			time.Sleep(100 * time.Millisecond)
 			continue
 		}
@@ -193,12 +195,11 @@ func (s *Server) Serve(handle func([]Packet) []Reply) error {
 				continue
 			}
 			p := Packet{Data: m.Buffers[0][:m.N], From: netip.AddrPortFrom(from.AddrPort().Addr().Unmap(), uint16(from.Port))}
-			control = ipv4.ControlMessage{}
-			if control.Parse(m.OOB[:m.NN]) == nil {
-				if to, ok := netip.AddrFromSlice(control.Dst); ok {
+			if dst, index, ok := on.way(m.OOB[:m.NN]); ok {
+				if to, ok := netip.AddrFromSlice(dst); ok {
 					p.To = to.Unmap()
 				}
-				p.Interface = interfaces[control.IfIndex]
+				p.Interface = interfaces[index]
 			}
 			packets = append(packets, p)
 		}
@@ -210,72 +211,34 @@ func (s *Server) Serve(handle func([]Packet) []Reply) error {
 
 // Send sends replies; those that cannot leave are counted, and told of.
 func (s *Server) Send(replies []Reply) {
-	for _, f := range s.sendAll(replies) {
-		s.SendErrors.Add(1)
-		r := &replies[f.reply]
-		s.log.Debug("a reply could not leave", "to", r.To, "err", f.err)
-		if s.Unsent != nil {
-			s.Unsent(*r, f.err)
+	for i := range replies {
+		if r := &replies[i]; r.Frame {
+			if err := s.sendFrame(r); err != nil {
+				s.unsent(r, err)
+			}
 		}
 	}
-}
-
-// failure is a reply that could not leave.
-type failure struct {
-	reply int
-	err   error
-}
-
-func (s *Server) sendAll(replies []Reply) (failed []failure) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.out, s.sending = s.out[:0], s.sending[:0]
-	for i := range replies {
-		r := &replies[i]
-		if r.Frame {
-			if err := s.sendFrame(r); err != nil {
-				failed = append(failed, failure{i, err})
-			}
+	for _, on := range [...]*socket{s.v4, s.v6} {
+		if on == nil {
 			continue
 		}
-		m := s.message()
-		s.sending = append(s.sending, i)
-		m.Buffers[0] = r.Data
-		to := m.Addr.(*net.UDPAddr)
-		to.IP, to.Port = append(to.IP[:0], r.To.Addr().AsSlice()...), int(r.To.Port())
-		if m.OOB = nil; s.any && r.From.IsValid() {
-			m.OOB = (&ipv4.ControlMessage{Src: r.From.AsSlice()}).Marshal()
+		for _, f := range on.send(replies) {
+			s.unsent(&replies[f.reply], f.err)
 		}
 	}
-	for done := 0; done < len(s.out); {
-		n, err := s.batch.WriteBatch(s.out[done:min(len(s.out), done+batchSize)], 0)
-		if err != nil { // the first of them cannot be sent; go on behind it
-			failed = append(failed, failure{s.sending[done], err})
-			n = 1
-		}
-		done += n
-	}
-	return failed
 }
 
-// message makes room for one more outgoing datagram, in memory of earlier ones.
-// The caller holds the lock.
-func (s *Server) message() *ipv4.Message {
-	if n := len(s.out); n < cap(s.out) {
-		s.out = s.out[:n+1]
-	} else {
-		s.out = append(s.out, ipv4.Message{})
+func (s *Server) unsent(r *Reply, err error) {
+	s.SendErrors.Add(1)
+	s.log.Debug("a reply could not leave", "to", r.To, "err", err)
+	if s.Unsent != nil {
+		s.Unsent(*r, err)
 	}
-	m := &s.out[len(s.out)-1]
-	if m.Addr == nil {
-		m.Buffers, m.Addr = make([][]byte, 1), &net.UDPAddr{}
-	}
-	return m
 }
 
 // sendFrame reaches a client that has no address yet, without ARP.
 func (s *Server) sendFrame(r *Reply) error {
-	return s.sendRaw(r.Interface, r.Interface.Hardware, r.Hardware, netip.AddrPortFrom(r.From, s.port), r.To, r.Data)
+	return s.sendRaw(r.Interface, r.Interface.Hardware, r.Hardware, netip.AddrPortFrom(r.From, s.v4.port), r.To, r.Data)
 }
 
 func (s *Server) sendRaw(i *Interface, fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) error {
@@ -308,8 +271,11 @@ func (s *Server) write(i *Interface, toHW net.HardwareAddr, frame []byte) error 
 	return err
 }
 
-// Frame wraps a datagram in UDP, IPv4 and Ethernet headers.
+// Frame wraps a datagram in UDP, IP and Ethernet headers.
 func Frame(fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) ([]byte, error) {
+	if to.Addr().Is6() {
+		return frame6(fromHW, toHW, from, to, data)
+	}
 	eth := &layers.Ethernet{SrcMAC: fromHW, DstMAC: toHW, EthernetType: layers.EthernetTypeIPv4}
 	ip := &layers.IPv4{Version: 4, TTL: 64, TOS: 0x10, Protocol: layers.IPProtocolUDP, SrcIP: from.Addr().AsSlice(),
 		DstIP: to.Addr().AsSlice()}
@@ -323,9 +289,26 @@ func Frame(fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) 
 	return buf.Bytes(), err
 }
 
+func frame6(fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) ([]byte, error) {
+	eth := &layers.Ethernet{SrcMAC: fromHW, DstMAC: toHW, EthernetType: layers.EthernetTypeIPv6}
+	ip := &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: layers.IPProtocolUDP, SrcIP: from.Addr().AsSlice(), DstIP: to.Addr().AsSlice()}
+	udp := &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())}
+	if err := udp.SetNetworkLayerForChecksum(ip); err != nil {
+		return nil, err
+	}
+	buf := gopacket.NewSerializeBuffer()
+	err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, eth, ip, udp,
+		gopacket.Payload(data))
+	return buf.Bytes(), err
+}
+
 // Close ends Serve.
 func (s *Server) Close() {
-	s.conn.Close()
+	for _, on := range [...]*socket{s.v4, s.v6} {
+		if on != nil {
+			on.conn.Close()
+		}
+	}
 	for _, e := range s.ears {
 		e.Close()
 	}

@@ -62,7 +62,7 @@ func ones(b []byte) uint32 {
 // Datagrams come with their source, destination and interface, and replies
 // reach whom they are for, more of them than one call moves.
 func TestServe(t *testing.T) {
-	s, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), nil, quiet)
+	s, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), netip.AddrPort{}, nil, quiet)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -117,7 +117,7 @@ func TestServe(t *testing.T) {
 
 // A reply that cannot leave is counted and does not keep back those behind it.
 func TestSendGoesOn(t *testing.T) {
-	s, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), nil, quiet)
+	s, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), netip.AddrPort{}, nil, quiet)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,7 +144,7 @@ func TestListenRefusals(t *testing.T) {
 		!strings.Contains(err.Error(), "nowhere9") {
 		t.Errorf("an interface that is not there: %v", err)
 	}
-	s, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), nil, quiet)
+	s, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), netip.AddrPort{}, nil, quiet)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2588,6 +2588,8 @@ export interface components {
             options: components["schemas"]["Setting"][];
             /** @description When to warn; 0 where nothing is set */
             thresholds: components["schemas"]["Thresholds"];
+            /** @description Valid lifetime of IPv6, if it is set */
+            valid?: string;
         };
         DefaultsEdit: {
             /**
@@ -2605,6 +2607,8 @@ export interface components {
             options?: {
                 [key: string]: string;
             };
+            /** @description IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time */
+            valid?: string;
             /**
              * Format: int64
              * @description Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never
@@ -2950,6 +2954,7 @@ export interface components {
             step?: string;
         };
         Lease: {
+            /** @description Address, or a delegated prefix with its length */
             address: string;
             /**
              * @description Which server of a pair gave it
@@ -2965,6 +2970,10 @@ export interface components {
             changed: string;
             /** @description Circuit of option 82 */
             circuit?: string;
+            /** @description IPv6: DUID of the client */
+            duid?: string;
+            /** @description What the DUID is made of */
+            duidOf?: string;
             /** @description Why an address is abandoned */
             evidence?: string;
             /**
@@ -2981,6 +2990,8 @@ export interface components {
              */
             heard: string;
             hostname: string;
+            /** @description IPv6: number of the association, which the client chose */
+            iaid?: string;
             /** @description Client identifier in hexadecimal, if it sent one */
             identifier?: string;
             /** @description Another server gave it; this one learned it by listening */
@@ -3007,10 +3018,12 @@ export interface components {
             /** @description Who ended or cleared it, if a person did */
             by?: string;
             circuit?: string;
+            duid?: string;
             /** Format: date-time */
             expires: string | null;
             hardware: string;
             hostname: string;
+            iaid?: string;
             identifier?: string;
             relay?: string;
             /** Format: date-time */
@@ -4195,6 +4208,32 @@ export interface components {
             /** Format: int64 */
             sent: number;
         };
+        PrefixUsage: {
+            /** Format: int64 */
+            active: number;
+            /**
+             * Format: int64
+             * @description Could be delegated now
+             */
+            headroom: number;
+            /**
+             * Format: int64
+             * @description Given up, and kept from others for a while
+             */
+            kept: number;
+            /** Format: int64 */
+            offered: number;
+            /**
+             * Format: int64
+             * @description Could be delegated by the other server of a pair
+             */
+            partner: number;
+            /**
+             * Format: int64
+             * @description Prefixes that the pools delegate
+             */
+            size: number;
+        };
         Prepared: {
             /** @description Of the edits as they are; another edit takes them away */
             approvals: components["schemas"]["Approval"][];
@@ -4416,6 +4455,8 @@ export interface components {
             circuit?: string;
             /** @description Whom it is for, in words */
             client: string;
+            /** @description IPv6: DUID it is for */
+            duid?: string;
             /** @description Values of fields of your own, by name */
             fields: {
                 [key: string]: string;
@@ -4424,6 +4465,8 @@ export interface components {
             /** @description Hardware address of the client that holds it now */
             holder?: string;
             hostname: string;
+            /** @description IPv6: the association that it is for alone, if one */
+            iaid?: string;
             /**
              * Format: int64
              * @description Stays the same whatever it is called
@@ -4440,20 +4483,26 @@ export interface components {
             scope: string;
             /** @description Status of the address now */
             status: string;
+            /** @description IPv6: valid lifetime of its own */
+            valid?: string;
         };
         ReservationEdit: {
-            /** @description Left out when adding: the address the client has, or a free one */
+            /** @description An address, or a prefix to delegate. Left out when adding: the address the client has, or a free one */
             address?: string;
             /** @description Text, or hexadecimal with colons */
             circuit?: string;
+            /** @description DUID of a client of IPv6, as its system prints it */
+            duid?: string;
             /** @description Values of fields of your own, by name; an empty one is taken away */
             fields?: {
                 [key: string]: string;
             };
-            /** @description One of hardware, identifier and circuit says whom it is for */
+            /** @description One of hardware, identifier, duid and circuit says whom it is for */
             hardware?: string;
             /** @description Host name that the client is told */
             hostname?: string;
+            /** @description With a DUID: of that association alone; a number, or four octets */
+            iaid?: string;
             /** @description In hexadecimal */
             identifier?: string;
             /** @description Give it although another host answers for the address */
@@ -4470,6 +4519,8 @@ export interface components {
             };
             /** @description Scope of a reservation without an address */
             scope?: string;
+            /** @description IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time */
+            valid?: string;
         };
         Restore: {
             /**
@@ -4563,6 +4614,8 @@ export interface components {
             scope: string;
             /** @description Supernet it is of, or empty; without both it is of the defaults */
             supernet: string;
+            /** @description Valid lifetime of IPv6, if it is set */
+            valid?: string;
             when: string;
         };
         RuleEdit: {
@@ -4595,6 +4648,8 @@ export interface components {
             scope?: string;
             /** @description Supernet it is of; empty for none. Without scope and supernet it is of the defaults */
             supernet?: string;
+            /** @description IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time */
+            valid?: string;
             /** @description Condition, in CEL */
             when?: string;
         };
@@ -4642,6 +4697,12 @@ export interface components {
             /** Format: date-time */
             drainUntil?: string;
             exclusions: components["schemas"]["Exclusion"][];
+            /**
+             * Format: int64
+             * @description Version of IP
+             * @enum {integer}
+             */
+            family: 4 | 6;
             /** @description Values of fields of your own, by name */
             fields: {
                 [key: string]: string;
@@ -4689,6 +4750,10 @@ export interface components {
              */
             perCircuit: number;
             pools: string[];
+            /** @description Prefixes that smaller ones are delegated from */
+            prefixPools: string[];
+            /** @description How the prefix pools are used, if there are any */
+            prefixes?: components["schemas"]["PrefixUsage"];
             /** @description Addresses are probed before they are offered */
             probe: boolean;
             rapidCommit: boolean;
@@ -4704,6 +4769,10 @@ export interface components {
             /** @description When to warn, as set on the scope itself; 0 inherits */
             thresholds: components["schemas"]["Thresholds"];
             usage: components["schemas"]["Usage"];
+            /** @description IPv6: valid lifetime in force; the lease time is the preferred lifetime */
+            valid?: string;
+            /** @description Valid lifetime set on the scope itself, if any */
+            validSet?: string;
         };
         ScopeAgreement: {
             /** Format: int64 */
@@ -4774,6 +4843,8 @@ export interface components {
             perCircuit?: number;
             /** @description All pools: ranges, CIDRs, or all for the whole subnet */
             pools?: string[];
+            /** @description IPv6: all prefixes that smaller ones are delegated from, such as 2001:db8:40:8000::/49 in /56 */
+            prefixPools?: string[];
             /** @description Probe addresses before they are offered; true if left out */
             probe?: boolean;
             /** @description Let clients that ask for it do with two messages */
@@ -4782,8 +4853,10 @@ export interface components {
             removeExclusions?: string[];
             /** @description Until this time (RFC 3339) no lease reaches far beyond it, so that what changes then soon reaches every client; empty for never */
             runDown?: string;
-            /** @description Such as 10.77.0.0/24 */
+            /** @description Such as 10.77.0.0/24 or 2001:db8:40:1::/64 */
             subnet?: string;
+            /** @description IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time */
+            valid?: string;
             /**
              * Format: int64
              * @description Warn when the pools are expected to run out within so many days; 0 inherits, -1 is never
@@ -5089,6 +5162,8 @@ export interface components {
             thresholds: components["schemas"]["Thresholds"];
             /** @description Of all scopes in it */
             usage: components["schemas"]["Usage"];
+            /** @description Valid lifetime of IPv6 set on it, if any */
+            valid?: string;
         };
         SupernetEdit: {
             /** @description Changes of it, and of what lies in it, need a second person's approval */
@@ -5114,6 +5189,8 @@ export interface components {
             };
             /** @description What lies in it inherits from it */
             prefix?: string;
+            /** @description IPv6: how long an address may be used in all, such as 12h; empty inherits, or is half as long again as the lease time */
+            valid?: string;
             /**
              * Format: int64
              * @description Warn of a scope when its pools are expected to run out within so many days; 0 inherits, -1 is never

@@ -1,0 +1,136 @@
+package answer
+
+import (
+	"encoding/binary"
+	"slices"
+	"time"
+
+	"yarnpost/core/dhcp6"
+	"yarnpost/core/option"
+	"yarnpost/core/plan"
+	"yarnpost/core/request"
+)
+
+// header begins a reply: who speaks to whom (RFC 8415 section 18.3.10), by the way that the
+// message came.
+func (d *v6) header(t dhcp6.Type) {
+	d.sent = &dhcp6.Message{Type: t, Transaction: d.msg.Transaction, Relays: d.msg.Relays}
+	d.out.Reply, d.out.To = d.sent, ToSource
+	d.sent.Options = append(d.sent.Options, dhcp6.Option{Code: option.ServerID6, Data: []byte(d.world.DUID)})
+	if d.req.Identifier != nil {
+		d.sent.Options = append(d.sent.Options, dhcp6.Option{Code: option.ClientID6, Data: d.req.Identifier})
+	}
+}
+
+// status adds a status to the message as a whole.
+func (d *v6) status(s dhcp6.Status, message string) {
+	d.sent.Options = append(d.sent.Options, dhcp6.Option{Code: option.StatusCode6, Data: dhcp6.StatusData(s, message)})
+}
+
+// reply makes an ADVERTISE or a REPLY of what was decided for each association, with the options
+// that the client asks for (section 18.3.10).
+func (d *v6) reply(t dhcp6.Type) {
+	d.header(t)
+	d.sent.IAs = d.ias
+	v, r := d.scopeFor()
+	values := d.settled(v, r)
+	d.out.Values = values
+	wants := d.msg.Wants()
+	for _, val := range values {
+		if val.Family != option.V6 || val.Book != "" {
+			continue
+		}
+		if val.Code == option.Preference6 && t == dhcp6.Advertise || slices.Contains(wants, val.Code) && !d.has(val.Code) {
+			d.sent.Options = append(d.sent.Options, dhcp6.Option{Code: val.Code, Data: val.Data})
+		}
+	}
+	d.addFQDN(wants)
+	if slices.ContainsFunc(d.out.Answers, func(a Answer) bool { return a.Lease != nil && a.Outcome == Acknowledged }) {
+		given := Digest(d.msg, d.sent)
+		for i := range d.out.Answers {
+			if a := &d.out.Answers[i]; a.Lease != nil && a.Outcome == Acknowledged {
+				a.Lease.Given = given
+			}
+		}
+	}
+}
+
+func (d *v6) has(code uint16) bool {
+	_, there := d.sent.Options.Get(code)
+	return there
+}
+
+// addFQDN answers option 39: the server does no DNS updates for the client, and keeps it from
+// none (RFC 4704 section 6: N set, S clear, O if that overrides the client's wish).
+func (d *v6) addFQDN(wants []uint16) {
+	b, ok := d.msg.Options.Get(option.FQDN6)
+	if !ok || len(b) < 1 || !slices.Contains(wants, option.FQDN6) || len(b) > 1 && !plan.HostName(d.msg.FQDN()) {
+		return
+	}
+	const s, o, n = 1, 2, 4
+	flags := byte(n)
+	if b[0]&s != 0 {
+		flags |= o
+	}
+	d.sent.Options = append(d.sent.Options, dhcp6.Option{Code: option.FQDN6, Data: append([]byte{flags}, b[1:]...)})
+}
+
+// told notes what a client is told of an association: address or prefix with its lifetimes, T1
+// and T2 (section 14.2). What is answered from the record is as much older as was taken off its
+// valid lifetime.
+func (d *v6) told(to request.Association, g grant, valid time.Duration, fromRecord bool) {
+	granted := valid
+	if fromRecord && g.record != nil {
+		granted = max(g.record.Granted, valid)
+	}
+	preferred := d.preferred(g.scope, g.by)
+	if granted < option.Infinite {
+		preferred = max(0, min(preferred, granted)-(granted-valid))
+	}
+	d.answer.Time = valid
+	l := dhcp6.Lease{Prefix: g.key, Preferred: option.Seconds(preferred), Valid: option.Seconds(valid)}
+	ia := dhcp6.IA{Code: dhcp6.CodeOf(to.Object), ID: to.ID, Leases: []dhcp6.Lease{l}}
+	if preferred >= option.Infinite {
+		ia.T1, ia.T2 = l.Preferred, l.Preferred
+	} else {
+		ia.T1, ia.T2 = l.Preferred/2, uint32(uint64(l.Preferred)*8/10)
+	}
+	d.ias = append(d.ias, ia)
+}
+
+// preferred is for how long an address is preferred, if nothing shortens it: the lease time.
+func (d *v6) preferred(v *plan.View, r *plan.Reservation) time.Duration {
+	t := v.LeaseFor(r)
+	if of := d.ruling(v).lease; of != 0 && (r == nil || r.Lease == 0) {
+		t = of
+	}
+	return t
+}
+
+// appendGiven6 yields what belongs to the set of what a client was given (see eachOf).
+func eachOf6(asked, reply *dhcp6.Message, yield func(part byte, code uint16, data []byte)) {
+	for _, o := range asked.Options {
+		switch o.Code {
+		case option.RequestList6, option.VendorClass6, option.UserClass6, option.SystemType6, option.NetworkDevice6, option.VendorOptions6,
+			option.ReconfAccept6:
+			yield(partAsked, o.Code, o.Data)
+		}
+	}
+	for _, o := range reply.Options {
+		if !slices.Contains(differ6, o.Code) {
+			yield(partGiven, o.Code, o.Data)
+		}
+	}
+}
+
+// differ6 are the options of a reply that are of one client or one moment.
+var differ6 = []uint16{option.ClientID6, option.ServerID6, option.StatusCode6, option.RapidCommit6, option.FQDN6, option.Authentication6,
+	option.Preference6}
+
+// wanted6 are the codes in option 6.
+func wanted6(b []byte) (out []uint16) {
+	for ; len(b) >= 2; b = b[2:] {
+		out = append(out, binary.BigEndian.Uint16(b))
+	}
+	return out
+}

@@ -14,15 +14,16 @@ import (
 
 // layers gives each package its layer; arrows run downward only.
 var layers = [][]string{
-	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/request"}, {"yarnpost/core/dhcp4"}, {"yarnpost/core/rule", "yarnpost/core/relay",
-		"yarnpost/core/reason"},
+	{"yarnpost"}, {"yarnpost/core/addr"}, {"yarnpost/core/option"}, {"yarnpost/core/request"},
+	{"yarnpost/core/dhcp4", "yarnpost/core/dhcp6"}, {"yarnpost/core/rule", "yarnpost/core/relay", "yarnpost/core/reason"},
 	{"yarnpost/core/plan/internal/cowmap"}, {"yarnpost/core/plan"},
 	{"yarnpost/core/lease/internal/chunk", "yarnpost/core/lease/internal/hashindex", "yarnpost/core/lease/internal/ilist",
 		"yarnpost/core/lease/internal/intern", "yarnpost/core/lease/internal/slab"},
 	{"yarnpost/core/lease/internal/calendar"}, {"yarnpost/core/lease"}, {"yarnpost/core/effect"}, {"yarnpost/core/answer"},
 	{"yarnpost/core/pair/message"}, {"yarnpost/core/pair"},
 	{"yarnpost/core/capacity", "yarnpost/core/rehearsal"}, {"yarnpost/core/audit"},
-	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client", "yarnpost/edit"}, {"yarnpost/planfile", "yarnpost/sheet"}, {"yarnpost/movein"},
+	{"yarnpost/api", "yarnpost/console"}, {"yarnpost/client", "yarnpost/edit"}, {"yarnpost/planfile", "yarnpost/sheet"},
+	{"yarnpost/movein"},
 	{"yarnpost/service/clock", "yarnpost/service/rights", "yarnpost/service/lru", "yarnpost/service/logs", "yarnpost/service/lock",
 		"yarnpost/service/work"}, {"yarnpost/service/journal"},
 	{"yarnpost/service/store", "yarnpost/service/wire", "yarnpost/service/preflight", "yarnpost/service/partner"},
@@ -30,7 +31,8 @@ var layers = [][]string{
 	{"yarnpost/service/observe", "yarnpost/service/probe"},
 	{"yarnpost/service/engine"}, {"yarnpost/service/report"},
 	{"yarnpost/service/samples", "yarnpost/service/auditor", "yarnpost/service/alert", "yarnpost/service/host", "yarnpost/service/trials",
-		"yarnpost/service/leaseadmin", "yarnpost/service/rehearse", "yarnpost/service/setback", "yarnpost/service/backup", "yarnpost/service/scheduled"},
+		"yarnpost/service/leaseadmin", "yarnpost/service/rehearse", "yarnpost/service/setback", "yarnpost/service/backup",
+		"yarnpost/service/scheduled"},
 	{"yarnpost/service/change"},
 	{"yarnpost/service/failover"},
 	{"yarnpost/service/compare", "yarnpost/service/drill", "yarnpost/service/prepare"},
@@ -45,8 +47,10 @@ var layers = [][]string{
 // that opens a socket or a file, reads a clock for it, logs, or draws numbers but from a
 // seed.
 // (package time is there for its durations; see clocks below.)
-var pure = []string{"bytes", "cmp", "crypto/hmac", "crypto/md5", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt",
-	"container/heap", "hash/maphash", "io", "iter", "maps", "math", "math/bits", "math/rand/v2", "net/netip", "net/url", "reflect", "slices", "sort",
+var pure = []string{"bytes", "cmp", "crypto/hmac", "crypto/md5", "crypto/sha256", "encoding/binary", "encoding/hex", "encoding/json",
+	"errors", "fmt",
+	"container/heap", "hash/maphash", "io", "iter", "maps", "math", "math/bits", "math/rand/v2", "net/netip", "net/url", "reflect",
+	"slices", "sort",
 	"strconv", "strings", "time", "unicode", "unicode/utf8", "go4.org/netipx", "github.com/gaissmai/bart",
 	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/ast", "cel.dev/cel-go/common/cost", "cel.dev/cel-go/common/types",
 	"cel.dev/cel-go/common/types/ref", "cel.dev/cel-go/ext"}
@@ -54,11 +58,14 @@ var pure = []string{"bytes", "cmp", "crypto/hmac", "crypto/md5", "encoding/binar
 // more rules: who may not know whom, although they are below.
 var forbidden = map[string][]string{
 	"yarnpost/cli": {"yarnpost/core/plan", "yarnpost/core/lease", "yarnpost/core/answer", "yarnpost/core/pair", "yarnpost/core/dhcp4",
+		"yarnpost/core/dhcp6",
 		"yarnpost/core/rule", "yarnpost/service"}, // what needs no server is computed by the same code
 	"yarnpost/client": {"yarnpost/core", "yarnpost/service"},
 	// What sees a request sees it whatever version of the protocol it came by.
-	"yarnpost/core/rule": {"yarnpost/core/dhcp4"}, "yarnpost/core/rehearsal": {"yarnpost/core/dhcp4"},
-	"yarnpost/service/observe": {"yarnpost/core/dhcp4"}, "yarnpost/service/report": {"yarnpost/core/dhcp4"},
+	"yarnpost/core/rule": {"yarnpost/core/dhcp4", "yarnpost/core/dhcp6"}, "yarnpost/core/rehearsal": {"yarnpost/core/dhcp4",
+		"yarnpost/core/dhcp6"},
+	"yarnpost/service/observe": {"yarnpost/core/dhcp4", "yarnpost/core/dhcp6"}, "yarnpost/service/report": {"yarnpost/core/dhcp4",
+		"yarnpost/core/dhcp6"},
 	"yarnpost/api": {"yarnpost/"},
 }
 
@@ -201,7 +208,8 @@ func TestPackagesSayWhatTheyAreFor(t *testing.T) {
 		}
 		says := slices.ContainsFunc(r.GoFiles, func(f string) bool {
 			text, err := os.ReadFile(filepath.Join(r.Dir, f))
-			return err == nil && (strings.Contains(string(text), "// Package "+name+" ") || strings.Contains(string(text), "// Command "+name+" "))
+			return err == nil && (strings.Contains(string(text), "// Package "+name+" ") || strings.Contains(string(text),
+				"// Command "+name+" "))
 		})
 		if !says {
 			t.Errorf("%s does not say what it is for", r.ImportPath)

@@ -1,13 +1,13 @@
 package cli
 
 import (
-	"encoding/binary"
 	"flag"
 	"fmt"
 	"net/netip"
 	"strings"
 
 	"yarnpost/api"
+	"yarnpost/core/addr"
 )
 
 func copyCommand() command {
@@ -47,14 +47,15 @@ func copied(of api.Scope, subnet string) (*api.ScopeEdit, error) {
 		return nil, fmt.Errorf("scope %s: %w", of.Name, err)
 	}
 	to, err := netip.ParsePrefix(subnet)
-	if err != nil || !to.Addr().Is4() {
-		return nil, usagef("%q is not a subnet; write it like 10.78.0.0/24", subnet)
+	if err != nil || to.Addr().Is4() != from.Addr().Is4() {
+		return nil, usagef("%q is no subnet to copy %s to; write it like 10.78.0.0/24 or 2001:db8:78::/64", subnet, of.Subnet)
 	}
 	m := mover{from, to.Masked()}
 	e := &api.ScopeEdit{Subnet: &subnet, Authoritative: &of.Authoritative, Bootp: &of.Bootp, RapidCommit: &of.RapidCommit,
 		OfferDelay: &of.OfferDelay, Probe: &of.Probe,
 		PerCircuit: &of.PerCircuit, NewPerMinute: &of.NewPerMinute, WarnUsed: &of.Thresholds.Used, WarnHeadroom: &of.Thresholds.Headroom,
-		WarnDays: &of.Thresholds.Days, Identity: &of.IdentitySet, Approval: &of.Approval, Lease: &of.LeaseSet, Fields: of.Fields, Note: &of.Note,
+		WarnDays: &of.Thresholds.Days, Identity: &of.IdentitySet, Approval: &of.Approval, Lease: &of.LeaseSet,
+		Valid: &of.ValidSet, Fields: of.Fields, Note: &of.Note,
 		Pools: &[]string{}, Exclusions: &[]api.Exclusion{}, Options: map[string]string{}}
 	for _, p := range of.Pools {
 		moved, err := m.span(p)
@@ -72,7 +73,7 @@ func copied(of api.Scope, subnet string) (*api.ScopeEdit, error) {
 	}
 	for _, o := range of.Options {
 		value := o.Value
-		if o.Book == "" && o.Code == 3 { // routers
+		if o.Book == "" && o.Code == 3 && o.Name == "router" {
 			var parts []string
 			for _, a := range strings.Split(value, ",") {
 				if moved, err := m.address(a); err == nil {
@@ -95,14 +96,11 @@ func (m mover) address(text string) (string, error) {
 	if err != nil || !m.from.Contains(a) {
 		return "", fmt.Errorf("%s is not in %s", text, m.from)
 	}
-	was, base, to := a.As4(), m.from.Addr().As4(), m.to.Addr().As4()
-	n := binary.BigEndian.Uint32(to[:]) + binary.BigEndian.Uint32(was[:]) - binary.BigEndian.Uint32(base[:])
-	binary.BigEndian.PutUint32(to[:], n)
-	moved := netip.AddrFrom4(to)
-	if !m.to.Contains(moved) {
-		return "", fmt.Errorf("%s has no place in the smaller subnet %s; give the new scope its pools by hand", text, m.to)
+	there := addr.SamePlace(a, m.from, m.to)
+	if !there.IsValid() {
+		return "", fmt.Errorf("%s has no place in %s, which is smaller than %s", text, m.to, m.from)
 	}
-	return moved.String(), nil
+	return there.String(), nil
 }
 
 // span moves a range as it is printed: a-b, or one address.

@@ -10,7 +10,8 @@ import (
 
 // ofItsOwn are fields of a scope that a copy does not have from the other one: it gets a name,
 // a link, and is held until it is said to serve.
-var ofItsOwn = []string{"RunDown", "AddExclusions", "Name", "Link", "Mode", "DrainUntil", "RemoveExclusions"}
+var ofItsOwn = []string{"RunDown", "AddExclusions", "Name", "Link", "Mode", "DrainUntil", "RemoveExclusions",
+	"PrefixPools"}
 
 // A copy of a scope has everything that can be set on one: a field that is forgotten here
 // fails.
@@ -18,7 +19,8 @@ func TestCopiesAreWhole(t *testing.T) {
 	of := api.Scope{Name: "looms", Subnet: "10.77.0.0/24", Pools: []string{"10.77.0.10-10.77.0.99"}, Authoritative: true,
 		IdentitySet: "hardware",
 		Bootp:       "reserved", RapidCommit: true, OfferDelay: "2s", Probe: true, PerCircuit: 3, NewPerMinute: 50, LeaseSet: "2h",
-		Note: "east hall", Approval: true, Fields: map[string]string{"owner": "weavers"},
+		ValidSet: "3h",
+		Note:     "east hall", Approval: true, Fields: map[string]string{"owner": "weavers"},
 		Exclusions: []api.Exclusion{{Range: "10.77.0.20-10.77.0.21", User: "printer"}}, Thresholds: api.Thresholds{Used: 80, Headroom: 5,
 			Days: 30},
 		Options: []api.Setting{{Code: 3, Name: "router", Value: "10.77.0.1"}, {Code: 15, Name: "domain-name", Value: "mill.example"}}}

@@ -113,7 +113,6 @@ func supernetsAreTold(t *testing.T, s *service) {
 		"capacity show --supernet nowhere":                    "no supernet is called",
 		"supernet next west":                                  "needs --bits",
 		"option set router=10.0.0.1 --supernet a --scope b":   "choose one of",
-		"supernet add six --prefix 2001:db8::/32":             "IPv",
 		"supernet edit west --identity shoe-size":             "identity",
 		"supernet add x --prefix 10.200.0.0/16 --option 3=no": "option",
 	} {

@@ -71,6 +71,7 @@ func (d *v6) extend(to request.Association) {
 		return
 	}
 	var ended []dhcp6.Lease
+	var over []*lease.Lease
 	for _, k := range to.Hints {
 		d.answer.Key = k
 		g, v := d.claim(k, how{alone: d.req.Kind == request.Renew})
@@ -85,7 +86,7 @@ func (d *v6) extend(to request.Association) {
 		}
 		d.answer.Why = v.why
 		if v.over && g.mine && g.record.Status == lease.Active {
-			d.change(g.record, g.record.GivenUp(d.now))
+			over = append(over, g.record)
 			ended = append(ended, dhcp6.Lease{Prefix: k})
 		} else if v.why == reason.WrongNetwork || v.why == reason.HeldByAnother || v.why == reason.ForAnother {
 			ended = append(ended, dhcp6.Lease{Prefix: k})
@@ -101,8 +102,11 @@ func (d *v6) extend(to request.Association) {
 	d.who.wish = netip.Prefix{}
 	if v, k := d.choose(); v != nil {
 		d.answer.Why = ""
-		d.give(to, d.grantOf(v, k, d.reservedHere(k)))
+		d.give(to, d.grantOf(v, k, d.reservedHere(k))) // which leaves what it had
 	} else {
+		for _, l := range over {
+			d.change(l, l.GivenUp(d.now))
+		}
 		d.answer.Outcome = Refused
 		d.ias = append(d.ias, dhcp6.IA{Code: dhcp6.CodeOf(to.Object), ID: to.ID})
 	}

@@ -83,7 +83,8 @@ func TestCompose(t *testing.T) {
 	}
 	r := m.Request(request.Path{Interface: "eth1"})
 	first := r.First()
-	got := fmt.Sprint(r.Kind, " ", first.Hint().Addr(), " ", r.Hardware, " ", r.Identifier, " ", r.Relay, " ", r.Link, " ", string(r.Circuit), " ",
+	got := fmt.Sprint(r.Kind, " ", first.Hint().Addr(), " ", r.Hardware, " ", r.Identifier, " ", r.Relay, " ", r.Link, " ",
+		string(r.Circuit), " ",
 		string(r.Remote), " ", string(r.Subscriber), " ", m.Name(), " ", m.Hostname(), " ", m.Vendor(), " ", m.ClassList(m.Classes()),
 		" ", m.Wants())
 	want := "select 10.77.0.9 02:00:00:00:00:07 [0 7] 10.77.0.2 10.77.0.0 sw1/7 far who REQUEST said first loomctl/2 [staff] [1 3 150]"

@@ -74,7 +74,8 @@ func ParseType(text string) (Type, error) {
 	for i, w := range words {
 		k := Kind(w)
 		if !slices.Contains(kinds, k) {
-			return Type{}, fmt.Errorf("%q is not a type; use %s, several of them for a record, and list at the end for an array", w, kinds)
+			return Type{}, fmt.Errorf("%q is not a type; use %s, several of them for a record, and list at the end for an array", w,
+				kinds)
 		}
 		if k.toEnd() && (i < len(words)-1 || t.Array || t.Tail) || k == Empty && len(words) > 1 {
 			return Type{}, fmt.Errorf("a %s takes the rest of the value, so it can only stand last, and once", k)
@@ -120,7 +121,8 @@ func (t Type) Example() string {
 	words := make([]string, len(t.Fields))
 	for i, f := range t.Fields {
 		words[i] = map[Kind]string{Address: "10.40.0.1", Text: "text", Name: "mill.example", Names: "mill.example,loom.example",
-			U8: "1", U16: "1500", U32: "70000", I8: "-5", I16: "-300", I32: "-3600", Bool: "true", Counted: "staff", Duration: "8h", Bytes: "0a:0b",
+			U8: "1", U16: "1500", U32: "70000", I8: "-5", I16: "-300", I32: "-3600", Bool: "true", Counted: "staff", Duration: "8h",
+			Bytes: "0a:0b",
 			Route: "10.50.0.0/16 10.40.0.1", SIP: "10.40.0.5",
 			Address6: "2001:db8:40::1", Counted16: "staff", NTP6: "2001:db8:40::123"}[f]
 	}
@@ -421,7 +423,8 @@ func formatCounted(b []byte, n, head int) (text string, took int, ok bool) {
 		return "", 0, false
 	}
 	s := string(b[:n])
-	if printable(s) && s == strings.TrimSpace(s) && !strings.Contains(s, ",") && !strings.HasPrefix(s, RawPrefix) && !strings.HasPrefix(s, "0x") {
+	if printable(s) && s == strings.TrimSpace(s) && !strings.Contains(s, ",") && !strings.HasPrefix(s, RawPrefix) &&
+		!strings.HasPrefix(s, "0x") {
 		return s, head + n, true
 	}
 	return "0x" + hex.EncodeToString(b[:n]), head + n, true

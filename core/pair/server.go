@@ -345,7 +345,8 @@ func (s *Server) Reserved(r *plan.Reservation, l *lease.Lease) bool {
 		return true
 	}
 	theirs := s.TheirPlan.ReservationOf(r.Key())
-	return theirs != nil && theirs.IAID == r.IAID && theirs.Hardware == r.Hardware && theirs.Identifier == r.Identifier && theirs.Circuit == r.Circuit
+	return theirs != nil && theirs.IAID == r.IAID && theirs.Hardware == r.Hardware && theirs.Identifier == r.Identifier &&
+		theirs.Circuit == r.Circuit
 }
 
 // Forgetful reports whether what a client was told again is not told the partner

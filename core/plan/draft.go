@@ -277,7 +277,8 @@ func (d *Draft) SetDefaults(v Defaults) error {
 	old := d.next.Defaults
 	d.note(KindDefaults, 0, "", old, v)
 	d.next.Defaults = v
-	if old.Identity == v.Identity && old.Lease == v.Lease && old.Valid == v.Valid && old.Thresholds == v.Thresholds && maps.Equal(old.Options, v.Options) {
+	if old.Identity == v.Identity && old.Lease == v.Lease && old.Valid == v.Valid && old.Thresholds == v.Thresholds &&
+		maps.Equal(old.Options, v.Options) {
 		return nil // scopes inherit nothing else
 	}
 	d.recompileAll()

@@ -24,7 +24,8 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 		}
 	}
 	if known != 1 {
-		return 0, Refused("reservation %s needs one of: a hardware address like 02:00:00:00:00:17, a client identifier, or a circuit", r.Name)
+		return 0, Refused("reservation %s needs one of: a hardware address like 02:00:00:00:00:17, a client identifier, or a circuit",
+			r.Name)
 	}
 	if err := checkReserved(&r, &s.Scope); err != nil {
 		return 0, err
@@ -38,7 +39,8 @@ func (d *Draft) PutReservation(r Reservation) (ID, error) {
 		return 0, Refused("reservation %s: %s is %s; an address of the network's own is no client's", r.Name, r.Address, what)
 	}
 	if r.Hostname != "" && !HostName(r.Hostname) && !d.trusted {
-		return 0, Refused("reservation %s: %q is no host name; use letters, digits and dashes, with dots between labels", r.Name, r.Hostname)
+		return 0, Refused("reservation %s: %q is no host name; use letters, digits and dashes, with dots between labels", r.Name,
+			r.Hostname)
 	}
 	if other := d.next.ReservationOf(r.Key()); other != nil && other.ID != r.ID {
 		return 0, Refused("reservation %s: %s is reserved for %s (%s) already", r.Name, r.What(), other.Name, other.Client())
@@ -96,7 +98,8 @@ func checkReserved(r *Reservation, s *Scope) error {
 			return nil
 		}
 	}
-	return Refused("reservation %s: prefix %s is in no prefix pool of scope %s; add one, with prefixes of /%d", r.Name, k, s.Name, r.Length)
+	return Refused("reservation %s: prefix %s is in no prefix pool of scope %s; add one, with prefixes of /%d", r.Name, k, s.Name,
+		r.Length)
 }
 
 // count keeps the numbers of a scope's reservations.

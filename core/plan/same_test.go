@@ -14,16 +14,19 @@ import (
 // more, and the diff has a word for it.
 func TestEveryFieldCounts(t *testing.T) {
 	filled := map[reflect.Type]reflect.Value{}
-	for _, v := range []any{"text", true, 7, uint32(7), ID(7), Duration(time.Hour), Identity(ByHardware), Mode(Serving), Bootp(BootpDynamic),
+	for _, v := range []any{"text", true, 7, uint32(7), ID(7), Duration(time.Hour), Identity(ByHardware), Mode(Serving),
+		Bootp(BootpDynamic),
 		Place(In125), Action(Refuse),
-		netip.MustParseAddr("10.77.0.9"), netip.MustParsePrefix("10.77.0.0/24"), time.Unix(1e9, 0), addr.Hardware("\x02\x00\x00\x00\x00\x01"),
+		netip.MustParseAddr("10.77.0.9"), netip.MustParsePrefix("10.77.0.0/24"), time.Unix(1e9, 0),
+		addr.Hardware("\x02\x00\x00\x00\x00\x01"),
 		addr.Octets("\x02"),
 		addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25")), []string{"one"}, []addr.Octets{"\x02"},
 		[]netip.Addr{netip.MustParseAddr("10.77.0.2")},
 		[]addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25"))},
 		[]Exclusion{{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25")), "printer"}},
 		[]Own{{224, "knob", option.Type{Fields: []option.Kind{option.Text}}, "what"}}, map[option.Key]string{option.Std(3): "10.77.0.1"},
-		Fields{"hall": "3"}, []PrefixPool{{netip.MustParsePrefix("2001:db8:8000::/33"), 48}}, addr.IAIDOf(7), FieldType(FieldDate), []Kind{KindScope}} {
+		Fields{"hall": "3"}, []PrefixPool{{netip.MustParsePrefix("2001:db8:8000::/33"), 48}}, addr.IAIDOf(7), FieldType(FieldDate),
+		[]Kind{KindScope}} {
 		filled[reflect.TypeOf(v)] = reflect.ValueOf(v)
 	}
 	label := func(id ID) string { return map[ID]string{7: "seven"}[id] }

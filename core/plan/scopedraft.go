@@ -191,6 +191,12 @@ func checkFamily(s *Scope) error {
 		}
 		return nil
 	}
+	if s.Bootp == BootpReserved { // what forms say that know IPv4 alone
+		s.Bootp = ""
+	}
+	if s.Identity == ByIdentifier {
+		s.Identity = ""
+	}
 	switch {
 	case s.Subnet.Addr().Is4In6() || s.Subnet.Bits() < 32:
 		return Refused("scope %s: %s is no prefix of a link; most have /64, and /32 is the least", s.Name, s.Subnet)

@@ -147,7 +147,8 @@ func (d *Draft) PutSupernet(s Supernet) (ID, error) {
 
 // inheritsSame reports whether all that lies in a supernet inherits the same from both.
 func inheritsSame(a, b *Supernet) bool {
-	return a.Name == b.Name && a.Prefix == b.Prefix && a.Identity == b.Identity && a.Lease == b.Lease && a.Valid == b.Valid && a.Thresholds == b.Thresholds &&
+	return a.Name == b.Name && a.Prefix == b.Prefix && a.Identity == b.Identity && a.Lease == b.Lease && a.Valid == b.Valid &&
+		a.Thresholds == b.Thresholds &&
 		maps.Equal(a.Options, b.Options)
 }
 
@@ -166,7 +167,8 @@ func (d *Draft) checkSupernet(s *Supernet) error {
 	}
 	for p, v := range d.next.subnets.Supernets(s.Prefix) {
 		if p != s.Prefix {
-			return Refused("supernet %s (%s) would cut scope %s (%s) in two; a supernet lies around whole scopes", s.Name, s.Prefix, v.Name, v.Subnet)
+			return Refused("supernet %s (%s) would cut scope %s (%s) in two; a supernet lies around whole scopes", s.Name, s.Prefix,
+				v.Name, v.Subnet)
 		}
 	}
 	if err := checkIdentity(s.Identity); err != nil {
@@ -185,7 +187,8 @@ func (d *Draft) checkSupernet(s *Supernet) error {
 func (d *Draft) uncut(s *Scope) error {
 	for p, n := range d.next.nets.Subnets(s.Subnet) {
 		if p != s.Subnet {
-			return Refused("supernet %s (%s) would cut scope %s (%s) in two; a supernet lies around whole scopes", n.Name, n.Prefix, s.Name, s.Subnet)
+			return Refused("supernet %s (%s) would cut scope %s (%s) in two; a supernet lies around whole scopes", n.Name, n.Prefix,
+				s.Name, s.Subnet)
 		}
 	}
 	return nil
@@ -196,7 +199,8 @@ func (d *Draft) poolsStay(id ID) error {
 	n := d.next.Supernet(id)
 	for _, r := range d.next.catalog.ruleOf[id] {
 		if r.Pool.Valid() && !n.Prefix.Contains(r.Pool.From) {
-			return Refused("rule %s of supernet %s sends clients to pool %s, which lies outside of %s; change the rule first", r.Name, n.Name,
+			return Refused("rule %s of supernet %s sends clients to pool %s, which lies outside of %s; change the rule first", r.Name,
+				n.Name,
 				r.Pool, n.Prefix)
 		}
 	}

@@ -21,7 +21,8 @@ func TestDecoded(t *testing.T) {
 	d := plan.New().Draft()
 	typ, _ := option.ParseType("address list")
 	for _, c := range []plan.Codebook{
-		{Name: "ap", Place: plan.InVendor, Classes: []string{"accesspoint*"}, Options: []plan.Own{{Code: 241, Name: "controller", Type: typ}}},
+		{Name: "ap", Place: plan.InVendor, Classes: []string{"accesspoint*"}, Options: []plan.Own{{Code: 241, Name: "controller",
+			Type: typ}}},
 		{Name: "acme", Place: plan.In125, Enterprise: 9, Options: []plan.Own{{Code: 1, Name: "hub", Type: typ}}},
 	} {
 		if _, err := d.PutCodebook(c); err != nil {
@@ -67,7 +68,8 @@ func TestDecoded(t *testing.T) {
 			t.Errorf("another vendor's 43 reads %q", o.Value)
 		}
 	}
-	if v := decoded(p, option.V4, b[:100], ""); v.Type != "malformed" || !strings.Contains(v.Fields[0].Value, "shorter than the fixed fields") {
+	if v := decoded(p, option.V4, b[:100], ""); v.Type != "malformed" || !strings.Contains(v.Fields[0].Value,
+		"shorter than the fixed fields") {
 		t.Errorf("a cut message reads %+v", v)
 	}
 }
@@ -75,7 +77,8 @@ func TestDecoded(t *testing.T) {
 // Filters of exchanges: a host name with dashes is no hardware address, and one
 // that is may be written in any way.
 func TestExchangeFilter(t *testing.T) {
-	m := &dhcp4.Message{Op: 1, HType: 1, CIAddr: netip.IPv4Unspecified(), YIAddr: netip.IPv4Unspecified(), SIAddr: netip.IPv4Unspecified(),
+	m := &dhcp4.Message{Op: 1, HType: 1, CIAddr: netip.IPv4Unspecified(), YIAddr: netip.IPv4Unspecified(),
+		SIAddr: netip.IPv4Unspecified(),
 		GIAddr: netip.MustParseAddr("10.77.0.2"), CHAddr: "\x02\x4c\x00\x00\x00\x17",
 		Options: dhcp4.Options{{Code: option.Hostname, Data: []byte("Card-Room")}}}
 	b, _, err := dhcp4.Append(nil, m, 0)

@@ -109,8 +109,9 @@ func (s *Server) exchanges(q *exchangeQuery) (*body[api.Page[api.Exchange]], err
 
 func exchangeView(p *plan.Plan, x *observe.Exchange) api.Exchange {
 	r := x.First()
-	out := api.Exchange{Seq: x.Seq, At: x.At.UTC(), Hardware: x.Hardware.String(), Client: x.Hardware.String(), Outcome: string(r.Outcome),
-		Reason: string(r.Why), Fate: string(x.Fate),
+	out := api.Exchange{Seq: x.Seq, At: x.At.UTC(), Hardware: x.Hardware.String(), Client: x.Hardware.String(),
+		Outcome: string(r.Outcome),
+		Reason:  string(r.Why), Fate: string(x.Fate),
 		Address: addrText(r.Address()), Scope: r.Scope, Link: r.Link, Relay: addrText(x.Relay), Circuit: circuitText(x.Circuit),
 		Interface: x.Wire,
 		From:      x.From.String(), To: x.To.String(),
@@ -155,7 +156,8 @@ func (s *Server) capture(q *exchangeQuery) ([]byte, error) {
 	nobody := net.HardwareAddr{0, 0, 0, 0, 0, 0}
 	unspecified := map[option.Family]netip.Addr{option.V4: netip.IPv4Unspecified(), option.V6: netip.IPv6Unspecified()}
 	port := map[option.Family]uint16{option.V4: wire.ServerPort, option.V6: wire.ServerPort6}
-	everybody := map[option.Family]netip.Addr{option.V4: netip.AddrFrom4([4]byte{255, 255, 255, 255}), option.V6: netip.MustParseAddr("ff02::1:2")}
+	everybody := map[option.Family]netip.Addr{option.V4: netip.AddrFrom4([4]byte{255, 255, 255, 255}),
+		option.V6: netip.MustParseAddr("ff02::1:2")}
 	write := func(of option.Family, at time.Time, fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) error {
 		if (of == option.V6) != from.Addr().Is6() {
 			from = netip.AddrPortFrom(unspecified[of], from.Port())

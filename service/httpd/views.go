@@ -149,8 +149,9 @@ func originText(o plan.Origin) string {
 
 // supernetView needs the use of every scope, by id.
 func supernetView(p *plan.Plan, n *plan.Supernet, uses map[plan.ID]api.Usage) api.Supernet {
-	out := api.Supernet{ID: int64(n.ID), Name: n.Name, Prefix: n.Prefix.String(), Lease: leaseText(n.Lease), Valid: leaseText(n.Valid), Identity: string(n.Identity),
-		Options: settingsView(p, n.Options), Thresholds: api.Thresholds(n.Thresholds), Approval: n.Approval, Fields: ownView(n.Fields),
+	out := api.Supernet{ID: int64(n.ID), Name: n.Name, Prefix: n.Prefix.String(), Lease: leaseText(n.Lease), Valid: leaseText(n.Valid),
+		Identity: string(n.Identity),
+		Options:  settingsView(p, n.Options), Thresholds: api.Thresholds(n.Thresholds), Approval: n.Approval, Fields: ownView(n.Fields),
 		Note: n.Note}
 	around := p.Around(n.Prefix)
 	out.In = namesOf(around[:len(around)-1]) // the last is itself

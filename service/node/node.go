@@ -175,7 +175,8 @@ func (n *Node) serve(ctx context.Context, table *lease.Table, on *store.Pairing)
 		return err
 	}
 	table.ChooseBy(string(is.ChoiceKey))
-	n.Engine = engine.New(engine.Parts{Table: table, DUID: string(is.DUID), Sets: sets, Events: n.Events, Metrics: n.Metrics, Send: n.wire.Send, Clock: n.Clock,
+	n.Engine = engine.New(engine.Parts{Table: table, DUID: string(is.DUID), Sets: sets, Events: n.Events, Metrics: n.Metrics,
+		Send: n.wire.Send, Clock: n.Clock,
 		Log: c.Log})
 	n.wire.Unsent = n.Engine.Unsent
 	n.Reports = &report.Reporter{Engine: n.Engine, Clock: n.Clock}
@@ -253,7 +254,8 @@ func (n *Node) wirePair(on *store.Pairing) {
 func (n *Node) wireAudits() {
 	c := n.config
 	n.Trail = trail.New(n.Store, c.Log)
-	n.Backups = backup.New(backup.Parts{Config: c.Backup, Store: n.Store, Name: n.Pair.Name, Version: c.Version, Clock: n.Clock, Log: c.Log})
+	n.Backups = backup.New(backup.Parts{Config: c.Backup, Store: n.Store, Name: n.Pair.Name, Version: c.Version, Clock: n.Clock,
+		Log: c.Log})
 	n.Trials = trials.New(trials.Parts{Engine: n.Engine, Reports: n.Reports, Wire: n.wire, Clock: n.Clock, Log: c.Log})
 	n.Leases = leaseadmin.New(leaseadmin.Parts{Engine: n.Engine, Host: n.Host, Wire: n.wire, Nudged: n.Metrics.Nudges.Inc,
 		Work: n.work, Clock: n.Clock, Log: c.Log})

@@ -88,7 +88,8 @@ func (c *Conversations) Begin(p *wire.Packet, since time.Time, req *request.Requ
 	if req.Family == option.V6 {
 		port = wire.ServerPort6
 	}
-	*x = Exchange{Seq: c.next, At: since, Family: req.Family, From: p.From, To: netip.AddrPortFrom(p.To, port), In: append(x.In[:0], p.Data...),
+	*x = Exchange{Seq: c.next, At: since, Family: req.Family, From: p.From, To: netip.AddrPortFrom(p.To, port), In: append(x.In[:0],
+		p.Data...),
 		Out:     append(x.Out[:0], reply.Data...),
 		OutFrom: netip.AddrPortFrom(reply.From, port), OutTo: reply.To, Hardware: req.Hardware, Relay: req.Relay,
 		Circuit: string(req.Circuit), Results: x.Results[:0], Trail: append(x.Trail[:0], d.Trail...), Fate: fate, Took: now.Sub(since)}
@@ -151,7 +152,8 @@ func (c *Conversations) Since(seq uint64, limit int, keep func(*Exchange) bool) 
 			for part := 256; part > 0 && at >= first && len(out) < limit; part-- {
 				if x := &c.ring[at%TalkMost]; x.Seq == at && keep(x) {
 					v := *x
-					v.In, v.Out, v.Results, v.Trail = slices.Clone(x.In), slices.Clone(x.Out), slices.Clone(x.Results), slices.Clone(x.Trail)
+					v.In, v.Out, v.Results, v.Trail = slices.Clone(x.In), slices.Clone(x.Out), slices.Clone(x.Results),
+						slices.Clone(x.Trail)
 					out = append(out, v)
 				}
 				at--

@@ -140,7 +140,7 @@ func TestSendGoesOn(t *testing.T) {
 }
 
 func TestListenRefusals(t *testing.T) {
-	if _, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), []string{"nowhere9"}, quiet); err == nil ||
+	if _, err := Listen(netip.MustParseAddrPort("127.0.0.1:0"), netip.AddrPort{}, []string{"nowhere9"}, quiet); err == nil ||
 		!strings.Contains(err.Error(), "nowhere9") {
 		t.Errorf("an interface that is not there: %v", err)
 	}
@@ -149,7 +149,7 @@ func TestListenRefusals(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if _, err := Listen(s.Addr(), nil, quiet); err == nil || !strings.Contains(err.Error(), "another DHCP server") {
+	if _, err := Listen(s.Addr(), netip.AddrPort{}, nil, quiet); err == nil || !strings.Contains(err.Error(), "another DHCP server") {
 		t.Errorf("a port in use: %v", err)
 	}
 }

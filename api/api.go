@@ -543,6 +543,8 @@ type Status struct {
 	Healthy   bool      `json:"healthy"`
 	Problem   string    `json:"problem,omitempty" doc:"What is wrong, and what to do"`
 	DHCP4     string    `json:"dhcp4" doc:"Where relayed clients are heard"`
+	DHCP6     string    `json:"dhcp6,omitempty" doc:"The same for IPv6, if that is served"`
+	DUID      string    `json:"duid" doc:"By what clients of IPv6 know this server"`
 	Wires     []Wire    `json:"wires" doc:"Interfaces on which broadcast clients are served"`
 	Scopes    int       `json:"scopes"`
 	Active    int       `json:"active" doc:"Active leases"`

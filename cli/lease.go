@@ -298,7 +298,11 @@ func statusCommands() []command {
 				}
 			}
 			t.row("health", health)
-			t.row("serving", fmt.Sprintf("DHCPv4 on %s, up since %s", s.DHCP4, relative(-s.Now.Sub(s.Started))))
+			at := "DHCPv4 on " + s.DHCP4
+			if s.DHCP6 != "" {
+				at += ", DHCPv6 on " + s.DHCP6
+			}
+			t.row("serving", fmt.Sprintf("%s, up since %s", at, relative(-s.Now.Sub(s.Started))))
 			for _, w := range s.Wires {
 				link := w.Link
 				if link == "" {

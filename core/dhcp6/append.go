@@ -9,7 +9,7 @@ import (
 )
 
 // AppendTo implements request.Reply: the message, wrapped for the relays that it goes back
-// through (RFC 8415 section 19.3). Datagrams of IPv6 can be sent in fragments, so nothing is left
+// through (RFC 8415 section 19.3); a message of a client is wrapped as relays do on the way here. Datagrams of IPv6 can be sent in fragments, so nothing is left
 // out; limit, if it is not 0, bounds the whole.
 func (m *Message) AppendTo(dst []byte, limit int) (b []byte, omitted []uint16, err error) {
 	inner, err := m.appendInner(nil)
@@ -19,8 +19,18 @@ func (m *Message) AppendTo(dst []byte, limit int) (b []byte, omitted []uint16, e
 	echoes := make([][]byte, len(m.Relays))
 	sizes := make([]int, len(m.Relays)+1)
 	sizes[len(m.Relays)] = len(inner)
+	as := RelayForw
+	if m.Type == Advertise || m.Type == Reply || m.Type == Reconfigure || m.Type == AddrRegReply {
+		as = RelayRepl
+	}
 	for i := len(m.Relays) - 1; i >= 0; i-- {
-		echoes[i] = m.Relays[i].echo()
+		if as == RelayRepl {
+			echoes[i] = m.Relays[i].echo()
+		} else {
+			for _, o := range m.Relays[i].Options {
+				echoes[i] = appendOption(echoes[i], o.Code, o.Data)
+			}
+		}
 		sizes[i] = relayHead + len(echoes[i]) + 4 + sizes[i+1]
 	}
 	if limit == 0 {
@@ -30,7 +40,7 @@ func (m *Message) AppendTo(dst []byte, limit int) (b []byte, omitted []uint16, e
 		return dst, nil, fmt.Errorf("encode DHCPv6: %d octets, and %d are the most", sizes[0], limit)
 	}
 	for i, r := range m.Relays {
-		dst = append(dst, byte(RelayRepl), r.Hops)
+		dst = append(dst, byte(as), r.Hops)
 		dst = append(append(dst, r.Link.AsSlice()...), r.Peer.AsSlice()...)
 		dst = append(dst, echoes[i]...)
 		dst = appendHead(dst, option.RelayMessage6, sizes[i+1])

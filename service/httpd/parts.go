@@ -73,6 +73,7 @@ type Service interface {
 	// Health is what stands between the service and its work, or nil.
 	Health() error
 	DHCP4() netip.AddrPort
+	DHCP6() netip.AddrPort
 	Recorded() (entries, commits uint64)
 }
 
@@ -83,6 +84,7 @@ type Engine interface {
 	EachLease(scope plan.ID, share ...func(*lease.Lease))
 	Count(scope plan.ID) lease.Counts
 	CountDelegated(scope plan.ID) lease.Counts
+	DUID() addr.DUID
 	NetworkAt(netip.Addr) string // what of the network an address is, or ""
 	Propose(p *plan.Plan, v *plan.View, prefer netip.Addr) (netip.Addr, bool)
 	Served(span time.Duration) int

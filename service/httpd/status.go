@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -212,13 +213,22 @@ func (s *Server) registerStatus(a huma.API) {
 		})
 }
 
+// portText is an address with a port as text; "" for none.
+func portText(at netip.AddrPort) string {
+	if !at.IsValid() {
+		return ""
+	}
+	return at.String()
+}
+
 func (s *Server) status() api.Status {
 	e := s.Engine
 	p := e.Plan()
 	v, paired := s.Pair.View()
 	recorded, commits := s.Service.Recorded()
 	st := api.Status{Version: Version, Started: s.Started.UTC(), Now: s.Clock.Now().UTC(), Revision: p.Revision, Healthy: true,
-		DHCP4: s.Service.DHCP4().String(), Wires: []api.Wire{}, Unserved: e.UnservedCount(), Served5m: s.Engine.Served(5 * time.Minute),
+		DHCP4: s.Service.DHCP4().String(), DHCP6: portText(s.Service.DHCP6()), DUID: s.Engine.DUID().String(),
+		Wires: []api.Wire{}, Unserved: e.UnservedCount(), Served5m: s.Engine.Served(5 * time.Minute),
 		Served24h: s.Engine.Served(24 * time.Hour), Recorded: recorded, Commits: commits, Warnings: s.warnings(v, paired)}
 	st.Name = v.Own.Name
 	if paired {

@@ -327,7 +327,10 @@ type Code struct {
 type Ask struct {
 	Hardware   string            `json:"hardware,omitempty"`
 	Identifier string            `json:"identifier,omitempty" doc:"Client identifier in hexadecimal"`
-	Message    string            `json:"message,omitempty" enum:"DISCOVER,REQUEST,INFORM,BOOTP" doc:"DISCOVER if left out"`
+	DUID       string            `json:"duid,omitempty" doc:"IPv6: DUID of the client; one of its hardware address if left out"`
+	IAID       string            `json:"iaid,omitempty" doc:"IPv6: number of the association; 1 if left out"`
+	Delegated  bool              `json:"delegated,omitempty" doc:"IPv6: it asks for a prefix, rather than an address"`
+	Message    string            `json:"message,omitempty" enum:"DISCOVER,REQUEST,INFORM,BOOTP,SOLICIT,CONFIRM,RENEW,REBIND,INFORMATION-REQUEST" doc:"DISCOVER, or SOLICIT with IPv6, if left out"`
 	Scope      string            `json:"scope,omitempty" doc:"It is on this scope's link"`
 	Relay      string            `json:"relay,omitempty" doc:"It came through this relay"`
 	Interface  string            `json:"interface,omitempty" doc:"It was heard on this interface"`

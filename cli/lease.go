@@ -59,7 +59,7 @@ func leaseCommands() []command {
 				t.row("status", l.Status+", "+kindOf(l))
 				t.row("scope", l.Scope)
 				t.row("hardware address", l.Hardware)
-				for _, f := range [][2]string{{"identifier", l.Identifier}, {"host name", l.Hostname}, {"vendor class", l.Vendor}, {"relay", l.Relay},
+				for _, f := range [][2]string{{"identifier", l.Identifier}, {"DUID", l.DUID}, {"DUID is of", l.DUIDOf}, {"IAID", l.IAID}, {"host name", l.Hostname}, {"vendor class", l.Vendor}, {"relay", l.Relay},
 					{"circuit", l.Circuit}, {"evidence", l.Evidence}} {
 					if f[1] != "" {
 						t.row(f[0], f[1])

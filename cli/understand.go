@@ -264,11 +264,15 @@ func (k *call) message(title string, m api.Decoded) {
 func explainCommand() command {
 	return command{name: "explain", args: "[HW]",
 		short: "Say what a client would be answered, and each step that leads there; nothing is touched", most: 1,
-		more: "  yarnpost explain 02:40:18:00:00:07                                  (as it asked last)\n  yarnpost explain --scope phones --vendor \"deskphone 7\" --wants 66,150\n  yarnpost explain 02:00:00:00:00:01 --relay 10.40.8.1 --message REQUEST --address 10.40.9.9",
+		more: "  yarnpost explain 02:40:18:00:00:07                                  (as it asked last)\n  yarnpost explain --scope phones --vendor \"deskphone 7\" --wants 66,150\n  yarnpost explain 02:00:00:00:00:01 --relay 10.40.8.1 --message REQUEST --address 10.40.9.9\n  yarnpost explain --duid 00:03:00:01:02:00:00:00:00:17 --scope workshop6 --delegated",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			var a api.Ask
 			f.StringVar(&a.Identifier, "identifier", "", "client identifier in `hexadecimal`")
-			f.StringVar(&a.Message, "message", "", "`type`: DISCOVER (default), REQUEST, INFORM or BOOTP")
+			f.StringVar(&a.DUID, "duid", "", "IPv6: its `DUID`, as its system prints it (default: one of its hardware address)")
+			f.StringVar(&a.IAID, "iaid", "", "IPv6: `number` of the association (default: 1)")
+			f.BoolVar(&a.Delegated, "delegated", false, "IPv6: it asks for a prefix, rather than an address")
+			f.StringVar(&a.Message, "message", "", "`type`: DISCOVER (default), REQUEST, INFORM or BOOTP; with IPv6 SOLICIT (default), "+
+				"REQUEST, CONFIRM, RENEW, REBIND or INFORMATION-REQUEST")
 			f.StringVar(&a.Scope, "scope", "", "it is on the link of the scope of this `name`")
 			f.StringVar(&a.Relay, "relay", "", "it comes through the relay with this `address`")
 			f.StringVar(&a.Interface, "interface", "", "it is heard on the interface of this `name`")
@@ -289,7 +293,7 @@ func explainCommand() command {
 					a.Wants = strings.Split(*wants, ",")
 				}
 				a.Options = options
-				a.Known = a.Hardware != "" && a.Vendor == "" && a.Relay == "" && a.Interface == ""
+				a.Known = a.Hardware != "" && a.DUID == "" && a.Vendor == "" && a.Relay == "" && a.Interface == ""
 				e, err := k.client.Explain(k.ctx, a)
 				if err != nil {
 					return err
@@ -570,8 +574,12 @@ func historyCommand() command {
 		}}
 }
 
+// isAddress reports whether a text is an address, or a prefix with its length.
 func isAddress(text string) bool {
 	_, err := netip.ParseAddr(text)
+	if err != nil {
+		_, err = netip.ParsePrefix(text)
+	}
 	return err == nil
 }
 

@@ -86,7 +86,7 @@ func (e *Engine) giveBack(l *lease.Lease, now lease.Time) {
 // Cleared is the record of an abandoned address that is free again.
 func Cleared(l *lease.Lease, now lease.Time) *lease.Lease {
 	if l.Found() { // nobody was ever given it
-		return &lease.Lease{Prefix: lease.Host(l.Address()), Status: lease.Free, Changed: now, Expires: now}
+		return &lease.Lease{Prefix: l.Prefix, Status: lease.Free, Changed: now, Expires: now}
 	}
 	return l.Ended(lease.Expired, now)
 }
@@ -194,7 +194,11 @@ func (e *Engine) abandon(a netip.Addr, before *lease.Lease, who probe.Result, no
 
 // ProbeNow finds out whether an address is in use; ok is false if there is no
 // way to.
-func (e *Engine) ProbeNow(a netip.Addr) (result probe.Result, ok bool) {
+func (e *Engine) ProbeNow(k netip.Prefix) (result probe.Result, ok bool) {
+	if !k.IsSingleIP() {
+		return result, false
+	}
+	a := k.Addr()
 	c := make(chan probe.Result, 1)
 	e.With(func(t *lease.Table) {
 		v := t.Plan().ScopeAt(a)

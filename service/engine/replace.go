@@ -17,11 +17,11 @@ const patience = 30 * time.Second
 // Replace puts another record in place of an address's, and returns when that is
 // durable. The change function runs under the engine's lock; if it gives back what
 // it got, nothing happens.
-func (e *Engine) Replace(ctx context.Context, a netip.Addr,
+func (e *Engine) Replace(ctx context.Context, k netip.Prefix,
 	change func(l *lease.Lease, now lease.Time) (*lease.Lease, error)) (next *lease.Lease, err error) {
 	done := make(chan struct{})
 	e.With(func(t *lease.Table) {
-		l := t.At(a)
+		l := t.Get(k)
 		if next, err = change(l, lease.At(e.clock.Now())); err != nil || next == l {
 			close(done)
 		} else if !e.commit(e.owned(l, next, waiting{lease: next, done: done})) {
@@ -42,7 +42,11 @@ func (e *Engine) Replace(ctx context.Context, a netip.Addr,
 }
 
 // ProbeAgain has an address that is kept from others probed now and then.
-func (e *Engine) ProbeAgain(a netip.Addr) {
+func (e *Engine) ProbeAgain(k netip.Prefix) {
+	a := k.Addr()
+	if !a.Is4() {
+		return
+	}
 	e.With(func(*lease.Table) { e.probes.Kept.Put(a, lease.At(e.clock.Now())) })
 }
 

@@ -50,7 +50,7 @@ func (s *Server) actOn(ctx context.Context, act leaseadmin.Act, in api.ActReques
 	if err != nil {
 		return out, err
 	}
-	slices.SortFunc(list, netip.Addr.Compare)
+	slices.SortFunc(list, netip.Prefix.Compare)
 	list = slices.Compact(list)
 	if act == leaseadmin.End && in.Silent {
 		act = leaseadmin.EndSilent
@@ -59,7 +59,7 @@ func (s *Server) actOn(ctx context.Context, act leaseadmin.Act, in api.ActReques
 	work.SideBySide(len(list), probesMost, func(i int) { acted[i] = s.Leases.Act(ctx, act, list[i], in.DryRun) })
 	out.Clients = make([]api.ActedOne, len(list))
 	for i, x := range acted {
-		out.Clients[i] = api.ActedOne{Address: x.Address.String(), Hardware: x.Hardware.String(), Hostname: x.Hostname, Scope: x.Scope,
+		out.Clients[i] = api.ActedOne{Address: keyText(x.Key), Hardware: x.Hardware.String(), Hostname: x.Hostname, Scope: x.Scope,
 			Outcome: string(x.Outcome), Text: x.Text}
 	}
 	out.Text = actedText(acted, in.DryRun)

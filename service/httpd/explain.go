@@ -48,7 +48,7 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 	}
 	d := x.Decision.First()
 	out := api.Explanation{Outcome: string(d.Outcome), Reason: string(d.Why), Withheld: string(x.Decision.Withheld),
-		Hardware: req.Hardware.String(), Address: addrText(d.Address()),
+		Hardware: req.Hardware.String(), Address: keyText(d.Key),
 		Rules: []string{}, Trail: x.Trail, Options: valuesView(x.Plan, x.Values), Omitted: []string{}}
 	if d.Scope != nil {
 		out.Scope, out.Link = d.Scope.Name, d.Scope.LinkName
@@ -56,7 +56,7 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 	for _, r := range d.Fitted {
 		out.Rules = append(out.Rules, r.Name)
 	}
-	if r := x.Plan.ReservationAt(d.Address()); r != nil && (d.Outcome == answer.Offered || d.Outcome == answer.Acknowledged) {
+	if r := x.Plan.ReservationOf(d.Key); r != nil && (d.Outcome == answer.Offered || d.Outcome == answer.Acknowledged) {
 		out.Reservation = r.Name
 	}
 	sent := map[option.Key]bool{}
@@ -92,7 +92,7 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 func outcomeText(d *answer.Answer) string {
 	text := outcomeWords[d.Outcome]
 	if d.Key.IsValid() && (d.Outcome == answer.Offered || d.Outcome == answer.Acknowledged || d.Outcome == answer.Refused) {
-		text += " " + d.Address().String()
+		text += " " + keyText(d.Key)
 	}
 	if d.Why != "" {
 		text += ": " + d.Why.Words(d.Rule)
@@ -111,6 +111,9 @@ func (s *Server) relayFor(p *plan.Plan, via netip.Addr) netip.Addr {
 
 // asked makes the request of a hypothetical client.
 func (s *Server) asked(p *plan.Plan, in api.Ask) (request.Request, error) {
+	if isSix(p, in) {
+		return s.asked6(p, in)
+	}
 	q, err := newQuestion(p, in)
 	if err == nil && in.Known {
 		s.recollect(q, in)

@@ -59,8 +59,8 @@ func (f *fakePlans) Change(_ context.Context, o change.Order, edit func(*plan.Dr
 	return &change.Change{Revision: next.Revision, Plan: next, Applied: !o.Preview, Lines: plan.Diff(items, d.Label)}, f.err
 }
 
-func (f *fakeLeases) End(_ context.Context, a netip.Addr, _ bool) (leaseadmin.Ending, error) {
-	return leaseadmin.Ending{Lease: &lease.Lease{Prefix: lease.Host(a), Status: lease.Released}, Text: "others can have it at once"}, f.err
+func (f *fakeLeases) End(_ context.Context, k netip.Prefix, _ bool) (leaseadmin.Ending, error) {
+	return leaseadmin.Ending{Lease: &lease.Lease{Prefix: k, Status: lease.Released}, Text: "others can have it at once"}, f.err
 }
 
 func (f *fakePair) View() (failover.View, bool) { return f.view, f.paired }

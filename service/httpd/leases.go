@@ -58,14 +58,15 @@ func (s *Server) registerLeases(a huma.API) {
 			return respond(leaseView(s.Engine.Plan(), l), nil)
 		})
 	s.registerLeaseSheet(a)
-	type end = func(context.Context, netip.Addr, bool) (leaseadmin.Ending, error)
+	type end = func(context.Context, netip.Prefix, bool) (leaseadmin.Ending, error)
 	endings := []struct {
 		id, path, summary, done, would string
 		do                             func() end
 	}{
 		{"end-lease", "end", "End a lease; its client finds out when it next renews", "is ended", "would be ended",
 			func() end { return s.Leases.End }},
-		{"clear-lease", "clear", "Clear an abandoned or kept address, so that it can be handed out again", "is cleared", "would be cleared",
+		{"clear-lease", "clear", "Clear an abandoned or kept address, so that it can be handed out again", "is cleared",
+			"would be cleared",
 			func() end { return s.Leases.Clear }},
 	}
 	for _, e := range endings {
@@ -74,7 +75,7 @@ func (s *Server) registerLeases(a huma.API) {
 				Address string `path:"address"`
 				DryRun  bool   `query:"dryRun" doc:"Only say what would happen"`
 			}) (*body[api.Ended], error) {
-				at, err := addr.ParseAddr(in.Address)
+				at, err := addr.ParseKey(in.Address)
 				if err != nil {
 					return nil, huma.Error422UnprocessableEntity(err.Error())
 				}
@@ -86,9 +87,10 @@ func (s *Server) registerLeases(a huma.API) {
 				if in.DryRun {
 					verb = e.would
 				} else {
-					s.log.Info("lease "+e.path, "address", at, "by", who(ctx).Name)
+					s.log.Info("lease "+e.path, "address", keyText(at), "by", who(ctx).Name)
 				}
-				text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", at, x.Lease.Hardware, x.Lease.Hostname)) + " " + verb + ": " + x.Text
+				text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", keyText(at), x.Lease.Hardware,
+					x.Lease.Hostname)) + " " + verb + ": " + x.Text
 				return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.Engine.Plan(), x.Lease), Text: text}, nil)
 			})
 	}
@@ -132,7 +134,7 @@ func (s *Server) clearMany(ctx context.Context, in api.ClearRequest) (api.Cleare
 		}
 	})
 	slices.SortFunc(out.Cleared, func(a, b api.Lease) int {
-		return netip.MustParseAddr(a.Address).Compare(netip.MustParseAddr(b.Address))
+		return byKey(a.Address, b.Address)
 	})
 	slices.Sort(out.Kept)
 	verb := "cleared"
@@ -146,7 +148,7 @@ func (s *Server) clearMany(ctx context.Context, in api.ClearRequest) (api.Cleare
 }
 
 // toClear lists the addresses that a request means.
-func (s *Server) toClear(in api.ClearRequest) (list []netip.Addr, err error) {
+func (s *Server) toClear(in api.ClearRequest) (list []netip.Prefix, err error) {
 	if ways := len(in.Addresses) > 0; ways && (in.All || in.Scope != "") || !ways && !in.All && in.Scope == "" {
 		return nil, plan.Refused("name addresses, or a scope, or all")
 	}
@@ -165,15 +167,22 @@ func (s *Server) scopeID(name string) (plan.ID, error) {
 	return v.ID, nil
 }
 
+// byKey orders addresses and prefixes as text.
+func byKey(a, b string) int {
+	k, _ := addr.ParseKey(a)
+	o, _ := addr.ParseKey(b)
+	return k.Compare(o)
+}
+
 // meant lists addresses that are named, or else those of a status in a scope, or, if none is
 // named, in any: so many as can be probed while somebody waits.
-func (s *Server) meant(named []string, in string, status lease.Status) (list []netip.Addr, err error) {
+func (s *Server) meant(named []string, in string, status lease.Status) (list []netip.Prefix, err error) {
 	for _, text := range named {
-		a, err := addr.ParseAddr(text)
+		k, err := addr.ParseKey(text)
 		if err != nil {
 			return nil, plan.Refused("%v", err)
 		}
-		list = append(list, a)
+		list = append(list, k)
 	}
 	if len(list) > 0 {
 		return list, nil
@@ -184,7 +193,7 @@ func (s *Server) meant(named []string, in string, status lease.Status) (list []n
 	}
 	s.Engine.EachLease(scope, func(l *lease.Lease) {
 		if l.Status == status && len(list) < probedMost {
-			list = append(list, l.Address())
+			list = append(list, l.Prefix)
 		}
 	})
 	return list, nil
@@ -226,7 +235,7 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 	past := store.Past{Before: q.Before, Limit: q.Limit, Hostname: q.Hostname}
 	var err error
 	if q.Address != "" {
-		if past.Address, err = addr.ParseAddr(q.Address); err != nil {
+		if past.Key, err = addr.ParseKey(q.Address); err != nil {
 			return nil, failure(plan.Refused("%v", err))
 		}
 	}
@@ -268,20 +277,20 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 
 // endedBy tells of events, the latest first, who ended or cleared a lease, if a person did.
 func (s *Server) endedBy(ctx context.Context, events []store.Event) func(*store.Event) string {
-	deeds := map[netip.Addr][]store.Deed{}
+	deeds := map[netip.Prefix][]store.Deed{}
 	for _, e := range events {
-		a := e.Address()
-		if _, asked := deeds[a]; asked || e.Status == lease.Active {
+		k := e.Prefix
+		if _, asked := deeds[k]; asked || e.Status == lease.Active {
 			continue
 		}
-		list, err := s.Store.Trail(ctx, store.TrailQuery{Subject: a.String(), Before: e.At.Add(time.Minute), Limit: 100, Own: true})
+		list, err := s.Store.Trail(ctx, store.TrailQuery{Subject: keyText(k), Before: e.At.Add(time.Minute), Limit: 100, Own: true})
 		if err != nil {
 			break // the events are worth more than who ended one
 		}
-		deeds[a] = list
+		deeds[k] = list
 	}
 	return func(e *store.Event) string {
-		for _, d := range deeds[e.Address()] {
+		for _, d := range deeds[e.Prefix] {
 			if off := d.At.Sub(e.At); e.Status != lease.Active && off > -5*time.Second && off < 5*time.Second {
 				return d.Who
 			}

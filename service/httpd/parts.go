@@ -157,13 +157,13 @@ type Prepared interface {
 
 // Leases does what a person does to leases.
 type Leases interface {
-	End(ctx context.Context, a netip.Addr, preview bool) (leaseadmin.Ending, error)
-	Clear(ctx context.Context, a netip.Addr, preview bool) (leaseadmin.Ending, error)
-	Forget(context.Context, netip.Addr) error
+	End(ctx context.Context, k netip.Prefix, preview bool) (leaseadmin.Ending, error)
+	Clear(ctx context.Context, k netip.Prefix, preview bool) (leaseadmin.Ending, error)
+	Forget(context.Context, netip.Prefix) error
 	HeldBy(scope plan.ID, r *plan.Reservation) (netip.Addr, bool)
 	Bring(ctx context.Context, rows []sheet.Lease, preview bool) (leaseadmin.Brought, []sheet.Fault, error)
 	Table(scope plan.ID) []sheet.Lease
-	Act(ctx context.Context, act leaseadmin.Act, a netip.Addr, preview bool) leaseadmin.Acted
+	Act(ctx context.Context, act leaseadmin.Act, k netip.Prefix, preview bool) leaseadmin.Acted
 	Nudge(*lease.Lease) error
 	MayNudge(*lease.Lease) error
 	NudgeAll([]report.Stale)

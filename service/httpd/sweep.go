@@ -118,7 +118,7 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 			if list[i].Status == lease.Abandoned {
 				clear = s.clearOne
 			}
-			failed[i] = clear(ctx, list[i].Address())
+			failed[i] = clear(ctx, list[i].Prefix)
 		})
 	}
 	for i, l := range list {
@@ -127,7 +127,7 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 			continue
 		}
 		text, _ := is(l, now)
-		item := api.SweptItem{Kind: in.Kind, Subject: l.Address().String(), Address: l.Address().String(), Client: l.Hardware.String(),
+		item := api.SweptItem{Kind: in.Kind, Subject: keyText(l.Prefix), Address: keyText(l.Prefix), Client: l.Hardware.String(),
 			Since: l.Changed.Std(), Text: text}
 		if v := p.ScopeAt(l.Address()); v != nil {
 			item.Scope = v.Name
@@ -140,8 +140,8 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 // probesMost is how many addresses are cleared at a time: each waits for a probe.
 const probesMost = 128
 
-func (s *Server) clearOne(ctx context.Context, a netip.Addr) error {
-	_, err := s.Leases.Clear(ctx, a, false)
+func (s *Server) clearOne(ctx context.Context, k netip.Prefix) error {
+	_, err := s.Leases.Clear(ctx, k, false)
 	return err
 }
 

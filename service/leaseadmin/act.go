@@ -41,7 +41,7 @@ const (
 
 // Client is who has, or last had, an address, as far as is known.
 type Client struct {
-	Address  netip.Addr
+	Key      netip.Prefix // the address, or the prefix
 	Scope    string
 	Hardware addr.Hardware
 	Hostname string
@@ -59,17 +59,17 @@ type Acted struct {
 
 // Client finds who has an address: its active lease, or else the client that it is reserved
 // for, or else whoever had it last.
-func (d *Admin) Client(a netip.Addr) Client {
-	c := Client{Address: a}
+func (d *Admin) Client(k netip.Prefix) Client {
+	c := Client{Key: k}
 	d.Engine.With(func(t *lease.Table) {
 		p := t.Plan()
-		if v := p.ScopeAt(a); v != nil {
+		if v := p.ScopeAt(k.Addr()); v != nil {
 			c.Scope, c.subnet, c.link = v.Name, v.Subnet, p.Link(v.Link)
 		}
-		if c.Lease = t.At(a); c.Lease != nil && c.Lease.Status == lease.Free {
+		if c.Lease = t.Get(k); c.Lease != nil && c.Lease.Status == lease.Free {
 			c.Lease = nil
 		}
-		r := p.ReservationAt(a)
+		r := p.ReservationOf(k)
 		if c.Lease != nil && (c.Lease.Status == lease.Active || r == nil || r.Hardware == "") {
 			c.Hardware, c.Hostname = c.Lease.Hardware, c.Lease.Hostname
 		} else if r != nil {
@@ -81,13 +81,13 @@ func (d *Admin) Client(a netip.Addr) Client {
 
 // Act does something to the client of an address, or says what it would do. Refusals are an
 // outcome, so that of many clients each has its own.
-func (d *Admin) Act(ctx context.Context, act Act, a netip.Addr, preview bool) Acted {
-	c := d.Client(a)
+func (d *Admin) Act(ctx context.Context, act Act, k netip.Prefix, preview bool) Acted {
+	c := d.Client(k)
 	out := Acted{Client: c}
 	var err error
 	switch act {
 	case Reach:
-		who, probed := d.Engine.ProbeNow(a)
+		who, probed := d.Engine.ProbeNow(k)
 		return found(c, who, probed)
 	case Wake:
 		out.Outcome = Woken
@@ -95,7 +95,7 @@ func (d *Admin) Act(ctx context.Context, act Act, a netip.Addr, preview bool) Ac
 	case Nudge:
 		out.Outcome, out.Text = Nudged, "is told to renew at once"
 		var l *lease.Lease
-		if l, err = d.active(a); err == nil {
+		if l, err = d.active(k); err == nil {
 			err = d.MayNudge(l)
 		}
 		if err == nil && !preview {
@@ -103,16 +103,16 @@ func (d *Admin) Act(ctx context.Context, act Act, a netip.Addr, preview bool) Ac
 		}
 	case End, EndSilent:
 		out.Outcome = Ended
-		if _, err = d.active(a); err != nil {
+		if _, err = d.active(k); err != nil {
 			break
 		}
-		who, probed := d.Engine.ProbeNow(a)
+		who, probed := d.Engine.ProbeNow(k)
 		if r := found(c, who, probed); act == EndSilent && r.Outcome != Silent {
 			out.Outcome, out.Text = Refused, r.Text+", so its lease stays"
 			return out
 		}
 		var e Ending
-		e, err = d.end(ctx, a, who, probed, preview)
+		e, err = d.end(ctx, k, who, probed, preview)
 		out.Text = e.Text
 	}
 	if err != nil {
@@ -144,15 +144,18 @@ func found(c Client, who probe.Result, probed bool) Acted {
 func (d *Admin) wake(c Client, preview bool) (string, error) {
 	switch {
 	case len(c.Hardware) != 6:
-		return "", plan.Refused("%s cannot be woken: no Ethernet address of its client is known", c.Address)
+		return "", plan.Refused("%s cannot be woken: no Ethernet address of its client is known", keyText(c.Key))
 	case c.link == nil:
-		return "", plan.Refused("%s cannot be woken: it is in no scope", c.Address)
+		return "", plan.Refused("%s cannot be woken: it is in no scope", keyText(c.Key))
 	case !c.link.Wake:
 		return "", plan.Refused("clients of link %s are not woken: yarnpost link edit %s --wake allows it", c.link.Name, c.link.Name)
 	}
-	from, i := d.Host.From(c.Address)
+	if c.subnet.Addr().Is6() {
+		return "", plan.Refused("%s cannot be woken: clients are woken by IPv4; wake it by its address there", keyText(c.Key))
+	}
+	from, i := d.Host.From(c.Key.Addr())
 	if i == nil && (!from.IsValid() || from.IsLoopback()) {
-		return "", plan.Refused("%s cannot be woken: this server only has an address on loopback, and reaches no client", c.Address)
+		return "", plan.Refused("%s cannot be woken: this server only has an address on loopback, and reaches no client", keyText(c.Key))
 	}
 	everybody := addr.Broadcast(c.subnet)
 	text := "a magic packet goes to " + everybody.String() + ", if routers let it through"
@@ -162,7 +165,7 @@ func (d *Admin) wake(c Client, preview bool) (string, error) {
 	if preview {
 		return text, nil
 	}
-	d.Log.Info("waking a client", "address", c.Address, "hardware", c.Hardware)
+	d.Log.Info("waking a client", "address", keyText(c.Key), "hardware", c.Hardware)
 	if i != nil {
 		return text, d.Wire.Wake(i, net.HardwareAddr(c.Hardware))
 	}

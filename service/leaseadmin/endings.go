@@ -25,15 +25,16 @@ import (
 type Engine interface {
 	With(func(*lease.Table))
 	EachLease(scope plan.ID, share ...func(*lease.Lease))
-	// ProbeNow asks whether somebody answers at an address; ok is false if no probe reaches it.
-	ProbeNow(a netip.Addr) (r probe.Result, ok bool)
-	ProbeAgain(a netip.Addr)
+	// ProbeNow asks whether somebody answers at an address; ok is false if no probe reaches it,
+	// or it is a prefix.
+	ProbeNow(k netip.Prefix) (r probe.Result, ok bool)
+	ProbeAgain(k netip.Prefix)
 	// NetworkAt says what of the network an address is, beside what the plan says; "" for nothing.
 	NetworkAt(a netip.Addr) string
 	// Bring puts many records into the table, those that may be.
 	Bring(ctx context.Context, list []*lease.Lease, may func(t *lease.Table, before, next *lease.Lease) bool) (int, error)
 	// Replace puts another record in the place of one, and returns when that is durable.
-	Replace(ctx context.Context, a netip.Addr, f func(*lease.Lease, lease.Time) (*lease.Lease, error)) (*lease.Lease, error)
+	Replace(ctx context.Context, k netip.Prefix, f func(*lease.Lease, lease.Time) (*lease.Lease, error)) (*lease.Lease, error)
 }
 
 // Wire is the host's network.
@@ -79,26 +80,26 @@ type Ending struct {
 // End ends an active lease. Its client may not know, so the address is kept
 // from others until a probe meets silence or the promise has passed; it returns
 // when that is durable.
-func (d *Admin) End(ctx context.Context, a netip.Addr, preview bool) (Ending, error) {
-	if _, err := d.active(a); err != nil {
+func (d *Admin) End(ctx context.Context, k netip.Prefix, preview bool) (Ending, error) {
+	if _, err := d.active(k); err != nil {
 		return Ending{}, err
 	}
-	who, probed := d.Engine.ProbeNow(a)
-	return d.end(ctx, a, who, probed, preview)
+	who, probed := d.Engine.ProbeNow(k)
+	return d.end(ctx, k, who, probed, preview)
 }
 
 // active is the active lease of an address.
-func (d *Admin) active(a netip.Addr) (l *lease.Lease, err error) {
-	d.Engine.With(func(t *lease.Table) { l = t.At(a) })
+func (d *Admin) active(k netip.Prefix) (l *lease.Lease, err error) {
+	d.Engine.With(func(t *lease.Table) { l = t.Get(k) })
 	if l == nil || l.Status != lease.Active {
-		return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, a)
+		return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, keyText(k))
 	}
 	return l, nil
 }
 
 // end ends an active lease at an address that was probed just now.
-func (d *Admin) end(ctx context.Context, a netip.Addr, who probe.Result, probed, preview bool) (Ending, error) {
-	l, err := d.active(a)
+func (d *Admin) end(ctx context.Context, k netip.Prefix, who probe.Result, probed, preview bool) (Ending, error) {
+	l, err := d.active(k)
 	if err != nil {
 		return Ending{}, err
 	}
@@ -115,17 +116,17 @@ func (d *Admin) end(ctx context.Context, a netip.Addr, who probe.Result, probed,
 	if preview {
 		return out, nil
 	}
-	next, err := d.Engine.Replace(ctx, a, func(l *lease.Lease, now lease.Time) (*lease.Lease, error) {
+	next, err := d.Engine.Replace(ctx, k, func(l *lease.Lease, now lease.Time) (*lease.Lease, error) {
 		switch {
 		case l == nil || l.Status != lease.Active:
-			return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, a)
+			return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, keyText(k))
 		case unused:
 			return l.Ended(lease.Released, now), nil
 		}
 		return l.KeptUntil(now, l.Expires), nil
 	})
 	if err == nil && next.Kept() {
-		d.Engine.ProbeAgain(a)
+		d.Engine.ProbeAgain(k)
 	}
 	out.Lease = next
 	return out, err
@@ -143,25 +144,25 @@ func joined(texts ...string) string {
 	return strings.Join(strings.Fields(strings.Join(texts, " ")), " ")
 }
 
-func clearable(a netip.Addr, l *lease.Lease) error {
+func clearable(k netip.Prefix, l *lease.Lease) error {
 	if l == nil || l.Status != lease.Abandoned && !l.Kept() {
-		return fmt.Errorf("%w: %s is neither abandoned nor kept from others", ErrNoLease, a)
+		return fmt.Errorf("%w: %s is neither abandoned nor kept from others", ErrNoLease, keyText(k))
 	}
 	return nil
 }
 
 // Clear gives an abandoned or kept address back, so that it can be handed
 // out again, unless somebody answers there; it returns when that is durable.
-func (d *Admin) Clear(ctx context.Context, a netip.Addr, preview bool) (Ending, error) {
+func (d *Admin) Clear(ctx context.Context, k netip.Prefix, preview bool) (Ending, error) {
 	var l *lease.Lease
-	d.Engine.With(func(t *lease.Table) { l = t.At(a) })
-	if err := clearable(a, l); err != nil {
+	d.Engine.With(func(t *lease.Table) { l = t.Get(k) })
+	if err := clearable(k, l); err != nil {
 		return Ending{}, err
 	}
-	who, probed := d.Engine.ProbeNow(a)
+	who, probed := d.Engine.ProbeNow(k)
 	if who.Answered {
 		return Ending{Lease: l}, fmt.Errorf("%w: %s; find that device, or exclude the address", ErrInUse,
-			joined(a.String(), "answered a probe just now", from(who)))
+			joined(keyText(k), "answered a probe just now", from(who)))
 	}
 	out := Ending{Lease: l, Text: "nobody answers there, so others can have it at once"}
 	if !probed {
@@ -170,11 +171,11 @@ func (d *Admin) Clear(ctx context.Context, a netip.Addr, preview bool) (Ending, 
 	if preview {
 		return out, nil
 	}
-	next, err := d.Engine.Replace(ctx, a, func(l *lease.Lease, now lease.Time) (*lease.Lease, error) {
+	next, err := d.Engine.Replace(ctx, k, func(l *lease.Lease, now lease.Time) (*lease.Lease, error) {
 		if l != nil && (l.Status == lease.Expired || l.Status == lease.Free || l.Status == lease.Released && !l.Kept()) {
 			return l, nil // the probe did it
 		}
-		if err := clearable(a, l); err != nil {
+		if err := clearable(k, l); err != nil {
 			return nil, err
 		}
 		if l.Kept() {
@@ -188,21 +189,29 @@ func (d *Admin) Clear(ctx context.Context, a netip.Addr, preview bool) (Ending, 
 
 // Forget forgets who had an address, once it ended; it returns when that is
 // durable.
-func (d *Admin) Forget(ctx context.Context, a netip.Addr) error {
-	_, err := d.Engine.Replace(ctx, a, func(l *lease.Lease, _ lease.Time) (*lease.Lease, error) {
+func (d *Admin) Forget(ctx context.Context, k netip.Prefix) error {
+	_, err := d.Engine.Replace(ctx, k, func(l *lease.Lease, _ lease.Time) (*lease.Lease, error) {
 		if l == nil || !l.Former() {
-			return nil, fmt.Errorf("%w: %s has not ended", ErrNoLease, a)
+			return nil, fmt.Errorf("%w: %s has not ended", ErrNoLease, keyText(k))
 		}
 		return engine.Forgotten(l), nil
 	})
 	return err
 }
 
+// keyText is an address, or a delegated prefix, as people write it.
+func keyText(k netip.Prefix) string {
+	if k.IsSingleIP() {
+		return k.Addr().String()
+	}
+	return k.String()
+}
+
 // HeldBy is the address that a reservation's client holds in a scope now.
 func (d *Admin) HeldBy(scope plan.ID, r *plan.Reservation) (found netip.Addr, ok bool) {
 	now := lease.At(d.Clock.Now())
 	d.Engine.EachLease(scope, func(l *lease.Lease) {
-		if answer.Holds(r, l) && l.HeldAt(now) {
+		if answer.Holds(r, l) && l.HeldAt(now) && l.Prefix.IsSingleIP() {
 			found, ok = l.Address(), true
 		}
 	})

@@ -24,7 +24,7 @@ type Event struct {
 
 // Past says which part of history is wanted.
 type Past struct {
-	Address  netip.Addr    // of this address, if valid
+	Key      netip.Prefix  // of this address or prefix, if valid
 	Hardware addr.Hardware // of this hardware address, unless empty
 	Client   lease.Client  // of this client, unless empty
 	Hostname string        // of clients that said this host name, unless empty; case does not matter
@@ -51,11 +51,11 @@ func (s *Store) withEndings(ctx context.Context, q Past, written []Event, now ti
 	if q.Before.Before(now) {
 		now = q.Before
 	}
-	next := map[netip.Addr]Event{} // the line behind, by address
-	var out, last []Event          // last: of leases behind which nothing is known
+	next := map[netip.Prefix]Event{} // the line behind, by address
+	var out, last []Event            // last: of leases behind which nothing is known
 	for _, e := range written {
-		behind, known := next[e.Address()]
-		next[e.Address()] = e
+		behind, known := next[e.Prefix]
+		next[e.Prefix] = e
 		end := e.Expires.Std()
 		if out = append(out, e); e.Status != lease.Active || !end.After(e.At) {
 			continue
@@ -69,7 +69,7 @@ func (s *Store) withEndings(ctx context.Context, q Past, written []Event, now ti
 			last = append(last, ended)
 		}
 	}
-	if len(last) > 0 && !q.Address.IsValid() { // another name, or another client, may have come before the end
+	if len(last) > 0 && !q.Key.IsValid() { // another name, or another client, may have come before the end
 		var err error
 		if last, err = s.notFollowed(ctx, last, next); err != nil {
 			return nil, err
@@ -81,11 +81,11 @@ func (s *Store) withEndings(ctx context.Context, q Past, written []Event, now ti
 }
 
 // notFollowed keeps those endings before which nothing else became of the address.
-func (s *Store) notFollowed(ctx context.Context, endings []Event, next map[netip.Addr]Event) (kept []Event, err error) {
+func (s *Store) notFollowed(ctx context.Context, endings []Event, next map[netip.Prefix]Event) (kept []Event, err error) {
 	for _, e := range endings {
 		var followed bool
-		err := s.pool.QueryRow(ctx, "select exists (select from lease_history where address = $1 and at > $2 and at <= $3)", e.Address(),
-			next[e.Address()].At, e.At).Scan(&followed)
+		err := s.pool.QueryRow(ctx, "select exists (select from lease_history where address = $1 and at > $2 and at <= $3)", e.Prefix,
+			next[e.Prefix].At, e.At).Scan(&followed)
 		if err != nil {
 			return nil, err
 		}
@@ -103,7 +103,7 @@ func (s *Store) written(ctx context.Context, q Past) ([]Event, error) {
 		column string
 		value  any
 		set    bool
-	}{{"address", q.Address, q.Address.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""},
+	}{{"address", q.Key, q.Key.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""},
 		{"client", q.Client.Append(nil), q.Client.Known()},
 		{"lower(hostname)", strings.ToLower(q.Hostname), q.Hostname != ""}} {
 		if w.set {

@@ -111,7 +111,7 @@ func TestAddPast(t *testing.T) {
 	if err := s.AddPast(ctx, []Event{{At: at.Add(24 * time.Hour), Lease: l}, {At: at, Lease: l}}, at.AddDate(0, 0, 2)); err != nil {
 		t.Fatal(err)
 	}
-	list, err := s.written(ctx, Past{Address: netip.MustParseAddr("10.77.0.5"), Before: at.AddDate(1, 0, 0), Limit: 10})
+	list, err := s.written(ctx, Past{Key: lease.Host(netip.MustParseAddr("10.77.0.5")), Before: at.AddDate(1, 0, 0), Limit: 10})
 	if err != nil || len(list) != 2 || list[0].Lease.Client != l.Client || list[1].Circuit != l.Circuit {
 		t.Errorf("%+v, %v", list, err)
 	}

@@ -189,7 +189,7 @@ func TestLeasesRoundTrip(t *testing.T) {
 			t.Errorf("%s came back as\n%+v, want\n%+v", want.Address(), got[want.Address()], want)
 		}
 	}
-	events, err := s.History(context.Background(), Past{Address: renewed.Address(), Before: time.Now().Add(time.Minute), Limit: 10},
+	events, err := s.History(context.Background(), Past{Key: lease.Host(renewed.Address()), Before: time.Now().Add(time.Minute), Limit: 10},
 		time.Unix(8000, 0))
 	if err != nil || len(events) != 2 || events[0].Hardware != renewed.Hardware || events[0].Circuit != renewed.Circuit {
 		t.Errorf("history %+v, %v", events, err)
@@ -241,13 +241,13 @@ func TestHistoryEnds(t *testing.T) {
 		q    Past
 		want string
 	}{
-		{Past{Address: sample(1).Address()},
+		{Past{Key: lease.Host(sample(1).Address())},
 			"ten expired, ten active, six active, two released, two active, two active, one expired, one active"},
-		{Past{Address: sample(1).Address(), Before: at(-20).Add(-time.Second), Limit: 1}, "ten active"},
-		{Past{Address: sample(1).Address(), Limit: 1}, "ten expired"},
+		{Past{Key: lease.Host(sample(1).Address()), Before: at(-20).Add(-time.Second), Limit: 1}, "ten active"},
+		{Past{Key: lease.Host(sample(1).Address()), Limit: 1}, "ten expired"},
 		{Past{Hostname: "six"}, "six active"}, // it lives on under its other name
 		{Past{Hardware: "ten"}, "ten active, ten expired, ten active"},
-		{Past{Address: sample(3).Address()}, "old expired, old active"},
+		{Past{Key: lease.Host(sample(3).Address())}, "old expired, old active"},
 	} {
 		if c.q.Limit == 0 {
 			c.q.Limit = 50

@@ -2006,8 +2006,14 @@ export interface components {
             /** @description Address it asks for, or has */
             address?: string;
             circuit?: string;
+            /** @description IPv6: it asks for a prefix, rather than an address */
+            delegated?: boolean;
+            /** @description IPv6: DUID of the client; one of its hardware address if left out */
+            duid?: string;
             hardware?: string;
             hostname?: string;
+            /** @description IPv6: number of the association; 1 if left out */
+            iaid?: string;
             /** @description Client identifier in hexadecimal */
             identifier?: string;
             /** @description It was heard on this interface */
@@ -2015,10 +2021,10 @@ export interface components {
             /** @description Fill in what is on record of the client: its link, vendor class and what it asked for */
             known?: boolean;
             /**
-             * @description DISCOVER if left out
+             * @description DISCOVER, or SOLICIT with IPv6, if left out
              * @enum {string}
              */
-            message?: "DISCOVER" | "REQUEST" | "INFORM" | "BOOTP";
+            message?: "DISCOVER" | "REQUEST" | "INFORM" | "BOOTP" | "SOLICIT" | "CONFIRM" | "RENEW" | "REBIND" | "INFORMATION-REQUEST";
             /** @description Any other options it sends */
             options?: {
                 [key: string]: string;
@@ -5058,6 +5064,10 @@ export interface components {
             commits: number;
             /** @description Where relayed clients are heard */
             dhcp4: string;
+            /** @description The same for IPv6, if that is served */
+            dhcp6?: string;
+            /** @description By what clients of IPv6 know this server */
+            duid: string;
             healthy: boolean;
             /** @description What this server is called */
             name: string;

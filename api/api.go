@@ -34,6 +34,9 @@ func (c Count) String() string {
 	return strconv.FormatUint(uint64(c), 10)
 }
 
+// plus is the sum; what is more than the highest is that.
+func (c Count) plus(o Count) Count { return min(min(c, MostCount)+min(o, MostCount), MostCount) }
+
 // MarshalJSON writes a number; the highest one stands for any that are higher.
 func (c Count) MarshalJSON() ([]byte, error) {
 	return strconv.AppendUint(nil, uint64(min(c, MostCount)), 10), nil
@@ -68,9 +71,9 @@ type Usage struct {
 
 // Plus is the use of two scopes together.
 func (u Usage) Plus(o Usage) Usage {
-	return Usage{u.Size + o.Size, u.Excluded + o.Excluded, u.Reserved + o.Reserved, u.Active + o.Active, u.Offered + o.Offered,
-		u.Released + o.Released, u.Expired + o.Expired, u.Abandoned + o.Abandoned, u.Headroom + o.Headroom, u.Partner + o.Partner,
-		u.Spare + o.Spare}
+	return Usage{u.Size.plus(o.Size), u.Excluded.plus(o.Excluded), u.Reserved + o.Reserved, u.Active + o.Active, u.Offered + o.Offered,
+		u.Released + o.Released, u.Expired + o.Expired, u.Abandoned + o.Abandoned, u.Headroom.plus(o.Headroom), u.Partner.plus(o.Partner),
+		u.Spare.plus(o.Spare)}
 }
 
 // Exclusion is a range never handed out from a pool.
@@ -290,6 +293,7 @@ type Cell struct {
 type Unserved struct {
 	Hardware   string    `json:"hardware"`
 	Identifier string    `json:"identifier,omitempty"`
+	DUID       string    `json:"duid,omitempty" doc:"IPv6: DUID of the client"`
 	Hostname   string    `json:"hostname"`
 	Vendor     string    `json:"vendor"`
 	Reason     string    `json:"reason"`

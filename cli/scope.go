@@ -342,7 +342,7 @@ func used(u api.Usage) string {
 	if u.Size == 0 {
 		return "-"
 	}
-	return fmt.Sprintf("%.0f%%", 100*(1-float64(u.Headroom+u.Partner)/float64(u.Size)))
+	return fmt.Sprintf("%.0f%%", 100*(1-float64(min(u.Headroom+u.Partner, u.Size))/float64(u.Size)))
 }
 
 // insideText says who is inside a scope still.

@@ -218,7 +218,8 @@ func (d *decider) unused(v *plan.View, k netip.Prefix) bool {
 const (
 	newcomersLeast = 60
 	newcomersPart  = 10 // one tenth of the pools
-	newcomersVast  = 3000
+	newcomersVast  = 1200
+	offersVast     = 8192
 	offersLeast    = 64
 	strangersLeast = 8 // offers that stand before relays that the plan does not name have to wait
 )
@@ -244,6 +245,10 @@ func (d *decider) crowded(v *plan.View) bool {
 	}
 	all, behind := d.table.Newcomers(v.ID, at, d.now)
 	n := d.table.Count(v.ID)
+	if v.Family() == option.V6 && n.Offered+d.table.CountDelegated(v.ID).Offered >= offersVast {
+		d.step("so much of scope {t} is on offer that whoever it never saw has to wait", netip.Addr{}, v.Name)
+		return true
+	}
 	switch {
 	case all >= most || at.Circuit != "" && behind >= (most+1)/2:
 		d.step("scope {t} takes no more clients this minute that it never saw before", netip.Addr{}, v.Name)

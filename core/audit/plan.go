@@ -196,7 +196,7 @@ func (l *findings) use(v *plan.View, f Facts) {
 		l.say("pool-full", name, "%d of %d addresses of scope %s are used (%.0f %%), %d left", c.Used(), c.Size, v.Name, 100*c.Share(),
 			c.Headroom+c.Partner).in(v.Name).mend("", show)
 	}
-	if foreseen && o.Days >= oversizedDays && c.Size >= oversizedLeast && o.Peak*oversized < float64(c.Size) && c.Active > 0 {
+	if foreseen && v.Family() == option.V4 && o.Days >= oversizedDays && c.Size >= oversizedLeast && o.Peak*oversized < float64(c.Size) && c.Active > 0 {
 		l.say("oversized-pool", name, "%d addresses, and %.0f at the most were used in %d days", c.Size, o.Peak, o.Days).in(v.Name)
 	}
 	if c.Active+c.Released+c.Expired+c.Offered == 0 && c.Reserved == 0 && o.Peak == 0 && !f.New[v.ID] {

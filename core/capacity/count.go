@@ -22,8 +22,16 @@ type Count struct {
 	Partner   uint64 // could be handed out by the partner
 }
 
+// Most is the highest number of addresses that is counted; more, as an IPv6 subnet has, is that.
+const Most = 1<<53 - 1
+
 // Used is how many addresses of the pools cannot be handed out by anybody.
-func (c Count) Used() uint64 { return c.Size - min(c.Size, c.Headroom+c.Partner) }
+func (c Count) Used() uint64 {
+	if c.Size >= Most {
+		return c.Active + c.Offered + c.Kept + c.Abandoned
+	}
+	return c.Size - min(c.Size, c.Headroom+c.Partner)
+}
 
 // Share is the used part of the pools, 0 to 1; 0 if there are none.
 func (c Count) Share() float64 {
@@ -35,20 +43,23 @@ func (c Count) Share() float64 {
 
 // Add is both together.
 func (c Count) Add(o Count) Count {
-	return Count{c.Size + o.Size, c.Excluded + o.Excluded, c.Reserved + o.Reserved, c.Claimed + o.Claimed, c.Active + o.Active,
+	return Count{most(c.Size + o.Size), most(c.Excluded + o.Excluded), c.Reserved + o.Reserved, c.Claimed + o.Claimed, c.Active + o.Active,
 		c.Offered + o.Offered, c.Released + o.Released, c.Kept + o.Kept, c.Expired + o.Expired, c.Abandoned + o.Abandoned,
-		c.Headroom + o.Headroom, c.Partner + o.Partner}
+		most(c.Headroom + o.Headroom), most(c.Partner + o.Partner)}
 }
+
+// most bounds a number of addresses.
+func most(n uint64) uint64 { return min(n, Most) }
 
 func countOf(n lease.Counts) Count {
 	return Count{Claimed: uint64(n.Claimed), Active: uint64(n.Active), Offered: uint64(n.Offered), Released: uint64(n.Released),
-		Kept: uint64(n.Kept), Expired: uint64(n.Expired), Abandoned: uint64(n.Abandoned), Headroom: n.Headroom, Partner: n.Partner}
+		Kept: uint64(n.Kept), Expired: uint64(n.Expired), Abandoned: uint64(n.Abandoned), Headroom: most(n.Headroom), Partner: most(n.Partner)}
 }
 
 // OfScope counts a scope.
 func OfScope(t *lease.Table, v *plan.View) Count {
 	c := countOf(t.Count(v.ID))
-	c.Size, c.Excluded, c.Reserved = v.Size, v.Excluded, uint64(t.Plan().ReservationCount(v.ID))
+	c.Size, c.Excluded, c.Reserved = most(v.Size), most(v.Excluded), uint64(t.Plan().ReservationCount(v.ID))
 	return c
 }
 
@@ -60,9 +71,9 @@ func OfPools(t *lease.Table, v *plan.View) []Count {
 	for i, n := range counts {
 		out[i] = countOf(n)
 		part := v.Parts[i]
-		out[i].Size = addr.Total(part.Ranges)
+		out[i].Size = most(part.Size())
 		for _, e := range v.Exclusions {
-			if part.Pool.Overlaps(e.Range) {
+			if out[i].Size < Most && part.Pool.Overlaps(e.Range) {
 				out[i].Excluded += part.Pool.Size() - addr.Total(addr.Subtract([]addr.Range{part.Pool}, []addr.Range{e.Range}))
 			}
 		}

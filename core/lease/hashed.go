@@ -37,7 +37,7 @@ const (
 // Bounds of a hashed pool: keys up to which it may fill up, and what is tried by chance.
 const (
 	walkable = 1 << 20
-	chances  = 12
+	chances  = 64 // most of a pool may be excluded
 )
 
 func newHashed(part plan.Part, secret string, of Side) *hashed {
@@ -103,7 +103,7 @@ func (h *hashed) half(b *[16]byte, common, length int) {
 	}
 }
 
-// Each implements fresh: what chance finds, then what the cursor does. For nobody there is
+// each yields what chance finds, then what the cursor does. For nobody there is
 // nothing, since it depends on who asks.
 func (h *hashed) each(j judge, who string, most int, yield func(netip.Prefix) bool) bool {
 	if who == "" {
@@ -117,7 +117,7 @@ func (h *hashed) each(j judge, who string, most int, yield func(netip.Prefix) bo
 	return h.rest == nil || h.rest.each(j, who, most, yield)
 }
 
-// passed implements fresh: what comes back to a vast pool is found by chance again, and needs
+// passed reports whether the cursor has gone by: what comes back to a vast pool is found by chance again, and needs
 // no record.
 func (h *hashed) passed(k netip.Prefix) bool { return h.rest != nil && h.rest.passed(k) }
 

@@ -332,7 +332,7 @@ func fullness(s api.Scope) float64 {
 	if s.Usage.Size == 0 {
 		return 0
 	}
-	return 1 - float64(s.Usage.Headroom+s.Usage.Partner)/float64(s.Usage.Size)
+	return 1 - float64(min(s.Usage.Headroom+s.Usage.Partner, s.Usage.Size))/float64(s.Usage.Size)
 }
 
 func (s *Server) reservations(scope, search, after string, fields []string, limit int) (*body[api.Page[api.Reservation]], error) {

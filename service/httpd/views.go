@@ -347,12 +347,16 @@ func guessSubnet(u observe.Unserved) string {
 	if u.Reason != reason.NoScope || !u.Selected.IsValid() || u.Selected.IsLoopback() {
 		return ""
 	}
-	return netip.PrefixFrom(u.Selected, 24).Masked().String()
+	bits := 24
+	if u.Selected.Is6() {
+		bits = 64
+	}
+	return netip.PrefixFrom(u.Selected, bits).Masked().String()
 }
 
 func unservedView(u observe.Unserved) api.Unserved {
 	text, mend := reasonText(u)
-	return api.Unserved{Hardware: u.Hardware.String(), Identifier: option.Colons([]byte(u.Client.Identifier())), Hostname: u.Hostname,
+	return api.Unserved{Hardware: u.Hardware.String(), Identifier: option.Colons([]byte(u.Client.Identifier())), DUID: addr.DUID(u.Client.DUID()).String(), Hostname: u.Hostname,
 		Vendor: u.Vendor,
 		Reason: string(u.Reason), Text: text, Mend: mend, Scope: u.Scope, Link: u.Link, Relay: addrText(u.Relay), Interface: u.Interface,
 		Circuit: circuitText(u.Circuit), Asked: addrText(u.Asked), First: u.First.Std(), Last: u.Last.Std(), Count: u.Count,

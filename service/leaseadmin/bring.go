@@ -38,6 +38,9 @@ func (d *Admin) Bring(ctx context.Context, rows []sheet.Lease, preview bool) (b 
 		case row.Status != "" && row.Status != lease.Active.String(), !row.Expires.IsZero() && lease.At(row.Expires) <= now:
 			b.Over++
 			continue
+		case row.Address.Is6():
+			faults = append(faults, sheet.Fault{Line: row.Line, Column: "address", Text: "leases of IPv6 do not come along yet; take the line out"})
+			continue
 		case v == nil:
 			faults = append(faults, sheet.Fault{Line: row.Line, Column: "address",
 				Text: fmt.Sprintf("no scope holds %s; define one first", row.Address)})

@@ -99,7 +99,7 @@ func (r *Sampler) Levels(room []Level) []Level {
 				}
 				l := Level{Key: capacity.Key{Scope: v.ID}, Name: v.Name, Scope: v, Count: capacity.OfScope(t, v), Churn: t.Churn(v.ID)}
 				out = append(out, l)
-				if len(v.Parts) > 1 {
+				if len(v.Parts) > 1 || len(v.PrefixPools) > 0 {
 					for i, c := range capacity.OfPools(t, v) {
 						out = append(out, Level{Key: capacity.Key{Scope: v.ID, Pool: v.Parts[i].Pool}, Name: v.Name, Scope: v, Count: c})
 					}

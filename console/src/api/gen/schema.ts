@@ -5378,6 +5378,8 @@ export interface components {
             circuit?: string;
             /** Format: int64 */
             count: number;
+            /** @description IPv6: DUID of the client */
+            duid?: string;
             /** Format: date-time */
             first: string;
             /** @description Subnet that a missing scope would have */

@@ -106,6 +106,16 @@ func TestFormsBecomeEdits(t *testing.T) {
 		"probe": true, "note": "", "perCircuit": 0, "newPerMinute": 0, "exclusions": []object{{"range": "10.77.0.20", "user": "plotter"}},
 		"options": []object{{"code": 3, "name": "router", "value": "10.77.0.1"}}}
 	for _, c := range []formCase{
+		{"a scope of IPv6", "scope", "editOf",
+			[]any{object{"name": "x", "subnet": "2001:db8:40:1::/64", "pools": "all", "prefixPools": "2001:db8:40:8000::/49 in /56", "valid": "12h",
+				"dns": "2001:db8::53", "router": "10.1.0.1", "bootp": "reserved", "identity": "hardware", "serving": true}},
+			`{"op":"add","kind":"scope","name":"x","scope":{"subnet":"2001:db8:40:1::/64","pools":["all"],
+				"prefixPools":["2001:db8:40:8000::/49 in /56"],"valid":"12h","addExclusions":[],"removeExclusions":[],
+				"options":{"v6/dns-servers":"2001:db8::53"},"lease":"","offerDelay":"","perCircuit":0,"newPerMinute":0,
+				"warnUsed":0,"warnHeadroom":0,"warnDays":0,"mode":"serving","note":""}}`},
+		{"a reservation by DUID", "reservation", "editOf",
+			[]any{object{"name": "x", "hardware": "0:3:0:1", "by": "duid", "scope": "s"}},
+			`{"op":"add","kind":"reservation","name":"x","reservation":{"duid":"0:3:0:1","scope":"s"}}`},
 		{"a scope without a subnet", "scope", "editOf", []any{object{"name": "x"}}, `null`},
 		{"a new scope", "scope", "editOf",
 			[]any{object{"name": "x", "subnet": "10.1.0.0/24", "pools": "10.1.0.9\n 10.1.0.20-10.1.0.30", "router": "10.1.0.1",
@@ -195,7 +205,7 @@ func TestTouched(t *testing.T) {
 	}
 	// A form that nobody touched changes nothing.
 	old := object{"name": "looms", "subnet": "10.77.0.0/24", "link": "looms", "pools": []string{}, "exclusions": []object{},
-		"options": []object{}, "note": "n", "probe": true, "thresholds": object{"used": 80}}
+		"options": []object{}, "prefixPools": []string{}, "note": "n", "probe": true, "thresholds": object{"used": 80}}
 	var fields any
 	if err := json.Unmarshal([]byte(e.call("scope", "fieldsOf", old)), &fields); err != nil {
 		t.Fatal(err)

@@ -1,7 +1,7 @@
 import type { TableColumnsType } from 'antd'
 import { Link } from 'react-router'
 import type { Capacity } from '../api/client'
-import { Mono } from '../parts/bits'
+import { count, Mono } from '../parts/bits'
 import { Trend } from '../parts/trend'
 import { RunsOut, urgency } from '../parts/forecast'
 
@@ -71,7 +71,7 @@ export const capacityColumns = (paired: boolean): TableColumnsType<Capacity> => 
     title: paired ? 'Left here' : 'Left',
     align: 'right',
     sorter: (a, b) => a.headroom - b.headroom,
-    render: (_, c) => c.headroom.toLocaleString('en'),
+    render: (_, c) => count(c.headroom),
   },
   ...(paired
     ? [

@@ -1,7 +1,7 @@
 import type { TableColumnsType } from 'antd'
 import { Link } from 'react-router'
 import type { Scope } from '../api/client'
-import { Mono, StatusMark, UseBar, usedShare } from '../parts/bits'
+import { count, Mono, StatusMark, UseBar, usedShare } from '../parts/bits'
 
 const value = (address: string) =>
   address
@@ -54,7 +54,7 @@ export const scopeColumns = (): TableColumnsType<Scope> => [
   {
     title: 'Headroom',
     align: 'right',
-    render: (_, s) => s.usage.headroom.toLocaleString('en'),
+    render: (_, s) => count(s.usage.headroom),
     sorter: (a, b) => a.usage.headroom - b.usage.headroom,
   },
   {

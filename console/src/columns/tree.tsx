@@ -1,7 +1,7 @@
 import type { TableColumnsType } from 'antd'
 import { Link } from 'react-router'
 import type { Row } from '../edits/tree'
-import { Mono, StatusMark, UseBar, plural } from '../parts/bits'
+import { count, Mono, StatusMark, UseBar, plural } from '../parts/bits'
 
 export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsType<Row> => [
   {
@@ -35,6 +35,6 @@ export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsTyp
   },
   { title: 'Pools', width: 80, align: 'right', render: (_, r) => r.usage.size.toLocaleString('en') },
   { title: 'Active', width: 80, align: 'right', render: (_, r) => r.usage.active.toLocaleString('en') },
-  { title: 'Headroom', width: 95, align: 'right', render: (_, r) => r.usage.headroom.toLocaleString('en') },
+  { title: 'Headroom', width: 95, align: 'right', render: (_, r) => count(r.usage.headroom) },
   { title: 'Used', width: 115, render: (_, r) => <UseBar scope={r} /> },
 ]

@@ -1,7 +1,7 @@
 import type { Edit } from '../api/client'
 
 /** By what a client is known. */
-export type By = 'hardware' | 'identifier' | 'circuit'
+export type By = 'hardware' | 'identifier' | 'duid' | 'circuit'
 /** A reservation as its form has it. */
 export interface Wanted {
   name: string

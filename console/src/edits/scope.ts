@@ -6,6 +6,8 @@ export interface Fields {
   name?: string
   subnet?: string
   pools?: string
+  prefixPools?: string
+  valid?: string
   exclusions?: string
   router?: string
   dns?: string
@@ -29,6 +31,9 @@ export interface Fields {
 
 const optionOf = (s: Scope | undefined, code: number) => s?.options.find((o) => o.code === code)?.value ?? ''
 
+/** Whether a subnet is of IPv6. */
+export const isSix = (subnet?: string) => !!subnet?.includes(':')
+
 /** The edit that makes the plan say what the form says. */
 export function editOf(v: Fields, old?: Scope): Edit | null {
   if (!v.name || !v.subnet) return null
@@ -39,11 +44,18 @@ export function editOf(v: Fields, old?: Scope): Edit | null {
   const wanted = lines(v.exclusions)
   const had = old?.exclusions.map((x) => [x.range, x.user].filter(Boolean).join(', ')) ?? []
   const options: Record<string, string> = {}
-  for (const [name, code, value] of [
-    ['router', 3, v.router],
-    ['domain-server', 6, v.dns],
-    ['domain-name', 15, v.domain],
-  ] as const) {
+  const six = isSix(v.subnet)
+  const asked: [name: string, code: number, value?: string][] = six
+    ? [
+        ['v6/dns-servers', 23, v.dns],
+        ['v6/domain-list', 24, v.domain],
+      ]
+    : [
+        ['router', 3, v.router],
+        ['domain-server', 6, v.dns],
+        ['domain-name', 15, v.domain],
+      ]
+  for (const [name, code, value] of asked) {
     const text = (value ?? '').trim().replace(/\s*[,\s]\s*/g, ',')
     if (text !== optionOf(old, code)) options[name] = text
   }
@@ -55,17 +67,19 @@ export function editOf(v: Fields, old?: Scope): Edit | null {
       name: old ? v.name : undefined,
       subnet: v.subnet,
       pools: lines(v.pools),
+      prefixPools: six ? lines(v.prefixPools) : undefined,
+      valid: six ? (v.valid?.trim() ?? '') : undefined,
       addExclusions: wanted.filter((w) => !had.includes(w)).map(exclusion),
       removeExclusions: had.filter((h) => !wanted.includes(h)).map((h) => h.split(',')[0]),
       options,
       lease: v.lease?.trim() ?? '',
       link: v.link && v.link !== old?.link ? v.link : undefined,
-      identity: (v.identity ?? '') as '' | 'identifier' | 'hardware',
-      bootp: v.bootp,
+      identity: six ? undefined : ((v.identity ?? '') as '' | 'identifier' | 'hardware'),
+      bootp: six ? undefined : v.bootp,
       rapidCommit: v.rapidCommit,
       offerDelay: v.offerDelay ?? '',
       probe: v.probe,
-      authoritative: v.authoritative,
+      authoritative: six ? undefined : v.authoritative,
       perCircuit: v.perCircuit ?? 0,
       newPerMinute: v.newPerMinute ?? 0,
       warnUsed: v.warnUsed ?? 0,
@@ -82,10 +96,12 @@ export const fieldsOf = (s: Scope): Fields => ({
   name: s.name,
   subnet: s.subnet,
   pools: s.pools.join('\n'),
+  prefixPools: s.prefixPools.join('\n'),
+  valid: s.validSet,
   exclusions: s.exclusions.map((x) => [x.range, x.user].filter(Boolean).join(', ')).join('\n'),
-  router: optionOf(s, 3),
-  dns: optionOf(s, 6),
-  domain: optionOf(s, 15),
+  router: s.family === 6 ? '' : optionOf(s, 3),
+  dns: optionOf(s, s.family === 6 ? 23 : 6),
+  domain: optionOf(s, s.family === 6 ? 24 : 15),
   lease: s.leaseSet,
   link: s.link,
   note: s.note,

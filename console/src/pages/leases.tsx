@@ -209,7 +209,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
   const queries = useQueryClient()
   const lease = useQuery({
     queryKey: ['lease', address],
-    queryFn: () => get<Lease>('/leases/' + address),
+    queryFn: () => get<Lease>('/leases/' + encodeURIComponent(address!)),
     enabled: !!address,
     retry: false,
   })
@@ -221,7 +221,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
   const pair = useQuery({ queryKey: ['pair'], queryFn: () => get<Pair>('/pair') })
   const given = useQuery({
     queryKey: ['lease', address, 'options'],
-    queryFn: () => get<GivenOptions>(`/leases/${address}/options`),
+    queryFn: () => get<GivenOptions>(`/leases/${encodeURIComponent(address!)}/options`),
     enabled: !!address && lease.isSuccess,
     retry: false,
   })
@@ -232,7 +232,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
   const l = lease.data
   const finish = async () => {
     try {
-      const done = await call<Ended>('POST', `/leases/${address}/clear`)
+      const done = await call<Ended>('POST', `/leases/${encodeURIComponent(address!)}/clear`)
       message.success(done.text + '.')
       queries.invalidateQueries()
       setClearing(false)
@@ -324,6 +324,16 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
           <dd>
             <Mono>{l.hardware}</Mono>
           </dd>
+          {l.duid && (
+            <>
+              <dt>DUID</dt>
+              <dd>
+                <Mono>{l.duid}</Mono> {l.duidOf && <span className="quiet">({l.duidOf})</span>}
+              </dd>
+              <dt>IAID</dt>
+              <dd>{l.iaid}</dd>
+            </>
+          )}
           {l.identifier && (
             <>
               <dt>Identifier</dt>

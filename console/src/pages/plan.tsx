@@ -85,10 +85,10 @@ export default function Plan() {
               )}
               , headroom for{' '}
               {(scopes.data ?? [])
-                .filter((s) => s.mode === 'serving')
+                .filter((s) => s.mode === 'serving' && s.family === 4)
                 .reduce((n, s) => n + s.usage.headroom, 0)
                 .toLocaleString('en')}{' '}
-              more{scopes.data?.length === scopesMost && '; search for others'}
+              more of IPv4{scopes.data?.length === scopesMost && '; search for others'}
             </span>
           )}
         />

@@ -3,7 +3,7 @@ import { App, Button, Dropdown, Form, Input, Select, Table, Tabs } from 'antd'
 import { useState } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { call, get, items, type Code, type Explanation, type Reservation, type Scope } from '../api/client'
-import { Empty, Failure, Folding, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
+import { count, Empty, Failure, Folding, Mono, paged, StatusMark, UseBar, When } from '../parts/bits'
 import { AddressMap } from '../parts/map'
 import { Inside } from '../parts/inside'
 import { Confirm } from '../parts/preview'
@@ -115,7 +115,7 @@ export default function ScopePage() {
           <dl className="facts" style={{ marginTop: 10 }}>
             <dt>Headroom</dt>
             <dd>
-              <b>{s.usage.headroom.toLocaleString('en')}</b> of {s.usage.size.toLocaleString('en')}
+              <b>{count(s.usage.headroom)}</b> of {count(s.usage.size)}
             </dd>
             <dt>Active</dt>
             <dd>{s.usage.active.toLocaleString('en')}</dd>
@@ -132,7 +132,16 @@ export default function ScopePage() {
             <dt>Excluded</dt>
             <dd>{s.usage.excluded}</dd>
             <dt>Spare</dt>
-            <dd>{s.usage.spare.toLocaleString('en')} outside the pools</dd>
+            <dd>{count(s.usage.spare)} outside the pools</dd>
+            {s.prefixes && (
+              <>
+                <dt>Prefixes</dt>
+                <dd>
+                  <b>{s.prefixes.active.toLocaleString('en')}</b> of {count(s.prefixes.size)} delegated,{' '}
+                  {count(s.prefixes.headroom)} left
+                </dd>
+              </>
+            )}
           </dl>
           {s.inside && <Inside of={s.inside} scope={s.name} until={s.drainUntil ?? undefined} />}
           <h2 style={{ marginTop: 16 }}>Settings</h2>
@@ -147,10 +156,14 @@ export default function ScopePage() {
                 <dd>{s.supernets.join(' › ')}</dd>
               </>
             )}
-            <dt>Mask</dt>
-            <dd>
-              <Mono>{s.mask}</Mono>
-            </dd>
+            {s.mask && (
+              <>
+                <dt>Mask</dt>
+                <dd>
+                  <Mono>{s.mask}</Mono>
+                </dd>
+              </>
+            )}
             <dt>Pools</dt>
             <dd>
               {s.pools.length
@@ -161,17 +174,40 @@ export default function ScopePage() {
                   ))
                 : 'none: reserved clients only'}
             </dd>
+            {s.prefixPools.length > 0 && (
+              <>
+                <dt>Prefix pools</dt>
+                <dd>
+                  {s.prefixPools.map((p) => (
+                    <div key={p}>
+                      <Folding text={p} />
+                    </div>
+                  ))}
+                </dd>
+              </>
+            )}
             <dt>Lease time</dt>
             <dd>
               {s.lease}
               {!s.leaseSet && <span className="quiet"> ({s.leaseFrom})</span>}
             </dd>
-            <dt>No record</dt>
-            <dd>{s.authoritative ? 'refused' : 'silence'}</dd>
-            <dt>Clients by</dt>
-            <dd>{s.identity === 'hardware' ? 'hardware address alone' : 'identifier, if sent'}</dd>
-            <dt>BOOTP</dt>
-            <dd>{s.bootp}</dd>
+            {s.family === 6 ? (
+              <>
+                <dt>Valid for</dt>
+                <dd>{s.valid}</dd>
+                <dt>Clients by</dt>
+                <dd>DUID and IAID</dd>
+              </>
+            ) : (
+              <>
+                <dt>No record</dt>
+                <dd>{s.authoritative ? 'refused' : 'silence'}</dd>
+                <dt>Clients by</dt>
+                <dd>{s.identity === 'hardware' ? 'hardware address alone' : 'identifier, if sent'}</dd>
+                <dt>BOOTP</dt>
+                <dd>{s.bootp}</dd>
+              </>
+            )}
             <dt>Probing</dt>
             <dd>{s.probe ? 'before addresses are offered' : 'off'}</dd>
             {s.rapidCommit && (

@@ -83,7 +83,11 @@ interface Used {
   usage: Usage
 }
 
-export const usedShare = (s: Used) => (s.usage.size === 0 ? 0 : 1 - (s.usage.headroom + s.usage.partner) / s.usage.size)
+/** A number of addresses; what is more than a number holds, as in an IPv6 subnet, in words. */
+export const count = (n: number) => (n >= Number.MAX_SAFE_INTEGER ? 'over 9×10¹⁵' : n.toLocaleString('en'))
+
+export const usedShare = (s: Used) =>
+  s.usage.size === 0 ? 0 : 1 - Math.min(s.usage.headroom + s.usage.partner, s.usage.size) / s.usage.size
 
 /** How much of a scope's pools cannot be handed out now. */
 export function UseBar({ scope }: { scope: Used }) {
@@ -91,9 +95,7 @@ export function UseBar({ scope }: { scope: Used }) {
   const share = usedShare(scope)
   const kind = share >= 0.98 ? 'full' : share >= 0.85 ? 'warn' : ''
   return (
-    <Tooltip
-      title={`${scope.usage.size - scope.usage.headroom} of ${scope.usage.size} taken, ${scope.usage.headroom} left`}
-    >
+    <Tooltip title={`${count(scope.usage.headroom)} of ${count(scope.usage.size)} left`}>
       <span className="use">
         <span className={'bar ' + kind} role="img" aria-label={`${Math.round(share * 100)} % used`}>
           <span style={{ width: `${share * 100}%` }} />

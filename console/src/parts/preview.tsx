@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { Button, Checkbox, Modal } from 'antd'
 import { useEffect, useState } from 'react'
 import { change, type ChangeResult, type Wish } from '../api/client'
-import { Failure, plural } from './bits'
+import { count, Failure, plural } from './bits'
 import { useGathering } from './gathering'
 
 const scopesShown = 3 // of a change, with their sums
@@ -20,19 +20,20 @@ export function Effects({ result }: { result: ChangeResult }) {
             </span>
           )}
           <span>
-            <b>{s.usage.size.toLocaleString('en')}</b>in the pools
+            <b>{count(s.usage.size)}</b>in the pools
           </span>
           <span>
-            <b>{s.usage.excluded.toLocaleString('en')}</b>excluded
+            <b>{count(s.usage.excluded)}</b>excluded
           </span>
           <span>
-            <b>{s.usage.spare.toLocaleString('en')}</b>left for reservations
+            <b>{count(s.usage.spare)}</b>left for reservations
           </span>
           <span>
             <b>{s.lease}</b>lease time
           </span>
           <span>
-            <b>{s.mask}</b>mask
+            <b>{s.mask || s.valid}</b>
+            {s.mask ? 'mask' : 'valid lifetime'}
           </span>
         </div>
       ))}

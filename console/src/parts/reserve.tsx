@@ -10,6 +10,7 @@ import { outcome } from './gathering'
 const hints: Record<By, string> = {
   hardware: '02:00:00:00:00:17',
   identifier: '01:02:00:00:00:00:17',
+  duid: '00:03:00:01:02:00:00:00:00:17',
   circuit: 'sw1/0/7: whoever is plugged in there',
 }
 
@@ -54,6 +55,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
                   options={[
                     { value: 'hardware', label: 'Hardware' },
                     { value: 'identifier', label: 'Identifier' },
+                    { value: 'duid', label: 'DUID (IPv6)' },
                     { value: 'circuit', label: 'Circuit' },
                   ]}
                 />

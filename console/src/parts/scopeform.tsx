@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query'
 import { items, revisionOf, type Link, type Scope } from '../api/client'
 import { useChange } from './preview'
 import { outcome } from './gathering'
-import { editOf, fieldsOf, type Fields } from '../edits/scope'
+import { editOf, fieldsOf, isSix, type Fields } from '../edits/scope'
 import { touched } from '../edits/touched'
 import { withOwn, type Own } from '../edits/own'
 import { OwnFields } from './own'
@@ -43,6 +43,7 @@ export function ScopeForm({
     },
     base,
   )
+  const six = isSix(values?.subnet)
   const links = useQuery({ queryKey: ['links'], queryFn: () => items<Link>('/links'), enabled: open })
   return (
     <Drawer
@@ -62,8 +63,8 @@ export function ScopeForm({
           <Form.Item name="name" label="Name">
             <Input autoFocus={!old} placeholder="looms" />
           </Form.Item>
-          <Form.Item name="subnet" label="Subnet" extra="CIDR, or address and mask">
-            <Input className="mono" placeholder="10.40.8.0/22" />
+          <Form.Item name="subnet" label="Subnet" extra="CIDR, or address and mask; or a prefix of IPv6">
+            <Input className="mono" placeholder="10.40.8.0/22 or 2001:db8:40:8::/64" />
           </Form.Item>
           <Form.Item
             name="pools"
@@ -76,16 +77,31 @@ export function ScopeForm({
               placeholder="10.40.8.100-10.40.11.200"
             />
           </Form.Item>
+          {six && (
+            <Form.Item
+              name="prefixPools"
+              label="Prefix pools"
+              extra="One a line: what routers are delegated prefixes from"
+            >
+              <Input.TextArea
+                className="mono"
+                autoSize={{ minRows: 1, maxRows: 6 }}
+                placeholder="2001:db8:40:8000::/49 in /56"
+              />
+            </Form.Item>
+          )}
           <Form.Item name="exclusions" label="Exclusions" extra="One a line, with who uses it after a comma">
             <Input.TextArea className="mono" autoSize={{ minRows: 1, maxRows: 6 }} placeholder="10.40.8.120, plotter" />
           </Form.Item>
-          <Form.Item name="router" label="Router (3)">
-            <Input className="mono" placeholder="10.40.8.1" />
-          </Form.Item>
-          <Form.Item name="dns" label="DNS servers (6)">
+          {!six && (
+            <Form.Item name="router" label="Router (3)">
+              <Input className="mono" placeholder="10.40.8.1" />
+            </Form.Item>
+          )}
+          <Form.Item name="dns" label={`DNS servers (${six ? 23 : 6})`}>
             <Input className="mono" placeholder="inherited from the defaults" />
           </Form.Item>
-          <Form.Item name="domain" label="Domain name (15)">
+          <Form.Item name="domain" label={six ? 'Domains (24)' : 'Domain name (15)'}>
             <Input placeholder="inherited from the defaults" />
           </Form.Item>
           <Form.Item
@@ -95,6 +111,15 @@ export function ScopeForm({
           >
             <Input placeholder="8h" />
           </Form.Item>
+          {six && (
+            <Form.Item
+              name="valid"
+              label="Valid lifetime"
+              extra="The lease time is how long an address is preferred; empty: half as long again"
+            >
+              <Input placeholder="12h" />
+            </Form.Item>
+          )}
           <Form.Item
             name="link"
             label="Link"

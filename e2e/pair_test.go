@@ -47,7 +47,8 @@ func unpaired(t *testing.T) *twins {
 		partner := fmt.Sprintf("127.0.0.1:%d", freePort(t, "tcp"))
 		*s = &service{t: t, dir: dataDir(t), http: freeHTTP(t),
 			dhcp4: netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, byte(2 + i)}), uint16(freePort(t, "udp"))),
-			args:  []string{"--partner", partner, "--name", []string{"bobbin", "shuttle"}[i], "--alerts-to", "127.0.0.0/8"}}
+			args: []string{"--partner", partner, "--name", []string{"bobbin", "shuttle"}[i], "--alerts-to", "127.0.0.0/8",
+				"--dhcp6", fmt.Sprintf("[::1]:%d", freePort6(t))}}
 		(*s).start()
 		t.Cleanup((*s).stop)
 		if i == 0 {

@@ -195,3 +195,47 @@ func everyCommand(t *testing.T, s *service) {
 		}
 	}
 }
+
+// Two servers serve IPv6 together: each gives its half, both know all, and whoever is left renews
+// what the other gave and gives new addresses and prefixes.
+func TestPair6(t *testing.T) {
+	t.Parallel()
+	w := unpaired(t)
+	w.a.must("scope", "add", "offices6", "--subnet", "2001:db8:40:1::/64", "--pool", "all", "--prefix-pool",
+		"2001:db8:40:8000::/53 in /56", "--lease", "2h", "--serve")
+	w.form()
+	w.a.must("link", "edit", "offices6", "--relay", "2001:db8:40:1::1")
+	one, two := w.a.relay6("2001:db8:40:1::1"), w.b.relay6("2001:db8:40:1::1")
+	have := map[int][2]netip.Prefix{}
+	served := [2]int{}
+	for n := range 6 {
+		for i, r := range []*relay6{one, two} {
+			if offer := r.ask(dhcp6.Solicit, n, dhcp6.IA{Code: option.IANA, ID: 1}, dhcp6.IA{Code: option.IAPD, ID: 2}); offer != nil {
+				a, p := r.get(n)
+				have[n] = [2]netip.Prefix{a, p}
+				served[i]++
+				break
+			}
+		}
+	}
+	if len(have) != 6 || served[0] == 0 || served[1] == 0 {
+		t.Fatalf("of six clients %d are served, %v by each", len(have), served)
+	}
+	w.agree("with IPv6 in it")
+	for _, s := range []*service{w.a, w.b} {
+		s.await(func() bool { return strings.Count(s.must("lease", "list", "--json"), `"status": "active"`) == 12 }, "all to be known on both")
+	}
+	w.a.kill()
+	w.state(w.b, "communications-interrupted")
+	w.b.must("pair", "down", "--yes")
+	w.state(w.b, "partner-down")
+	for n, has := range have {
+		back := two.ask(dhcp6.Rebind, n, dhcp6.IA{Code: option.IANA, ID: 1, Leases: []dhcp6.Lease{{Prefix: has[0]}}},
+			dhcp6.IA{Code: option.IAPD, ID: 2, Leases: []dhcp6.Lease{{Prefix: has[1]}}})
+		if back == nil || len(back.IAs) != 2 || len(back.IAs[0].Leases) != 1 || back.IAs[0].Leases[0].Prefix != has[0] ||
+			back.IAs[1].Leases[0].Prefix != has[1] {
+			t.Errorf("client %d rebinds %v at the one that is left, and is told %+v", n, has, back)
+		}
+	}
+	two.get(9)
+}

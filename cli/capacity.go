@@ -120,7 +120,7 @@ func (k *call) listCapacity(kind string) error {
 	return k.show(list, t, "There is no scope yet; yarnpost scope add NAME --subnet … makes one.")
 }
 
-func number(n api.Count) string { return fmt.Sprint(uint64(n)) }
+func number(n api.Count) string { return n.String() }
 
 // spark draws a row of numbers as bars, in parts of a height.
 func spark(list []int, height float64) string {

@@ -159,13 +159,19 @@ func (r Range) Size() uint64 {
 	return lo + 1
 }
 
-// String writes a single address as itself and anything else as "from-to".
+// String writes a single address as itself, a whole prefix of IPv6 as a CIDR, and anything else as
+// "from-to".
 func (r Range) String() string {
 	if !r.Valid() {
 		return "empty range"
 	}
 	if r.From == r.To {
 		return r.From.String()
+	}
+	if r.From.Is6() {
+		if p := netip.PrefixFrom(r.From, CommonBits(r)); OfPrefix(p) == r {
+			return p.String()
+		}
 	}
 	return r.From.String() + "-" + r.To.String()
 }

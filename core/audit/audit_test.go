@@ -307,3 +307,34 @@ func BenchmarkLeases(b *testing.B) {
 		}
 	}
 }
+
+// A scope of IPv6 is not blamed for what is right there: no router, a vast pool, a public range;
+// its prefix pools are looked at like pools of addresses.
+func TestOfSix(t *testing.T) {
+	d := plan.New().Draft()
+	link, err := d.PutLink(plan.Link{Name: "yard"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	subnet := netip.MustParsePrefix("2001:db8:40:1::/64")
+	id, err := d.PutScope(plan.Scope{Name: "yard6", Link: link, Subnet: subnet, Mode: plan.Serving, Pools: []addr.Range{addr.OfPrefix(subnet)},
+		PrefixPools: []plan.PrefixPool{{Prefix: netip.MustParsePrefix("2001:db8:40:8000::/54"), Length: 56}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _ := d.Finish()
+	pool := p.Scope(id).Parts[1].Pool
+	for _, c := range []struct {
+		used uint64
+		want string
+	}{{0, ""}, {4, "pool-out"}} {
+		f := Facts{Usage: map[capacity.Key]capacity.Count{{Scope: id, Pool: pool}: {Size: 4, Headroom: 4 - c.used, Active: c.used}}}
+		var got []string
+		for _, x := range OfPlan(p, f) {
+			got = append(got, x.ID)
+		}
+		if strings.Join(got, " ") != c.want {
+			t.Errorf("with %d of four prefixes used it finds %q, want %q", c.used, got, c.want)
+		}
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
@@ -106,7 +107,7 @@ func (l *findings) scope(v *plan.View, host []plan.Interface) {
 		if routes != nil && !strings.Contains(routes.Text, "0.0.0.0/0 ") {
 			say("routes-without-default", "option 121 has no default route, and clients that read it ignore option 3; add 0.0.0.0/0 %s to it", r.Text)
 		}
-	} else if routes == nil {
+	} else if routes == nil && v.Family() == option.V4 { // routers of IPv6 advertise themselves
 		say("no-router", "no router option is set, so clients will reach their own subnet only; set option router")
 	}
 	for _, i := range host {
@@ -119,12 +120,12 @@ func (l *findings) scope(v *plan.View, host []plan.Interface) {
 	}
 	if v.Lease >= option.Infinite {
 		say("infinite-lease", "leases never end, so addresses of clients that left are lost; set a lease time such as 30d").mend("", edit+" --lease 30d")
-	} else if rate := float64(v.Size) / (v.Lease.Seconds() / 2); rate > renewalsPerSecond {
+	} else if rate := float64(v.Size) / (v.Lease.Seconds() / 2); rate > renewalsPerSecond && v.Family() == option.V4 { // of IPv6 no pool is ever full
 		longer := plan.Duration((time.Duration(float64(v.Size)/renewalsPerSecond*2)*time.Second + 2*time.Minute).Truncate(time.Minute))
 		say("short-lease", "with a lease time of %s a full pool renews %.0f times a second; %s would make it %d", plan.Duration(v.Lease), rate, longer,
 			renewalsPerSecond).mend("", edit+" --lease "+longer.String())
 	}
-	if !v.Subnet.Addr().IsPrivate() && !sharedSpace.Contains(v.Subnet.Addr()) && !documentation(v.Subnet.Addr()) {
+	if v.Family() == option.V4 && !v.Subnet.Addr().IsPrivate() && !sharedSpace.Contains(v.Subnet.Addr()) && !documentation(v.Subnet.Addr()) {
 		say("public-range", "%s is a public range; use it only if it was assigned to you", v.Subnet)
 	}
 	for _, e := range v.Exclusions {
@@ -133,9 +134,9 @@ func (l *findings) scope(v *plan.View, host []plan.Interface) {
 				mend("", edit+" --unexclude "+e.Range.String())
 		}
 	}
-	if len(v.Pools) == 0 {
+	if len(v.Pools) == 0 && len(v.PrefixPools) == 0 {
 		say("no-pool", "there is no pool, so only reserved clients will be served")
-	} else if v.Size == 0 {
+	} else if v.Size == 0 && len(v.Pools) > 0 {
 		say("empty-pool", "exclusions and router leave no address in the pools; widen a pool")
 	}
 }
@@ -149,6 +150,28 @@ func documentation(a netip.Addr) bool { // RFC 5737
 		}
 	}
 	return false
+}
+
+// prefixes looks at how full the prefix pools of a scope are.
+func (l *findings) prefixes(v *plan.View, f Facts) {
+	show := "yarnpost capacity show " + v.Name
+	for i := range v.Parts {
+		part := &v.Parts[i]
+		if part.Length == 0 {
+			continue
+		}
+		c, known := f.Usage[capacity.Key{Scope: v.ID, Pool: part.Pool}]
+		pool := plan.PrefixPool{Prefix: netip.PrefixFrom(part.Pool.From, addr.CommonBits(part.Pool)), Length: part.Length}
+		name := "scope " + v.Name + " " + pool.Prefix.String()
+		switch {
+		case !known || c.Size == 0:
+		case c.Used() >= c.Size:
+			l.say("pool-out", name, "all %d prefixes of pool %s are used, and new routers are refused", c.Size, pool).in(v.Name).mend("", show)
+		case v.Warn.Used > 0 && c.Share()*100 >= float64(v.Warn.Used):
+			l.say("pool-full", name, "%d of %d prefixes of pool %s are used (%.0f %%), %d left", c.Used(), c.Size, pool, 100*c.Share(),
+				c.Headroom+c.Partner).in(v.Name).mend("", show)
+		}
+	}
 }
 
 // oversized is how often a pool must hold its demand to be called too large, and
@@ -173,6 +196,9 @@ func (l *findings) use(v *plan.View, f Facts) {
 	if v.Mode == plan.Draining && !v.DrainUntil.IsZero() && lease.At(v.DrainUntil) <= f.Now {
 		l.say("drain-over", name, "scope %s drained until %s, and %s left", v.Name, v.DrainUntil.UTC().Format("2 Jan 15:04"),
 			plural(int(c.Active), "lease is", "leases are")).in(v.Name).mend("", "yarnpost scope remove "+v.Name)
+	}
+	if v.Mode == plan.Serving && !v.Listening {
+		l.prefixes(v, f)
 	}
 	if !known || v.Size == 0 || v.Mode != plan.Serving || v.Listening {
 		return
@@ -362,7 +388,7 @@ func sameCondition(a, b string) bool {
 
 // link looks at scopes that share a link.
 func (l *findings) link(p *plan.Plan, on *plan.Link) {
-	scopes := slices.DeleteFunc(slices.Clone(p.OnLink(on.ID)), func(v *plan.View) bool { return v.Mode != plan.Serving })
+	scopes := slices.DeleteFunc(slices.Clone(p.Serving(on.ID, option.V4)), func(v *plan.View) bool { return v.Mode != plan.Serving })
 	if len(scopes) < 2 {
 		return
 	}

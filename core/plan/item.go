@@ -547,8 +547,12 @@ func limitText(n int) string {
 }
 
 func (r Reservation) describe(label func(ID) string) []field {
+	identifier := "identifier"
+	if r.Address.Is6() {
+		identifier = "DUID"
+	}
 	out := []field{{"name", r.Name}, {"scope", label(r.Scope)}, {"hardware address", r.Hardware.String()},
-		{"identifier", r.Identifier.String()},
+		{identifier, r.Identifier.String()},
 		{"IAID", r.IAID.String()}, {"circuit", r.Circuit}, {"address", r.What()}, {"host name", r.Hostname}}
 	out = append(out, when(r.Insist, "given although another host answers for it", "yes")...)
 	return append(append(append(out, r.Settings.describe()...), r.Fields.describe()...), field{"note", r.Note})

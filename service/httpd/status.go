@@ -252,7 +252,7 @@ func (s *Server) status() api.Status {
 	}
 	for _, v := range p.Scopes() {
 		st.Scopes++
-		st.Active += e.Count(v.ID).Active
+		st.Active += e.Count(v.ID).Active + e.CountDelegated(v.ID).Active
 	}
 	return st
 }

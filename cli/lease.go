@@ -42,7 +42,8 @@ func leaseCommands() []command {
 					t := newTable("Address", "Status", "Hardware", "Host name", "Scope", "Expires", "Since", "Heard", "Kind", "Vendor",
 						"Circuit").without("Circuit", "Vendor", "Since", "Heard", "Kind")
 					for _, l := range list {
-						t.row(l.Address, l.Status, l.Hardware, l.Hostname, l.Scope, k.expiry(l.Expires), k.when(l.Since), k.when(l.Heard), kindOf(l),
+						t.row(l.Address, l.Status, l.Hardware, l.Hostname, l.Scope, k.expiry(l.Expires), k.when(l.Since),
+							k.when(l.Heard), kindOf(l),
 							l.Vendor, l.Circuit)
 					}
 					return k.show(list, t, "No lease fits.")
@@ -59,7 +60,8 @@ func leaseCommands() []command {
 				t.row("status", l.Status+", "+kindOf(l))
 				t.row("scope", l.Scope)
 				t.row("hardware address", l.Hardware)
-				for _, f := range [][2]string{{"identifier", l.Identifier}, {"DUID", l.DUID}, {"DUID is of", l.DUIDOf}, {"IAID", l.IAID}, {"host name", l.Hostname}, {"vendor class", l.Vendor}, {"relay", l.Relay},
+				for _, f := range [][2]string{{"identifier", l.Identifier}, {"DUID", l.DUID}, {"DUID is of", l.DUIDOf}, {"IAID",
+					l.IAID}, {"host name", l.Hostname}, {"vendor class", l.Vendor}, {"relay", l.Relay},
 					{"circuit", l.Circuit}, {"evidence", l.Evidence}} {
 					if f[1] != "" {
 						t.row(f[0], f[1])
@@ -122,8 +124,9 @@ func kindOf(l api.Lease) string {
 }
 
 func endCommand() command {
-	return command{name: "lease end", args: "[ADDRESS…]", short: "End leases; each client finds out when it next renews", most: -1, write: true,
-		more: "  yarnpost lease end 10.77.0.31 --yes\n  yarnpost lease end --scope looms --silent --yes      of those that do not answer",
+	return command{name: "lease end", args: "[ADDRESS…]", short: "End leases; each client finds out when it next renews", most: -1,
+		write: true,
+		more:  "  yarnpost lease end 10.77.0.31 --yes\n  yarnpost lease end --scope looms --silent --yes      of those that do not answer",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			scope := f.String("scope", "", "all in the scope of this `name`")
 			silent := f.Bool("silent", false, "only those at whose address nobody answers")
@@ -157,8 +160,9 @@ func (k *call) ending(do func(*client.Client, context.Context, string, bool) (ap
 
 func clearCommand() command {
 	return command{name: "lease clear", args: "[ADDRESS…]",
-		short: "Clear abandoned or kept addresses, so that they can be handed out again; those that still answer stay", most: -1, write: true,
-		more: "  yarnpost lease clear 10.77.0.103 --yes\n  yarnpost lease clear --scope looms --yes      all abandoned addresses of a scope\n  yarnpost lease clear --all --yes",
+		short: "Clear abandoned or kept addresses, so that they can be handed out again; those that still answer stay", most: -1,
+		write: true,
+		more:  "  yarnpost lease clear 10.77.0.103 --yes\n  yarnpost lease clear --scope looms --yes      all abandoned addresses of a scope\n  yarnpost lease clear --all --yes",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			scope := f.String("scope", "", "all abandoned addresses of the scope of this `name`")
 			all := f.Bool("all", false, "all abandoned addresses")
@@ -169,7 +173,8 @@ func clearCommand() command {
 				if len(k.args) == 0 && *scope == "" && !*all {
 					return usagef("name addresses, or --scope, or --all")
 				}
-				c, err := k.client.ClearLeases(k.ctx, api.ClearRequest{Addresses: k.args, Scope: *scope, All: *all, DryRun: k.dryRun || !k.yes})
+				c, err := k.client.ClearLeases(k.ctx, api.ClearRequest{Addresses: k.args, Scope: *scope, All: *all,
+					DryRun: k.dryRun || !k.yes})
 				if err != nil {
 					return err
 				}

@@ -62,7 +62,7 @@ func TestRealClient6(t *testing.T) {
 	if !strings.Contains(out, a.String()) || !strings.Contains(out, pd.String()) {
 		t.Errorf("the lease table has not both:\n%s", out)
 	}
-	w.says([]string{"SOLICIT", "ADVERTISE", "REQUEST", "REPLY", a.String()}, "trace")
+	w.says([]string{"SOLICIT", "REQUEST", "acknowledged " + a.String()}, "trace")
 	h.quit()
 	if out := w.must("lease", "list", "--json"); strings.Count(out, `"status": "active"`) != 2 {
 		t.Errorf("a client that went away without a word has still both:\n%s", out)

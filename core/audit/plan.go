@@ -119,18 +119,23 @@ func (l *findings) scope(v *plan.View, host []plan.Interface) {
 		}
 	}
 	if v.Lease >= option.Infinite {
-		say("infinite-lease", "leases never end, so addresses of clients that left are lost; set a lease time such as 30d").mend("", edit+" --lease 30d")
-	} else if rate := float64(v.Size) / (v.Lease.Seconds() / 2); rate > renewalsPerSecond && v.Family() == option.V4 { // of IPv6 no pool is ever full
+		say("infinite-lease", "leases never end, so addresses of clients that left are lost; set a lease time such as 30d").mend("",
+			edit+" --lease 30d")
+	} else if rate := float64(v.Size) / (v.Lease.Seconds() / 2); rate > renewalsPerSecond &&
+		v.Family() == option.V4 { // of IPv6 no pool is ever full
 		longer := plan.Duration((time.Duration(float64(v.Size)/renewalsPerSecond*2)*time.Second + 2*time.Minute).Truncate(time.Minute))
-		say("short-lease", "with a lease time of %s a full pool renews %.0f times a second; %s would make it %d", plan.Duration(v.Lease), rate, longer,
+		say("short-lease", "with a lease time of %s a full pool renews %.0f times a second; %s would make it %d",
+			plan.Duration(v.Lease), rate, longer,
 			renewalsPerSecond).mend("", edit+" --lease "+longer.String())
 	}
-	if v.Family() == option.V4 && !v.Subnet.Addr().IsPrivate() && !sharedSpace.Contains(v.Subnet.Addr()) && !documentation(v.Subnet.Addr()) {
+	if v.Family() == option.V4 && !v.Subnet.Addr().IsPrivate() && !sharedSpace.Contains(v.Subnet.Addr()) &&
+		!documentation(v.Subnet.Addr()) {
 		say("public-range", "%s is a public range; use it only if it was assigned to you", v.Subnet)
 	}
 	for _, e := range v.Exclusions {
 		if !slices.ContainsFunc(v.Pools, e.Range.Overlaps) {
-			l.say("idle-exclusion", name+" "+e.Range.String(), "exclusion %s lies outside every pool and changes nothing", e.Range).in(v.Name).
+			l.say("idle-exclusion", name+" "+e.Range.String(), "exclusion %s lies outside every pool and changes nothing",
+				e.Range).in(v.Name).
 				mend("", edit+" --unexclude "+e.Range.String())
 		}
 	}
@@ -166,7 +171,8 @@ func (l *findings) prefixes(v *plan.View, f Facts) {
 		switch {
 		case !known || c.Size == 0:
 		case c.Used() >= c.Size:
-			l.say("pool-out", name, "all %d prefixes of pool %s are used, and new routers are refused", c.Size, pool).in(v.Name).mend("", show)
+			l.say("pool-out", name, "all %d prefixes of pool %s are used, and new routers are refused", c.Size,
+				pool).in(v.Name).mend("", show)
 		case v.Warn.Used > 0 && c.Share()*100 >= float64(v.Warn.Used):
 			l.say("pool-full", name, "%d of %d prefixes of pool %s are used (%.0f %%), %d left", c.Used(), c.Size, pool, 100*c.Share(),
 				c.Headroom+c.Partner).in(v.Name).mend("", show)
@@ -190,7 +196,8 @@ func (l *findings) use(v *plan.View, f Facts) {
 	name := "scope " + v.Name
 	show := "yarnpost capacity show " + v.Name
 	if n := f.Asking[v.Name]; n > 0 && v.Mode == plan.Held {
-		l.say("held-wanted", name, "%s for an address of scope %s, which is held", plural(n, "client asks", "clients ask"), v.Name).in(v.Name).
+		l.say("held-wanted", name, "%s for an address of scope %s, which is held", plural(n, "client asks", "clients ask"),
+			v.Name).in(v.Name).
 			of(n, nil).mend("", "yarnpost scope serve "+v.Name)
 	}
 	if v.Mode == plan.Draining && !v.DrainUntil.IsZero() && lease.At(v.DrainUntil) <= f.Now {
@@ -209,7 +216,8 @@ func (l *findings) use(v *plan.View, f Facts) {
 		lease.At(o.Date) <= f.Now.Add(time.Duration(v.Warn.Days)*24*time.Hour)
 	out := c.Used() >= c.Size
 	if out {
-		l.say("pool-out", name, "all %d addresses of scope %s are used, and new clients are refused", c.Size, v.Name).in(v.Name).mend("", show)
+		l.say("pool-out", name, "all %d addresses of scope %s are used, and new clients are refused", c.Size,
+			v.Name).in(v.Name).mend("", show)
 	}
 	if soon && !out {
 		when := "runs out " + o.Text()
@@ -222,7 +230,8 @@ func (l *findings) use(v *plan.View, f Facts) {
 		l.say("pool-full", name, "%d of %d addresses of scope %s are used (%.0f %%), %d left", c.Used(), c.Size, v.Name, 100*c.Share(),
 			c.Headroom+c.Partner).in(v.Name).mend("", show)
 	}
-	if foreseen && v.Family() == option.V4 && o.Days >= oversizedDays && c.Size >= oversizedLeast && o.Peak*oversized < float64(c.Size) && c.Active > 0 {
+	if foreseen && v.Family() == option.V4 && o.Days >= oversizedDays && c.Size >= oversizedLeast &&
+		o.Peak*oversized < float64(c.Size) && c.Active > 0 {
 		l.say("oversized-pool", name, "%d addresses, and %.0f at the most were used in %d days", c.Size, o.Peak, o.Days).in(v.Name)
 	}
 	if c.Active+c.Released+c.Expired+c.Offered == 0 && c.Reserved == 0 && o.Peak == 0 && !f.New[v.ID] {
@@ -321,7 +330,8 @@ func (l *findings) servers(p *plan.Plan, f Facts) {
 		if len(n.Scopes) == 1 {
 			scope = n.Scopes[0]
 		}
-		l.say("silent-server", n.What+" "+a.String(), "%s %s, which clients of %s are told of, does not answer", n.What, a, listed(n.Scopes)).in(scope).
+		l.say("silent-server", n.What+" "+a.String(), "%s %s, which clients of %s are told of, does not answer", n.What, a,
+			listed(n.Scopes)).in(scope).
 			of(len(n.Scopes), n.Scopes)
 	}
 }
@@ -355,7 +365,8 @@ func (l *findings) rules(p *plan.Plan, f Facts) {
 			quiet = last
 		}
 		if tried := f.Fitless[r.ID]; !fitted && tried >= fitTried {
-			l.say("rule-never-fits", "rule "+r.Name, "rule %s fitted nobody yet, and would fit none of the %d clients on record", r.Name, tried).
+			l.say("rule-never-fits", "rule "+r.Name, "rule %s fitted nobody yet, and would fit none of the %d clients on record",
+				r.Name, tried).
 				mend("", "yarnpost rule show "+r.Name)
 			quiet = 0
 		}
@@ -368,7 +379,8 @@ func (l *findings) rules(p *plan.Plan, f Facts) {
 			if !before.Off && ends && p.Within(r.Of(), before.Of()) && (sameCondition(before.When, r.When) ||
 				strings.TrimSpace(before.When) == "true") {
 				does := map[plan.Action]string{plan.Ignore: "ignores", plan.Refuse: "refuses"}[before.Action]
-				l.say("rule-shadowed", "rule "+r.Name, "rule %s never has its turn: rule %s comes first and %s all of its clients", r.Name,
+				l.say("rule-shadowed", "rule "+r.Name, "rule %s never has its turn: rule %s comes first and %s all of its clients",
+					r.Name,
 					before.Name, does)
 				break
 			}
@@ -376,7 +388,8 @@ func (l *findings) rules(p *plan.Plan, f Facts) {
 	}
 	for _, list := range p.Lists() {
 		if !used[strings.ToLower(list.Name)] {
-			l.say("list-unused", "list "+list.Name, "list %s with %s is used by no rule", list.Name, plural(len(list.Entries), "entry", "entries")).
+			l.say("list-unused", "list "+list.Name, "list %s with %s is used by no rule", list.Name, plural(len(list.Entries), "entry",
+				"entries")).
 				mend("", "yarnpost list remove "+list.Name)
 		}
 	}
@@ -402,7 +415,8 @@ func (l *findings) link(p *plan.Plan, on *plan.Link) {
 	for _, v := range scopes[1:] {
 		switch a, b := text(first, option.DomainServer), text(v, option.DomainServer); {
 		case a != b:
-			l.say("link-mixed", "link "+on.Name, "scope %s has DNS servers %s, scope %s has %s", first.Name, cmp.Or(a, "none"), v.Name, cmp.Or(b, "none"))
+			l.say("link-mixed", "link "+on.Name, "scope %s has DNS servers %s, scope %s has %s", first.Name, cmp.Or(a, "none"), v.Name,
+				cmp.Or(b, "none"))
 			return
 		case (text(first, option.Router) == "") != (text(v, option.Router) == ""):
 			l.say("link-mixed", "link "+on.Name, "one of the scopes %s and %s has a router, and the other has none", first.Name, v.Name)
@@ -421,12 +435,14 @@ func (l *findings) reservations(p *plan.Plan) {
 	for _, r := range p.Reservations(0) {
 		k := at{p.Scope(r.Scope).Link, r.Client()}
 		if o := clients[k]; o != nil && o.Scope != r.Scope {
-			l.say("reservation-twice", "reservation "+r.Name, "%s is reserved %s by %s and %s by %s, on one link", r.Client(), o.Address, o.Name, r.Address, r.Name).
+			l.say("reservation-twice", "reservation "+r.Name, "%s is reserved %s by %s and %s by %s, on one link", r.Client(),
+				o.Address, o.Name, r.Address, r.Name).
 				in(p.Label(r.Scope))
 		}
 		clients[k] = r
 		if v := p.Scope(r.Scope); r.Circuit != "" && len(v.On.Relays) == 0 {
-			l.say("circuit-not-believed", "reservation "+r.Name, "reservation %s is by circuit, and link %s names no relay whose word counts", r.Name,
+			l.say("circuit-not-believed", "reservation "+r.Name,
+				"reservation %s is by circuit, and link %s names no relay whose word counts", r.Name,
 				v.LinkName).in(v.Name)
 		}
 		if r.Hostname == "" {
@@ -434,7 +450,8 @@ func (l *findings) reservations(p *plan.Plan) {
 		}
 		name := strings.ToLower(r.Hostname)
 		if o := names[name]; o != nil {
-			l.say("reservation-name", "reservation "+r.Name, "reservations %s and %s give the host name %s", o.Name, r.Name, r.Hostname).in(p.Label(r.Scope))
+			l.say("reservation-name", "reservation "+r.Name, "reservations %s and %s give the host name %s", o.Name, r.Name,
+				r.Hostname).in(p.Label(r.Scope))
 		}
 		names[name] = r
 	}

@@ -9,8 +9,9 @@ import (
 )
 
 // AppendTo implements request.Reply: the message, wrapped for the relays that it goes back
-// through (RFC 8415 section 19.3); a message of a client is wrapped as relays do on the way here. Datagrams of IPv6 can be sent in fragments, so nothing is left
-// out; limit, if it is not 0, bounds the whole.
+// through (RFC 8415 section 19.3); a message of a client is wrapped as relays do on the way
+// here. Datagrams of IPv6 can be sent in fragments, so nothing is left out; limit, if it is not
+// 0, bounds the whole.
 func (m *Message) AppendTo(dst []byte, limit int) (b []byte, omitted []uint16, err error) {
 	inner, err := m.appendInner(nil)
 	if err != nil {

@@ -356,7 +356,8 @@ func guessSubnet(u observe.Unserved) string {
 
 func unservedView(u observe.Unserved) api.Unserved {
 	text, mend := reasonText(u)
-	return api.Unserved{Hardware: u.Hardware.String(), Identifier: option.Colons([]byte(u.Client.Identifier())), DUID: addr.DUID(u.Client.DUID()).String(), Hostname: u.Hostname,
+	return api.Unserved{Hardware: u.Hardware.String(), Identifier: option.Colons([]byte(u.Client.Identifier())),
+		DUID: addr.DUID(u.Client.DUID()).String(), Hostname: u.Hostname,
 		Vendor: u.Vendor,
 		Reason: string(u.Reason), Text: text, Mend: mend, Scope: u.Scope, Link: u.Link, Relay: addrText(u.Relay), Interface: u.Interface,
 		Circuit: circuitText(u.Circuit), Asked: addrText(u.Asked), First: u.First.Std(), Last: u.Last.Std(), Count: u.Count,

@@ -60,7 +60,7 @@ func explained(d *answer.Decision, p *plan.Plan) Explained {
 func (r *Reporter) Known(hw string) (l *lease.Lease, asked request.Options) {
 	now := lease.At(r.Clock.Now())
 	r.Engine.EachLease(0, func(x *lease.Lease) {
-		if string(x.Hardware) != hw {
+		if string(x.Hardware) != hw || x.Address().Is6() { // clients of IPv6 are known by their DUID
 			return
 		}
 		if l == nil || x.HeldAt(now) && !l.HeldAt(now) || x.HeldAt(now) == l.HeldAt(now) && x.Changed > l.Changed {

@@ -17,6 +17,9 @@ const fields = [
   'circuit',
   'hostname',
   'identifier',
+  'duid',
+  'iaid',
+  'delegated',
   'message',
   'address',
   'wants',
@@ -27,11 +30,12 @@ type Fields = Partial<Record<(typeof fields)[number], string>>
 export default function Explain() {
   const [params, setParams] = useSearchParams()
   const asked = Object.fromEntries(fields.map((f) => [f, params.get(f) ?? undefined])) as Fields
-  const ready = !!(asked.hardware || asked.scope || asked.relay)
+  const ready = !!(asked.hardware || asked.duid || asked.scope || asked.relay)
   const body = {
     ...asked,
     wants: asked.wants?.split(/[\s,]+/).filter(Boolean),
-    known: !!asked.hardware && !asked.vendor && !asked.relay,
+    delegated: asked.delegated ? true : undefined,
+    known: !!asked.hardware && !asked.duid && !asked.vendor && !asked.relay,
   }
   const result = useQuery({
     queryKey: ['explain', body],
@@ -68,6 +72,9 @@ export default function Explain() {
           >
             <Form.Item name="hardware" label="Hardware address" extra="Alone: as this client asked last">
               <Input className="mono" placeholder="02:40:18:00:00:07" />
+            </Form.Item>
+            <Form.Item name="duid" label="DUID" extra="Of a client of IPv6">
+              <Input className="mono" placeholder="00:03:00:01:02:40:18:00:00:07" />
             </Form.Item>
             <Form.Item name="scope" label="On the link of scope">
               <Select

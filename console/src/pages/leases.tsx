@@ -204,6 +204,18 @@ export default function Leases() {
   )
 }
 
+/** The question what the client of a lease would get now. */
+const askOf = (l: Lease) =>
+  new URLSearchParams(
+    l.duid
+      ? { duid: l.duid, iaid: l.iaid ?? '', scope: l.scope, ...(l.address.includes('/') && { delegated: 'yes' }) }
+      : { hardware: l.hardware },
+  ).toString()
+
+/** By what the client of a lease is known. */
+const clientOf = (l: Lease): Pick<Wanted, 'by' | 'hardware'> =>
+  l.duid ? { by: 'duid', hardware: l.duid } : { hardware: l.hardware }
+
 function LeaseDrawer({ address, onClose }: { address: string | null; onClose: () => void }) {
   const { message } = App.useApp()
   const queries = useQueryClient()
@@ -258,7 +270,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
                 onClick={() =>
                   setWanted({
                     name: nameFor(l.hostname, l.hardware),
-                    hardware: l.hardware,
+                    ...clientOf(l),
                     scope: l.scope,
                     address: l.address,
                   })
@@ -285,7 +297,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
                       onClick: () =>
                         setWanted({
                           name: nameFor(l.hostname, l.hardware),
-                          hardware: l.hardware,
+                          ...clientOf(l),
                           scope: l.scope,
                           elsewhere: true,
                         }),
@@ -403,7 +415,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
               <dt>More</dt>
               <dd>
                 <Link to={'/leases/history?who=' + encodeURIComponent(l.hardware)}>Where it has been</Link> ·{' '}
-                <Link to={'/unserved/explain?hardware=' + encodeURIComponent(l.hardware)}>What it would get now</Link> ·{' '}
+                <Link to={'/unserved/explain?' + askOf(l)}>What it would get now</Link> ·{' '}
                 <Link to={'/unserved/conversations?client=' + encodeURIComponent(l.hardware)}>Its conversations</Link>
               </dd>
             </>

@@ -208,8 +208,12 @@ export default function ScopePage() {
                 <dd>{s.bootp}</dd>
               </>
             )}
-            <dt>Probing</dt>
-            <dd>{s.probe ? 'before addresses are offered' : 'off'}</dd>
+            {s.family === 4 && (
+              <>
+                <dt>Probing</dt>
+                <dd>{s.probe ? 'before addresses are offered' : 'off'}</dd>
+              </>
+            )}
             {s.rapidCommit && (
               <>
                 <dt>Rapid commit</dt>

@@ -60,13 +60,7 @@ func leaseCommands() []command {
 				t.row("status", l.Status+", "+kindOf(l))
 				t.row("scope", l.Scope)
 				t.row("hardware address", l.Hardware)
-				for _, f := range [][2]string{{"identifier", l.Identifier}, {"DUID", l.DUID}, {"DUID is of", l.DUIDOf}, {"IAID",
-					l.IAID}, {"host name", l.Hostname}, {"vendor class", l.Vendor}, {"relay", l.Relay},
-					{"circuit", l.Circuit}, {"evidence", l.Evidence}} {
-					if f[1] != "" {
-						t.row(f[0], f[1])
-					}
-				}
+				t.known(clientRows(l))
 				exact := func(at time.Time) string { return relative(time.Until(at)) + "  (" + at.Format(time.RFC3339) + ")" }
 				t.row("since", exact(l.Since))
 				if l.Expires == nil {
@@ -334,4 +328,10 @@ func statusCommands() []command {
 			return nil
 		}
 	}}}
+}
+
+// clientRows are what is known of the client of a lease, and how it is connected.
+func clientRows(l api.Lease) [][2]string {
+	return [][2]string{{"identifier", l.Identifier}, {"DUID", l.DUID}, {"DUID is of", l.DUIDOf}, {"IAID", l.IAID}, {"host name", l.Hostname},
+		{"vendor class", l.Vendor}, {"relay", l.Relay}, {"circuit", l.Circuit}, {"evidence", l.Evidence}}
 }

@@ -32,6 +32,15 @@ func newTable(head ...string) *table { return &table{head: head} }
 
 func (t *table) row(cells ...string) { t.rows = append(t.rows, cells) }
 
+// known adds rows of a name and a value, but for those without a value.
+func (t *table) known(rows [][2]string) {
+	for _, r := range rows {
+		if r[1] != "" {
+			t.row(r[0], r[1])
+		}
+	}
+}
+
 // without names columns that may be left out, the first one first; one of them that
 // is empty from top to bottom always is.
 func (t *table) without(spare ...string) *table { t.spare = spare; return t }

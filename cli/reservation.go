@@ -60,13 +60,9 @@ func reservationCommands() []command {
 						return err
 					}
 					t := newTable("Setting", "Value")
-					for _, x := range [][2]string{{"name", r.Name}, {"scope", r.Scope}, {"address", r.Address}, {"hardware address", r.Hardware},
+					t.known([][2]string{{"name", r.Name}, {"scope", r.Scope}, {"address", r.Address}, {"hardware address", r.Hardware},
 						{"identifier", r.Identifier}, {"DUID", r.DUID}, {"IAID", r.IAID}, {"circuit", r.Circuit},
-						{"host name", r.Hostname}, {"lease time", r.Lease}} {
-						if x[1] != "" {
-							t.row(x[0], x[1])
-						}
-					}
+						{"host name", r.Hostname}, {"lease time", r.Lease}, {"valid lifetime", r.Valid}})
 					if r.Insist {
 						t.row("insists", "given although another host answers for the address")
 					}

@@ -190,6 +190,14 @@ func TestFormsOfSix(t *testing.T) {
 	if got := e.call("scope", "editOf", scope); !same(t, got, want) {
 		t.Errorf("a scope becomes %s\nwant %s", got, want)
 	}
+	want = `[{"prefix":"2001:db8:40::/128","scope":1,"supernet":0,"names":["a"]},
+		{"prefix":"2001:db8:40:0:0:0:0:1/128","scope":1,"supernet":0,"names":["a"]},
+		{"prefix":"2001:db8:40:0:0:0:0:2/128","scope":0,"supernet":0,"names":[]},
+		{"prefix":"2001:db8:40:0:0:0:0:3/128","scope":0,"supernet":0,"names":[]}]`
+	got := e.call("space", "cellsOf", "2001:db8:40::/126", []object{{"prefix": "2001:db8:40::/127", "what": "scope", "name": "a"}})
+	if !same(t, got, want) {
+		t.Errorf("space is %s", got)
+	}
 	reserved := object{"name": "x", "hardware": "0:3:0:1", "by": "duid", "scope": "s"}
 	want = `{"op":"add","kind":"reservation","name":"x","reservation":{"duid":"0:3:0:1","scope":"s"}}`
 	if got := e.call("reservation", "editOf", reserved); !same(t, got, want) {

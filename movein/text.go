@@ -66,7 +66,7 @@ func (g *gatherer) hostsLine(words []string) {
 // take notes a host whose address can be served.
 func (g *gatherer) take(h host) {
 	if h.address.IsValid() && !h.address.Unmap().Is4() {
-		g.leave("%s is IPv6, which is not served yet", h.address)
+		g.leave("%s is IPv6, which does not come along yet", h.address)
 		return
 	}
 	if h.address.IsValid() {

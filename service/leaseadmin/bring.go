@@ -172,7 +172,7 @@ func (d *Admin) Table(scope plan.ID) (out []sheet.Lease) {
 	var p *plan.Plan
 	d.Engine.With(func(t *lease.Table) { p = t.Plan() })
 	d.Engine.EachLease(scope, func(l *lease.Lease) {
-		if l.Status == lease.Active {
+		if l.Status == lease.Active && l.Address().Is4() { // those of IPv6 do not travel yet
 			out = append(out, sheetRow(p, l.Clone()))
 		}
 	})

@@ -92,6 +92,9 @@ func (r *Runner) Run(ctx context.Context, t plan.Trial) (Result, error) {
 	if v == nil {
 		return Result{}, errors.New("the trial's scope is not there any more")
 	}
+	if v.Family() == option.V6 {
+		return Result{}, fmt.Errorf("scope %s is IPv6, of which no trials are made yet", v.Name)
+	}
 	out := Result{Trial: t, Scope: v.Name, At: r.Clock.Now(), Good: true}
 	note := func(good bool, took time.Duration, format string, args ...any) {
 		out.Steps = append(out.Steps, Step{fmt.Sprintf(format, args...), good, took})

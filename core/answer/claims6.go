@@ -16,9 +16,9 @@ func (d *v6) claims() {
 	for _, to := range d.req.Wants {
 		d.ask(to)
 		d.begin(to)
-		switch {
-		case to.Object == request.Temporary:
-			d.none(to, "temporary addresses are not given")
+		switch why := d.neverGiven(to); {
+		case why != "":
+			d.none(to, why)
 		case d.req.Kind == request.Select:
 			d.take(to)
 		default:

@@ -270,8 +270,8 @@ func (d *v6) solicit() {
 	for _, to := range d.req.Wants {
 		d.ask(to)
 		d.begin(to)
-		if to.Object == request.Temporary {
-			d.none(to, "temporary addresses are not given")
+		if why := d.neverGiven(to); why != "" {
+			d.none(to, why)
 			continue
 		}
 		v, k := d.choose()
@@ -301,6 +301,17 @@ func (d *v6) solicit() {
 		return
 	}
 	d.reply(dhcp6.Advertise)
+}
+
+// neverGiven says why a client of this link is never given such a thing, or "".
+func (d *v6) neverGiven(to request.Association) string {
+	switch {
+	case to.Object == request.Temporary:
+		return "temporary addresses are not given"
+	case to.Object == request.Delegation && !slices.ContainsFunc(d.scopes, func(v *plan.View) bool { return len(v.PrefixPools) > 0 }):
+		return "no scope of its link delegates prefixes"
+	}
+	return ""
 }
 
 // offer promises an address or a prefix for a while.

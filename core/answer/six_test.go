@@ -369,6 +369,36 @@ func TestSixPrefixesRunOut(t *testing.T) {
 	}
 }
 
+// A prefix that begins between two of a pool would overlap both, and is given to nobody; where
+// no prefixes are delegated, who asks for one as well gets its address, and lacks nothing.
+func TestSixOddPrefixes(t *testing.T) {
+	f := newWorld6(t)
+	for _, hint := range []string{"2001:db8:40:8001::/56", "2001:db8:40:8000::/55", "2001:db8:40:8000::/0", "2001:db8:40:80ff:1::/56"} {
+		_, m := f.say6(ask6(dhcp6.Request, 1, pd(1, hint)))
+		if m == nil || len(m.IAs) != 1 || len(m.IAs[0].Leases) != 1 || m.IAs[0].Leases[0].Prefix.Masked() != m.IAs[0].Leases[0].Prefix ||
+			m.IAs[0].Leases[0].Prefix.Bits() != 56 {
+			t.Errorf("who would like %s gets %s", hint, told6(m))
+		}
+		if _, m := f.say6(ask6(dhcp6.Renew, 2, pd(9, hint))); m != nil && len(m.IAs) == 1 {
+			for _, l := range m.IAs[0].Leases {
+				if l.Valid > 0 && l.Prefix.Masked() != l.Prefix {
+					t.Errorf("who renews %s, which it never had, gets %s", hint, told6(m))
+				}
+			}
+		}
+	}
+	f.change(func(d *plan.Draft) error {
+		s := d.Plan().ScopeNamed("offices6").Scope
+		s.PrefixPools = nil
+		_, err := d.PutScope(s)
+		return err
+	})
+	d, m := f.say6(ask6(dhcp6.Solicit, 7, na(1), pd(2)))
+	if m == nil || len(m.IAs[0].Leases) != 1 || m.IAs[1].Status != dhcp6.NoPrefixAvail || d.Answers[1].Why != reason.NotServed {
+		t.Errorf("it is told %s, because of %s", told6(m), d.Answers[1].Why)
+	}
+}
+
 // Several addresses for one client are told apart by their IAID.
 func TestSixSeveral(t *testing.T) {
 	f := newWorld6(t)

@@ -468,7 +468,7 @@ func (v *View) Gives(k netip.Prefix) bool {
 	}
 	for i := range v.Parts {
 		if p := &v.Parts[i]; p.Length == k.Bits() && p.Pool.Contains(k.Addr()) {
-			return true
+			return k == k.Masked() // one that begins between two overlaps both
 		}
 	}
 	return false

@@ -2,6 +2,7 @@ package host
 
 import (
 	"net/netip"
+	"slices"
 
 	"yarnpost/core/plan"
 	"yarnpost/service/wire"
@@ -15,7 +16,7 @@ func (h *Host) NoteInterfaces() {
 	}
 	own := map[netip.Addr]bool{}
 	for _, i := range h.Wire.Interfaces() {
-		for _, p := range i.Prefixes {
+		for _, p := range addresses(i) {
 			own[p.Addr()] = true
 		}
 	}
@@ -25,13 +26,24 @@ func (h *Host) NoteInterfaces() {
 	h.Engine.SetOwn(own)
 }
 
-// PlanInterfaces are the host's interfaces as a plan sees them: those that
-// broadcast clients are served on.
+// addresses are those of an interface, of IPv4 first, without link-local ones of IPv6, which
+// each interface has.
+func addresses(i *wire.Interface) []netip.Prefix {
+	out := slices.Clone(i.Prefixes)
+	for _, p := range i.Prefixes6 {
+		if !p.Addr().IsLinkLocalUnicast() {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// PlanInterfaces are the host's interfaces as a plan sees them: those whose clients are served.
 func (h *Host) PlanInterfaces() []plan.Interface {
 	var out []plan.Interface
 	for _, i := range h.Wire.Interfaces() {
 		if i.Served {
-			out = append(out, plan.Interface{Name: i.Name, Prefixes: i.Prefixes})
+			out = append(out, plan.Interface{Name: i.Name, Prefixes: addresses(i)})
 		}
 	}
 	return out

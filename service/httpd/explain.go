@@ -266,7 +266,7 @@ func (s *Server) direct(q *question, in api.Ask) error {
 		for _, i := range s.Host.PlanInterfaces() {
 			if i.Name == in.Interface {
 				q.path.Prefixes = i.Prefixes
-				if len(i.Prefixes) > 0 {
+				if len(i.Prefixes) > 0 && i.Prefixes[0].Addr().Is4() {
 					q.path.Server = i.Prefixes[0].Addr()
 				}
 			}

@@ -98,7 +98,7 @@ func (m mover) address(text string) (string, error) {
 	}
 	there := addr.SamePlace(a, m.from, m.to)
 	if !there.IsValid() {
-		return "", fmt.Errorf("%s has no place in %s, which is smaller than %s", text, m.to, m.from)
+		return "", fmt.Errorf("%s has no place in the smaller subnet %s; give the new scope its pools by hand", text, m.to)
 	}
 	return there.String(), nil
 }

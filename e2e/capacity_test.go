@@ -154,7 +154,7 @@ func TestPoolRunsOut(t *testing.T) {
 		t.Errorf("the metrics count %v", n)
 	}
 	s.must("scope", "edit", "looms", "--pool", "10.77.0.100-10.77.0.250", "--warn-days", "-1")
-	s.await(func() bool { return d.has("cleared pool-out") }, "the pool to be enough")
+	s.await(func() bool { return d.has("cleared pool-out") && d.has("cleared pool-full") }, "the pool to be enough")
 	heard := d.all()
 	for _, what := range []string{"fired pool-runs-out", "fired pool-full", "fired pool-out", "fired clients-unserved",
 		"cleared pool-full", "cleared pool-out"} {

@@ -58,12 +58,13 @@ func (d *v6) ask(to request.Association) {
 }
 
 // arrival tells the way of a message. Clients of DHCPv6 speak to all servers of a link, or
-// through a relay.
+// through a relay. A relay that names no link is on the link itself, and speaks to all as well:
+// by unicast such a message could come from anywhere.
 func (d *v6) arrival() Way {
 	switch {
-	case d.msg.Relayed() && (d.who.sure || !d.req.Relay.IsValid() && d.req.Interface != ""):
+	case d.who.sure:
 		return ByRelay
-	case d.msg.Relayed():
+	case d.req.Relay.IsValid():
 		return ByStranger
 	case d.req.Unicast && d.req.From.IsValid():
 		return Elsewhere

@@ -107,7 +107,7 @@ func (d *v6) preferred(v *plan.View, r *plan.Reservation) time.Duration {
 	return t
 }
 
-// appendGiven6 yields what belongs to the set of what a client was given (see eachOf).
+// eachOf6 yields what belongs to the set of what a client was given (see eachOf).
 func eachOf6(asked, reply *dhcp6.Message, yield func(part byte, code uint16, data []byte)) {
 	for _, o := range asked.Options {
 		switch o.Code {

@@ -499,6 +499,11 @@ func TestSixRelays(t *testing.T) {
 	if d, _ := f.say6(relayed(ask6(dhcp6.Solicit, 2, na(1)), "2001:db8:77::1"), unicast); d.First().Why != reason.NoScope {
 		t.Errorf("from a link of which no scope is: %s", d.First().Why)
 	}
+	byUnicast := func(p *request.Path) { p.Unicast = true }
+	if _, m := f.say6(relayed(ask6(dhcp6.Release, 1, na(1, a)), "::"), byUnicast); told6(m) != "REPLY, UseMulticast" ||
+		!f.table.At(netip.MustParseAddr(a)).HeldAt(f.now) {
+		t.Errorf("a relay that names no link, from anywhere, ends a lease: %s", told6(m))
+	}
 	if d, m := f.say6(relayed(ask6(dhcp6.Solicit, 3, na(1)), "::")); m == nil || d.First().Outcome != Offered {
 		t.Errorf("through a lightweight relay: %s, %s", told6(m), d.First().Why)
 	}

@@ -19,20 +19,12 @@ import (
 type hashed struct {
 	part   plan.Part
 	secret string
-	backup side2 // which half of the pool this server gives
+	side   Side // whose half of the pool this server gives
+	common int  // bits that all of the pool has in common
+	whole  bool // the pool is the whole prefix of these
 	size   uint64
 	rest   *cursor // nil for a pool that never fills up
 }
-
-// side2 is which half of all keys a server of a pair gives.
-type side2 uint8
-
-// The halves: all of it, those whose lowest bit is 0, those whose lowest bit is 1.
-const (
-	whole side2 = iota
-	even
-	odd
-)
 
 // Bounds of a hashed pool: keys up to which it may fill up, and what is tried by chance.
 const (
@@ -41,7 +33,8 @@ const (
 )
 
 func newHashed(part plan.Part, secret string, of Side) *hashed {
-	h := &hashed{part: part, secret: secret, backup: [...]side2{Alone: whole, Primary: even, Secondary: odd}[of], size: part.Size()}
+	h := &hashed{part: part, secret: secret, side: of, common: addr.CommonBits(part.Pool), size: part.Size()}
+	h.whole = addr.OfPrefix(netip.PrefixFrom(part.Pool.From, h.common)) == part.Pool
 	if h.size <= walkable {
 		h.rest = cursorOver(part.Ranges, h.length())
 	}
@@ -65,8 +58,8 @@ func (h *hashed) nth(who string, n uint64) (k netip.Prefix, ok bool) {
 	mac.Write(binary.BigEndian.AppendUint64(nil, n))
 	mac.Write([]byte(who))
 	sum := mac.Sum(nil)
-	length, common := h.length(), addr.CommonBits(h.part.Pool)
-	if p := netip.PrefixFrom(h.part.Pool.From, common); addr.OfPrefix(p) == h.part.Pool {
+	length, common := h.length(), h.common
+	if h.whole {
 		b := from
 		for i := range b { // the bits behind those of the pool, up to the key's length, are chance's
 			b[i] |= sum[i] & between(i, common, length)
@@ -94,11 +87,11 @@ func between(i, from, to int) byte {
 
 // half puts a key into the half that this server gives.
 func (h *hashed) half(b *[16]byte, common, length int) {
-	if h.backup == whole || length <= common {
+	if h.side == Alone || length <= common {
 		return
 	}
 	at, bit := (length-1)/8, byte(0x80)>>((length-1)%8)
-	if b[at] &^= bit; h.backup == odd {
+	if b[at] &^= bit; h.side == Secondary {
 		b[at] |= bit
 	}
 }
@@ -117,8 +110,8 @@ func (h *hashed) each(j judge, who string, most int, yield func(netip.Prefix) bo
 	return h.rest == nil || h.rest.each(j, who, most, yield)
 }
 
-// passed reports whether the cursor has gone by: what comes back to a vast pool is found by chance again, and needs
-// no record.
+// passed reports whether the cursor has gone by: what comes back to a vast pool is found by
+// chance again, and needs no record.
 func (h *hashed) passed(k netip.Prefix) bool { return h.rest != nil && h.rest.passed(k) }
 
 func (h *hashed) advance(j judge, n int) int {
@@ -144,7 +137,7 @@ func (h *hashed) left() []addr.Range   { return nil }
 func (h *hashed) halves() (own, other uint64) {
 	n := h.size
 	switch {
-	case h.backup == whole:
+	case h.side == Alone:
 		return n, 0
 	case n > walkable: // nobody counts on one more or less
 		return n - n/2, n / 2
@@ -152,7 +145,7 @@ func (h *hashed) halves() (own, other uint64) {
 	length := h.length()
 	for _, r := range h.part.Ranges {
 		for k, ok := netip.PrefixFrom(r.From, length), true; ok && r.Contains(k.Addr()); k, ok = addr.Plus(k, 1) {
-			if odds(k) == (h.backup == odd) {
+			if odds(k) == (h.side == Secondary) {
 				own++
 			}
 		}

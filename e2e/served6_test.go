@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -14,16 +15,14 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp6"
 	"yarnpost/core/option"
+	"yarnpost/service/trial"
 )
 
 // relay6 speaks to a service as a relay of an IPv6 link does, from loopback.
 type relay6 struct {
+	*trial.Relay6
 	t    *testing.T
-	conn *net.UDPConn
-	link netip.Addr
-	far  bool // there is another relay between the client and this one
-	duid []byte
-	seq  uint32
+	duid []byte // of the service
 }
 
 // startService6 starts a service that hears DHCPv6 on loopback, too, with a scope for offices.
@@ -52,65 +51,49 @@ func (s *service) relay6(link string) *relay6 {
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	conn, err := net.DialUDP("udp6", nil, net.UDPAddrFromAddrPort(netip.MustParseAddrPort(st.DHCP6)))
+	r, err := trial.NewRelay6(netip.IPv6Loopback(), netip.MustParseAddr(link), netip.MustParseAddrPort(st.DHCP6))
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	s.t.Cleanup(func() { conn.Close() })
+	s.t.Cleanup(r.Close)
 	d, err := addr.ParseDUID(st.DUID)
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	return &relay6{t: s.t, conn: conn, link: netip.MustParseAddr(link), duid: []byte(d)}
+	return &relay6{Relay6: r, t: s.t, duid: []byte(d)}
 }
 
-// duid6 is the DUID of client n, made of its hardware address.
-func duid6(n int) []byte { return append([]byte{0, 3, 0, 1}, hw(n)...) }
+// behindAnother puts another relay between this one and its clients.
+func (r *relay6) behindAnother() {
+	r.Far = []dhcp6.Relay{{Link: r.Link, Peer: netip.MustParseAddr("fe80::17")}}
+	r.Link = netip.MustParseAddr("2001:db8:99::1")
+}
+
+// client is client n behind the relay.
+func (r *relay6) client(n int) *trial.Client6 {
+	circuit := "ge-0/7"
+	if r.Far != nil {
+		circuit = "far/1"
+	}
+	return &trial.Client6{Relay: r.Relay6, DUID: duid6(n), Hostname: fmt.Sprintf("loom%02d", n), Circuit: circuit, Server: r.duid,
+		Wants: []uint16{23, 24}, Patience: 2 * time.Second}
+}
+
+// duid6 is the DUID of client n.
+func duid6(n int) []byte { return trial.DUIDOf(hw(n)) }
 
 // ask sends a message of client n and gives the answer, or nil for silence.
 func (r *relay6) ask(kind dhcp6.Type, n int, ias ...dhcp6.IA) *dhcp6.Message {
 	r.t.Helper()
-	r.seq++
-	m := &dhcp6.Message{Type: kind, Transaction: r.seq, IAs: ias, Options: dhcp6.Options{{Code: option.ClientID6, Data: duid6(n)},
-		{Code: option.RequestList6, Data: []byte{0, 23, 0, 24}}, {Code: option.FQDN6, Data: append([]byte{0, 6},
-			fmt.Sprintf("loom%02d", n)...)}}}
-	switch kind {
-	case dhcp6.Request, dhcp6.Renew, dhcp6.Release, dhcp6.Decline:
-		m.Options = append(m.Options, dhcp6.Option{Code: option.ServerID6, Data: r.duid})
+	c := r.client(n)
+	back, err := c.Do(r.t.Context(), c.Message(kind, ias...))
+	if err != nil && !errors.Is(err, trial.ErrSilence) {
+		r.t.Fatalf("what comes back is malformed: %v", err)
 	}
-	m.Relays = []dhcp6.Relay{{Link: r.link, Peer: netip.MustParseAddr("fe80::17"), Options: dhcp6.Options{
-		{Code: option.InterfaceID6, Data: []byte("ge-0/7")}, {Code: option.RelayPort6, Data: []byte{0, 0}}}}}
-	if r.far {
-		m.Relays[0].Hops = 1
-		m.Relays = append(m.Relays, dhcp6.Relay{Link: r.link, Peer: netip.MustParseAddr("fe80::17"),
-			Options: dhcp6.Options{{Code: option.InterfaceID6, Data: []byte("far/1")}}})
-		m.Relays[0].Link = netip.MustParseAddr("2001:db8:99::1")
+	if back != nil && len(back.Relays) != 1+len(r.Far) {
+		r.t.Errorf("it comes back through %d relays, of %d", len(back.Relays), 1+len(r.Far))
 	}
-	b, _, err := m.AppendTo(nil, 0)
-	if err != nil {
-		r.t.Fatal(err)
-	}
-	if _, err := r.conn.Write(b); err != nil {
-		r.t.Fatal(err)
-	}
-	in := make([]byte, 4096)
-	for {
-		r.conn.SetReadDeadline(time.Now().Add(2 * time.Second))
-		n, err := r.conn.Read(in)
-		if err != nil {
-			return nil
-		}
-		var back dhcp6.Message
-		if err := dhcp6.Decode(&back, in[:n]); err != nil {
-			r.t.Fatalf("what comes back is malformed: %v", err)
-		}
-		if back.Transaction == r.seq {
-			if len(back.Relays) != len(m.Relays) {
-				r.t.Errorf("it comes back through %d relays, of %d", len(back.Relays), len(m.Relays))
-			}
-			return &back
-		}
-	}
+	return back
 }
 
 // get does the exchange of four messages for an address and a prefix.
@@ -134,7 +117,7 @@ func TestServed6(t *testing.T) {
 	s := startService6(t)
 	r := s.relay6("2001:db8:40:1::1")
 	a, p := r.get(1)
-	r.far = true
+	r.behindAnother()
 	b, q := r.get(2)
 	if a == b || p == q {
 		t.Fatalf("two clients have %s, %s, %s, %s", a, b, p, q)

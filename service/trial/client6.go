@@ -1,0 +1,178 @@
+package trial
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"time"
+
+	"yarnpost/core/addr"
+	"yarnpost/core/dhcp6"
+	"yarnpost/core/option"
+	"yarnpost/core/request"
+)
+
+// Client6 is a simulated DHCPv6 client behind a relay.
+type Client6 struct {
+	Relay    *Relay6
+	Circuit  string        // interface-id that the relay gives its port; or ""
+	Hardware addr.Hardware // that the relay says (RFC 6939); or ""
+	DUID     []byte
+	Hostname string
+	Vendor   string
+	Wants    []uint16      // option request
+	Extra    dhcp6.Options // sent with each message
+	Asks     []dhcp6.IA    // what it asks for, with its hints
+	Patience time.Duration
+	Random   *rand.Rand // of its transactions; nil for any
+
+	Holds  []dhcp6.IA // what it was given
+	Server []byte     // DUID
+	Last   *dhcp6.Message
+}
+
+// DUIDOf is the DUID that is made of a hardware address (type 3).
+func DUIDOf(hw addr.Hardware) []byte { return append([]byte{0, 3, 0, 1}, hw...) }
+
+// peer is the client's link-local address.
+func (c *Client6) peer() netip.Addr {
+	b := [16]byte{0: 0xfe, 1: 0x80}
+	copy(b[8:], c.DUID[max(0, len(c.DUID)-8):])
+	return netip.AddrFrom16(b)
+}
+
+// Message makes a message of the client's, with its usual options.
+func (c *Client6) Message(t dhcp6.Type, ias ...dhcp6.IA) dhcp6.Message {
+	n := rand.Uint32()
+	if c.Random != nil {
+		n = c.Random.Uint32()
+	}
+	m := *dhcp6.Compose(request.Draft{Kind: request.Inform, Identifier: c.DUID, Hostname: c.Hostname, Vendor: c.Vendor, Asks: c.Wants})
+	m.Type, m.Transaction, m.IAs = t, n&0xffffff, ias
+	m.Options = append(m.Options, c.Extra...)
+	switch t {
+	case dhcp6.Request, dhcp6.Renew, dhcp6.Release, dhcp6.Decline:
+		m.Options = append(m.Options, dhcp6.Option{Code: option.ServerID6, Data: c.Server})
+	}
+	return m
+}
+
+// Do sends a message and gives the reply.
+func (c *Client6) Do(ctx context.Context, m dhcp6.Message) (*dhcp6.Message, error) {
+	patience := c.Patience
+	if patience == 0 {
+		patience = 3 * time.Second
+	}
+	reply, _, err := c.Relay.Exchange(ctx, m, c, patience)
+	c.Last = reply
+	return reply, err
+}
+
+// Solicit asks what it may have.
+func (c *Client6) Solicit(ctx context.Context) (*dhcp6.Message, error) {
+	return c.Do(ctx, c.Message(dhcp6.Solicit, c.Asks...))
+}
+
+// Request takes what was advertised.
+func (c *Client6) Request(ctx context.Context, offer *dhcp6.Message) error {
+	c.Server, _ = offer.Options.Get(option.ServerID6)
+	return c.take(c.Do(ctx, c.Message(dhcp6.Request, held(offer.IAs)...)))
+}
+
+// take keeps what a REPLY gives.
+func (c *Client6) take(reply *dhcp6.Message, err error) error {
+	if err != nil {
+		return err
+	}
+	if reply.Type != dhcp6.Reply {
+		return fmt.Errorf("got %s instead of REPLY", reply.Type)
+	}
+	c.Holds = held(reply.IAs)
+	if len(c.Holds) < len(reply.IAs) || len(c.Holds) == 0 {
+		return refusal6(reply)
+	}
+	c.Server, _ = reply.Options.Get(option.ServerID6)
+	return nil
+}
+
+// refusal6 says why a reply does not give all that was asked for.
+func refusal6(reply *dhcp6.Message) error {
+	for i := range reply.IAs {
+		if ia := &reply.IAs[i]; ia.Status != dhcp6.Success {
+			return &Refusal{fmt.Sprintf("%s: %s", ia.Status, ia.Message)}
+		}
+	}
+	return &Refusal{"nothing that lasts"}
+}
+
+// held are associations with what of them lasts.
+func held(ias []dhcp6.IA) (out []dhcp6.IA) {
+	for _, ia := range ias {
+		keep := dhcp6.IA{Code: ia.Code, ID: ia.ID}
+		for _, l := range ia.Leases {
+			if l.Valid > 0 {
+				keep.Leases = append(keep.Leases, l)
+			}
+		}
+		if len(keep.Leases) > 0 {
+			out = append(out, keep)
+		}
+	}
+	return out
+}
+
+// Get does the whole exchange of four messages.
+func (c *Client6) Get(ctx context.Context) error {
+	offer, err := c.Solicit(ctx)
+	if err != nil {
+		return err
+	}
+	if offer.Type != dhcp6.Advertise {
+		return fmt.Errorf("got %s instead of ADVERTISE", offer.Type)
+	}
+	if len(held(offer.IAs)) == 0 {
+		return refusal6(offer)
+	}
+	return c.Request(ctx, offer)
+}
+
+// Renew prolongs what it has, at any server that knows it.
+func (c *Client6) Renew(ctx context.Context) error {
+	return c.take(c.Do(ctx, c.Message(dhcp6.Rebind, c.Holds...)))
+}
+
+// Release gives back what it has.
+func (c *Client6) Release() error { return c.giveUp(dhcp6.Release) }
+
+// Decline says that what it has is in use already.
+func (c *Client6) Decline() error { return c.giveUp(dhcp6.Decline) }
+
+func (c *Client6) giveUp(t dhcp6.Type) error {
+	m := c.Message(t, c.Holds...)
+	c.Holds = nil
+	return c.Relay.Send(m, c)
+}
+
+// Inform asks for options alone.
+func (c *Client6) Inform(ctx context.Context) (*dhcp6.Message, error) {
+	return c.Do(ctx, c.Message(dhcp6.InformationRequest))
+}
+
+// Has is what it holds of one kind (option.IANA or option.IAPD); not valid for nothing.
+func (c *Client6) Has(code uint16) netip.Prefix {
+	for _, ia := range c.Holds {
+		if ia.Code == code {
+			return ia.Leases[0].Prefix
+		}
+	}
+	return netip.Prefix{}
+}
+
+// Lease is for how long the first thing that it has stays preferred.
+func (c *Client6) Lease() time.Duration {
+	if len(c.Holds) == 0 {
+		return 0
+	}
+	return option.FromSeconds(c.Holds[0].Leases[0].Preferred)
+}

@@ -222,3 +222,25 @@ func TestPair6(t *testing.T) {
 	}
 	two.get(9)
 }
+
+// A trial in a scope of IPv6 makes the whole exchange, for an address and a prefix, and finds what
+// is wrong.
+func TestTrial6(t *testing.T) {
+	t.Parallel()
+	s := startService6(t)
+	s.must("trial", "add", "offices-served", "--scope", "offices6", "--every", "5m")
+	out := s.must("trial", "run", "offices-served")
+	for _, want := range []string{"given 2001:db8:40:1:", "/56, preferred for", "options are what the plan says", "lease table has it", "given back"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the trial does not say %q:\n%s", want, out)
+		}
+	}
+	s.must("scope", "hold", "offices6", "--yes")
+	out, _, code := s.cli("trial", "run", "offices-served")
+	if code == 0 || !strings.Contains(out, "no offer") || !strings.Contains(out, "by the plan it gets none") {
+		t.Errorf("in a scope that is held, exit %d:\n%s", code, out)
+	}
+	if n := strings.Count(s.must("lease", "list", "--json"), `"status": "active"`); n != 0 {
+		t.Errorf("trials leave %d leases", n)
+	}
+}

@@ -67,6 +67,18 @@ func ParseKey(text string) (netip.Prefix, error) {
 	return netip.PrefixFrom(a, a.BitLen()), nil
 }
 
+// FormatKey is the reverse of ParseKey: an address, or a prefix, as people write it; "" for one
+// that is not valid.
+func FormatKey(k netip.Prefix) string {
+	switch {
+	case !k.IsValid():
+		return ""
+	case k.IsSingleIP():
+		return k.Addr().String()
+	}
+	return k.String()
+}
+
 // CountText says how many addresses or prefixes there are: those that nobody counts by the power
 // of two that comes closest, since more than 2^64 no uint64 holds.
 func CountText(n uint64) string {

@@ -131,7 +131,7 @@ func (s Set) Unmet(of option.Family) (out []uint16) {
 	if of == option.V6 {
 		wants, _ := s.Asked.Get(option.RequestList6)
 		for _, code := range wanted6(wants) {
-			if _, got := s.Given.Get(code); !got && !slices.Contains(differ6, code) && !slices.Contains(out, code) {
+			if _, got := s.Given.Get(code); !got && !slices.Contains(OfOneClient6, code) && !slices.Contains(out, code) {
 				out = append(out, code)
 			}
 		}

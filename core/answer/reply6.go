@@ -117,14 +117,14 @@ func eachOf6(asked, reply *dhcp6.Message, yield func(part byte, code uint16, dat
 		}
 	}
 	for _, o := range reply.Options {
-		if !slices.Contains(differ6, o.Code) {
+		if !slices.Contains(OfOneClient6, o.Code) {
 			yield(partGiven, o.Code, o.Data)
 		}
 	}
 }
 
-// differ6 are the options of a reply that are of one client or one moment.
-var differ6 = []uint16{option.ClientID6, option.ServerID6, option.StatusCode6, option.RapidCommit6, option.FQDN6, option.Authentication6,
+// OfOneClient6 are the options of a reply that are of one client or one moment.
+var OfOneClient6 = []uint16{option.ClientID6, option.ServerID6, option.StatusCode6, option.RapidCommit6, option.FQDN6, option.Authentication6,
 	option.Preference6}
 
 // wanted6 are the codes in option 6.

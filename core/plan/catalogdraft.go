@@ -366,10 +366,8 @@ func (d *Draft) PutTrial(t Trial) (ID, error) {
 	if err := d.checkHead(KindTrial, t.ID, t.Name, &t.Fields); err != nil {
 		return 0, err
 	}
-	if s := d.next.Scope(t.Scope); s == nil {
+	if d.next.Scope(t.Scope) == nil {
 		return 0, Refused("trial %s needs a scope", t.Name)
-	} else if s.Family() == option.V6 {
-		return 0, Refused("trial %s: scope %s is IPv6, of which no trials are made yet", t.Name, s.Name)
 	}
 	if len(t.Hardware) != 6 {
 		return 0, Refused("trial %s needs a hardware address like 02:00:00:00:00:17", t.Name)

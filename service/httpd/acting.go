@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yarnpost/api"
+	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/leaseadmin"
@@ -59,7 +60,7 @@ func (s *Server) actOn(ctx context.Context, act leaseadmin.Act, in api.ActReques
 	work.SideBySide(len(list), probesMost, func(i int) { acted[i] = s.Leases.Act(ctx, act, list[i], in.DryRun) })
 	out.Clients = make([]api.ActedOne, len(list))
 	for i, x := range acted {
-		out.Clients[i] = api.ActedOne{Address: keyText(x.Key), Hardware: x.Hardware.String(), Hostname: x.Hostname, Scope: x.Scope,
+		out.Clients[i] = api.ActedOne{Address: addr.FormatKey(x.Key), Hardware: x.Hardware.String(), Hostname: x.Hostname, Scope: x.Scope,
 			Outcome: string(x.Outcome), Text: x.Text}
 	}
 	out.Text = actedText(acted, in.DryRun)

@@ -49,10 +49,7 @@ func association(ia *dhcp6.IA) (name, text string) {
 	name = fmt.Sprintf("%s, IAID %d", strings.ToUpper(option.Standard6.ByCode(ia.Code).Title), ia.ID)
 	var parts []string
 	for _, l := range ia.Leases {
-		what := l.Prefix.String()
-		if l.Prefix.IsSingleIP() {
-			what = l.Prefix.Addr().String()
-		}
+		what := addr.FormatKey(l.Prefix)
 		if l.Preferred != 0 || l.Valid != 0 {
 			what += fmt.Sprintf(" preferred for %s, valid for %s", spanText(l.Preferred), spanText(l.Valid))
 		}

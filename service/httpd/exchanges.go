@@ -132,7 +132,7 @@ func exchangeView(p *plan.Plan, x *observe.Exchange) api.Exchange {
 	}
 	out.Text = string(r.Outcome)
 	if r.Address().IsValid() {
-		out.Text += " " + keyText(r.Key)
+		out.Text += " " + addr.FormatKey(r.Key)
 	}
 	if r.Why != "" {
 		out.Text += ": " + r.Why.Words(r.Rule)

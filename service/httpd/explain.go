@@ -48,7 +48,7 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 	}
 	d := x.Decision.First()
 	out := api.Explanation{Outcome: string(d.Outcome), Reason: string(d.Why), Withheld: string(x.Decision.Withheld),
-		Hardware: req.Hardware.String(), Address: keyText(d.Key),
+		Hardware: req.Hardware.String(), Address: addr.FormatKey(d.Key),
 		Rules: []string{}, Trail: x.Trail, Options: valuesView(x.Plan, x.Values), Omitted: []string{}}
 	if d.Scope != nil {
 		out.Scope, out.Link = d.Scope.Name, d.Scope.LinkName
@@ -92,7 +92,7 @@ func (s *Server) explain(in api.Ask) (api.Explanation, error) {
 func outcomeText(d *answer.Answer) string {
 	text := outcomeWords[d.Outcome]
 	if d.Key.IsValid() && (d.Outcome == answer.Offered || d.Outcome == answer.Acknowledged || d.Outcome == answer.Refused) {
-		text += " " + keyText(d.Key)
+		text += " " + addr.FormatKey(d.Key)
 	}
 	if d.Why != "" {
 		text += ": " + d.Why.Words(d.Rule)

@@ -27,7 +27,7 @@ func (s *Server) given(address string) (api.GivenOptions, error) {
 	var l *lease.Lease
 	s.Engine.With(func(t *lease.Table) { l = t.Get(at) })
 	if l == nil {
-		return api.GivenOptions{}, fmt.Errorf("%w: %s has no lease on record", plan.ErrNotFound, keyText(at))
+		return api.GivenOptions{}, fmt.Errorf("%w: %s has no lease on record", plan.ErrNotFound, addr.FormatKey(at))
 	}
 	p := s.Engine.Plan()
 	out := api.GivenOptions{Asked: []api.Setting{}, Given: []api.Setting{}, Unmet: []string{}}

@@ -53,7 +53,7 @@ func (s *Server) registerLeases(a huma.API) {
 			var l *lease.Lease
 			s.Engine.With(func(t *lease.Table) { l = t.Get(at) })
 			if l == nil || l.Status == lease.Free {
-				return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", keyText(at)))
+				return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", addr.FormatKey(at)))
 			}
 			return respond(leaseView(s.Engine.Plan(), l), nil)
 		})
@@ -87,9 +87,9 @@ func (s *Server) registerLeases(a huma.API) {
 				if in.DryRun {
 					verb = e.would
 				} else {
-					s.log.Info("lease "+e.path, "address", keyText(at), "by", who(ctx).Name)
+					s.log.Info("lease "+e.path, "address", addr.FormatKey(at), "by", who(ctx).Name)
 				}
-				text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", keyText(at), x.Lease.Hardware,
+				text := strings.TrimSpace(fmt.Sprintf("%s of %s %s", addr.FormatKey(at), x.Lease.Hardware,
 					x.Lease.Hostname)) + " " + verb + ": " + x.Text
 				return respond(api.Ended{Applied: !in.DryRun, Lease: leaseView(s.Engine.Plan(), x.Lease), Text: text}, nil)
 			})
@@ -283,7 +283,7 @@ func (s *Server) endedBy(ctx context.Context, events []store.Event) func(*store.
 		if _, asked := deeds[k]; asked || e.Status == lease.Active {
 			continue
 		}
-		list, err := s.Store.Trail(ctx, store.TrailQuery{Subject: keyText(k), Before: e.At.Add(time.Minute), Limit: 100, Own: true})
+		list, err := s.Store.Trail(ctx, store.TrailQuery{Subject: addr.FormatKey(k), Before: e.At.Add(time.Minute), Limit: 100, Own: true})
 		if err != nil {
 			break // the events are worth more than who ended one
 		}

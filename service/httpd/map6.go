@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"yarnpost/api"
+	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 )
@@ -48,7 +49,7 @@ func (s *Server) cells6(p *plan.Plan, v *plan.View) []api.Cell {
 	out := []api.Cell{}
 	for from := 0; from < len(all); from += step {
 		some := all[from:min(len(all), from+step)]
-		c := api.Cell{From: keyText(some[0].key), To: keyText(some[len(some)-1].key), Status: some[0].status, Size: len(some)}
+		c := api.Cell{From: addr.FormatKey(some[0].key), To: addr.FormatKey(some[len(some)-1].key), Status: some[0].status, Size: len(some)}
 		for _, u := range some {
 			if u.status == "active" {
 				c.Active++

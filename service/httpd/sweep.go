@@ -127,7 +127,7 @@ func (s *Server) sweepAddresses(ctx context.Context, in api.SweepOrder, w sought
 			continue
 		}
 		text, _ := is(l, now)
-		item := api.SweptItem{Kind: in.Kind, Subject: keyText(l.Prefix), Address: keyText(l.Prefix), Client: l.Hardware.String(),
+		item := api.SweptItem{Kind: in.Kind, Subject: addr.FormatKey(l.Prefix), Address: addr.FormatKey(l.Prefix), Client: l.Hardware.String(),
 			Since: l.Changed.Std(), Text: text}
 		if v := p.ScopeAt(l.Address()); v != nil {
 			item.Scope = v.Name

@@ -214,16 +214,8 @@ func addrText(a netip.Addr) string {
 	return a.String()
 }
 
-// keyText is an address, or a delegated prefix, as text; "" for none.
-func keyText(k netip.Prefix) string {
-	if k.IsValid() && !k.IsSingleIP() {
-		return k.String()
-	}
-	return addrText(k.Addr())
-}
-
 func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
-	out := api.Lease{Address: keyText(l.Prefix), Status: l.Status.String(), Hardware: l.Hardware.String(),
+	out := api.Lease{Address: addr.FormatKey(l.Prefix), Status: l.Status.String(), Hardware: l.Hardware.String(),
 		Identifier: option.Colons([]byte(l.Client.Identifier())), Hostname: l.Hostname, Vendor: l.Vendor, Reserved: l.Reserved,
 		Since: l.Since.Std(), Expires: expiry(l.Expires), Changed: l.Changed.Std(), Heard: l.Heard.Std(),
 		Granted: option.FormatDuration(l.Granted),

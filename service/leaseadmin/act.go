@@ -144,18 +144,18 @@ func found(c Client, who probe.Result, probed bool) Acted {
 func (d *Admin) wake(c Client, preview bool) (string, error) {
 	switch {
 	case len(c.Hardware) != 6:
-		return "", plan.Refused("%s cannot be woken: no Ethernet address of its client is known", keyText(c.Key))
+		return "", plan.Refused("%s cannot be woken: no Ethernet address of its client is known", addr.FormatKey(c.Key))
 	case c.link == nil:
-		return "", plan.Refused("%s cannot be woken: it is in no scope", keyText(c.Key))
+		return "", plan.Refused("%s cannot be woken: it is in no scope", addr.FormatKey(c.Key))
 	case !c.link.Wake:
 		return "", plan.Refused("clients of link %s are not woken: yarnpost link edit %s --wake allows it", c.link.Name, c.link.Name)
 	}
 	if c.subnet.Addr().Is6() {
-		return "", plan.Refused("%s cannot be woken: clients are woken by IPv4; wake it by its address there", keyText(c.Key))
+		return "", plan.Refused("%s cannot be woken: clients are woken by IPv4; wake it by its address there", addr.FormatKey(c.Key))
 	}
 	from, i := d.Host.From(c.Key.Addr())
 	if i == nil && (!from.IsValid() || from.IsLoopback()) {
-		return "", plan.Refused("%s cannot be woken: this server only has an address on loopback, and reaches no client", keyText(c.Key))
+		return "", plan.Refused("%s cannot be woken: this server only has an address on loopback, and reaches no client", addr.FormatKey(c.Key))
 	}
 	everybody := addr.Broadcast(c.subnet)
 	text := "a magic packet goes to " + everybody.String() + ", if routers let it through"
@@ -165,7 +165,7 @@ func (d *Admin) wake(c Client, preview bool) (string, error) {
 	if preview {
 		return text, nil
 	}
-	d.Log.Info("waking a client", "address", keyText(c.Key), "hardware", c.Hardware)
+	d.Log.Info("waking a client", "address", addr.FormatKey(c.Key), "hardware", c.Hardware)
 	if i != nil {
 		return text, d.Wire.Wake(i, net.HardwareAddr(c.Hardware))
 	}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
@@ -92,7 +93,7 @@ func (d *Admin) End(ctx context.Context, k netip.Prefix, preview bool) (Ending, 
 func (d *Admin) active(k netip.Prefix) (l *lease.Lease, err error) {
 	d.Engine.With(func(t *lease.Table) { l = t.Get(k) })
 	if l == nil || l.Status != lease.Active {
-		return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, keyText(k))
+		return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, addr.FormatKey(k))
 	}
 	return l, nil
 }
@@ -119,7 +120,7 @@ func (d *Admin) end(ctx context.Context, k netip.Prefix, who probe.Result, probe
 	next, err := d.Engine.Replace(ctx, k, func(l *lease.Lease, now lease.Time) (*lease.Lease, error) {
 		switch {
 		case l == nil || l.Status != lease.Active:
-			return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, keyText(k))
+			return nil, fmt.Errorf("%w: %s is not active", ErrNoLease, addr.FormatKey(k))
 		case unused:
 			return l.Ended(lease.Released, now), nil
 		}
@@ -146,7 +147,7 @@ func joined(texts ...string) string {
 
 func clearable(k netip.Prefix, l *lease.Lease) error {
 	if l == nil || l.Status != lease.Abandoned && !l.Kept() {
-		return fmt.Errorf("%w: %s is neither abandoned nor kept from others", ErrNoLease, keyText(k))
+		return fmt.Errorf("%w: %s is neither abandoned nor kept from others", ErrNoLease, addr.FormatKey(k))
 	}
 	return nil
 }
@@ -162,7 +163,7 @@ func (d *Admin) Clear(ctx context.Context, k netip.Prefix, preview bool) (Ending
 	who, probed := d.Engine.ProbeNow(k)
 	if who.Answered {
 		return Ending{Lease: l}, fmt.Errorf("%w: %s; find that device, or exclude the address", ErrInUse,
-			joined(keyText(k), "answered a probe just now", from(who)))
+			joined(addr.FormatKey(k), "answered a probe just now", from(who)))
 	}
 	out := Ending{Lease: l, Text: "nobody answers there, so others can have it at once"}
 	if !probed {
@@ -192,19 +193,11 @@ func (d *Admin) Clear(ctx context.Context, k netip.Prefix, preview bool) (Ending
 func (d *Admin) Forget(ctx context.Context, k netip.Prefix) error {
 	_, err := d.Engine.Replace(ctx, k, func(l *lease.Lease, _ lease.Time) (*lease.Lease, error) {
 		if l == nil || !l.Former() {
-			return nil, fmt.Errorf("%w: %s has not ended", ErrNoLease, keyText(k))
+			return nil, fmt.Errorf("%w: %s has not ended", ErrNoLease, addr.FormatKey(k))
 		}
 		return engine.Forgotten(l), nil
 	})
 	return err
-}
-
-// keyText is an address, or a delegated prefix, as people write it.
-func keyText(k netip.Prefix) string {
-	if k.IsSingleIP() {
-		return k.Addr().String()
-	}
-	return k.String()
 }
 
 // HeldBy is the address that a reservation's client holds in a scope now.

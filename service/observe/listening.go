@@ -285,17 +285,28 @@ func (s *Shadow) compareOptions(xid uint32, theirs request.Options) {
 	}
 }
 
-// OptionDifferences compares the options of two replies, but for those of one
-// server or one moment.
-func OptionDifferences(p *plan.Plan, ours, theirs request.Options) (out []string) {
-	own := []uint16{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime, option.ClientID,
-		option.RelayAgent, option.Authentication, option.BroadcastAddress}
+// ofOneClient4 are the options of a DHCPv4 reply that are of one client or one moment.
+var ofOneClient4 = []uint16{option.MessageType, option.ServerID, option.AddressTime, option.RenewalTime, option.RebindingTime,
+	option.ClientID, option.RelayAgent, option.Authentication, option.BroadcastAddress}
+
+// OptionDifferences compares the options of two DHCPv4 replies, but for those of one client or
+// one moment.
+func OptionDifferences(p *plan.Plan, ours, theirs request.Options) []string {
+	return differences(p.Codes(), ofOneClient4, ours, theirs)
+}
+
+// OptionDifferences6 does the same for DHCPv6.
+func OptionDifferences6(ours, theirs request.Options) []string {
+	return differences(option.Standard6, append(slices.Clone(answer.OfOneClient6), option.IANA, option.IATA, option.IAPD), ours, theirs)
+}
+
+func differences(book *option.Codebook, own []uint16, ours, theirs request.Options) (out []string) {
 	show := func(list request.Options, code uint16) string {
 		b, ok := list.Get(code)
 		if !ok {
 			return "nothing"
 		}
-		return p.Codes().ByCode(code).Type.Format(b)
+		return book.ByCode(code).Type.Format(b)
 	}
 	var codes []uint16
 	for _, o := range append(slices.Clone(ours), theirs...) {
@@ -306,7 +317,7 @@ func OptionDifferences(p *plan.Plan, ours, theirs request.Options) (out []string
 	slices.Sort(codes)
 	for _, c := range codes {
 		if a, b := show(ours, c), show(theirs, c); a != b {
-			out = append(out, fmt.Sprintf("option %s is %s here and %s there", p.Codes().ByCode(c).Name(), a, b))
+			out = append(out, fmt.Sprintf("option %s is %s here and %s there", book.ByCode(c).Name(), a, b))
 		}
 	}
 	return out

@@ -31,12 +31,14 @@ func NewRelay6(at, link netip.Addr, servers ...netip.AddrPort) (*Relay6, error) 
 	return &Relay6{post: p, Link: link}, nil
 }
 
-// wrap puts the relays around a message, and what they say of its client.
-func (r *Relay6) wrap(m *dhcp6.Message, of *Client6) {
+// Wrap puts the relays around a message, and what they say of its client.
+func (r *Relay6) Wrap(m *dhcp6.Message, of *Client6) {
 	own := dhcp6.Relay{Link: r.Link, Peer: of.peer(), Hops: uint8(len(r.Far)), Options: dhcp6.Options{
 		{Code: option.RelayPort6, Data: []byte{0, 0}}}}
 	m.Relays = append([]dhcp6.Relay{own}, r.Far...)
-	say := func(at *dhcp6.Relay, code uint16, data []byte) { at.Options = append(at.Options, dhcp6.Option{Code: code, Data: data}) }
+	say := func(at *dhcp6.Relay, code uint16, data []byte) {
+		at.Options = append(at.Options, dhcp6.Option{Code: code, Data: data})
+	}
 	if of.Circuit != "" {
 		say(&m.Relays[len(m.Relays)-1], option.InterfaceID6, []byte(of.Circuit))
 	}
@@ -47,7 +49,7 @@ func (r *Relay6) wrap(m *dhcp6.Message, of *Client6) {
 
 // Send relays a message of a client without waiting for a reply.
 func (r *Relay6) Send(m dhcp6.Message, of *Client6) error {
-	r.wrap(&m, of)
+	r.Wrap(&m, of)
 	b, _, err := m.AppendTo(nil, 0)
 	if err != nil {
 		return err

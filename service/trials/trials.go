@@ -40,7 +40,10 @@ type Parts struct {
 		Where(addr.Hardware) []*lease.Lease
 		Explain(request.Request) (report.Explained, error)
 	}
-	Wire  interface{ Addr() netip.AddrPort } // where DHCPv4 is served
+	Wire interface { // where DHCPv4 and DHCPv6 are served; not valid: that one is not
+		Addr() netip.AddrPort
+		Addr6() netip.AddrPort
+	}
 	Clock interface{ Now() time.Time }
 	Log   *slog.Logger
 }
@@ -92,15 +95,20 @@ func (r *Runner) Run(ctx context.Context, t plan.Trial) (Result, error) {
 	if v == nil {
 		return Result{}, errors.New("the trial's scope is not there any more")
 	}
-	if v.Family() == option.V6 {
-		return Result{}, fmt.Errorf("scope %s is IPv6, of which no trials are made yet", v.Name)
-	}
 	out := Result{Trial: t, Scope: v.Name, At: r.Clock.Now(), Good: true}
 	note := func(good bool, took time.Duration, format string, args ...any) {
 		out.Steps = append(out.Steps, Step{fmt.Sprintf(format, args...), good, took})
 		out.Good = out.Good && good
 	}
-	r.tryOut(ctx, p, v, t, &out, note)
+	switch l := r.holder(t); {
+	case l != nil:
+		note(false, 0, "%s holds %s as %q: the trial would take it away; choose another hardware address", t.Hardware,
+			addr.FormatKey(l.Prefix), l.Hostname)
+	case v.Family() == option.V6:
+		r.tryOut6(ctx, p, v, t, &out, note)
+	default:
+		r.tryOut(ctx, p, v, t, &out, note)
+	}
 	if t.Name != "" {
 		r.keep(t.Name, out)
 	}
@@ -118,15 +126,18 @@ func (r *Runner) keep(name string, result Result) {
 	r.results[name] = list[max(0, len(list)-kept):]
 }
 
-func (r *Runner) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Trial, out *Result,
-	note func(bool, time.Duration, string, ...any)) {
+// holder is a lease that somebody has by the hardware address of a trial, or nil.
+func (r *Runner) holder(t plan.Trial) *lease.Lease {
 	for _, l := range r.Reports.Where(t.Hardware) {
 		if l.Hostname != trial.Name {
-			note(false, 0, "%s holds %s as %q: the trial would take it away; choose another hardware address", t.Hardware, l.Address(),
-				l.Hostname)
-			return
+			return l
 		}
 	}
+	return nil
+}
+
+func (r *Runner) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.Trial, out *Result,
+	note func(bool, time.Duration, string, ...any)) {
 	server := r.Wire.Addr()
 	at := server.Addr()
 	if at.IsUnspecified() {
@@ -157,11 +168,7 @@ func (r *Runner) tryOut(ctx context.Context, p *plan.Plan, v *plan.View, t plan.
 	took := r.since(begun)
 	switch {
 	case err != nil:
-		by := "it should get one"
-		if d := expected.Decision.First(); d.Outcome != answer.Offered {
-			by = "it gets none: " + d.Why.Words(d.Rule)
-		}
-		note(false, took, "no offer within %s; by the plan %s", trial.ReplyTime, by)
+		note(false, took, "no offer within %s; by the plan %s", trial.ReplyTime, byPlan(expected))
 		return
 	case offer.Type != dhcp4.Offer:
 		note(false, took, "got %s instead of an OFFER", offer.Type)

@@ -13,6 +13,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
+	"yarnpost/core/plan"
 	"yarnpost/service/store"
 )
 
@@ -111,30 +112,42 @@ func (m *mill) makeUp(now time.Time, sizes map[string]int) past {
 	for d := historyDays; d >= 0; d-- {
 		p.days = append(p.days, today.AddDate(0, 0, -d))
 	}
-	for _, at := range places() {
-		how := habits[at.scope]
-		if how == nil || sizes[at.scope] == 0 {
-			continue
-		}
+	series := func(name string, clients int, how habit, turn bool) {
 		wander := 0.0
-		scale := float64(at.clients) / how(local(now), 0)
+		scale := float64(clients) / how(local(now), 0)
 		for _, day := range p.days {
 			wander = 0.6*wander + 0.01*random.NormFloat64()
 			var hours []capacity.HourRow
 			for h := range 24 {
 				hour := day.Add(time.Duration(h) * time.Hour)
 				if ago := now.Sub(hour).Hours() / 24; hour.Before(now) && !outage(hour, today) {
-					hours = append(hours, madeHour(random, scale*how(local(hour), ago)*(1+wander), sizes[at.scope], at.turn))
+					hours = append(hours, madeHour(random, scale*how(local(hour), ago)*(1+wander), sizes[name], turn))
 				} else {
 					hours = append(hours, capacity.HourRow{})
 				}
 			}
-			p.series[at.scope] = append(p.series[at.scope], hours)
+			p.series[name] = append(p.series[name], hours)
 		}
+	}
+	for _, at := range places() {
+		how := habits[at.scope]
+		if how == nil || sizes[at.scope] == 0 {
+			continue
+		}
+		series(at.scope, at.clients, how, at.turn)
 		p.events = append(p.events, m.stays(at, how, random, p.days, now, local)...)
+	}
+	if n := len(m.clients6[workshops]); n > 0 {
+		series(delegated, n, func(_ time.Time, ago float64) float64 { return 1 - 0.0155*ago }, false)
 	}
 	return p
 }
+
+// The prefixes that workshops were given have a series of their own.
+const (
+	workshops = "workshops"
+	delegated = workshops + "/prefixes"
+)
 
 func outage(hour, today time.Time) bool {
 	return hour.Truncate(24*time.Hour).Equal(today.AddDate(0, 0, -outageAgo)) && hour.Hour() >= 9 && hour.Hour() < 14
@@ -277,6 +290,16 @@ func (m *mill) remember(ctx context.Context) error {
 			}
 		}
 	}
+	for _, s := range scopes {
+		if s.Name != workshops {
+			continue
+		}
+		pool, err := addr.ParseRange(workshopPrefixes)
+		if err != nil {
+			return err
+		}
+		keys[delegated], sizes[delegated] = capacity.Key{Scope: plan.ID(s.ID), Pool: pool}.String(), 16
+	}
 	fmt.Fprintf(m.Out, "Remembering %d days …\n", historyDays)
 	p := m.makeUp(time.Now(), sizes)
 	failed := make([]error, len(m.Records))
@@ -336,7 +359,7 @@ func (p past) write(ctx context.Context, dsn string, keys map[string]string, aro
 		for scope, days := range p.series {
 			all[numbers[keys[scope]]] = days[d]
 		}
-		all[numbers[capacity.All.String()]] = p.sum(d, func(string) bool { return true })
+		all[numbers[capacity.All.String()]] = p.sum(d, func(scope string) bool { return scope != delegated })
 		for key, scopes := range around {
 			all[numbers[key]] = p.sum(d, func(scope string) bool { return slices.Contains(scopes, scope) })
 		}

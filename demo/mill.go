@@ -17,6 +17,7 @@ import (
 type (
 	Relay   = trial.Relay
 	Client  = trial.Client
+	Client6 = trial.Client6
 	Refusal = trial.Refusal
 )
 
@@ -138,8 +139,8 @@ type step struct {
 	edits  []api.Edit
 }
 
-// plan is how the mill's plan came about.
-func plan(clients map[string][]*Client) []step {
+// plan4 is how the mill's plan came about.
+func plan4(clients map[string][]*Client) []step {
 	steps := []step{{"what holds everywhere",
 		[]api.Edit{{Op: "edit", Kind: "defaults", Defaults: &api.DefaultsEdit{Lease: ptr("8h"), Note: ptr("Fellgate Mill"),
 			Options: map[string]string{"domain-server": "10.40.0.5,10.40.0.6", "domain-name": "fellgate.example",
@@ -262,13 +263,20 @@ const silentOn = "dye-house"
 func relayOf(i int) netip.Addr { return netip.AddrFrom4([4]byte{127, 40, byte(i + 1), 1}) }
 
 // settled is what is changed once everybody is in.
-func settled() []step {
+func (m *mill) settled() []step {
 	var limits []api.Edit
 	var named []api.Edit
 	for i, p := range places() {
 		relays := []string{relayOf(i).String()}
 		if p.scope == silentOn {
 			relays = append(relays, silentRelay.String())
+		}
+		if m.DHCP6 != nil {
+			for _, six := range places6() {
+				if six.link == p.scope {
+					relays = append(relays, relay6Of(six).String())
+				}
+			}
 		}
 		named = append(named, api.Edit{Op: "edit", Kind: "link", Name: p.scope, Link: &api.LinkEdit{Relays: &relays}})
 		limits = append(limits, api.Edit{Op: "edit", Kind: "scope", Name: p.scope, Scope: &api.ScopeEdit{NewPerMinute: ptr(0)}})

@@ -16,12 +16,14 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
+	"yarnpost/service/trial"
 )
 
 // Config says which service the mill is played to.
 type Config struct {
 	API     *client.Client
 	DHCP4   []netip.AddrPort // where its servers hear relays: the primary first
+	DHCP6   []netip.AddrPort // the same for IPv6; none: the mill has none
 	Log     *slog.Logger
 	Out     io.Writer // what a person should read
 	SignIn  string    // where and how to sign in
@@ -36,27 +38,26 @@ const seed = 1847
 // mill is the simulation at work.
 type mill struct {
 	Config
-	random  *rand.Rand
-	relays  map[string]*Relay
-	clients map[string][]*Client
-	nobody  []*Client // behind a relay whose link nobody defined
-	wg      sync.WaitGroup
+	random   *rand.Rand
+	relays   map[string]*Relay
+	clients  map[string][]*Client
+	relays6  map[string]*trial.Relay6
+	clients6 map[string][]*Client6
+	nobody   []*Client // behind a relay whose link nobody defined
+	wg       sync.WaitGroup
 }
 
 // Run defines the mill's plan and plays its clients until the context ends.
 func Run(ctx context.Context, c Config) error {
-	m := &mill{Config: c, random: rand.New(rand.NewPCG(seed, seed)), relays: map[string]*Relay{}, clients: map[string][]*Client{}}
+	m := &mill{Config: c, random: rand.New(rand.NewPCG(seed, seed)), relays: map[string]*Relay{}, clients: map[string][]*Client{},
+		relays6: map[string]*trial.Relay6{}, clients6: map[string][]*Client6{}}
 	defer m.wg.Wait()
 	if err := m.people(); err != nil {
 		return err
 	}
-	defer func() {
-		for _, r := range m.relays {
-			r.Close()
-		}
-	}()
+	defer m.close()
 	fmt.Fprintln(c.Out, "Defining Fellgate Mill …")
-	for _, s := range plan(m.clients) {
+	for _, s := range m.plans() {
 		if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: s.reason, Edits: s.edits, Confirm: true}); err != nil {
 			return fmt.Errorf("define the mill: %w", err)
 		}
@@ -68,7 +69,7 @@ func Run(ctx context.Context, c Config) error {
 	if err := m.arrive(ctx); err != nil {
 		return err
 	}
-	for _, s := range settled() {
+	for _, s := range m.settled() {
 		if _, err := c.API.Change(ctx, api.ChangeRequest{Reason: s.reason, Edits: s.edits, Confirm: true}); err != nil {
 			return fmt.Errorf("settle the mill: %w", err)
 		}
@@ -84,6 +85,24 @@ func Run(ctx context.Context, c Config) error {
 	fmt.Fprintf(c.Out, "\nFellgate Mill is at work.\n\n  Console       %s\n  Command line  bin/yarnpost --token-file %s status\n%s\nCtrl-C ends it.\n", c.SignIn, c.Token, c.Also)
 	m.live(ctx)
 	return nil
+}
+
+// close closes all relays.
+func (m *mill) close() {
+	for _, r := range m.relays {
+		r.Close()
+	}
+	for _, r := range m.relays6 {
+		r.Close()
+	}
+}
+
+// plans is how the mill's plan came about, of both families where its servers serve both.
+func (m *mill) plans() []step {
+	if len(m.DHCP6) == 0 {
+		return plan4(m.clients)
+	}
+	return append(plan4(m.clients), plan6(m.clients6)...)
 }
 
 // people sets up relays and clients.
@@ -115,6 +134,9 @@ func (m *mill) people() error {
 		c := m.person(place{name: "wash-%02d", vendor: "sensor-1", prefix: 0x99, wants: []byte{1, 3, 6}}, n, r)
 		m.nobody = append(m.nobody, c)
 	}
+	if len(m.DHCP6) > 0 {
+		return m.people6()
+	}
 	return nil
 }
 
@@ -141,7 +163,7 @@ func (m *mill) person(p place, n int, r *Relay) *Client {
 
 // arrive lets everybody ask for an address, a few dozen at a time.
 func (m *mill) arrive(ctx context.Context) error {
-	var all []*Client
+	var all []interface{ Get(context.Context) error }
 	for _, p := range places() {
 		for _, c := range m.clients[p.scope] {
 			if p.mode == "serving" && p.scope != "gatehouse" {
@@ -149,8 +171,13 @@ func (m *mill) arrive(ctx context.Context) error {
 			}
 		}
 	}
+	for _, clients := range m.clients6 {
+		for _, c := range clients {
+			all = append(all, c)
+		}
+	}
 	fmt.Fprintf(m.Out, "%d clients ask for addresses …\n", len(all))
-	work := make(chan *Client)
+	work := make(chan interface{ Get(context.Context) error })
 	var wg sync.WaitGroup
 	for range 32 {
 		wg.Go(func() {
@@ -191,6 +218,9 @@ func (m *mill) live(ctx context.Context) {
 		m.wg.Go(func() { m.repeat(ctx, time.Duration(9+n)*time.Second, func() { c.Discover(ctx) }) })
 	}
 	m.misbehave(ctx)
+	if len(m.DHCP6) > 0 {
+		m.live6(ctx)
+	}
 	<-ctx.Done()
 }
 

@@ -31,7 +31,7 @@ const demoPassword = "fellgate-mill"
 // runDemo plays Fellgate Mill to two servers that are a pair, each a process of its
 // own with a database of its own.
 func runDemo(ctx context.Context, args []string) error {
-	o, err := parse("demo", args, options{data: "yarnpost-data/demo", http: "127.0.0.1:8067", dhcp4: "127.0.0.1:6767"})
+	o, err := parse("demo", args, options{data: "yarnpost-data/demo", http: "127.0.0.1:8067", dhcp4: "127.0.0.1:6767", dhcp6: "[::1]:6767"})
 	if err != nil {
 		return err
 	}
@@ -51,13 +51,18 @@ func runDemo(ctx context.Context, args []string) error {
 	}
 	bobbin, shuttle := m.actors[0], m.actors[1]
 	go m.listen(ctx, os.Stdin)
-	at := make([]netip.AddrPort, 2)
-	for i, a := range m.actors {
-		if at[i], err = a.dhcp4(ctx); err != nil {
+	var at4, at6 []netip.AddrPort
+	for _, a := range m.actors {
+		four, six, err := a.serves(ctx)
+		if err != nil {
 			return err
 		}
+		at4 = append(at4, four)
+		if six.IsValid() {
+			at6 = append(at6, six)
+		}
 	}
-	return demo.Run(ctx, demo.Config{API: bobbin.client(), DHCP4: at, Log: log, Out: os.Stdout,
+	return demo.Run(ctx, demo.Config{API: bobbin.client(), DHCP4: at4, DHCP6: at6, Log: log, Out: os.Stdout,
 		SignIn: fmt.Sprintf("http://%s   account admin, password %s\n  Its partner   http://%s   (%s; the same account)", bobbin.http, demoPassword,
 			shuttle.http, shuttle.name),
 		Token: bobbin.token(), Records: []string{store.PrivateDSN(bobbin.data), store.PrivateDSN(shuttle.data)},
@@ -89,6 +94,10 @@ func (s *stage) build(ctx context.Context, o options) error {
 	if err != nil {
 		return fmt.Errorf("--dhcp4 %s: write an address and a port like 127.0.0.1:6767", o.dhcp4)
 	}
+	six, err := o.at6(at)
+	if err != nil {
+		return err
+	}
 	for i, name := range []string{"bobbin", "shuttle"} {
 		a := &actor{name: name, data: o.data, http: o.http, log: s.said}
 		dhcp4 := at
@@ -111,7 +120,7 @@ func (s *stage) build(ctx context.Context, o options) error {
 				return err
 			}
 		}
-		a.args = []string{"serve", "--data", a.data, "--http", a.http, "--dhcp4", dhcp4.String(), "--partner", partner, "--name", name, "--alerts-to", "127.0.0.0/8",
+		a.args = []string{"serve", "--data", a.data, "--http", a.http, "--dhcp4", dhcp4.String(), "--dhcp6", beside6(six, i), "--partner", partner, "--name", name, "--alerts-to", "127.0.0.0/8",
 			"--unused-after", "1s"}
 		if err := a.start(ctx); err != nil {
 			return err
@@ -124,6 +133,26 @@ func (s *stage) build(ctx context.Context, o options) error {
 		}
 	}
 	return s.form(ctx)
+}
+
+// beside6 is where server number i hears DHCPv6, so that both can on one machine; none where that
+// has no IPv6.
+func beside6(at netip.AddrPort, i int) string {
+	if !at.IsValid() {
+		return "none"
+	}
+	if at.Port() != 0 {
+		at = netip.AddrPortFrom(at.Addr(), at.Port()+uint16(i))
+	}
+	l, err := net.ListenUDP("udp6", net.UDPAddrFromAddrPort(at))
+	if err != nil {
+		return "none"
+	}
+	at = l.LocalAddr().(*net.UDPAddr).AddrPort()
+	if l.Close() != nil {
+		return "none"
+	}
+	return at.String()
 }
 
 // form makes the two a pair, unless they are one already, and gives the account its
@@ -263,13 +292,19 @@ func (a *actor) ready(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// dhcp4 is where the server hears relays.
-func (a *actor) dhcp4(ctx context.Context) (netip.AddrPort, error) {
+// serves is where the server hears relays of both families; not valid: none of IPv6.
+func (a *actor) serves(ctx context.Context) (four, six netip.AddrPort, err error) {
 	status, err := a.client().Status(ctx)
 	if err != nil {
-		return netip.AddrPort{}, err
+		return four, six, err
 	}
-	return netip.ParseAddrPort(status.DHCP4)
+	if status.DHCP6 != "" {
+		if six, err = netip.ParseAddrPort(status.DHCP6); err != nil {
+			return four, six, err
+		}
+	}
+	four, err = netip.ParseAddrPort(status.DHCP4)
+	return four, six, err
 }
 
 // freeBeside finds a port that nobody listens on: the next ones, if a port is given.

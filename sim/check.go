@@ -2,14 +2,16 @@ package main
 
 import (
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/answer"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
+	"yarnpost/core/plan"
 	"yarnpost/core/reason"
 )
 
@@ -91,19 +93,19 @@ func (w *World) refused(c *client, h heard) {
 // checkReply looks at what a server is about to say: it is on record, and the
 // partner could know it soon enough.
 func (w *World) checkReply(s *server, c *client, h heard, state pair.State) {
-	if h.xid>>10 < c.first || h.kind == dhcp4.Nak && h.xid>>10 != c.xid {
+	if h.xid>>10 < c.first || h.sort == refused && h.xid>>10 != c.xid {
 		return // it asks for something else by now, or another device does
 	}
-	if h.kind == dhcp4.Nak {
+	if h.sort == refused {
 		w.refused(c, h)
 		w.gone(c) // a client that is refused gives up what it had, whether or not it hears that
 		return
 	}
-	if h.kind != dhcp4.Ack || h.lease == 0 {
+	if h.sort != given || h.lease == 0 {
 		return
 	}
 	now := s.clock()
-	l := s.disk.leases[lease.Host(h.address)]
+	l := s.disk.leases[keyOf(h.address)]
 	switch {
 	case l == nil || l.Status != lease.Active || l.Hardware != c.hardware:
 		w.fail("%s acknowledges %s to client %d, and has %s on disk", s.name, h.address, c.n, show(l))
@@ -115,7 +117,7 @@ func (w *World) checkReply(s *server, c *client, h heard, state pair.State) {
 	// server's clock.
 	o := s.other()
 	known := now
-	if p := o.disk.leases[lease.Host(h.address)]; p != nil {
+	if p := o.disk.leases[keyOf(h.address)]; p != nil {
 		known = max(known, max(p.Told.Time(), p.Acked.Time(), p.Expires)+s.clock()-o.clock())
 	}
 	if most := known.Add(w.set.MCLT) + 40; now+lease.Time(h.lease/second) > most && !w.excused && !o.disk.record.Empty {
@@ -123,8 +125,8 @@ func (w *World) checkReply(s *server, c *client, h heard, state pair.State) {
 			now+lease.Time(h.lease/second)-most)
 	}
 	// Once all is well for long, and all is told, a renewal is for the full time again.
-	if w.now-w.calm > 45*minute && s.pair.Owed() < 20 && state == pair.Normal && c.state == renewing && w.now-c.since > 20*minute &&
-		h.lease < 20*minute-second {
+	if w.now-w.calm > 45*minute && s.pair.Owed() < 20 && state == pair.Normal && c.state == renewing && h.address == c.address &&
+		w.now-c.since > 20*minute && h.lease < 20*minute-second {
 		w.fail("all is well for long, and %s prolongs the lease of client %d for %d s only", s.name, c.n, h.lease/second)
 	}
 }
@@ -182,26 +184,36 @@ func (w *World) compareShares() {
 		return
 	}
 	for i, v := range a.active.plan.Scopes() {
-		for _, r := range v.Ranges {
-			step := uint64(1)
-			if i == 2 {
-				step = 7
-			}
-			for n := uint64(0); n < r.Size(); n += step {
-				x := fromUint32(uint32(uint64(u32(r.From)) + n))
-				ka, kb := a.table.At(x), b.table.At(x)
-				if (ka == nil || ka.Over()) && (kb == nil || kb.Over()) && a.table.Gives(lease.Host(x), ka) && b.table.Gives(lease.Host(x), kb) {
-					w.found("%s is free, and both servers would give it: %+v and %+v", x, ka, kb)
-					return
-				}
+		step := uint64(1)
+		if i == 2 {
+			step = 7
+		}
+		for k := range keysOf(v, step) {
+			ka, kb := a.table.Get(k), b.table.Get(k)
+			if (ka == nil || ka.Over()) && (kb == nil || kb.Over()) && a.table.Gives(k, ka) && b.table.Gives(k, kb) {
+				w.found("%s is free, and both servers would give it: %+v and %+v", k, ka, kb)
+				return
 			}
 		}
 	}
 }
 
-func u32(a netip.Addr) uint32 {
-	b := a.As4()
-	return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
+// keysOf yields what the pools of a scope give, each so many steps from the one before; of a
+// vast one only what comes first.
+func keysOf(v *plan.View, step uint64) iter.Seq[netip.Prefix] {
+	return func(yield func(netip.Prefix) bool) {
+		for _, part := range v.Parts {
+			for _, r := range part.Ranges {
+				k, ok := keyOf(r.From), true
+				for n := 0; ok && r.Contains(k.Addr()) && n < 5000; n++ {
+					if !yield(k) {
+						return
+					}
+					k, ok = addr.Plus(k, step)
+				}
+			}
+		}
+	}
 }
 
 // heal makes all that is broken whole, and looks whether everything comes to rest:
@@ -330,7 +342,7 @@ func (w *World) lookAtHolders() {
 		if !s.up || s.lost > c.served || s.disk.record.Empty {
 			continue
 		}
-		l := s.table.At(c.address)
+		l := s.table.Get(keyOf(c.address))
 		if l != nil && l.Hardware == c.hardware && (l.Status == lease.Active || l.Kept()) {
 			continue
 		}

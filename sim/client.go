@@ -4,29 +4,8 @@ import (
 	"net/netip"
 
 	"yarnpost/core/addr"
-	"yarnpost/core/dhcp4"
-	"yarnpost/core/option"
-	"yarnpost/core/reason"
 	"yarnpost/core/request"
 )
-
-// heard is what a client makes of a reply.
-type heard struct {
-	kind    dhcp4.Type
-	xid     uint32
-	address netip.Addr
-	lease   tick
-	from    int // which server
-	why     reason.Reason
-}
-
-func heardOf(m *dhcp4.Message, s *server) heard {
-	h := heard{kind: m.Type, xid: m.XID, address: m.YIAddr, from: s.index}
-	if t, ok := m.Options.Uint32(option.AddressTime); ok {
-		h.lease = tick(t) * second
-	}
-	return h
-}
 
 // state of a client (RFC 2131 section 4.4).
 type state uint8
@@ -52,6 +31,7 @@ type client struct {
 	first    uint32 // its first transaction
 	id       []byte
 	scope    int
+	six      bool // it speaks DHCPv6
 	relay    netip.Addr
 	reach    [2]bool // which servers its relay forwards to
 	state    state
@@ -74,7 +54,7 @@ func (w *World) makeClients() {
 		for k := range sc.clients {
 			c := &client{w: w, n: n, scope: i, reach: [2]bool{true, true},
 				hardware: addr.Hardware([]byte{2, 0x40, byte(i), 0, byte(n >> 8), byte(n)})}
-			c.relay = subnet.Addr().Next()
+			c.relay, c.six = subnet.Addr().Next(), subnet.Addr().Is6()
 			if n%3 == 0 {
 				c.id = []byte{1, 2, 0x40, byte(i), 0, byte(n >> 8), byte(n)}
 			}
@@ -88,36 +68,19 @@ func (w *World) makeClients() {
 	}
 }
 
-func (c *client) message(t dhcp4.Type) *dhcp4.Message {
-	zero := netip.IPv4Unspecified()
-	c.xid++
-	m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, Type: t, XID: c.xid<<10 | uint32(c.n), CIAddr: zero, YIAddr: zero, SIAddr: zero,
-		GIAddr: c.relay, CHAddr: c.hardware, Secs: uint16(min((c.w.now-c.began)/second, 65535))}
-	m.Options = append(m.Options, dhcp4.Option{Code: option.MessageType, Data: []byte{byte(t)}})
-	if c.id != nil {
-		m.Options = append(m.Options, dhcp4.Option{Code: option.ClientID, Data: c.id})
-	}
-	return m
-}
-
-func put(m *dhcp4.Message, code uint8, a netip.Addr) {
-	b := a.As4()
-	m.Options = append(m.Options, dhcp4.Option{Code: code, Data: b[:]})
-}
-
 // say sends a message to both servers, or to one alone.
-func (c *client) say(m *dhcp4.Message, only int) {
+func (c *client) say(m letter, only int) {
 	w := c.w
 	if w.silent {
 		return
 	}
-	xid, turn := m.XID, c.turn
+	xid, turn := m.xid, c.turn
 	copies := 1
-	if w.chance(60) && m.Type != dhcp4.Release && m.Type != dhcp4.Decline {
+	if w.chance(60) && !m.kind.GivesUp() {
 		copies = 2
 	}
 	for i, s := range w.servers {
-		if only >= 0 && i != only || !c.reach[i] && m.GIAddr.IsValid() && !m.GIAddr.IsUnspecified() {
+		if only >= 0 && i != only || !c.reach[i] && m.relayed {
 			continue
 		}
 		for range copies {
@@ -128,8 +91,7 @@ func (c *client) say(m *dhcp4.Message, only int) {
 				if w.wires.clients[i] {
 					return
 				}
-				msg := *m
-				s.hear(msg.Request(request.Path{Server: s.address, Unicast: only >= 0}), c, func(h heard) {
+				s.hear(m.request(request.Path{Server: s.address, Unicast: only >= 0 && !c.six}), c, func(h heard) {
 					if w.loses(i) {
 						return
 					}
@@ -183,21 +145,19 @@ func (c *client) switchOn() {
 // discover asks for an address, again and again.
 func (c *client) discover() {
 	c.become(selecting)
-	m := c.message(dhcp4.Discover)
+	var wish netip.Addr
 	if c.address.IsValid() && c.w.chance(2) {
-		put(m, option.AddressRequest, c.address)
+		wish = c.address
 	}
-	c.say(m, -1)
+	c.say(c.letter(request.Solicit, wish, -1), -1)
 	c.later(c.w.between(3*second, 9*second), c.discover)
 }
 
 // reboot asks for the address it had (RFC 2131 section 4.3.2, INIT-REBOOT).
 func (c *client) reboot() {
 	c.become(rebooting)
-	m := c.message(dhcp4.Request)
-	put(m, option.AddressRequest, c.address)
 	c.sent = c.w.now
-	c.say(m, -1)
+	c.say(c.letter(request.Confirm, c.address, -1), -1)
 	c.later(c.w.between(4*second, 8*second), func() {
 		if c.w.now-c.began > 20*second {
 			c.discover()
@@ -210,11 +170,8 @@ func (c *client) reboot() {
 func (c *client) request(offer heard) {
 	c.become(requesting)
 	c.address, c.from = offer.address, offer.from
-	m := c.message(dhcp4.Request)
-	put(m, option.AddressRequest, offer.address)
-	put(m, option.ServerID, c.w.servers[offer.from].address)
 	c.sent = c.w.now
-	c.say(m, -1)
+	c.say(c.letter(request.Select, offer.address, offer.from), -1)
 	c.later(c.w.between(4*second, 10*second), c.discover)
 }
 
@@ -237,14 +194,11 @@ func (c *client) askAgain() {
 	default:
 		c.turn++
 	}
-	m := c.message(dhcp4.Request)
-	m.CIAddr = c.address
 	c.sent = now
 	if c.state == renewing {
-		m.GIAddr = netip.IPv4Unspecified()
-		c.say(m, c.from)
+		c.say(c.letter(request.Renew, c.address, c.from), c.from)
 	} else {
-		c.say(m, -1)
+		c.say(c.letter(request.Rebind, c.address, -1), -1)
 	}
 	c.later(max(5*second, min(60*second, (c.until-now)/4)), c.askAgain)
 }
@@ -270,18 +224,18 @@ func (c *client) lapse() {
 }
 
 func (c *client) hear(h heard) {
-	switch h.kind {
-	case dhcp4.Offer:
+	switch h.sort {
+	case offered:
 		if c.state == selecting && h.address.IsValid() && !h.address.IsUnspecified() {
 			c.w.counts.offers++
 			c.request(h)
 		}
-	case dhcp4.Ack:
+	case given:
 		if c.state == off || c.state == selecting || c.state == bound {
 			return
 		}
 		c.bind(h)
-	case dhcp4.Nak:
+	case refused:
 		if c.state == off || c.state == selecting || c.state == bound {
 			return
 		}
@@ -299,7 +253,10 @@ func (c *client) bind(h heard) {
 	if until <= w.now {
 		return
 	}
-	if w.chance(400) && c.state == requesting { // it finds somebody there
+	if c.address != h.address {
+		w.gone(c)
+	}
+	if w.chance(400) && c.state == requesting && scopesOf[c.scope].length == 0 { // it finds somebody there
 		c.decline(h)
 		return
 	}
@@ -320,9 +277,7 @@ func (c *client) bind(h heard) {
 }
 
 func (c *client) decline(h heard) {
-	m := c.message(dhcp4.Decline)
-	put(m, option.AddressRequest, h.address)
-	put(m, option.ServerID, c.w.servers[h.from].address)
+	m := c.letter(request.Decline, h.address, h.from)
 	c.w.gone(c)
 	c.say(m, -1)
 	c.address = netip.Addr{}
@@ -339,9 +294,7 @@ func (w *World) habits(c *client) {
 			after = w.between(second, minute)
 		}
 		c.later(after, func() {
-			m := c.message(dhcp4.Release)
-			m.CIAddr, m.GIAddr = c.address, netip.IPv4Unspecified()
-			put(m, option.ServerID, w.servers[c.from].address)
+			m := c.letter(request.Release, c.address, c.from)
 			w.gone(c)
 			c.say(m, c.from)
 			c.become(off)

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/pair"
 	"yarnpost/core/plan"
@@ -29,14 +30,20 @@ func (r *revision) follows(o *revision) bool {
 	return r == o
 }
 
-// scopesOf are the scopes: one that is nearly full, one with room, one that is wide.
+// scopesOf are the scopes, by name: one that is nearly full, one with room, one that is wide; of
+// IPv6 one whose pool nobody counts, one whose pool fills up, and one that delegates prefixes,
+// all but the last of which are in use.
 var scopesOf = []struct {
 	name, subnet, pool string
 	clients            int
+	length             int // of prefixes that it delegates
 }{
-	{"cameras", "10.40.36.0/25", "10.40.36.10-10.40.36.49", 30},
-	{"looms", "10.40.8.0/23", "10.40.8.20-10.40.9.219", 90},
-	{"visitors", "10.40.64.0/20", "10.40.64.10-10.40.79.249", 60},
+	{"cameras", "10.40.36.0/25", "10.40.36.10-10.40.36.49", 30, 0},
+	{"looms", "10.40.8.0/23", "10.40.8.20-10.40.9.219", 90, 0},
+	{"visitors", "10.40.64.0/20", "10.40.64.10-10.40.79.249", 60, 0},
+	{"visitors6", "2001:db8:40:64::/64", "2001:db8:40:64::/64", 16, 0},
+	{"weavers6", "2001:db8:40:8::/64", "2001:db8:40:8::100/123", 24, 0},
+	{"workshops", "2001:db8:40:60::/64", "2001:db8:40:8000::/51", 26, 56},
 }
 
 func firstPlan() *revision {
@@ -47,9 +54,19 @@ func firstPlan() *revision {
 			panic(err)
 		}
 		subnet := netip.MustParsePrefix(sc.subnet)
-		s := plan.Scope{Name: sc.name, Subnet: subnet, Mode: plan.Serving, Pools: []addr.Range{pool}, Authoritative: true,
-			Settings: plan.Settings{Lease: plan.Duration(20 * time.Minute),
-				Options: map[option.Key]string{option.Std(option.Router): subnet.Addr().Next().String()}}}
+		s := plan.Scope{Name: sc.name, Subnet: subnet, Mode: plan.Serving, Authoritative: subnet.Addr().Is4(),
+			Settings: plan.Settings{Lease: plan.Duration(20 * time.Minute)}}
+		switch {
+		case sc.length > 0:
+			s.PrefixPools = []plan.PrefixPool{{Prefix: netip.MustParsePrefix(sc.pool), Length: sc.length}}
+		default:
+			s.Pools = []addr.Range{pool}
+		}
+		if subnet.Addr().Is6() { // of which a client is told the valid lifetime
+			s.Valid = s.Lease
+		} else {
+			s.Options = map[option.Key]string{option.Std(option.Router): subnet.Addr().Next().String()}
+		}
 		s.Limits.NewPerMinute = -1
 		if err := d.PlaceScope(&s, "", nil); err != nil {
 			panic(err)
@@ -210,9 +227,15 @@ func (w *World) edit(d *plan.Draft, v *plan.View) error {
 	if w.chance(4) {
 		return w.otherPool(d, v)
 	}
-	a := fromUint32(addr.Uint32(pool.From) + uint32(w.random.IntN(int(min(pool.Size(), 60)))))
-	r := plan.Reservation{Name: fmt.Sprintf("r%d", w.random.IntN(12)), Scope: v.ID, Address: a,
+	k, ok := addr.Plus(keyOf(pool.From), w.random.Uint64N(min(pool.Size(), 60)))
+	if !ok {
+		return fmt.Errorf("no such address")
+	}
+	r := plan.Reservation{Name: fmt.Sprintf("%s-%d", v.Name, w.random.IntN(12)), Scope: v.ID, Address: k.Addr(),
 		Hardware: w.clients[w.random.IntN(len(w.clients))].hardware}
+	if !k.IsSingleIP() {
+		r.Length = k.Bits()
+	}
 	for _, old := range list {
 		if old.Name == r.Name {
 			r.ID = old.ID
@@ -223,10 +246,6 @@ func (w *World) edit(d *plan.Draft, v *plan.View) error {
 	}
 	_, err := d.PutReservation(r)
 	return err
-}
-
-func fromUint32(n uint32) netip.Addr {
-	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
 }
 
 // poolOf is the pool that a scope has at first.
@@ -242,8 +261,12 @@ func poolOf(v *plan.View) (pool addr.Range) {
 // otherPool makes a scope's pool a little larger or smaller.
 func (w *World) otherPool(d *plan.Draft, v *plan.View) error {
 	pool, s := poolOf(v), v.Scope
-	first := addr.Uint32(pool.From) + uint32(w.random.IntN(4))
-	s.Pools = []addr.Range{{From: fromUint32(first), To: pool.To}}
+	n := w.random.Uint64N(4)
+	if v.Family() == option.V6 && len(v.Pools) == 0 { // whole prefixes alone are delegated from
+		return fmt.Errorf("it stays as it is")
+	}
+	first, _ := addr.Plus(lease.Host(pool.From), n)
+	s.Pools = []addr.Range{{From: first.Addr(), To: pool.To}}
 	_, err := d.PutScope(s)
 	return err
 }

@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"yarnpost/core/answer"
-	"yarnpost/core/dhcp4"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
@@ -70,6 +69,9 @@ func newServer(w *World, i int) *server {
 	s.drift = float64(w.random.IntN(201)-100) / 1e6
 	return s
 }
+
+// duid is by what clients of DHCPv6 know the server.
+func (s *server) duid() []byte { return append([]byte{0, 3, 0, 1, 2, 0x40}, s.address.AsSlice()...) }
 
 func (s *server) side() lease.Side { return lease.Side(1 + s.index) }
 
@@ -183,7 +185,7 @@ func (s *server) hear(req request.Request, c *client, reply func(heard)) {
 	}
 	now := s.clock()
 	world := answer.World{Table: s.table, Now: now, Ours: func(a netip.Addr) bool { return a == s.address }, Writable: !s.unable(),
-		Pending: s.pair.Pending, Pair: s.pair}
+		Pending: s.pair.Pending, Pair: s.pair, DUID: string(s.duid())}
 	s.decision = answer.Decide(req, world, s.decision)
 	d := s.decision
 	first := d.First()
@@ -192,17 +194,17 @@ func (s *server) hear(req request.Request, c *client, reply func(heard)) {
 	}
 	var say func()
 	if d.Reply != nil {
-		h := heardOf(d.Reply.(*dhcp4.Message), s)
+		h := heardOf(d.Reply, s)
 		state := s.pair.State()
 		if first.Outcome == answer.Refused {
 			h.why = first.Why
 		}
 		decided := s.w.now
 		say = func() {
-			if late := (s.w.now - decided) / second; late >= 2 && h.lease > 0 { // as dhcp4.Age does it
+			if late := (s.w.now - decided) / second; late >= 2 && h.lease > 0 { // as Age of the codecs does it
 				h.lease -= late * second
 			}
-			if h.kind == dhcp4.Ack && h.lease < 0 {
+			if h.sort == given && h.lease < 0 {
 				return
 			}
 			s.w.checkReply(s, c, h, state)
@@ -403,7 +405,7 @@ func (s *server) describe() string {
 // others may have it.
 func (s *server) probeSoon(a netip.Addr) {
 	s.w.in(s.w.between(second, 20*second), s.alive(func() {
-		l := s.table.At(a)
+		l := s.table.Get(keyOf(a))
 		if o, held := s.w.holders[a]; l == nil || !l.Kept() || s.unable() || held && o.until > s.w.now {
 			return
 		}

@@ -83,10 +83,16 @@ func (d *v6) extend(to request.Association) {
 		case v.silent:
 			d.ignore(v.why)
 			continue
+		case v.why == reason.OtherAddress && d.world.Pair != nil && d.world.Pair.Serving() != Everybody:
+			d.step("the partner may have given it this one since", netip.Addr{}, "")
+			d.ignore(v.why)
+			continue
 		}
 		d.answer.Why = v.why
-		if v.over && g.mine && g.record.Status == lease.Active {
-			over = append(over, g.record)
+		if v.over && g.mine { // which it may not have heard, if it asks again
+			if g.record.Status == lease.Active {
+				over = append(over, g.record)
+			}
 			ended = append(ended, dhcp6.Lease{Prefix: k})
 		} else if v.why == reason.WrongNetwork || v.why == reason.HeldByAnother || v.why == reason.ForAnother {
 			ended = append(ended, dhcp6.Lease{Prefix: k})
@@ -94,12 +100,13 @@ func (d *v6) extend(to request.Association) {
 	}
 	if len(ended) == 0 {
 		if d.answer.Outcome != Ignored {
-			d.refuse(to, reason.NoRecord, dhcp6.NoBinding)
+			d.refuse(to, d.answer.Why, dhcp6.NoBinding)
 		}
 		return
 	}
 	d.step("it is told not to use that any more, and gets what it is to have", netip.Addr{}, "")
 	d.who.wish = netip.Prefix{}
+	why := d.answer.Why
 	if v, k := d.choose(); v != nil {
 		d.answer.Why = ""
 		d.give(to, d.grantOf(v, k, d.reservedHere(k))) // which leaves what it had
@@ -107,7 +114,7 @@ func (d *v6) extend(to request.Association) {
 		for _, l := range over {
 			d.change(l, l.GivenUp(d.now))
 		}
-		d.answer.Outcome = Refused
+		d.answer.Outcome, d.answer.Why = Refused, why
 		d.ias = append(d.ias, dhcp6.IA{Code: dhcp6.CodeOf(to.Object), ID: to.ID})
 	}
 	d.goodbye(ended)

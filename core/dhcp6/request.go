@@ -104,10 +104,10 @@ func Compose(d request.Draft) *Message {
 	put(option.ClientID6, d.Identifier)
 	m.Options = append(m.Options, d.Options...)
 	if d.Hostname != "" {
-		put(option.FQDN6, fqdn(d.Hostname))
+		put(option.FQDN6, FQDN(d.Hostname))
 	}
 	if d.Vendor != "" {
-		put(option.VendorClass6, counted16([]byte{0, 0, 0, 0}, d.Vendor))
+		put(option.VendorClass6, VendorClass(d.Vendor))
 	}
 	if d.Class != "" {
 		put(option.UserClass6, counted16(nil, d.Class))
@@ -162,8 +162,11 @@ func counted16(b []byte, text string) []byte {
 	return append(binary.BigEndian.AppendUint16(b, uint16(len(text))), text...)
 }
 
-// fqdn is option 39 for a host name.
-func fqdn(name string) []byte {
+// VendorClass is data of option 16 for a class of no enterprise.
+func VendorClass(text string) []byte { return counted16([]byte{0, 0, 0, 0}, text) }
+
+// FQDN is data of option 39 for a host name, or nil for what is none.
+func FQDN(name string) []byte {
 	b := []byte{0}
 	for len(name) > 0 {
 		label, rest, _ := cut(name)

@@ -32,11 +32,14 @@ const (
 	chances  = 64 // most of a pool may be excluded
 )
 
-func newHashed(part plan.Part, secret string, of Side) *hashed {
-	h := &hashed{part: part, secret: secret, side: of, common: addr.CommonBits(part.Pool), size: part.Size()}
+func newHashed(part plan.Part, secret string, of *shares) *hashed {
+	h := &hashed{part: part, secret: secret, side: of.side, common: addr.CommonBits(part.Pool), size: part.Size()}
 	h.whole = addr.OfPrefix(netip.PrefixFrom(part.Pool.From, h.common)) == part.Pool
 	if h.size <= walkable {
 		h.rest = cursorOver(part.Ranges, h.length())
+		if of.both {
+			h.side = Alone
+		}
 	}
 	return h
 }

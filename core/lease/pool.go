@@ -17,6 +17,13 @@ type pool struct {
 	counts
 }
 
+// fills reports whether this is a pool of IPv6 that is small enough to fill up. Of such the
+// servers of a pair share out what is free, as of IPv4, key by key.
+func (p *pool) fills() bool {
+	h, ok := p.fresh.(*hashed)
+	return ok && h.rest != nil
+}
+
 // fresh is where a pool takes addresses from that nobody ever had. A cursor walks ranges; a
 // pool that is too large to be walked chooses in another way. Whatever has a record already is
 // the pool's own to give back.

@@ -126,7 +126,7 @@ func (s *shard) reserve() {
 	}
 	for _, r := range s.plan.Reservations(s.view.ID) {
 		if k := r.Key(); s.view.Gives(k) {
-			s.account(k, s.shares.standing(k), taken)
+			s.account(k, s.byShare(k), taken)
 		}
 	}
 }

@@ -46,7 +46,7 @@ func (t *Table) newShard(p *plan.Plan, v *plan.View) *shard {
 			own = addr.Total(ranges)
 			other = addr.Total(part.Ranges) - own
 		} else {
-			h := newHashed(part, t.secret, of.side)
+			h := newHashed(part, t.secret, of)
 			s.pools[i].fresh = h
 			own, other = h.halves()
 		}
@@ -147,17 +147,25 @@ func (s *shard) standingOf(k netip.Prefix, l *Lease) standing {
 	alone := s.shares.side == Alone
 	switch {
 	case l == nil || !alone && l.tombstone():
-		return s.shares.standing(k)
+		return s.byShare(k)
 	case l.busy():
 		return taken
-	case !alone && k.Addr().Is6() && (l.Status == Free || l.Status == FreeBackup):
-		return s.shares.standing(k) // whose it is, its lowest bit says for good
 	case alone || l.Status == s.shares.side.Free():
 		return ours
 	case l.Status == s.shares.side.Other().Free():
 		return theirs
 	}
 	return taken
+}
+
+// byShare is whose a key is that has no record.
+func (s *shard) byShare(k netip.Prefix) standing {
+	if s.shares.both && k.Addr().Is6() {
+		if p := s.poolAt(k.Addr()); p != nil && p.fills() {
+			return ours
+		}
+	}
+	return s.shares.standing(k)
 }
 
 // standing is what a key counts as now; it must be one that the pools give.

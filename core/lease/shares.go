@@ -19,6 +19,7 @@ import (
 type shares struct {
 	side   Side
 	blocks *bart.Table[*Lease]
+	both   bool // of IPv6 pools that fill up the partner's half is this server's, too
 }
 
 func newShares() shares { return shares{blocks: new(bart.Table[*Lease])} }
@@ -32,7 +33,7 @@ func (s *shares) get(k netip.Prefix) *Lease {
 	return l
 }
 
-// standing is whose a key is that nobody ever had. Of IPv6 its lowest bit says so.
+// standing is whose a key is that has no record. Of IPv6 its lowest bit says so.
 func (s *shares) standing(k netip.Prefix) standing {
 	if s.side == Alone {
 		return ours
@@ -96,7 +97,7 @@ func (s *shares) backup(subnet netip.Prefix) (out []addr.Range) {
 // Pair makes the table that of one server of a pair, or of one that is alone
 // again. Do it before leases are put in, or be patient: all is accounted anew.
 func (t *Table) Pair(side Side) {
-	t.shares.side = side
+	t.shares.side, t.shares.both = side, false
 	for _, s := range t.shards {
 		t.reshare(s)
 	}
@@ -114,6 +115,29 @@ func (t *Table) Reset(p *plan.Plan, now Time) {
 		all = append(all, plan.Change{Kind: plan.KindScope, ID: s.ID})
 	}
 	t.SetPlan(p, all)
+}
+
+// Claim makes the partner's half of IPv6 pools that fill up this server's to give, or gives it
+// back. Do it only while the partner gives nothing.
+func (t *Table) Claim(both bool) {
+	if t.shares.both == both || t.shares.side == Alone {
+		return
+	}
+	t.shares.both = both
+	all := []*shard{}
+	for _, s := range t.shards {
+		all = append(all, s)
+	}
+	if t.rebuild != nil {
+		for _, s := range t.rebuild.fresh {
+			all = append(all, s)
+		}
+	}
+	for _, s := range all {
+		if slices.ContainsFunc(s.pools, func(p pool) bool { return p.fills() }) {
+			t.reshare(s)
+		}
+	}
 }
 
 // Side is which server of a pair the table is of.
@@ -185,7 +209,7 @@ func (t *Table) reshare(s *shard) {
 	}
 	for k := range s.offers.at {
 		if s.gives(k) && s.plan.ReservationIn(s.view, k) == nil {
-			s.account(k, s.shares.standing(k), taken)
+			s.account(k, s.byShare(k), taken)
 		}
 	}
 	var free []freed
@@ -200,7 +224,7 @@ func (t *Table) reshare(s *shard) {
 			continue
 		}
 		is := s.standingOf(k, &l)
-		s.account(k, s.shares.standing(k), is)
+		s.account(k, s.byShare(k), is)
 		if is == ours {
 			free = append(free, freed{k, l.Changed})
 		}
@@ -259,6 +283,37 @@ func (t *Table) Returned(scope plan.ID, n int) (out []*Lease) {
 		})
 	}
 	return out
+}
+
+// Spare lists keys of an IPv6 pool of a scope, by its number, that are this server's to give, n at
+// most: those that nobody ever had, then those that are free for longest.
+func (t *Table) Spare(scope plan.ID, part, n int) (out []netip.Prefix) {
+	s := t.shards[scope]
+	if s == nil || part >= len(s.pools) || !s.pools[part].fills() {
+		return nil
+	}
+	in := &s.pools[part]
+	in.fresh.(*hashed).rest.each(s.untouched, "", n, func(k netip.Prefix) bool {
+		out = append(out, k)
+		return len(out) < n
+	})
+	if len(out) < n {
+		s.queued(in, &in.returned, n, func(i int) bool {
+			out = append(out, s.at(i).key.prefix())
+			return len(out) < n
+		})
+	}
+	return out
+}
+
+// Fills is what of an IPv6 pool is free, by its number in the scope; ok is false for a pool of
+// IPv4, and for one so vast that it never fills up.
+func (t *Table) Fills(scope plan.ID, part int) (n Counts, ok bool) {
+	s := t.shards[scope]
+	if s == nil || part < 0 || part >= len(s.pools) || !s.pools[part].fills() {
+		return n, false
+	}
+	return s.pools[part].counts.counts(), true
 }
 
 // Gives reports whether a free address or prefix is this server's to give: by its record,

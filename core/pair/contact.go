@@ -12,8 +12,8 @@ import (
 
 // What two servers say to each other about themselves (RFC 8156 sections 6 and 8).
 
-// protocolVersion is F_PROTOCOL_VERSION: major and minor, two octets each.
-const protocolVersion = 1 << 16
+// protocolVersion is F_PROTOCOL_VERSION: major and minor, two octets each. Version 1 knew no IPv6.
+const protocolVersion = 2 << 16
 
 // Options beside those of RFC 8156, in CONNECT and CONNECTREPLY.
 const ownSplit = 65002 // of 100 clients, how many are the primary's, in one octet
@@ -183,6 +183,7 @@ func (s *Server) agreed(refused string, now lease.Time) error {
 		return fmt.Errorf("no pair with this partner: %s", refused)
 	}
 	s.link.agreed = true
+	s.table.Claim(false) // what was given of its half is on record, and reaches it before it gives anything
 	s.outbox.retry()
 	s.sayState(now)
 	return nil

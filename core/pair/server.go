@@ -455,6 +455,9 @@ func (s *Server) enter(now lease.Time) {
 	s.rec, s.next = *s.next, nil
 	s.rec.Conflicts = conflicts
 	s.state = s.rec.State
+	if s.state != PartnerDown {
+		s.table.Claim(false)
+	}
 	switch s.state {
 	case Recover, PotentialConflict:
 		s.asked, s.updated = false, false

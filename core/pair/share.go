@@ -31,10 +31,9 @@ func (s *Server) settle(l *lease.Lease) {
 		return
 	}
 	home := s.homeOf(l.Client)
-	if l.Address().Is6() {
+	if n, counted := s.freeBeside(l.Prefix); !counted {
 		home = lease.GivesFor(l.Prefix)
-	} else if v := s.table.Plan().ScopeAt(l.Address()); v != nil {
-		n := s.table.Count(v.ID)
+	} else {
 		switch other := home.Other(); {
 		case other == lease.Secondary && s.short(lease.Secondary, n.Partner, n.Headroom):
 			home = other
@@ -49,6 +48,33 @@ func (s *Server) settle(l *lease.Lease) {
 		l.Status = lease.Free
 	default:
 		l.Status = lease.PendingFree
+	}
+}
+
+// freeBeside counts what is free where a key lies: in its scope of IPv4, or in its pool of IPv6.
+// A pool so vast that it never fills up is not counted: each server has its half of it for good.
+func (s *Server) freeBeside(k netip.Prefix) (n lease.Counts, counted bool) {
+	v := s.table.Plan().ScopeAt(k.Addr())
+	switch {
+	case v == nil:
+		return n, k.Addr().Is4()
+	case v.Family() == option.V6:
+		return s.table.Fills(v.ID, v.PartAt(k.Addr()))
+	}
+	return s.table.Count(v.ID), true
+}
+
+// portions yields what of a scope the two servers share out, each with what of it is free: the
+// scope as a whole with IPv4, its pools that can fill up with IPv6.
+func (s *Server) portions(v *plan.View, yield func(part int, n lease.Counts)) {
+	if v.Family() == option.V4 {
+		yield(0, s.table.Count(v.ID))
+		return
+	}
+	for i := range v.Parts {
+		if n, ok := s.table.Fills(v.ID, i); ok {
+			yield(i, n)
+		}
 	}
 }
 
@@ -188,6 +214,7 @@ func (s *Server) claimSome(now lease.Time) {
 	if s.link.agreed || now < Others(down, nil, lead) {
 		return // or it is back, and learns what was taken from it
 	}
+	s.table.Claim(true)
 	s.rec.Unsure = false // whatever the partner gave that this server never heard of is over
 	own := s.set.Side.Free()
 	var changes []lease.Change
@@ -229,7 +256,7 @@ func (s *Server) unclaimed() (out []netip.Prefix) {
 	}
 	if s.set.Side == lease.Secondary { // what no block tells of is the primary's
 		for _, v := range s.table.Plan().Scopes() {
-			if s.table.Get(v.Subnet) == nil && !v.Subnet.IsSingleIP() {
+			if v.Family() == option.V4 && s.table.Get(v.Subnet) == nil && !v.Subnet.IsSingleIP() {
 				out = append(out, v.Subnet)
 			}
 		}
@@ -266,7 +293,11 @@ func (s *Server) Rebalance(now lease.Time) (lists []effect.List, changed int, er
 	}
 	gifts := s.gifts(now, func(_ *plan.View, has, others uint64) bool { return has < s.share(s.set.Side.Other(), has+others) })
 	for _, c := range gifts {
-		changed += 1 << (c.After.Prefix.Addr().BitLen() - c.After.Prefix.Bits())
+		if k := c.After.Prefix; k.Addr().Is6() {
+			changed++
+		} else {
+			changed += 1 << (32 - k.Bits())
+		}
 	}
 	s.change(gifts)
 	s.send(message.Message{Type: message.PoolReq}, now)
@@ -276,13 +307,31 @@ func (s *Server) Rebalance(now lease.Time) (lists []effect.List, changed int, er
 // gifts are shares that become the partner's, in scopes where it has too little.
 func (s *Server) gifts(now lease.Time, little func(v *plan.View, has, others uint64) bool) (changes []lease.Change) {
 	for _, v := range s.table.Plan().Scopes() {
-		n := s.table.Count(v.ID)
-		if v.Family() == option.V6 { // of which each has its half for good
-			continue
+		s.portions(v, func(part int, n lease.Counts) {
+			if n.Headroom == 0 || !little(v, n.Partner, n.Headroom) {
+				return
+			}
+			want := max(1, s.share(s.set.Side.Other(), n.Headroom+n.Partner)) - n.Partner
+			if v.Family() == option.V6 {
+				changes = append(changes, s.hand(v, part, want, now)...)
+			} else {
+				changes = append(changes, s.give(v, want, now)...)
+			}
+		})
+	}
+	return changes
+}
+
+// hand makes some of this server's free addresses or prefixes of an IPv6 pool the partner's.
+func (s *Server) hand(v *plan.View, part int, want uint64, now lease.Time) (changes []lease.Change) {
+	for _, k := range s.table.Spare(v.ID, part, int(min(want, giveMost))) {
+		before, after := s.table.Get(k), &lease.Lease{Prefix: k, Changed: now, Expires: now}
+		if before != nil {
+			*after = *before
 		}
-		if n.Headroom > 0 && little(v, n.Partner, n.Headroom) {
-			changes = append(changes, s.give(v, max(1, s.share(s.set.Side.Other(), n.Headroom+n.Partner))-n.Partner, now)...)
-		}
+		s.mark(before, after)
+		after.Status = s.set.Side.Other().Free()
+		changes = append(changes, lease.Change{Before: before, After: after})
 	}
 	return changes
 }
@@ -369,14 +418,12 @@ func (s *Server) request(now lease.Time) {
 	low := false
 	var dry []string
 	for _, v := range s.table.Plan().Scopes() {
-		n := s.table.Count(v.ID)
-		if v.Family() == option.V6 {
-			continue
-		}
-		low = low || n.Partner > 0 && s.short(s.set.Side, n.Headroom, n.Partner)
-		if n.Partner > 0 && n.Headroom == 0 && s.walks.dry[v.ID] && len(dry) < dryMost {
-			dry = append(dry, v.Subnet.String())
-		}
+		s.portions(v, func(_ int, n lease.Counts) {
+			low = low || n.Partner > 0 && s.short(s.set.Side, n.Headroom, n.Partner)
+			if n.Partner > 0 && n.Headroom == 0 && s.walks.dry[v.ID] && len(dry) < dryMost {
+				dry = append(dry, v.Subnet.String())
+			}
+		})
 	}
 	if !low && dry == nil {
 		return
@@ -392,13 +439,15 @@ func (s *Server) request(now lease.Time) {
 func (s *Server) Hungry(scopes []*plan.View, now lease.Time) []effect.List {
 	dry := false
 	for _, v := range scopes {
-		if n := s.table.Count(v.ID); n.Headroom > 0 || n.Partner == 0 || v.Family() == option.V6 {
-			continue // it can be given, or nobody has it
-		}
-		if s.walks.dry == nil {
-			s.walks.dry = map[plan.ID]bool{}
-		}
-		s.walks.dry[v.ID], dry = true, true
+		s.portions(v, func(_ int, n lease.Counts) {
+			if n.Headroom > 0 || n.Partner == 0 {
+				return // it can be given, or nobody has it
+			}
+			if s.walks.dry == nil {
+				s.walks.dry = map[plan.ID]bool{}
+			}
+			s.walks.dry[v.ID], dry = true, true
+		})
 	}
 	if dry { // looking through all scopes is too much for each packet
 		s.request(now)

@@ -52,7 +52,7 @@ func TestAnIndependentDecoderAgrees(t *testing.T) {
 		"127,122,128,121,130\t\t",
 		"132,131,133\t\t",
 		"\t\t",
-		"45,87,114,133,120,123,126,65001,46,45,1,3,5,114,133,120,123,126,65001,46\t\t2001:db8:40::17",
+		"45,87,114,133,120,123,126,65001,46,45,1,79,39,16,65005,3,5,114,133,120,123,126,65001,46\t\t2001:db8:40::17",
 	}
 	if got := strings.Split(strings.TrimRight(string(out), "\n"), "\n"); strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("it reads\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

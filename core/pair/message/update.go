@@ -12,6 +12,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 )
@@ -131,7 +132,10 @@ func (u *Update) Option(now lease.Time) (Option, error) {
 		if err != nil {
 			return Option{}, fmt.Errorf("binding %s: %w", l.Prefix, err)
 		}
-		data = Options{{ClientID, []byte(l.Client.ID)}, ia}
+		if data, err = clientOf(l); err != nil {
+			return Option{}, fmt.Errorf("binding %s: %w", l.Prefix, err)
+		}
+		data = append(data, ia)
 	}
 	data.PutUint32(CLTTime, uint32(max(now-l.Heard, 0)))
 	b, err := AppendOptions(nil, data)
@@ -192,18 +196,16 @@ func associationOf(l *lease.Lease, about Options) (Option, error) {
 	}
 	times := make([]byte, 8) // preferred and valid lifetime; moments say more
 	binary.BigEndian.PutUint32(times[4:], uint32(l.Granted/time.Second))
-	var outer, inner uint16
-	var body []byte
+	outer, inner, body := uint16(IANA), uint16(IAAddr), []byte(nil)
 	a := l.Address().As16()
-	switch l.Client.Kind {
-	case lease.Addresses:
-		outer, inner = IANA, IAAddr
+	switch k := l.Client.Kind; {
+	case l.Client.Known() && k != lease.Addresses && k != lease.Prefixes:
+		return Option{}, fmt.Errorf("its client is known by no DUID")
+	case l.Prefix.IsSingleIP():
 		body = append(append(body, a[:]...), times...)
-	case lease.Prefixes:
+	default:
 		outer, inner = IAPD, IAPrefix
 		body = append(append(append(body, times...), byte(l.Prefix.Bits())), a[:]...)
-	default:
-		return Option{}, fmt.Errorf("its client is known by no DUID")
 	}
 	one, err := AppendOptions(nil, Options{{inner, append(body, nested...)}})
 	if err != nil {
@@ -212,6 +214,70 @@ func associationOf(l *lease.Lease, about Options) (Option, error) {
 	head := binary.BigEndian.AppendUint32(nil, l.Client.Number)
 	return Option{outer, append(append(head, make([]byte, 8)...), one...)}, nil
 }
+
+// clientOf is what is known of the client of an IPv6 binding, in the options in which that
+// travels: nothing for a binding of nobody.
+func clientOf(l *lease.Lease) (out Options, err error) {
+	put := func(code uint16, data []byte, known bool) {
+		if known {
+			out = append(out, Option{code, data})
+		}
+	}
+	put(ClientID, []byte(l.Client.ID), l.Client.Known())
+	put(option.ClientLinkLayer6, append([]byte{0, 1}, l.Hardware...), l.Hardware != "")
+	put(option.FQDN6, dhcp6.FQDN(l.Hostname), l.Hostname != "")
+	put(option.VendorClass6, dhcp6.VendorClass(l.Vendor), l.Vendor != "")
+	put(agentOption, []byte(l.Agent), l.Agent != "")
+	if l.Relay.Is6() {
+		var at Options
+		if l.Circuit != "" {
+			at.Put(option.InterfaceID6, []byte(l.Circuit))
+		}
+		head := append(append([]byte{byte(dhcp6.RelayForw), 0}, l.Relay.AsSlice()...), make([]byte, 16)...)
+		raw, err := AppendOptions(append(l.Relay.AsSlice(), head...), at)
+		if err != nil {
+			return nil, err
+		}
+		put(relayData, raw, true)
+	}
+	return out, nil
+}
+
+// readClient reads what clientOf wrote.
+func (u *Update) readClient(data Options) {
+	l := &u.Lease
+	if b, ok := data.Get(option.ClientLinkLayer6); ok && len(b) > 2 && len(b) <= 2+20 {
+		l.Hardware = addr.Hardware(b[2:])
+	}
+	said := dhcp6.Message{}
+	for _, code := range []uint16{option.FQDN6, option.VendorClass6} {
+		if b, ok := data.Get(code); ok {
+			said.Options = append(said.Options, dhcp6.Option{Code: code, Data: b})
+		}
+	}
+	l.Hostname, l.Vendor = said.FQDN(), said.Vendor()
+	if b, ok := data.Get(agentOption); ok {
+		l.Agent = string(b)
+	}
+	const address, head = 16, 34 // the relay, and the head of its message
+	b, ok := data.Get(relayData)
+	if !ok || len(b) < address+head {
+		return
+	}
+	l.Relay = netip.AddrFrom16([16]byte(b))
+	if at, err := DecodeOptions(b[address+head:]); err == nil {
+		circuit, _ := at.Get(option.InterfaceID6)
+		l.Circuit = string(circuit)
+	}
+}
+
+// relayData is OPTION_LQ_RELAY_DATA (RFC 5007 section 4.1.2.4): a relay's address, and its
+// message without that of the client.
+const relayData = 47
+
+// agentOption holds the rest of what relays and the client said, as leases keep it; its code is
+// one that no registry gave away.
+const agentOption = 65005
 
 // DecodeUpdate reads OPTION_CLIENT_DATA. Moments become those of this server's
 // clock, which the sender's is ahead of by some seconds.
@@ -319,10 +385,12 @@ func (u *Update) readAssociation(data Options) (about Options, err error) {
 	}
 	id, known := data.Get(ClientID)
 	const head, body = 12, 24 // octets before options; a prefix has one more, for its length
-	if !ok || !known || len(ia) < head {
-		return nil, fmt.Errorf("it is of no client or of no address: %w", ErrShort)
+	if !ok || len(ia) < head {
+		return nil, fmt.Errorf("it is of no address: %w", ErrShort)
 	}
-	l.Client = lease.Client{Kind: kind, Number: binary.BigEndian.Uint32(ia), ID: string(id)}
+	if known {
+		l.Client = lease.Client{Kind: kind, Number: binary.BigEndian.Uint32(ia), ID: string(id)}
+	}
 	nested, err := DecodeOptions(ia[head:])
 	if err != nil {
 		return nil, err
@@ -342,6 +410,6 @@ func (u *Update) readAssociation(data Options) (about Options, err error) {
 	if l.Prefix = netip.PrefixFrom(a, bits); !l.Prefix.IsValid() || a.Is4In6() {
 		return nil, fmt.Errorf("%s with a length of %d is no address", a, bits)
 	}
-	l.Hardware = addr.Hardware("")
+	u.readClient(data)
 	return DecodeOptions(b[size:])
 }

@@ -223,6 +223,32 @@ func TestPair6(t *testing.T) {
 	two.get(9)
 }
 
+// A small pool is shared out between partners: in hot standby the server that serves gives all of
+// it, the last prefix too.
+func TestPairLastPrefix(t *testing.T) {
+	t.Parallel()
+	w := unpaired(t)
+	w.a.must("scope", "add", "workshops", "--subnet", "2001:db8:40:60::/64", "--pool", "2001:db8:40:60::10-2001:db8:40:60::17",
+		"--prefix-pool", "2001:db8:40:8000::/53 in /56", "--lease", "2h", "--serve")
+	w.form("--mode", "hot-standby")
+	w.a.must("link", "edit", "workshops", "--relay", "2001:db8:40:60::1")
+	one := w.a.relay6("2001:db8:40:60::1")
+	given := map[netip.Prefix]bool{}
+	for n := range 8 {
+		c := one.client(n)
+		c.Asks = []dhcp6.IA{{Code: option.IANA, ID: 1}, {Code: option.IAPD, ID: 1}}
+		w.a.await(func() bool { return c.Get(t.Context()) == nil }, fmt.Sprintf("router %d to get an address and a prefix", n))
+		given[c.Has(option.IANA)], given[c.Has(option.IAPD)] = true, true
+	}
+	if len(given) != 16 {
+		t.Errorf("eight routers have %d addresses and prefixes: %v", len(given), given)
+	}
+	w.agree("when all is given")
+	if out := w.a.must("scope", "show", "workshops"); !strings.Contains(out, "8 of 8 delegated") {
+		t.Errorf("the scope says:\n%s", out)
+	}
+}
+
 // A trial in a scope of IPv6 makes the whole exchange, for an address and a prefix, and finds what
 // is wrong.
 func TestTrial6(t *testing.T) {

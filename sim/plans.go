@@ -31,8 +31,7 @@ func (r *revision) follows(o *revision) bool {
 }
 
 // scopesOf are the scopes, by name: one that is nearly full, one with room, one that is wide; of
-// IPv6 one whose pool nobody counts, one whose pool fills up, and one that delegates prefixes,
-// all but the last of which are in use.
+// IPv6 one whose pool nobody counts, one whose pool fills up, and one that delegates prefixes.
 var scopesOf = []struct {
 	name, subnet, pool string
 	clients            int
@@ -43,7 +42,7 @@ var scopesOf = []struct {
 	{"visitors", "10.40.64.0/20", "10.40.64.10-10.40.79.249", 60, 0},
 	{"visitors6", "2001:db8:40:64::/64", "2001:db8:40:64::/64", 16, 0},
 	{"weavers6", "2001:db8:40:8::/64", "2001:db8:40:8::100/123", 24, 0},
-	{"workshops", "2001:db8:40:60::/64", "2001:db8:40:8000::/51", 26, 56},
+	{"workshops", "2001:db8:40:60::/64", "2001:db8:40:8000::/49", 26, 56},
 }
 
 func firstPlan() *revision {

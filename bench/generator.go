@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -10,10 +9,7 @@ import (
 	"time"
 
 	"golang.org/x/net/ipv4"
-
-	"yarnpost/core/addr"
-	"yarnpost/core/dhcp4"
-	"yarnpost/core/option"
+	"golang.org/x/net/ipv6"
 )
 
 // outstanding is how many exchanges a closed loop keeps open.
@@ -26,110 +22,75 @@ const patience = 2 * time.Second
 // it moves the very same packets.
 type generator struct {
 	conn    *net.UDPConn
-	batch   *ipv4.PacketConn
+	batch   batch
+	speak   dialect
 	echo    bool
 	clients uint32
-	ask     []byte // DISCOVER
-	take    []byte // REQUEST
-	renew   []byte // REQUEST of a client that has its address
-	mixed   bool   // 90 % renew, 9 % come back, 1 % are new
+	mixed   bool // 90 % renew, 9 % come back, 1 % are new
 	known   []knownClient
 	random  *rand.Rand
-	at      offsets
 	in      []ipv4.Message
 	out     []ipv4.Message
 	queued  int
 }
 
-// offsets are the places in the templates that differ from client to client.
-type offsets struct{ id, name, wanted, server int }
+// batch is a socket by which many datagrams go in one call.
+type batch interface {
+	ReadBatch(ms []ipv4.Message, flags int) (int, error)
+	WriteBatch(ms []ipv4.Message, flags int) (int, error)
+}
 
 // knownClient is one that was acknowledged an address.
 type knownClient struct {
 	client uint32
-	has    [4]byte
+	has    [16]byte
 }
 
 // slot is one exchange under way.
 type slot struct {
 	client uint32
-	xid    uint32
+	turn   uint8
 	taking bool // the REQUEST is out
 	busy   bool
 	renews bool      // one REQUEST is all
 	begun  time.Time // when the client wanted to begin
 	sent   time.Time
-	offer  [4]byte
+	offer  [16]byte
 	server [4]byte
 }
 
+// newGenerator plays clients of DHCPv4.
 func newGenerator(server netip.AddrPort, echo bool) (*generator, error) {
-	conn, err := net.DialUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)}, net.UDPAddrFromAddrPort(server))
+	speak, err := newDialect4()
+	if err != nil {
+		return nil, err
+	}
+	return generatorOf(server, echo, speak)
+}
+
+func generatorOf(server netip.AddrPort, echo bool, speak dialect) (*generator, error) {
+	conn, err := net.DialUDP("udp", nil, net.UDPAddrFromAddrPort(server))
 	if err != nil {
 		return nil, err
 	}
 	_ = conn.SetReadBuffer(8 << 20)
 	_ = conn.SetWriteBuffer(8 << 20)
-	g := &generator{conn: conn, batch: ipv4.NewPacketConn(conn), echo: echo, random: rand.New(rand.NewPCG(1, 2))}
+	g := &generator{conn: conn, batch: ipv4.NewPacketConn(conn), speak: speak, echo: echo, random: rand.New(rand.NewPCG(1, 2))}
+	if server.Addr().Is6() {
+		g.batch = ipv6.NewPacketConn(conn)
+	}
 	for range 64 {
 		g.in = append(g.in, ipv4.Message{Buffers: [][]byte{make([]byte, 2048)}})
 		g.out = append(g.out, ipv4.Message{Buffers: [][]byte{make([]byte, 0, 600)}})
 	}
-	zero := netip.IPv4Unspecified()
-	relay := append([]byte{dhcp4.SubCircuit, 7}, "sw1/0/1"...)
-	relay = append(relay, dhcp4.SubLink, 4, 10, 0, 0, 1, dhcp4.SubSourcePort, 0)
-	template := func(t dhcp4.Type, extra ...dhcp4.Option) ([]byte, error) {
-		m := &dhcp4.Message{Op: dhcp4.BootRequest, HType: 1, Hops: 1, CIAddr: zero, YIAddr: zero, SIAddr: zero,
-			GIAddr: netip.AddrFrom4([4]byte{127, 0, 0, 1}),
-			CHAddr: addr.Hardware("\x02\x00\x00\x00\x00\x00")}
-		m.Options = append(dhcp4.Options{{Code: option.MessageType, Data: []byte{byte(t)}},
-			{Code: option.ClientID, Data: []byte("\x01\x02\x00\x00\x00\x00\x00")},
-			{Code: option.Hostname, Data: []byte("bench-00000000")}, {Code: option.ClassID, Data: []byte("bench")},
-			{Code: option.ParameterList, Data: []byte{1, 3, 6, 15, 42, 51, 58, 59}}}, extra...)
-		m.Options = append(m.Options, dhcp4.Option{Code: option.RelayAgent, Data: relay})
-		b, _, err := dhcp4.Append(nil, m, 0)
-		return b, err
-	}
-	if g.ask, err = template(dhcp4.Discover); err != nil {
-		return nil, err
-	}
-	if g.take, err = template(dhcp4.Request, dhcp4.Option{Code: option.AddressRequest, Data: make([]byte, 4)},
-		dhcp4.Option{Code: option.ServerID, Data: make([]byte, 4)}); err != nil {
-		return nil, err
-	}
-	if g.renew, err = template(dhcp4.Request); err != nil {
-		return nil, err
-	}
-	// magic cookie at 236; 53 takes 3 octets; then 61, 12, 60, 55, 50, 54
-	g.at.id = 240 + 3 + 2 + 3
-	g.at.name = 240 + 3 + 9 + 2 + 6
-	g.at.wanted = 240 + 3 + 9 + 16 + 7 + 10 + 2
-	g.at.server = g.at.wanted + 4 + 2
 	return g, nil
 }
 
 // queue puts the slot's next message into the outgoing batch.
 func (g *generator) queue(i int, s *slot, now time.Time) {
 	s.sent = now
-	s.xid += 1 << 16
-	buf := g.out[g.queued].Buffers[0][:0]
-	if s.renews {
-		buf = append(buf, g.renew...)
-		copy(buf[12:], s.offer[:])
-	} else if s.taking {
-		buf = append(buf, g.take...)
-		copy(buf[g.at.wanted:], s.offer[:])
-		copy(buf[g.at.server:], s.server[:])
-	} else {
-		buf = append(buf, g.ask...)
-	}
-	binary.BigEndian.PutUint32(buf[4:], s.xid&^0xffff|uint32(i))
-	binary.BigEndian.PutUint32(buf[30:], s.client)
-	binary.BigEndian.PutUint32(buf[g.at.id:], s.client)
-	const digits = "0123456789abcdef"
-	for k := range 8 {
-		buf[g.at.name+k] = digits[s.client>>(28-4*k)&15]
-	}
+	s.turn++
+	buf := g.speak.message(g.out[g.queued].Buffers[0][:0], i, s)
 	g.out[g.queued].Buffers[0] = buf
 	if g.queued++; g.queued == len(g.out) {
 		g.flush()
@@ -208,7 +169,7 @@ func (g *generator) first(within time.Duration) bool {
 // begin starts an exchange: of a client that was never seen before, or as the
 // mix has it.
 func (g *generator) begin(i int, s *slot, wanted time.Time) {
-	*s = slot{xid: s.xid, busy: true, begun: wanted}
+	*s = slot{turn: s.turn, busy: true, begun: wanted}
 	if n := len(g.known); g.mixed && n > 0 {
 		if which := g.random.IntN(100); which < 99 {
 			k := g.known[g.random.IntN(n)]
@@ -232,28 +193,24 @@ func (g *generator) receive(slots []slot, r *result, until time.Time, free func(
 	now := time.Now()
 	for _, m := range g.in[:n] {
 		b := m.Buffers[0][:m.N]
-		if len(b) < 244 {
-			continue
-		}
-		xid := binary.BigEndian.Uint32(b[4:])
-		i := int(xid & 0xffff)
-		if i >= len(slots) {
+		i, turn, ok := g.speak.reply(b)
+		if !ok || i >= len(slots) {
 			continue
 		}
 		s := &slots[i]
-		if !s.busy || s.xid>>16 != xid>>16 {
+		if !s.busy || s.turn != turn {
 			continue
+		}
+		a, server, ok := g.speak.given(b)
+		if !ok && !g.echo {
+			panic(fmt.Sprintf("the service gives nothing: % x", b))
 		}
 		if !s.taking && !s.renews {
 			s.taking = true
 			r.offerWait = max(r.offerWait, now.Sub(s.sent))
-			copy(s.offer[:], b[16:20])
-			copy(s.server[:], b[245:249]) // 53 is first, 54 second in every reply
+			s.offer, s.server = a, server
 			g.queue(i, s, now)
 			continue
-		}
-		if !g.echo && b[242] != byte(dhcp4.Ack) {
-			panic(fmt.Sprintf("the service answered %s to a REQUEST", dhcp4.Type(b[242])))
 		}
 		r.done++
 		r.ackWait = max(r.ackWait, now.Sub(s.sent))
@@ -261,7 +218,7 @@ func (g *generator) receive(slots []slot, r *result, until time.Time, free func(
 		if !s.renews {
 			r.offers = append(r.offers, now.Sub(s.begun))
 			if len(g.known) < 20000 {
-				g.known = append(g.known, knownClient{s.client, [4]byte(b[16:20])})
+				g.known = append(g.known, knownClient{s.client, a})
 			}
 		}
 		s.busy = false

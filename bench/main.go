@@ -20,6 +20,7 @@ func main() {
 	span := flag.Duration("span", 4*time.Second, "length of one measurement")
 	garbage := flag.String("garbage", "", "flood this address with what is no DHCP message")
 	scale := flag.Bool("scale", false, "measure a big network alone: start, changes, pages, what holds clients up")
+	six := flag.Bool("six", false, "measure exchanges of both families alone")
 	two := flag.Bool("pair", false, "measure a pair alone")
 	ahead := flag.Bool("forecast", false, "score forecasts alone")
 	probing := flag.Bool("probing", false, "measure probing alone, inside a network namespace made for it")
@@ -34,7 +35,7 @@ func main() {
 	}
 	debug.SetGCPercent(2000) // its collections would be measured as latency
 	runtime.GOMAXPROCS(1)    // the generator is one loop; a second thread would only take time from what is measured
-	do := func() error { return run(*pairs, *span) }
+	do := func() error { return run(*pairs, *span, *six) }
 	if *ahead {
 		forecasts()
 		return
@@ -56,11 +57,11 @@ func main() {
 
 // echoLoop sends every datagram back to where it came from.
 func echoLoop(at string) error {
-	a, err := net.ResolveUDPAddr("udp4", at)
+	a, err := net.ResolveUDPAddr("udp", at)
 	if err != nil {
 		return err
 	}
-	conn, err := net.ListenUDP("udp4", a)
+	conn, err := net.ListenUDP("udp", a)
 	if err != nil {
 		return err
 	}
@@ -77,7 +78,7 @@ func echoLoop(at string) error {
 	}
 }
 
-func run(pairs int, span time.Duration) error {
+func run(pairs int, span time.Duration, brief bool) error {
 	fmt.Println("Building and starting the service …")
 	s, err := newService()
 	if err != nil {
@@ -123,6 +124,10 @@ func run(pairs int, span time.Duration) error {
 			d.again)
 	}
 	fmt.Printf("  service ÷ echo, median                 %.3f   (bar 0.20, goal 0.40)\n", median(ratios))
+
+	if err := s.throughSix(self, pairs, span); err != nil || brief {
+		return err
+	}
 
 	logged, err := s.logged()
 	if err != nil {

@@ -44,7 +44,11 @@ func newService(args ...string) (*service, error) {
 	web, err := freePort("tcp")
 	if len(args) == 0 && err == nil {
 		s.udp, err = freePort("udp")
-		args = []string{"--dhcp4", s.udp.String()}
+		six, none := freePort("udp6")
+		if err == nil {
+			err = none
+		}
+		args = []string{"--dhcp4", s.udp.String(), "--dhcp6", six.String()}
 	}
 	s.args = append([]string{"serve", "--data", dir, "--http", web.String()}, args...)
 	if err == nil {
@@ -158,7 +162,11 @@ func freePort(network string) (netip.AddrPort, error) {
 		defer l.Close()
 		return l.Addr().(*net.TCPAddr).AddrPort(), nil
 	}
-	c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	at := net.IPv4(127, 0, 0, 1)
+	if network == "udp6" {
+		at = net.IPv6loopback
+	}
+	c, err := net.ListenUDP(network, &net.UDPAddr{IP: at})
 	if err != nil {
 		return netip.AddrPort{}, err
 	}

@@ -232,16 +232,18 @@ func (d *Decision) Waits() *Answer {
 // memory is what a decision is made in. It is used again, so that a busy server
 // leaves little behind to be collected.
 type memory struct {
-	v4      v4
-	message dhcp4.Message
-	octets  [16]byte // of the server identifier and the times
-	answers [1]Answer
-	steps   [12]Step
-	options [40]dhcp4.Option
-	values  [64]plan.Value
-	rulings [4]ruling
-	effects [8]effect.Effect
-	changes [2]lease.Change
+	v4       v4
+	v6       v6
+	message  dhcp4.Message
+	message6 dhcp6.Message
+	octets   [16]byte // of the server identifier and the times
+	answers  [1]Answer
+	steps    [12]Step
+	options  [40]dhcp4.Option
+	values   [64]plan.Value
+	rulings  [4]ruling
+	effects  [8]effect.Effect
+	changes  [2]lease.Change
 }
 
 // decider is one request on its way to a decision, as far as it is the same for
@@ -312,8 +314,9 @@ func Decide(req request.Request, w World, into *Decision) *Decision {
 		m.v4 = v4{decider: of, msg: msg}
 		m.v4.all()
 	case *dhcp6.Message:
-		d := v6{decider: of, msg: msg}
-		d.all()
+		m.message6.Options, m.message6.IAs = m.message6.Options[:0], nil
+		m.v6 = v6{decider: of, msg: msg, ias: m.v6.ias[:0]}
+		m.v6.all()
 	default:
 		panic("a request of a family that nobody decides") // the codecs are all there is
 	}

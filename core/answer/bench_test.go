@@ -9,6 +9,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -138,5 +139,32 @@ func (w *network) decide(b *testing.B) {
 		World{Table: w.table, Now: 1_002_000, Ours: func(a netip.Addr) bool { return a == server }, Writable: true},
 		&w.into); d.First().Outcome != want {
 		b.Fatalf("%s of %s: %s, %s", m.Type, m.CHAddr, d.First().Outcome, d.First().Why)
+	}
+}
+
+// BenchmarkSolicit is the way of a SOLICIT from a newcomer through the core: parse, decide, encode.
+func BenchmarkSolicit(b *testing.B) {
+	f := newWorld6(b)
+	m := ask6(dhcp6.Solicit, 1, na(1))
+	m.Options = append(m.Options, dhcp6.Option{Code: option.FQDN6, Data: dhcp6.FQDN("bench-0001")})
+	packet, _, err := m.AppendTo(nil, 0)
+	if err != nil {
+		b.Fatal(err)
+	}
+	var got dhcp6.Message
+	var d Decision
+	out := make([]byte, 0, 600)
+	b.ReportAllocs()
+	for b.Loop() {
+		if err := dhcp6.Decode(&got, packet); err != nil {
+			b.Fatal(err)
+		}
+		decided := Decide(got.Request(request.Path{Interface: "eth1"}), f.world6(), &d)
+		if decided.First().Outcome != Offered {
+			b.Fatal(decided.First().Outcome, decided.First().Why)
+		}
+		if out, _, err = decided.Reply.AppendTo(out[:0], decided.Limit); err != nil {
+			b.Fatal(err)
+		}
 	}
 }

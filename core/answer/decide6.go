@@ -45,10 +45,11 @@ func (d *v6) ask(to request.Association) {
 	if to.Object == request.Delegation {
 		c.Kind = lease.Prefixes
 	}
+	var room [192]byte
 	sure := d.req.Relay.IsValid() && (d.req.Trial || d.plan.LinkOfRelay(d.req.Relay) != 0)
 	d.who = asker{client: c, hardware: d.req.Hardware, identifier: d.req.Identifier, via: d.req.Relay, circuit: d.req.Circuit,
 		sure: sure, stranger: d.req.Relay.IsValid() && !sure, wish: to.Hint(), hostname: clip(d.msg.FQDN()), vendor: clip(d.msg.Vendor()),
-		seed: string(c.Append(nil)), iaid: string(addr.IAIDOf(to.ID)), facts: factsOf(&d.req, sure)}
+		seed: string(c.Append(room[:0])), iaid: string(addr.IAIDOf(to.ID)), facts: factsOf(&d.req, sure)}
 	if to.Object == request.Delegation && d.who.wish.IsValid() {
 		d.who.length = d.who.wish.Bits()
 		if d.who.wish.Addr().IsUnspecified() { // it says how much, and not which

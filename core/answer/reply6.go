@@ -14,7 +14,9 @@ import (
 // header begins a reply: who speaks to whom (RFC 8415 section 18.3.10), by the way that the
 // message came.
 func (d *v6) header(t dhcp6.Type) {
-	d.sent = &dhcp6.Message{Type: t, Transaction: d.msg.Transaction, Relays: d.msg.Relays}
+	d.sent = &d.out.memory.message6
+	d.sent.Type, d.sent.Transaction, d.sent.Relays = t, d.msg.Transaction, d.msg.Relays
+	d.sent.Options, d.sent.IAs = d.sent.Options[:0], nil
 	d.out.Reply, d.out.To = d.sent, ToSource
 	d.sent.Options = append(d.sent.Options, dhcp6.Option{Code: option.ServerID6, Data: []byte(d.world.DUID)})
 	if d.req.Identifier != nil {

@@ -3,7 +3,7 @@ package dhcp6
 import (
 	"encoding/binary"
 	"fmt"
-	"slices"
+	"net/netip"
 
 	"yarnpost/core/option"
 )
@@ -13,84 +13,90 @@ import (
 // here. Datagrams of IPv6 can be sent in fragments, so nothing is left out; limit, if it is not
 // 0, bounds the whole.
 func (m *Message) AppendTo(dst []byte, limit int) (b []byte, omitted []uint16, err error) {
-	inner, err := m.appendInner(nil)
-	if err != nil {
-		return dst, nil, err
-	}
-	echoes := make([][]byte, len(m.Relays))
-	sizes := make([]int, len(m.Relays)+1)
-	sizes[len(m.Relays)] = len(inner)
 	as := RelayForw
 	if m.Type == Advertise || m.Type == Reply || m.Type == Reconfigure || m.Type == AddrRegReply {
 		as = RelayRepl
 	}
-	for i := len(m.Relays) - 1; i >= 0; i-- {
-		if as == RelayRepl {
-			echoes[i] = m.Relays[i].echo()
-		} else {
-			for _, o := range m.Relays[i].Options {
-				echoes[i] = appendOption(echoes[i], o.Code, o.Data)
+	from := len(dst)
+	b = dst
+	var opened [relaysMost]int // where the messages within begin
+	if len(m.Relays) > relaysMost {
+		return dst, nil, fmt.Errorf("encode DHCPv6: %d relays: %w", len(m.Relays), ErrRelays)
+	}
+	for i := range m.Relays {
+		r := &m.Relays[i]
+		b = append(b, byte(as), r.Hops)
+		b = appendAddr(appendAddr(b, r.Link), r.Peer)
+		for _, o := range r.Options {
+			if as == RelayForw || r.echoes(o.Code) {
+				b = appendOption(b, o.Code, o.Data)
 			}
 		}
-		sizes[i] = relayHead + len(echoes[i]) + 4 + sizes[i+1]
+		b = appendHead(b, option.RelayMessage6, 0)
+		opened[i] = len(b)
+	}
+	b = binary.BigEndian.AppendUint32(b, uint32(m.Type)<<24|m.Transaction&0xffffff)
+	for _, o := range m.Options {
+		if len(o.Data) >= sizeMost {
+			return dst, nil, fmt.Errorf("encode DHCPv6: option %d has %d octets; 65535 are the most", o.Code, len(o.Data))
+		}
+		b = appendOption(b, o.Code, o.Data)
+	}
+	for i := range m.IAs {
+		ia := &m.IAs[i]
+		b = appendHead(b, ia.Code, 0)
+		at := len(b)
+		if b = ia.append(b); len(b)-at >= sizeMost {
+			return dst, nil, fmt.Errorf("encode DHCPv6: association %d has %d octets; 65535 are the most", ia.ID, len(b)-at)
+		}
+		setSize(b, at)
 	}
 	if limit == 0 {
 		limit = sizeMost - 48 // headers of IPv6 and UDP
 	}
-	if sizes[0] > limit {
-		return dst, nil, fmt.Errorf("encode DHCPv6: %d octets, and %d are the most", sizes[0], limit)
+	if len(b)-from > limit {
+		return dst, nil, fmt.Errorf("encode DHCPv6: %d octets, and %d are the most", len(b)-from, limit)
 	}
-	for i, r := range m.Relays {
-		dst = append(dst, byte(as), r.Hops)
-		dst = append(append(dst, r.Link.AsSlice()...), r.Peer.AsSlice()...)
-		dst = append(dst, echoes[i]...)
-		dst = appendHead(dst, option.RelayMessage6, sizes[i+1])
+	for _, at := range opened[:len(m.Relays)] {
+		setSize(b, at)
 	}
-	return append(dst, inner...), nil, nil
+	return b, nil, nil
 }
 
-// echo is what of a relay's options goes back to it: its interface (section 19.3), that it wants
-// its own port (RFC 8357), and what it asks for (RFC 4994).
-func (r *Relay) echo() (b []byte) {
-	wanted := []uint16{option.InterfaceID6, option.RelayPort6}
+// echoes reports whether an option of a relay's goes back to it: its interface (section 19.3),
+// that it wants its own port (RFC 8357), and what it asks for (RFC 4994).
+func (r *Relay) echoes(code uint16) bool {
+	switch code {
+	case option.InterfaceID6, option.RelayPort6:
+		return true
+	case option.RelayMessage6:
+		return false
+	}
 	asked, _ := r.Options.Get(echoRequest)
 	for ; len(asked) >= 2; asked = asked[2:] {
-		wanted = append(wanted, binary.BigEndian.Uint16(asked))
-	}
-	for _, o := range r.Options {
-		if o.Code != option.RelayMessage6 && slices.Contains(wanted, o.Code) {
-			b = appendOption(b, o.Code, o.Data)
+		if binary.BigEndian.Uint16(asked) == code {
+			return true
 		}
 	}
-	return b
+	return false
 }
 
 const echoRequest = 43 // RFC 4994
-
-func (m *Message) appendInner(dst []byte) ([]byte, error) {
-	dst = binary.BigEndian.AppendUint32(dst, uint32(m.Type)<<24|m.Transaction&0xffffff)
-	for _, o := range m.Options {
-		if len(o.Data) >= sizeMost {
-			return nil, fmt.Errorf("encode DHCPv6: option %d has %d octets; 65535 are the most", o.Code, len(o.Data))
-		}
-		dst = appendOption(dst, o.Code, o.Data)
-	}
-	for _, ia := range m.IAs {
-		b := ia.append(nil)
-		if len(b) >= sizeMost {
-			return nil, fmt.Errorf("encode DHCPv6: association %d has %d octets; 65535 are the most", ia.ID, len(b))
-		}
-		dst = appendOption(dst, ia.Code, b)
-	}
-	return dst, nil
-}
 
 func appendHead(b []byte, code uint16, size int) []byte {
 	return binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(b, code), uint16(size))
 }
 
+// setSize sets the size in the head of an option whose data begins at a place and ends with b.
+func setSize(b []byte, at int) { binary.BigEndian.PutUint16(b[at-2:], uint16(len(b)-at)) }
+
 func appendOption(b []byte, code uint16, data []byte) []byte {
 	return append(appendHead(b, code, len(data)), data...)
+}
+
+func appendAddr(b []byte, a netip.Addr) []byte {
+	octets := a.As16()
+	return append(b, octets[:]...)
 }
 
 // append encodes the data of the association's option.
@@ -99,23 +105,21 @@ func (ia *IA) append(b []byte) []byte {
 	if ia.Code != option.IATA {
 		b = binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(b, ia.T1), ia.T2)
 	}
-	for _, l := range ia.Leases {
-		if ia.Code == option.IAPD {
-			tail := 0
-			if l.Exclude != nil {
-				tail = 4 + len(l.Exclude)
-			}
-			b = appendHead(b, option.IAPrefix, 25+tail)
+	for i := range ia.Leases {
+		l := &ia.Leases[i]
+		if ia.Code != option.IAPD {
+			b = appendAddr(appendHead(b, option.IAAddress, 24), l.Prefix.Addr())
 			b = binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(b, l.Preferred), l.Valid)
-			b = append(append(b, byte(l.Prefix.Bits())), l.Prefix.Addr().AsSlice()...)
-			if l.Exclude != nil {
-				b = appendOption(b, option.PrefixExclude6, l.Exclude)
-			}
 			continue
 		}
-		b = appendHead(b, option.IAAddress, 24)
-		b = append(b, l.Prefix.Addr().AsSlice()...)
+		b = appendHead(b, option.IAPrefix, 0)
+		at := len(b)
 		b = binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(b, l.Preferred), l.Valid)
+		b = appendAddr(append(b, byte(l.Prefix.Bits())), l.Prefix.Addr())
+		if l.Exclude != nil {
+			b = appendOption(b, option.PrefixExclude6, l.Exclude)
+		}
+		setSize(b, at)
 	}
 	if ia.Status != Success || ia.Message != "" {
 		b = appendOption(b, option.StatusCode6, StatusData(ia.Status, ia.Message))

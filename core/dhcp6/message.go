@@ -297,7 +297,8 @@ func (m *Message) FQDN() string {
 	if !ok || len(b) < 2 {
 		return ""
 	}
-	var out []byte
+	var room [256]byte
+	out := room[:0]
 	for rest := b[1:]; len(rest) > 0 && rest[0] != 0; {
 		n := int(rest[0])
 		if n > 63 || 1+n > len(rest) {

@@ -4,6 +4,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/binary"
+	"hash"
 	"math/bits"
 	"net/netip"
 
@@ -24,6 +25,9 @@ type hashed struct {
 	whole  bool // the pool is the whole prefix of these
 	size   uint64
 	rest   *cursor // nil for a pool that never fills up
+
+	mac  hash.Hash // that is used again; what it reads and gives lies in room
+	room []byte
 }
 
 // Bounds of a hashed pool: keys up to which it may fill up, and what is tried by chance.
@@ -55,12 +59,15 @@ func (h *hashed) length() int {
 // nth is what a client would be given after n others turned out to be taken; ok is false if
 // that is not in the pool.
 func (h *hashed) nth(who string, n uint64) (k netip.Prefix, ok bool) {
-	mac := hmac.New(sha256.New, []byte(h.secret))
+	if h.mac == nil {
+		h.mac = hmac.New(sha256.New, []byte(h.secret))
+	}
 	from := h.part.Pool.From.As16()
-	mac.Write(from[:])
-	mac.Write(binary.BigEndian.AppendUint64(nil, n))
-	mac.Write([]byte(who))
-	sum := mac.Sum(nil)
+	h.mac.Reset()
+	h.room = append(binary.BigEndian.AppendUint64(append(h.room[:0], from[:]...), n), who...)
+	h.mac.Write(h.room)
+	h.room = h.mac.Sum(h.room[:0])
+	sum := h.room
 	length, common := h.length(), h.common
 	if h.whole {
 		b := from
@@ -126,7 +133,7 @@ func (h *hashed) advance(j judge, n int) int {
 
 func (h *hashed) reshaped(ranges []addr.Range) fresh {
 	n := *h
-	n.part.Ranges = ranges
+	n.part.Ranges, n.mac, n.room = ranges, nil, nil
 	if h.rest != nil {
 		n.rest = h.rest.reshaped(ranges).(*cursor)
 	}

@@ -47,6 +47,7 @@ func (d *v6) reply(t dhcp6.Type) {
 		}
 	}
 	d.addFQDN(wants)
+	d.addKey()
 	if slices.ContainsFunc(d.out.Answers, func(a Answer) bool { return a.Lease != nil && a.Outcome == Acknowledged }) {
 		given := Digest(d.msg, d.sent)
 		for i := range d.out.Answers {

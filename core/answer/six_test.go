@@ -105,7 +105,7 @@ func (f *fixture) say6(m *dhcp6.Message, change ...func(*request.Path)) (*Decisi
 
 func (f *fixture) world6() World {
 	w := f.world()
-	w.DUID = duid6
+	w.DUID, w.Nonce = duid6, func() string { return "0123456789abcdef" }
 	return w
 }
 
@@ -580,5 +580,71 @@ func TestSixRenewal(t *testing.T) {
 		if !ok || d.First().Key != l.Prefix || digest != l.Given {
 			t.Errorf("%s: %v, %s, digest %x, and it was given %x", k, ok, d.First().Why, digest, l.Given)
 		}
+	}
+}
+
+// A client that accepts RECONFIGURE is told a key once, its leases keep it, and a RECONFIGURE made
+// of it is authentic; nobody else is told one.
+func TestSixReconfigure(t *testing.T) {
+	f := newWorld6(t)
+	accepts := func(m *dhcp6.Message) *dhcp6.Message {
+		m.Options = append(m.Options, dhcp6.Option{Code: option.ReconfAccept6})
+		return m
+	}
+	keyIn := func(m *dhcp6.Message) string {
+		b, _ := m.Options.Get(option.Authentication6)
+		if len(b) == 0 {
+			return ""
+		}
+		if len(b) != 28 || b[0] != 3 || b[1] != 1 || b[2] != 0 || b[11] != 1 {
+			t.Fatalf("option 11 is % x", b)
+		}
+		return string(b[12:])
+	}
+	_, back := f.say6(accepts(ask6(dhcp6.Solicit, 1, na(1), pd(1))))
+	if _, there := back.Options.Get(option.ReconfAccept6); !there || keyIn(back) != "" {
+		t.Errorf("the ADVERTISE has option 20: %v, and a key: %x", there, keyIn(back))
+	}
+	d, back := f.say6(accepts(ask6(dhcp6.Request, 1, back.IAs...)))
+	key := keyIn(back)
+	if len(key) != 16 {
+		t.Fatalf("the REPLY has key %x", key)
+	}
+	holds := back.IAs
+	for _, a := range d.Answers {
+		if l := f.table.Get(a.Key); l.Nudge != key {
+			t.Errorf("the lease of %s keeps %x", a.Key, l.Nudge)
+		}
+	}
+	if _, back = f.say6(accepts(ask6(dhcp6.Renew, 1, holds...))); keyIn(back) != "" {
+		t.Error("the key is said again to whoever renews")
+	}
+	if _, back = f.say6(accepts(ask6(dhcp6.Request, 1, holds...))); keyIn(back) != key {
+		t.Errorf("whoever begins anew is told %x, and not the key", keyIn(back))
+	}
+	l := f.table.Get(holds[0].Leases[0].Prefix)
+	b, err := Reconfigure(l, duid6, 7<<32)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if what, err := CheckReconfigure(b, key); err != nil || what != dhcp6.Renew {
+		t.Errorf("the client reads %v, %v", what, err)
+	}
+	if _, err := CheckReconfigure(b, strings.Repeat("x", 16)); err == nil {
+		t.Error("another key proves it, too")
+	}
+	for i := range b { // a changed octet shows, wherever it is
+		b[i] ^= 1
+		if _, err := CheckReconfigure(b, key); err == nil {
+			t.Errorf("octet %d can be changed", i)
+		}
+		b[i] ^= 1
+	}
+	if _, back = f.say6(ask6(dhcp6.Solicit, 2, na(1))); keyIn(back) != "" {
+		t.Error("a client that did not ask for it is told a key")
+	}
+	_, back = f.say6(ask6(dhcp6.Request, 2, back.IAs...))
+	if _, err := Reconfigure(f.table.Get(back.IAs[0].Leases[0].Prefix), duid6, 1); err == nil {
+		t.Error("a client that does not accept it can be reconfigured")
 	}
 }

@@ -34,6 +34,7 @@ type Engine interface {
 // Wire is the host's network.
 type Wire interface {
 	Addr() netip.AddrPort
+	Addr6() netip.AddrPort // not valid: DHCPv6 is not served
 	Interfaces() map[int]*wire.Interface
 	Refresh() error
 	SendBroadcast(i *wire.Interface, to net.HardwareAddr, data []byte) error

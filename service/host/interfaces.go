@@ -53,8 +53,16 @@ func (h *Host) PlanInterfaces() []plan.Interface {
 // of the interface in its subnet, or any that is not loopback.
 func (h *Host) From(a netip.Addr) (netip.Addr, *wire.Interface) {
 	var other netip.Addr
+	at := h.Wire.Addr().Addr()
+	if a.Is6() {
+		at = h.Wire.Addr6().Addr()
+	}
 	for _, i := range h.Wire.Interfaces() {
-		for _, p := range i.Prefixes {
+		prefixes := i.Prefixes
+		if a.Is6() {
+			prefixes = i.Prefixes6
+		}
+		for _, p := range prefixes {
 			if p.Contains(a) {
 				return p.Addr(), i
 			}
@@ -63,7 +71,7 @@ func (h *Host) From(a netip.Addr) (netip.Addr, *wire.Interface) {
 			}
 		}
 	}
-	if at := h.Wire.Addr().Addr(); !at.IsUnspecified() {
+	if at.IsValid() && !at.IsUnspecified() {
 		other = at
 	}
 	return other, nil

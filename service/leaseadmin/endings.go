@@ -25,6 +25,8 @@ import (
 // Engine has the lease table.
 type Engine interface {
 	With(func(*lease.Table))
+	// DUID is by what clients of DHCPv6 know this server.
+	DUID() addr.DUID
 	EachLease(scope plan.ID, share ...func(*lease.Lease))
 	// ProbeNow asks whether somebody answers at an address; ok is false if no probe reaches it,
 	// or it is a prefix.

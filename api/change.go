@@ -134,7 +134,7 @@ type DefaultsEdit struct {
 
 // CodebookEdit sets fields of a codebook.
 type CodebookEdit struct {
-	Place      *string           `json:"place,omitempty" enum:"message,43,125" doc:"Where its options travel"`
+	Place      *string           `json:"place,omitempty" enum:"message,43,125,17" doc:"Where its options travel"`
 	Classes    *[]string         `json:"classes,omitempty" doc:"Vendor classes it is for, with place 43; a final * stands for any rest"`
 	Enterprise *uint32           `json:"enterprise,omitempty" doc:"IANA enterprise number, with place 125"`
 	Options    *[]OwnOption      `json:"options,omitempty" doc:"All options"`
@@ -156,7 +156,7 @@ type OwnOption struct {
 type Codebook struct {
 	ID         int64             `json:"id" doc:"Stays the same whatever it is called"`
 	Name       string            `json:"name"`
-	Place      string            `json:"place" enum:"message,43,125"`
+	Place      string            `json:"place" enum:"message,43,125,17"`
 	Classes    []string          `json:"classes"`
 	Enterprise uint32            `json:"enterprise"`
 	Options    []OwnOption       `json:"options"`

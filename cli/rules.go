@@ -285,9 +285,9 @@ func (c *codeFlag) Set(text string) error {
 	if len(f) < 3 {
 		return errors.New(`write an option as "CODE NAME TYPE; MEANING", such as "241 controller address; where the controller is"`)
 	}
-	code, err := strconv.ParseUint(f[0], 10, 8)
+	code, err := strconv.ParseUint(f[0], 10, 16)
 	if err != nil {
-		return fmt.Errorf("%q is not a code from 1 to 254", f[0])
+		return fmt.Errorf("%q is not a code: a number from 1", f[0])
 	}
 	*c = append(*c, api.OwnOption{Code: uint16(code), Name: f[1], Type: strings.Join(f[2:], " "), Meaning: strings.TrimSpace(meaning)})
 	return nil
@@ -299,11 +299,11 @@ func codebookCommands() []command {
 			"  yarnpost option set accesspoint/controller=10.40.0.31 --scope access-points\n"+
 			"  yarnpost codebook add mill --code '224 shift-plan text; where the shift plan is'",
 		func(f *flag.FlagSet) func(*call, string) (api.Edit, func() error, error) {
-			place := f.String("place", "", "where its options travel: `message` (default), 43 or 125")
+			place := f.String("place", "", "where its options travel: `message` (default), 43, 125, or 17 of DHCPv6")
 			var classes, drop listFlag
 			var codes codeFlag
 			f.Var(&classes, "class", "vendor `class` it is for, with place 43; a final * stands for any rest (repeatable; replaces all)")
-			enterprise := f.Uint("enterprise", 0, "IANA enterprise `number`, with place 125")
+			enterprise := f.Uint("enterprise", 0, "IANA enterprise `number`, with place 125 or 17")
 			f.Var(&codes, "code", "option as `\"CODE NAME TYPE; MEANING\"` to add or replace (repeatable)")
 			f.Var(&drop, "drop", "`code` to take away (repeatable)")
 			note := f.String("note", "", "`text` for people")
@@ -318,9 +318,9 @@ func codebookCommands() []command {
 					e.Enterprise = &n
 				}
 				for _, d := range drop {
-					n, err := strconv.ParseUint(d, 10, 8)
+					n, err := strconv.ParseUint(d, 10, 16)
 					if err != nil {
-						return api.Edit{}, nil, usagef("%q is not a code from 1 to 254", d)
+						return api.Edit{}, nil, usagef("%q is not a code: a number from 1", d)
 					}
 					e.Drop = append(e.Drop, int(n))
 				}

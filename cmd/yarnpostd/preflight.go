@@ -25,7 +25,11 @@ func look(ctx context.Context, args []string) error {
 	if err != nil {
 		return fmt.Errorf("--dhcp4 %s: write an address and a port like 0.0.0.0:67", o.dhcp4)
 	}
-	in := preflight.Input{DHCP4: at, Interfaces: o.interfaces, TakePort: true, Now: time.Now()}
+	six, err := o.at6(at)
+	if err != nil {
+		return err
+	}
+	in := preflight.Input{DHCP4: at, DHCP6: six, Interfaces: o.interfaces, TakePort: true, Now: time.Now()}
 	var p *plan.Plan
 	in.Database = func(ctx context.Context) (err error) {
 		p, err = store.Inspect(ctx, o.database, o.data)

@@ -2,6 +2,7 @@ package answer
 
 import (
 	"encoding/binary"
+	"math"
 	"slices"
 	"time"
 
@@ -45,6 +46,9 @@ func (d *v6) reply(t dhcp6.Type) {
 		if val.Code == option.Preference6 && t == dhcp6.Advertise || slices.Contains(wants, val.Code) && !d.has(val.Code) {
 			d.sent.Options = append(d.sent.Options, dhcp6.Option{Code: val.Code, Data: val.Data})
 		}
+	}
+	if slices.ContainsFunc(values, func(v plan.Value) bool { return v.Family == option.V6 && v.Book != "" }) {
+		d.addVendor(values, wants)
 	}
 	d.addFQDN(wants)
 	d.addKey()
@@ -93,12 +97,67 @@ func (d *v6) told(to request.Association, g grant, valid time.Duration, fromReco
 	d.answer.Time = valid
 	l := dhcp6.Lease{Prefix: g.key, Preferred: option.Seconds(preferred), Valid: option.Seconds(valid)}
 	ia := dhcp6.IA{Code: dhcp6.CodeOf(to.Object), ID: to.ID, Leases: []dhcp6.Lease{l}}
-	if preferred >= option.Infinite {
-		ia.T1, ia.T2 = l.Preferred, l.Preferred
-	} else {
-		ia.T1, ia.T2 = l.Preferred/2, uint32(uint64(l.Preferred)*8/10)
+	ia.T1, ia.T2 = d.times(g, l.Preferred)
+	if to.Object == request.Delegation {
+		ia.Leases[0].Exclude = d.excluded(g)
 	}
 	d.ias = append(d.ias, ia)
+}
+
+// times are T1 and T2 of what is preferred for some seconds: what the plan says, never later than
+// that ends, or half and eight tenths of it (section 14.2).
+func (d *v6) times(g grant, preferred uint32) (t1, t2 uint32) {
+	if preferred >= math.MaxUint32 {
+		return preferred, preferred
+	}
+	t1, t2 = preferred/2, uint32(uint64(preferred)*8/10)
+	for _, val := range d.settled(g.scope, g.by) {
+		if val.Family != option.V6 || val.Book != option.HeaderBook || len(val.Data) != 4 {
+			continue
+		}
+		switch n := min(binary.BigEndian.Uint32(val.Data), preferred); val.Code {
+		case option.RenewalTime6:
+			t1 = n
+		case option.RebindingTime6:
+			t2 = n
+		}
+	}
+	return min(t1, t2), t2
+}
+
+// excluded is what of a delegated prefix its router must not use inside, as option 67 has it, for
+// a router that asks (RFC 6603 section 4.2): the first prefix of a length.
+func (d *v6) excluded(g grant) []byte {
+	n := g.scope.PartAt(g.key.Addr())
+	if n < 0 || !slices.Contains(d.msg.Wants(), option.PrefixExclude6) {
+		return nil
+	}
+	length := g.scope.Parts[n].Exclude
+	if length <= g.key.Bits() {
+		return nil
+	}
+	return append([]byte{byte(length)}, make([]byte, (length-g.key.Bits()+7)/8)...)
+}
+
+// addVendor adds what codebooks carry in option 17, for enterprise numbers that the client names
+// or if it asks for the option as such (section 21.17).
+func (d *v6) addVendor(values []plan.Value, wants []uint16) {
+	names := d.msg.Enterprises()
+	for _, c := range d.plan.Codebooks() {
+		if c.Place != plan.In17 || !slices.Contains(names, c.Enterprise) && !slices.Contains(wants, option.VendorOptions6) {
+			continue
+		}
+		data := binary.BigEndian.AppendUint32(nil, c.Enterprise)
+		for _, v := range values {
+			if v.Family == option.V6 && v.Book == c.Name {
+				data = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(data, v.Code), uint16(len(v.Data)))
+				data = append(data, v.Data...)
+			}
+		}
+		if len(data) > 4 {
+			d.sent.Options = append(d.sent.Options, dhcp6.Option{Code: option.VendorOptions6, Data: data})
+		}
+	}
 }
 
 // preferred is for how long an address is preferred, if nothing shortens it: the lease time.

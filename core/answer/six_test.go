@@ -648,3 +648,68 @@ func TestSixReconfigure(t *testing.T) {
 		t.Error("a client that does not accept it can be reconfigured")
 	}
 }
+
+// Times of an association, prefixes that routers must not use inside, and options of a vendor are
+// what the plan says.
+func TestSixSettings(t *testing.T) {
+	f := newWorld6(t)
+	set := func(do func(*plan.Draft, *plan.Scope) error) {
+		t.Helper()
+		f.change(func(d *plan.Draft) error {
+			s := d.Plan().ScopeNamed("offices6").Scope
+			if err := do(d, &s); err != nil {
+				return err
+			}
+			_, err := d.PutScope(s)
+			return err
+		})
+	}
+	key := func(d *plan.Draft, text string) option.Key {
+		k, _, err := d.Plan().Key(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return k
+	}
+	set(func(d *plan.Draft, s *plan.Scope) error {
+		if _, err := d.PutCodebook(plan.Codebook{Name: "ap6", Place: plan.In17, Enterprise: 32473,
+			Options: []plan.Own{{Code: 300, Name: "controller", Type: option.Type{Fields: []option.Kind{option.Address6}, Array: true}}}}); err != nil {
+			return err
+		}
+		s.PrefixPools[0].Exclude = 64
+		s.Lease = plan.Duration(time.Hour)
+		s.Options[key(d, "v6/header/renewal-time")] = "10m"
+		s.Options[key(d, "v6/header/rebinding-time")] = "2h" // later than it is preferred
+		s.Options[key(d, "ap6/controller")] = "2001:db8:40::31"
+		return nil
+	})
+	m := ask6(dhcp6.Solicit, 1, na(1), pd(1))
+	m.Options[1].Data = append(m.Options[1].Data, 0, 67, 0, 17)
+	_, back := f.say6(m)
+	for _, ia := range back.IAs {
+		if ia.T1 != 600 || ia.T2 != 3600 {
+			t.Errorf("T1 and T2 of association %d are %d and %d", ia.Code, ia.T1, ia.T2)
+		}
+	}
+	b, _, err := back.AppendTo(nil, 0)
+	if err != nil || !strings.Contains(string(b), "\x00\x43\x00\x02\x40\x00") {
+		t.Errorf("the /64 that its router must not use inside is missing: % x, %v", b, err)
+	}
+	vendor := "\x00\x00\x7e\xd9\x01\x2c\x00\x10\x20\x01\x0d\xb8\x00\x40\x00\x00\x00\x00\x00\x00\x00\x00\x00\x31"
+	if got, _ := back.Options.Get(option.VendorOptions6); string(got) != vendor {
+		t.Errorf("option 17 is % x", got)
+	}
+	m = ask6(dhcp6.Solicit, 2, pd(1))
+	m.Options = append(m.Options, dhcp6.Option{Code: option.VendorClass6, Data: []byte("\x00\x00\x7e\xd9\x00\x02ap")})
+	if _, back = f.say6(m); len(back.IAs[0].Leases) != 1 || back.IAs[0].Leases[0].Exclude != nil {
+		t.Errorf("a router that does not ask is told %+v", back.IAs)
+	}
+	if got, _ := back.Options.Get(option.VendorOptions6); string(got) != vendor {
+		t.Errorf("a client that names its vendor is told % x", got)
+	}
+	if _, back = f.say6(ask6(dhcp6.Solicit, 3, na(1))); len(back.Options) == 0 {
+		t.Fatal("nobody answers")
+	} else if _, there := back.Options.Get(option.VendorOptions6); there {
+		t.Error("a client of another vendor is told, too")
+	}
+}

@@ -1,8 +1,8 @@
 package option
 
 import (
+	"cmp"
 	"fmt"
-	"math"
 	"slices"
 	"sort"
 	"strconv"
@@ -43,6 +43,7 @@ func Slug(title string) string {
 // Codebook is one set of codes with their names and types.
 type Codebook struct {
 	Title  string
+	Most   int // the highest code that there can be; 0: 254
 	byCode map[uint16]*Def
 	byName map[string]*Def
 }
@@ -68,15 +69,15 @@ func NewCodebook(title string, defs []Def) *Codebook {
 func (c *Codebook) Lookup(text string) (Def, error) {
 	text = strings.ToLower(strings.TrimSpace(text))
 	if n, err := strconv.Atoi(text); err == nil {
-		most := 254
-		if c == Standard6 {
-			most = math.MaxUint16
-		}
+		most := cmp.Or(c.Most, 254)
 		if n < 1 || n > most {
 			return Def{}, fmt.Errorf("option code %d is out of range; codes go from 1 to %d", n, most)
 		}
 		if c == Header4 && n > BootFile {
 			return Def{}, fmt.Errorf("there is no header field %d; 1 is next-server, 2 server-name, 3 boot-file", n)
+		}
+		if c == Header6 && n > RebindingTime6 {
+			return Def{}, fmt.Errorf("there is no header field %d of DHCPv6; 1 is renewal-time, 2 rebinding-time", n)
 		}
 		return c.ByCode(uint16(n)), nil
 	}

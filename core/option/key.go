@@ -103,6 +103,18 @@ const (
 	BootFile   = 3 // file
 )
 
+// Codes of HeaderBook with DHCPv6: times of an association, which are set like options.
+const (
+	RenewalTime6   = 1 // T1
+	RebindingTime6 = 2 // T2
+)
+
+// Header6 is the codebook of the times of an association (RFC 8415 section 14.2).
+var Header6 = NewCodebook("header", []Def{
+	def(RenewalTime6, "Renewal Time", one(Duration), "when clients renew (T1), if it is not half the lease time"),
+	def(RebindingTime6, "Rebinding Time", one(Duration), "when clients ask any server (T2), if it is not 8 tenths of the lease time"),
+})
+
 // Header4 is the codebook of the fixed fields for booting.
 var Header4 = NewCodebook("header", []Def{
 	def(NextServer, "Next Server", one(Address), "boot server (siaddr)"),

@@ -1,5 +1,7 @@
 package option
 
+import "math"
+
 // Codes that DHCPv6 itself uses (RFC 8415 unless noted).
 const (
 	ClientID6        = 1
@@ -42,7 +44,7 @@ const (
 
 // Standard6 is the registered DHCPv6 codebook. Titles are those of the IANA registry without
 // the word OPTION.
-var Standard6 = NewCodebook("standard v6", []Def{
+var Standard6 = wide(NewCodebook("standard v6", []Def{
 	managed(also("Client Identifier", def(1, "CLIENTID", one(Bytes), "DUID of the client"))),
 	managed(also("Server Identifier", def(2, "SERVERID", one(Bytes), "DUID of the server"))),
 	managed(def(3, "IA_NA", one(Bytes), "association for addresses")),
@@ -165,4 +167,10 @@ var Standard6 = NewCodebook("standard v6", []Def{
 	def(143, "IPv6_Address-ANDSF", list(Address6), "network discovery servers (RFC 6153)"),
 	def(144, "V6_DNR", one(Bytes), "encrypted resolvers (RFC 9463)"),
 	managed(def(148, "ADDR_REG_ENABLE", one(Empty), "clients may register their own addresses (RFC 9686)")),
-})
+}))
+
+// wide is a codebook whose codes have two octets.
+func wide(c *Codebook) *Codebook {
+	c.Most = math.MaxUint16
+	return c
+}

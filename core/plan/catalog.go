@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,7 +37,11 @@ func (f catalog) compiled() catalog {
 	own := option.Standard4.All()
 	for _, c := range f.codebooks {
 		if c.Place != InMessage {
-			f.books[strings.ToLower(c.Name)] = option.NewCodebook(c.Name, c.defs())
+			book := option.NewCodebook(c.Name, c.defs())
+			if c.Place == In17 {
+				book.Most = math.MaxUint16
+			}
+			f.books[strings.ToLower(c.Name)] = book
 			continue
 		}
 		for _, d := range c.defs() {
@@ -90,13 +95,12 @@ func (c *Codebook) Fits(class string) bool {
 
 // Def is the definition behind a key.
 func (p *Plan) Def(k option.Key) (option.Def, error) {
-	if k.Family == option.V6 {
-		if k.Book != "" {
-			return option.Def{}, fmt.Errorf("codebook %s has options of DHCPv4", k.Book)
-		}
+	switch {
+	case k.Family == option.V6 && k.Book == "":
 		return option.Standard6.ByCode(k.Code), nil
-	}
-	if k.Book == "" {
+	case k.Family == option.V6 && k.Book == option.HeaderBook:
+		return option.Header6.Lookup(strconv.Itoa(int(k.Code)))
+	case k.Book == "":
 		return p.catalog.message.ByCode(k.Code), nil
 	}
 	book := p.catalog.books[k.Book]
@@ -108,10 +112,17 @@ func (p *Plan) Def(k option.Key) (option.Def, error) {
 
 // Key finds an option by what people write: a code or a name, with the codebook
 // and a slash before it where it is a vendor's, such as accesspoint/controller
-// or header/boot-file, and v6/ before an option of DHCPv6.
+// or header/boot-file, and v6/ before an option of DHCPv6, such as v6/dns-servers or
+// v6/header/renewal-time. A codebook whose options travel in DHCPv6 needs no v6/ before it.
 func (p *Plan) Key(text string) (option.Key, option.Def, error) {
 	book, name, inBook := strings.Cut(strings.ToLower(strings.TrimSpace(text)), "/")
 	if inBook && book == "v6" {
+		if of, field, booked := strings.Cut(name, "/"); booked && of == option.HeaderBook {
+			d, err := option.Header6.Lookup(field)
+			return option.Key{Family: option.V6, Book: option.HeaderBook, Code: d.Code}, d, err
+		} else if booked {
+			return p.Key(name)
+		}
 		d, err := option.Standard6.Lookup(name)
 		return option.Std6(d.Code), d, err
 	}
@@ -132,7 +143,11 @@ func (p *Plan) Key(text string) (option.Key, option.Def, error) {
 		return option.Key{}, option.Def{}, fmt.Errorf("there is no codebook %q; yarnpost codebook list shows all", book)
 	}
 	d, err := codes.Lookup(name)
-	return option.Key{Book: book, Code: d.Code}, d, err
+	k := option.Key{Book: book, Code: d.Code}
+	if c := p.CodebookNamed(book); c != nil && c.Place == In17 {
+		k.Family = option.V6
+	}
+	return k, d, err
 }
 
 // KeyName is a key as people read it: the option's name, after its codebook.
@@ -142,8 +157,10 @@ func (p *Plan) KeyName(k option.Key) string {
 		return k.String()
 	}
 	switch {
-	case k.Family == option.V6:
+	case k.Family == option.V6 && k.Book == "":
 		return "v6/" + d.Name()
+	case k.Family == option.V6 && k.Book == option.HeaderBook:
+		return "v6/header/" + d.Name()
 	case k.Book == "":
 		return d.Name()
 	}

@@ -33,7 +33,7 @@ func (d *Draft) PutCodebook(c Codebook) (ID, error) {
 		if other.ID == c.ID || other.Place != c.Place {
 			continue
 		}
-		if c.Place == In125 && other.Enterprise == c.Enterprise {
+		if (c.Place == In125 || c.Place == In17) && other.Enterprise == c.Enterprise {
 			return 0, Refused("codebook %s has enterprise number %d already", other.Name, c.Enterprise)
 		}
 		for _, o := range other.Options {
@@ -67,17 +67,18 @@ func checkBook(c *Codebook) error {
 		if c.Enterprise != 0 {
 			return Refused("codebook %s: an enterprise number belongs to options in 125", c.Name)
 		}
-	case In125:
+	case In125, In17:
 		if c.Enterprise == 0 {
-			return Refused("codebook %s: options in 125 need an enterprise number", c.Name)
+			return Refused("codebook %s: options in %s need an enterprise number", c.Name, c.Place)
 		}
 	default:
-		return Refused("codebook %s: its options travel in the message, in 43 or in 125; %q is none of these", c.Name, c.Place)
+		return Refused("codebook %s: its options travel in the message, in 43, in 125, or in 17 of DHCPv6; %q is none of these", c.Name, c.Place)
 	}
 	c.Options = slices.Clone(c.Options)
 	slices.SortFunc(c.Options, func(a, b Own) int { return int(a.Code) - int(b.Code) })
 	for i, o := range c.Options {
 		switch {
+		case c.Place == In17 && o.Code != 0 && o.Code >= option.End: // two octets have room for it
 		case o.Code == 0 || o.Code >= option.End:
 			return Refused("codebook %s: code %d is padding or the end; codes go from 1 to 254", c.Name, o.Code)
 		case o.Name == "" || o.Name != option.Slug(o.Name):

@@ -231,26 +231,43 @@ type Scope struct {
 
 // PrefixPool is a prefix out of which prefixes of one length are delegated.
 type PrefixPool struct {
-	Prefix netip.Prefix `json:"prefix"`
-	Length int          `json:"length"`
+	Prefix  netip.Prefix `json:"prefix"`
+	Length  int          `json:"length"`
+	Exclude int          `json:"exclude,omitempty"` // length of the first prefix within each that the router must not use inside (RFC 6603); 0: none
 }
 
-// String writes a pool as people do: "2001:db8:40:8000::/49 in /56".
-func (p PrefixPool) String() string { return fmt.Sprintf("%s in /%d", p.Prefix, p.Length) }
+// String writes a pool as people do: "2001:db8:40:8000::/49 in /56", perhaps with "excluding /64"
+// behind it.
+func (p PrefixPool) String() string {
+	if p.Exclude != 0 {
+		return fmt.Sprintf("%s in /%d excluding /%d", p.Prefix, p.Length, p.Exclude)
+	}
+	return fmt.Sprintf("%s in /%d", p.Prefix, p.Length)
+}
 
 // ParsePrefixPool reads what String writes, and "2001:db8:40:8000::/49 /56".
 func ParsePrefixPool(text string) (p PrefixPool, err error) {
+	length := func(word string) (n int, err error) {
+		if n, err = strconv.Atoi(strings.TrimPrefix(word, "/")); err != nil {
+			return 0, fmt.Errorf("%q is no length of prefixes; write it like /56", word)
+		}
+		return n, nil
+	}
+	text, less, excludes := strings.Cut(text, " excluding ")
 	words := strings.Fields(strings.Replace(text, " in ", " ", 1))
 	if len(words) != 2 {
 		return p, fmt.Errorf("%q is no prefix pool; write it like \"2001:db8:40:8000::/49 in /56\"", text)
 	}
+	if excludes {
+		if p.Exclude, err = length(strings.TrimSpace(less)); err != nil {
+			return p, err
+		}
+	}
 	if p.Prefix, err = addr.ParseSubnet(words[0]); err != nil {
 		return p, err
 	}
-	if p.Length, err = strconv.Atoi(strings.TrimPrefix(words[1], "/")); err != nil {
-		return p, fmt.Errorf("%q is no length of prefixes; write it like /56", words[1])
-	}
-	return p, nil
+	p.Length, err = length(words[1])
+	return p, err
 }
 
 // MarshalText writes the pool as String does.
@@ -375,6 +392,7 @@ const (
 	InMessage Place = "message" // as options of the message itself, beside the registered ones
 	InVendor  Place = "43"      // inside option 43, for clients of a vendor class
 	In125     Place = "125"     // inside option 125, under an enterprise number (RFC 3925)
+	In17      Place = "17"      // inside option 17 of DHCPv6, under an enterprise number (RFC 8415 section 21.17)
 )
 
 // Codebook is the administrator's own set of codes, or a vendor's.

@@ -137,6 +137,7 @@ type Part struct {
 	Ranges   []addr.Range // of it, may be handed out
 	Confined bool         // only to clients that a rule sends here
 	Length   int          // of the prefixes that it delegates; 0: it gives addresses
+	Exclude  int          // length of what of them their routers must not use inside; 0: nothing
 }
 
 // Key is the key of what a part gives that begins at an address.
@@ -623,12 +624,12 @@ func (p *Plan) compile(s Scope) *View {
 	v.Size = addr.Total(v.Ranges)
 	v.Excluded = addr.Total(open) - v.Size
 	for _, pool := range s.Pools {
-		part := Part{pool, addr.Subtract([]addr.Range{pool}, take), p.confined(s.ID, pool), 0}
+		part := Part{Pool: pool, Ranges: addr.Subtract([]addr.Range{pool}, take), Confined: p.confined(s.ID, pool)}
 		v.Parts, v.Confines = append(v.Parts, part), v.Confines || part.Confined
 	}
 	for _, pool := range s.PrefixPools {
 		whole := addr.OfPrefix(pool.Prefix)
-		v.Parts = append(v.Parts, Part{Pool: whole, Ranges: []addr.Range{whole}, Length: pool.Length})
+		v.Parts = append(v.Parts, Part{Pool: whole, Ranges: []addr.Range{whole}, Length: pool.Length, Exclude: pool.Exclude})
 	}
 	return v
 }

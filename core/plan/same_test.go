@@ -25,7 +25,7 @@ func TestEveryFieldCounts(t *testing.T) {
 		[]addr.Range{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25"))},
 		[]Exclusion{{addr.OfPrefix(netip.MustParsePrefix("10.77.0.0/25")), "printer"}},
 		[]Own{{224, "knob", option.Type{Fields: []option.Kind{option.Text}}, "what"}}, map[option.Key]string{option.Std(3): "10.77.0.1"},
-		Fields{"hall": "3"}, []PrefixPool{{netip.MustParsePrefix("2001:db8:8000::/33"), 48}}, addr.IAIDOf(7), FieldType(FieldDate),
+		Fields{"hall": "3"}, []PrefixPool{{netip.MustParsePrefix("2001:db8:8000::/33"), 48, 64}}, addr.IAIDOf(7), FieldType(FieldDate),
 		[]Kind{KindScope}} {
 		filled[reflect.TypeOf(v)] = reflect.ValueOf(v)
 	}

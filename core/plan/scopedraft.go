@@ -213,6 +213,9 @@ func checkFamily(s *Scope) error {
 			return Refused("scope %s: %s is no prefix to delegate from; write it like \"2001:db8:40:8000::/49 in /56\"", s.Name, p.Prefix)
 		case p.Length < p.Prefix.Bits() || p.Length > 127:
 			return Refused("scope %s: prefixes of /%d do not fit into %s; give a length from /%d to /127", s.Name, p.Length, p.Prefix, p.Prefix.Bits())
+		case p.Exclude != 0 && (p.Exclude <= p.Length || p.Exclude > 128):
+			return Refused("scope %s: what a router must not use of a /%d is longer than that; give a length from /%d to /128, such as /64",
+				s.Name, p.Length, p.Length+1)
 		case p.Prefix.Overlaps(s.Subnet):
 			return Refused("scope %s: prefix pool %s overlaps its subnet %s; what is delegated is not on the link", s.Name, p.Prefix, s.Subnet)
 		}

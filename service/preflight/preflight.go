@@ -44,6 +44,7 @@ type Check struct {
 // Input says what is to be served. Functions that are nil are not asked.
 type Input struct {
 	DHCP4      netip.AddrPort
+	DHCP6      netip.AddrPort // not valid: it is not served
 	Interfaces []string
 	Plan       *plan.Plan // nil: not known yet
 	TakePort   bool       // try to open the port; not while this process serves it
@@ -62,16 +63,24 @@ func Run(ctx context.Context, in Input) []Check {
 		}
 		out = append(out, Check{name, status, fmt.Sprintf(format, args...), mend})
 	}
-	if in.TakePort {
-		port(in.DHCP4, add)
+	for _, at := range []netip.AddrPort{in.DHCP4, in.DHCP6} {
+		if !at.IsValid() {
+			continue
+		}
+		if in.TakePort {
+			port(at, add)
+		}
+		firewall(ctx, at, add)
 	}
-	firewall(ctx, in.DHCP4.Port(), add)
 	own := map[netip.Addr]string{}
 	for _, i := range allAddresses() {
 		own[i.address.Addr()] = i.name
 	}
 	for _, name := range in.Interfaces {
 		iface(name, in.Plan, add)
+		if in.DHCP6.IsValid() {
+			iface6(name, add)
+		}
 	}
 	if len(in.Interfaces) == 0 {
 		add("interfaces", Warning, "add --interface NAME for each link on which clients broadcast; relayed clients need none",
@@ -97,8 +106,11 @@ func Run(ctx context.Context, in Input) []Check {
 type adder func(name string, status Status, mend, format string, args ...any)
 
 func port(at netip.AddrPort, add adder) {
-	name := fmt.Sprintf("port %d", at.Port())
-	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(at))
+	name, network, flag := fmt.Sprintf("port %d", at.Port()), "udp4", "--dhcp4"
+	if at.Addr().Is6() {
+		network, flag = "udp6", "--dhcp6"
+	}
+	conn, err := net.ListenUDP(network, net.UDPAddrFromAddrPort(at))
 	switch {
 	case err == nil:
 		conn.Close()
@@ -110,45 +122,53 @@ func port(at netip.AddrPort, add adder) {
 		add(name, Trouble, "run as root, or give the binary the right: setcap cap_net_bind_service,cap_net_raw,cap_net_admin+ep yarnpostd",
 			"low ports are not open to this user")
 	default:
-		add(name, Trouble, "check --dhcp4", "%v", err)
+		add(name, Trouble, "check "+flag, "%v", err)
 	}
 }
 
 // firewall looks for input chains that drop by default and never mention the
 // port. It reads the rules and does not send anything.
-func firewall(ctx context.Context, port uint16, add adder) {
+func firewall(ctx context.Context, at netip.AddrPort, add adder) {
+	port, family, save := at.Port(), "ip", "iptables-save"
+	if at.Addr().Is6() {
+		family, save = "ip6", "ip6tables-save"
+	}
+	what := "firewall, IPv4"
+	if family == "ip6" {
+		what = "firewall, IPv6"
+	}
 	mend := fmt.Sprintf("let UDP port %d in, for instance: nft add rule inet filter input udp dport %d accept", port, port)
 	if path, err := exec.LookPath("nft"); err == nil {
 		b, err := exec.CommandContext(ctx, path, "-j", "list", "ruleset").Output()
 		if err != nil {
-			add("firewall", Unknown, "look yourself with: nft list ruleset", "the rules cannot be read: %v", err)
+			add(what, Unknown, "look yourself with: nft list ruleset", "the rules cannot be read: %v", err)
 			return
 		}
-		if chain := dropping(b, port); chain != "" {
-			add("firewall", Warning, mend, "chain %s drops what it does not know, and has no rule for UDP port %d", chain, port)
+		if chain := dropping(b, family, port); chain != "" {
+			add(what, Warning, mend, "chain %s drops what it does not know, and has no rule for UDP port %d", chain, port)
 			return
 		}
-		add("firewall", Good, "", "no input chain of nftables drops UDP port %d by default", port)
+		add(what, Good, "", "no input chain of nftables drops UDP port %d by default", port)
 		return
 	}
-	if path, err := exec.LookPath("iptables-save"); err == nil {
+	if path, err := exec.LookPath(save); err == nil {
 		b, err := exec.CommandContext(ctx, path).Output()
 		if err == nil && strings.Contains(string(b), ":INPUT DROP") && !strings.Contains(string(b), fmt.Sprintf("--dport %d ", port)) {
-			add("firewall", Warning, fmt.Sprintf("let it in: iptables -A INPUT -p udp --dport %d -j ACCEPT", port),
+			add(what, Warning, fmt.Sprintf("let it in: "+strings.TrimSuffix(save, "-save")+" -A INPUT -p udp --dport %d -j ACCEPT", port),
 				"INPUT drops what it does not know, and has no rule for UDP port %d", port)
 			return
 		}
 		if err == nil {
-			add("firewall", Good, "", "INPUT does not drop UDP port %d by default", port)
+			add(what, Good, "", "INPUT does not drop UDP port %d by default", port)
 			return
 		}
 	}
-	add("firewall", Good, "", "this host has no packet filter of its own that could be asked")
+	add(what, Good, "", "this host has no packet filter of its own that could be asked")
 }
 
-// dropping finds an input chain in nft's JSON that drops by default and in
+// dropping finds an input chain of a family in nft's JSON that drops by default and in
 // which no rule mentions the port.
-func dropping(ruleset []byte, port uint16) string {
+func dropping(ruleset []byte, family string, port uint16) string {
 	var doc struct {
 		Nftables []struct {
 			Chain *struct{ Family, Table, Name, Hook, Policy string }
@@ -168,7 +188,7 @@ func dropping(ruleset []byte, port uint16) string {
 		}
 	}
 	for _, n := range doc.Nftables {
-		if c := n.Chain; c != nil && c.Hook == "input" && c.Policy == "drop" && (c.Family == "ip" || c.Family == "inet") &&
+		if c := n.Chain; c != nil && c.Hook == "input" && c.Policy == "drop" && (c.Family == family || c.Family == "inet") &&
 			!mentioned[c.Family+" "+c.Table+" "+c.Name] {
 			return c.Family + " " + c.Table + " " + c.Name
 		}
@@ -230,6 +250,33 @@ func iface(name string, p *plan.Plan, add adder) {
 		add(what, Trouble, "give it a static address: ip addr add 10.0.0.2/24 dev "+name+", and in the host's own configuration",
 			"it has no IPv4 address")
 	}
+}
+
+// iface6 looks whether clients of DHCPv6 can be heard and answered on an interface: by its
+// link-local address.
+func iface6(name string, add adder) {
+	l, err := netlink.LinkByName(name)
+	if err != nil || l.Attrs().Flags&net.FlagUp == 0 {
+		return // said already
+	}
+	what := "interface " + name + ", IPv6"
+	list, err := netlink.AddrList(l, netlink.FAMILY_V6)
+	if err != nil {
+		add(what, Unknown, "look yourself with: ip -6 addr show dev "+name, "its addresses cannot be read: %v", err)
+		return
+	}
+	for _, a := range list {
+		if ip, ok := netip.AddrFromSlice(a.IP.To16()); ok && ip.IsLinkLocalUnicast() {
+			if a.Flags&(unix.IFA_F_TENTATIVE|unix.IFA_F_DADFAILED) != 0 {
+				add(what, Warning, "ip -6 addr show dev "+name+" tells its state; another host may have it", "%s is not its own yet", ip)
+				return
+			}
+			add(what, Good, "", "clients are answered from %s", ip)
+			return
+		}
+	}
+	add(what, Trouble, "sysctl net.ipv6.conf."+name+".disable_ipv6=0, and let it have a link-local address; or serve IPv4 alone: --dhcp6 none",
+		"it has no link-local IPv6 address, so its clients of DHCPv6 are not heard")
 }
 
 func address(what string, a hostAddress, p *plan.Plan, add adder) {

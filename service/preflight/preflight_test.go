@@ -16,11 +16,15 @@ func TestDropping(t *testing.T) {
 		chain("drop"): "inet filter input", chain("accept"): "", chain("drop") + "," + rule: "", "": "",
 		`{"chain":{"family":"ip6","table":"f","name":"input","hook":"input","policy":"drop"}}`: "",
 	} {
-		if got := dropping([]byte(`{"nftables":[`+rules+`]}`), 67); got != want {
+		if got := dropping([]byte(`{"nftables":[`+rules+`]}`), "ip", 67); got != want {
 			t.Errorf("%s: %q, want %q", rules, got, want)
 		}
 	}
-	if got := dropping([]byte("not JSON"), 67); got != "" {
+	six := `{"nftables":[{"chain":{"family":"ip6","table":"f","name":"input","hook":"input","policy":"drop"}}]}`
+	if got := dropping([]byte(six), "ip6", 547); got != "ip6 f input" {
+		t.Errorf("a chain of IPv6 that drops is %q", got)
+	}
+	if got := dropping([]byte("not JSON"), "ip", 67); got != "" {
 		t.Errorf("nonsense drops at %q", got)
 	}
 }

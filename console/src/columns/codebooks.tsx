@@ -7,6 +7,7 @@ export const places = {
   message: 'the message itself',
   '43': 'option 43, by vendor class',
   '125': 'option 125, by enterprise number',
+  '17': 'option 17 of DHCPv6, by enterprise number',
 }
 
 export const codebookColumns = (change: (edits: Edit[]) => void): TableColumnsType<Codebook> => [

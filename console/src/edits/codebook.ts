@@ -3,7 +3,7 @@ import type { Codebook, Edit } from '../api/client'
 /** A codebook as its form has it; codes are lines such as "241 controller address list; meaning". */
 export interface Fields {
   name?: string
-  place?: 'message' | '43' | '125'
+  place?: 'message' | '43' | '125' | '17'
   classes?: string[]
   enterprise?: number
   codes?: string
@@ -44,7 +44,7 @@ export function editOf(v: Fields, old?: Codebook): Edit | null {
     codebook: {
       place: v.place,
       classes: v.place === '43' ? (v.classes ?? []) : [],
-      enterprise: v.place === '125' ? (v.enterprise ?? 0) : 0,
+      enterprise: v.place === '125' || v.place === '17' ? (v.enterprise ?? 0) : 0,
       put,
       drop: old?.options.filter((o) => !put.some((p) => p.code === o.code)).map((o) => o.code),
       note: v.note ?? '',

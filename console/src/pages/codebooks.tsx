@@ -119,7 +119,7 @@ export default function Codebooks() {
                   />
                 </Form.Item>
               )}
-              {v.place === '125' && (
+              {(v.place === '125' || v.place === '17') && (
                 <Form.Item name="enterprise" label="Enterprise number">
                   <InputNumber min={1} />
                 </Form.Item>

@@ -2524,7 +2524,7 @@ export interface components {
             note: string;
             options: components["schemas"]["OwnOption"][];
             /** @enum {string} */
-            place: "message" | "43" | "125";
+            place: "message" | "43" | "125" | "17";
             /**
              * Format: int64
              * @description Clients on record whose vendor class it is for
@@ -2553,7 +2553,7 @@ export interface components {
              * @description Where its options travel
              * @enum {string}
              */
-            place?: "message" | "43" | "125";
+            place?: "message" | "43" | "125" | "17";
             /** @description Options to add, or to replace by code */
             put?: components["schemas"]["OwnOption"][];
         };

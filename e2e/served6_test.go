@@ -270,3 +270,22 @@ func TestTrial6(t *testing.T) {
 		t.Errorf("trials leave %d leases", n)
 	}
 }
+
+// Two machines with one DUID take turns with one address, which an audit finds.
+func TestOneDUIDTwice(t *testing.T) {
+	t.Parallel()
+	s := startService6(t)
+	r := s.relay6("2001:db8:40:1::1")
+	for n := range 8 {
+		c := r.client(1)
+		c.Hardware = hw(1 + n%2)
+		c.Asks = []dhcp6.IA{{Code: option.IANA, ID: 1}}
+		if err := c.Get(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	out, _, _ := s.cli("audit", "run")
+	if !strings.Contains(out, "duid-twice") && !strings.Contains(out, "send one DUID with one IAID") {
+		t.Errorf("the audit finds:\n%s", out)
+	}
+}

@@ -50,7 +50,11 @@ func (d *v6) take(to request.Association) {
 		d.none(to, "")
 		return
 	}
-	d.give(to, d.grantOf(v, k, d.reservedHere(k)))
+	g := d.grantOf(v, k, d.reservedHere(k))
+	if g.mine {
+		d.twin(g.record)
+	}
+	d.give(to, g)
 }
 
 // give binds an association to an address or a prefix.

@@ -1,6 +1,7 @@
 package audit
 
 import (
+	"fmt"
 	"bytes"
 	"net/netip"
 	"os"
@@ -302,7 +303,7 @@ func BenchmarkLeases(b *testing.B) {
 		for i := range list {
 			a.Add(&list[i])
 		}
-		if n := len(a.Findings(More{At: func(netip.Addr) *lease.Lease { return nil }})); n != 0 {
+		if n := len(a.Findings(More{At: func(netip.Prefix) *lease.Lease { return nil }})); n != 0 {
 			b.Fatal(n, " findings")
 		}
 	}
@@ -336,5 +337,56 @@ func TestOfSix(t *testing.T) {
 		if strings.Join(got, " ") != c.want {
 			t.Errorf("with %d of four prefixes used it finds %q, want %q", c.used, got, c.want)
 		}
+	}
+}
+
+// Leases of IPv6 are looked at as those of IPv4 are, delegated prefixes by their key; what is right
+// with IPv6 is not blamed.
+func TestLeasesOfSix(t *testing.T) {
+	d := plan.New().Draft()
+	link, err := d.PutLink(plan.Link{Name: "yard"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	subnet := netip.MustParsePrefix("2001:db8:40:1::/64")
+	id, err := d.PutScope(plan.Scope{Name: "yard6", Link: link, Subnet: subnet, Mode: plan.Serving, Pools: []addr.Range{addr.OfPrefix(subnet)},
+		PrefixPools: []plan.PrefixPool{{Prefix: netip.MustParsePrefix("2001:db8:40:8000::/54"), Length: 56}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, key := range map[string]string{"router": "2001:db8:40:8000::/56", "press": "2001:db8:40:1::9/128"} {
+		k := netip.MustParsePrefix(key)
+		r := plan.Reservation{Name: name, Scope: id, Identifier: addr.Octets("\x00\x02" + name), Address: k.Addr()}
+		if !k.IsSingleIP() {
+			r.Length = k.Bits()
+		}
+		if _, err := d.PutReservation(r); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p, _ := d.Finish()
+	s := NewLeases(p, now)
+	table := map[netip.Prefix]*lease.Lease{}
+	give := func(key, duid string, kind lease.ClientKind, number uint32) {
+		l := &lease.Lease{Prefix: netip.MustParsePrefix(key), Status: lease.Active, Client: lease.Client{Kind: kind, Number: number, ID: duid},
+			Expires: now + 3600, Reserved: duid == "\x00\x02router"}
+		table[l.Prefix] = l
+		s.Add(l)
+	}
+	give("2001:db8:40:8000::/56", "\x00\x02router", lease.Prefixes, 1)
+	for n := range 6 { // six prefixes of one router are its business, six addresses of one host are told
+		give(fmt.Sprintf("2001:db8:40:80%x0::/60", n+1), "\x00\x02other", lease.Prefixes, uint32(n))
+		give(fmt.Sprintf("2001:db8:40:1::%x/128", 0x100+n), "\x00\x02greedy", lease.Addresses, uint32(n))
+	}
+	give("2001:db8:40:1::500/128", "\x00\x02press", lease.Addresses, 1)
+	var got []string
+	for _, f := range s.Findings(More{At: func(k netip.Prefix) *lease.Lease { return table[k] },
+		Twins: []Twin{{Address: netip.MustParseAddr("2001:db8:40:1::100"), Scope: "yard6"}}}) {
+		got = append(got, f.ID+" "+f.Subject)
+	}
+	slices.Sort(got)
+	want := "duid-twice address 2001:db8:40:1::100; many-addresses DUID 00:02:67:72:65:65:64:79; reserved-elsewhere reservation press"
+	if text := strings.Join(got, "; "); text != want {
+		t.Errorf("it finds %s; want %s", text, want)
 	}
 }

@@ -108,6 +108,9 @@ var codes = []Code{
 	{"identifier-twice", InLeases, Warning, "Two hosts with one client identifier",
 		"They are one client by the standard, and get one address together.", "An image was cloned with its identifier.",
 		"Tell clients apart by hardware address there."},
+	{"duid-twice", InLeases, Warning, "Two machines with one DUID",
+		"They are one client by the standard, and get one address together.", "An image was cloned with the DUID that its system keeps.",
+		"Have one of the two make a new one: its client keeps it in a file, which it makes again once that is gone."},
 	// The pair.
 	{"pair-differs", InPair, Trouble, "Servers know different holders of an address",
 		"One names a client that the other does not know, and no update is on its way.", "A record was lost or changed behind the servers' backs.",

@@ -11,6 +11,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 )
 
@@ -99,9 +100,17 @@ func (s *Leases) Add(l *lease.Lease) {
 			s.outside = append(s.outside, l.Clone())
 			return
 		}
-		s.turn(v)
+		if v != s.scope {
+			s.turn(v)
+		}
 	}
-	s.met(s.held, string(l.Hardware))
+	switch {
+	case !l.Prefix.IsSingleIP(): // a router may well have several
+	case l.Hardware == "" && l.Client.DUID() != "":
+		s.met(s.held, duidMark+l.Client.DUID())
+	default:
+		s.met(s.held, string(l.Hardware))
+	}
 	if l.Hostname != "" {
 		s.met(s.names, l.Hostname)
 	}
@@ -109,11 +118,22 @@ func (s *Leases) Add(l *lease.Lease) {
 		s.odd = append(s.odd, l.Clone())
 	}
 	if !l.Reserved && s.plan.ReservationCount(v.ID) > 0 {
-		circuit := func() string { return l.Circuit }
-		if r := s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), circuit); r != nil && r.Address != l.Address() {
+		if r := s.reservationFor(v, l); r != nil && r.Key() != l.Prefix {
 			s.elsewhere = append(s.elsewhere, l.Clone())
 		}
 	}
+}
+
+// duidMark stands before the DUID of a host of which no hardware address is known.
+const duidMark = "DUID "
+
+// reservationFor is the reservation of a lease's client in a scope, or nil.
+func (s *Leases) reservationFor(v *plan.View, l *lease.Lease) *plan.Reservation {
+	circuit := func() string { return l.Circuit }
+	if v.Family() == option.V6 {
+		return s.plan.ReservationFor6(v, !l.Prefix.IsSingleIP(), string(addr.IAIDOf(l.Client.Number)), l.Client.DUID(), l.Hardware, circuit)
+	}
+	return s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), circuit)
 }
 
 // odd reports whether no maker gives such a hardware address: it is of a group, or
@@ -139,7 +159,7 @@ type Neighbour struct {
 
 // More is what is known of leases beside the table.
 type More struct {
-	At         func(netip.Addr) *lease.Lease
+	At         func(netip.Prefix) *lease.Lease
 	Stale      map[plan.ID]int // clients with old options, by scope
 	Neighbours []Neighbour
 	Own        func(netip.Addr) bool // this host's and the network's own addresses
@@ -164,9 +184,9 @@ func (s *Leases) Findings(m More) []Finding {
 	}
 	for _, l := range s.elsewhere {
 		v := s.plan.ScopeAt(l.Address())
-		r := s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), func() string { return l.Circuit })
-		out.say("reserved-elsewhere", "reservation "+r.Name, "%s is reserved %s and holds %s %s", r.Client(), r.Address, l.Address(), until(l.Expires)).
-			in(v.Name).mend("", "yarnpost lease end "+l.Address().String())
+		r, has := s.reservationFor(v, l), addr.FormatKey(l.Prefix)
+		out.say("reserved-elsewhere", "reservation "+r.Name, "%s is reserved %s and holds %s %s", r.Client(), r.What(), has, until(l.Expires)).
+			in(v.Name).mend("", "yarnpost lease end "+has)
 	}
 	s.many(&out)
 	for _, l := range s.abandoned {
@@ -184,6 +204,11 @@ func (s *Leases) Findings(m More) []Finding {
 		out.say("hardware-odd", "hardware address "+l.Hardware.String(), "%s, which holds %s, is no address that a maker gives", l.Hardware, l.Address()).in(s.scopeOf(l))
 	}
 	for _, t := range m.Twins {
+		if t.Address.Is6() {
+			out.say("duid-twice", "address "+t.Address.String(), "%s and %s send one DUID with one IAID, and both have %s", t.One, t.Second, t.Address).
+				in(t.Scope).mend("", "yarnpost explain --address "+t.Address.String())
+			continue
+		}
 		out.say("identifier-twice", "address "+t.Address.String(), "%s and %s send one client identifier, and both have %s", t.One, t.Second, t.Address).in(t.Scope).
 			mend("", "yarnpost scope edit "+t.Scope+" --identity hardware")
 	}
@@ -208,7 +233,7 @@ func until(t lease.Time) string {
 
 func addresses(list []*lease.Lease) (out []string) {
 	for _, l := range list[:min(len(list), examplesMost)] {
-		out = append(out, l.Address().String())
+		out = append(out, addr.FormatKey(l.Prefix))
 	}
 	return out
 }
@@ -217,9 +242,12 @@ func (s *Leases) many(out *findings) {
 	list := s.rich
 	slices.SortFunc(list, func(a, b rich) int { return cmp.Compare(a.what, b.what) })
 	for _, x := range list {
-		hw := addr.Hardware(x.what)
-		out.say("many-addresses", "hardware address "+hw.String(), "%s holds %d addresses of one scope at once", hw, x.n).in(x.scope).of(int(x.n), nil).
-			mend("", "yarnpost lease list "+hw.String())
+		kind, name := "hardware address ", addr.Hardware(x.what).String()
+		if duid, ok := strings.CutPrefix(x.what, duidMark); ok {
+			kind, name = duidMark, addr.DUID(duid).String()
+		}
+		out.say("many-addresses", kind+name, "%s holds %d addresses of one scope at once", name, x.n).in(x.scope).of(int(x.n), nil).
+			mend("", "yarnpost lease list "+name)
 	}
 }
 
@@ -271,7 +299,7 @@ func (s *Leases) neighbours(out *findings, m More) {
 			excluded(v, n.Address) || !ofHost(n.Hardware) {
 			continue
 		}
-		l := m.At(n.Address)
+		l := m.At(lease.Host(n.Address))
 		switch {
 		case l != nil && l.Status == lease.Abandoned: // it is known already
 		case (l == nil || !l.HeldAt(s.now)) && s.reservedFor(n): // as it should
@@ -305,25 +333,24 @@ func excluded(v *plan.View, a netip.Addr) bool {
 func (s *Leases) unclaimed(out *findings, m More) {
 	elsewhere := map[plan.ID]bool{}
 	for _, l := range s.elsewhere {
-		if r := s.plan.ReservationFor(s.plan.ScopeAt(l.Address()), l.Hardware, l.Client.Identifier(),
-			func() string { return l.Circuit }); r != nil {
+		if r := s.reservationFor(s.plan.ScopeAt(l.Address()), l); r != nil {
 			elsewhere[r.ID] = true
 		}
 	}
 	for _, r := range s.plan.Reservations(0) {
 		scope := s.plan.Label(r.Scope)
-		l := m.At(r.Address)
+		l := m.At(r.Key())
 		switch {
 		case elsewhere[r.ID]: // its client is known, and moves
 		case m.New[r.ID] && (l == nil || !l.HeldAt(s.now) || l.Reserved):
 		case l == nil || !l.Client.Known():
-			out.say("reservation-unclaimed", "reservation "+r.Name, "%s is reserved for %s, which was never seen with it", r.Address, r.Client()).in(scope).
+			out.say("reservation-unclaimed", "reservation "+r.Name, "%s is reserved for %s, which was never seen with it", r.What(), r.Client()).in(scope).
 				mend("", "yarnpost reservation remove "+r.Name)
 		case l.HeldAt(s.now) && !l.Reserved:
-			out.say("reservation-contested", "reservation "+r.Name, "%s is reserved for %s, and %s holds it %s", r.Address, r.Client(), l.Hardware,
+			out.say("reservation-contested", "reservation "+r.Name, "%s is reserved for %s, and %s holds it %s", r.What(), r.Client(), l.Hardware,
 				until(l.Expires)).in(scope)
 		case !capacity.Claimed(r, l, s.now):
-			out.say("reservation-unseen", "reservation "+r.Name, "%s, reserved for %s, was not used since %s", r.Address, r.Client(),
+			out.say("reservation-unseen", "reservation "+r.Name, "%s, reserved for %s, was not used since %s", r.What(), r.Client(),
 				l.Heard.Std().Format("2 Jan 2006")).in(scope).mend("", "yarnpost reservation remove "+r.Name)
 		}
 	}

@@ -44,7 +44,8 @@ func newMill(t *testing.T) *mill {
 	}
 	m := &mill{t: t}
 	m.plan, _ = d.Finish()
-	m.more.At = func(a netip.Addr) *lease.Lease {
+	m.more.At = func(k netip.Prefix) *lease.Lease {
+		a := k.Addr()
 		if i := slices.IndexFunc(m.leases, func(l *lease.Lease) bool { return l.Address() == a }); i >= 0 {
 			return m.leases[i]
 		}

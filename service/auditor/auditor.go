@@ -164,9 +164,9 @@ func (r *Auditor) asBefore(list []audit.Finding, at time.Time) (out []Entry) {
 }
 
 // at finds the record of an address, many at a time: audits ask for reserved ones.
-func (r *Auditor) at() func(netip.Addr) *lease.Lease {
-	return func(a netip.Addr) (l *lease.Lease) {
-		r.engine.With(func(t *lease.Table) { l = t.At(a) })
+func (r *Auditor) at() func(netip.Prefix) *lease.Lease {
+	return func(k netip.Prefix) (l *lease.Lease) {
+		r.engine.With(func(t *lease.Table) { l = t.Get(k) })
 		return l
 	}
 }

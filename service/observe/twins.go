@@ -15,7 +15,8 @@ import (
 // answers a probe while the second asks, or they take turns.
 type twin struct {
 	one, two addr.Hardware
-	turns    int // how often it went from one to the other
+	turn     addr.Hardware // whose it was last
+	turns    int           // how often it went from one to the other
 	last     lease.Time
 	asked    lease.Time // when the address was probed because of it
 	told     unservedKey
@@ -46,10 +47,10 @@ func (t *Twins) Note(c Case, now lease.Time, probe func(netip.Addr) bool) {
 		w = &twin{}
 	}
 	t.seen.Put(a, w)
-	if hw := c.Hardware; w.two != hw {
+	if w.turn != c.Hardware {
 		w.turns++
 	}
-	w.one, w.two, w.last = c.Twin.Hardware, c.Hardware, now
+	w.one, w.two, w.turn, w.last = c.Twin.Hardware, c.Hardware, c.Hardware, now
 	w.told, w.client = troubleKey(c.Client, a), describe(c)
 	w.client.Asked = a
 	switch {
@@ -57,6 +58,17 @@ func (t *Twins) Note(c Case, now lease.Time, probe func(netip.Addr) bool) {
 		t.tell(w, "they take turns with "+a.String(), now)
 	case now-w.asked > twinPause && probe(a):
 		w.asked = now
+	}
+}
+
+// Back takes in that the first of two was answered again: the second's next message is another
+// turn.
+func (t *Twins) Back(a netip.Addr, who addr.Hardware) {
+	if t.seen.Size() == 0 {
+		return
+	}
+	if w := t.seen.Get(a); w != nil && who == w.one {
+		w.turn = who
 	}
 }
 

@@ -90,6 +90,8 @@ func (r *Watcher) answered(c Case, at time.Time) {
 	}
 	if c.Twin != nil {
 		r.Twins.Note(c, now, r.host.Probe)
+	} else if c.Outcome == answer.Acknowledged {
+		r.Twins.Back(c.Answer.Address(), c.Hardware)
 	}
 	switch c.Outcome {
 	case answer.Acknowledged, answer.Informed, answer.Released:

@@ -156,7 +156,11 @@ func (m *mill) life6(ctx context.Context, p place6, c *Client6, r *rand.Rand) {
 			c.Get(ctx)
 			continue
 		}
-		if half := c.Lease() / 2; !pause(ctx, half-time.Duration(r.Int64N(int64(half/4)+1))) {
+		if len(c.Holds) < len(c.Asks) { // it asks for the rest sooner
+			if !pause(ctx, time.Duration(20+r.IntN(20))*time.Second) {
+				return
+			}
+		} else if half := c.Lease() / 2; !pause(ctx, half-time.Duration(r.Int64N(int64(half/4)+1))) {
 			return
 		}
 		if p.turn && r.IntN(3) == 0 {

@@ -111,7 +111,7 @@ func (s *Leases) Add(l *lease.Lease) {
 	default:
 		s.met(s.held, string(l.Hardware))
 	}
-	if l.Hostname != "" {
+	if l.Hostname != "" && l.Prefix.IsSingleIP() {
 		s.met(s.names, l.Hostname)
 	}
 	if odd(l.Hardware) {

@@ -55,7 +55,7 @@ func NewUsers(now lease.Time) *Users {
 
 // Add counts a lease.
 func (u *Users) Add(l *lease.Lease) {
-	if l.Status == lease.Abandoned || !l.Client.Known() {
+	if l.Status == lease.Abandoned || !l.Client.Known() || !l.Prefix.IsSingleIP() { // a prefix is no second address
 		return
 	}
 	u.Records++

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"time"
 
 	"yarnpost/core/addr"
@@ -137,9 +138,16 @@ func (c *Client6) Get(ctx context.Context) error {
 	return c.Request(ctx, offer)
 }
 
-// Renew prolongs what it has, at any server that knows it.
+// Renew prolongs what it has, at any server that knows it, and asks again for what it was not
+// given (RFC 8415 section 18.2.4).
 func (c *Client6) Renew(ctx context.Context) error {
-	return c.take(c.Do(ctx, c.Message(dhcp6.Rebind, c.Holds...)))
+	ias := append([]dhcp6.IA(nil), c.Holds...)
+	for _, wanted := range c.Asks {
+		if !slices.ContainsFunc(c.Holds, func(ia dhcp6.IA) bool { return ia.Code == wanted.Code && ia.ID == wanted.ID }) {
+			ias = append(ias, wanted)
+		}
+	}
+	return c.take(c.Do(ctx, c.Message(dhcp6.Rebind, ias...)))
 }
 
 // Release gives back what it has.

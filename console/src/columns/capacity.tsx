@@ -58,7 +58,7 @@ export const capacityColumns = (paired: boolean): TableColumnsType<Capacity> => 
         ''
       ) : (
         <>
-          {c.used.toLocaleString('en')} <span className="quiet">of {c.size.toLocaleString('en')}</span>
+          {c.used.toLocaleString('en')} <span className="quiet">of {count(c.size)}</span>
         </>
       ),
   },

@@ -42,7 +42,7 @@ export const scopeColumns = (): TableColumnsType<Scope> => [
   {
     title: 'Pools',
     align: 'right',
-    render: (_, s) => s.usage.size.toLocaleString('en'),
+    render: (_, s) => count(s.usage.size),
     sorter: (a, b) => a.usage.size - b.usage.size,
   },
   {

@@ -33,7 +33,7 @@ export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsTyp
     render: (_, r) =>
       r.scope ? <span className={r.scope.leaseSet ? '' : 'quiet'}>{r.scope.lease}</span> : r.supernet!.lease,
   },
-  { title: 'Pools', width: 80, align: 'right', render: (_, r) => r.usage.size.toLocaleString('en') },
+  { title: 'Pools', width: 80, align: 'right', render: (_, r) => count(r.usage.size) },
   { title: 'Active', width: 80, align: 'right', render: (_, r) => r.usage.active.toLocaleString('en') },
   { title: 'Headroom', width: 95, align: 'right', render: (_, r) => count(r.usage.headroom) },
   { title: 'Used', width: 115, render: (_, r) => <UseBar scope={r} /> },

@@ -4,7 +4,7 @@ import { useState } from 'react'
 import { Link, useParams, useSearchParams } from 'react-router'
 import { get, type CapacityDetail, type CapacityGroup, type CapacityUsers } from '../api/client'
 import { useScopes } from '../api/scopes'
-import { Empty, Failure, Folding, Mono, plural } from '../parts/bits'
+import { Empty, Failure, Folding, Mono, plural, count } from '../parts/bits'
 import { Chart, type Inks } from '../parts/chart'
 import { RunsOut, siteDay } from '../parts/forecast'
 import { Rehearse } from '../parts/rehearse'
@@ -21,7 +21,7 @@ function useOption(d: CapacityDetail, days: number) {
     const bands = d.bands.slice(0, Math.max(7, Math.round(days / 2)))
     const warn = d.thresholds.used > 0 ? (d.size * d.thresholds.used) / 100 : undefined
     const lines = [
-      { yAxis: d.size, name: `size ${d.size.toLocaleString('en')}`, lineStyle: { color: i.bad, type: 'dashed' } },
+      { yAxis: d.size, name: `size ${count(d.size)}`, lineStyle: { color: i.bad, type: 'dashed' } },
       ...(warn
         ? [{ yAxis: warn, name: `warns at ${d.thresholds.used} %`, lineStyle: { color: i.warn, type: 'dotted' } }]
         : []),
@@ -330,14 +330,14 @@ export default function CapacityScope() {
           <dl className="facts">
             <dt>Used</dt>
             <dd>
-              <b>{d.used.toLocaleString('en')}</b> of {d.size.toLocaleString('en')} ({Math.round(100 * d.share)} %)
+              <b>{d.used.toLocaleString('en')}</b> of {count(d.size)} ({Math.round(100 * d.share)} %)
             </dd>
             <dt>Left here</dt>
-            <dd>{d.headroom.toLocaleString('en')}</dd>
+            <dd>{count(d.headroom)}</dd>
             {d.partner > 0 && (
               <>
                 <dt>At the partner</dt>
-                <dd>{d.partner.toLocaleString('en')}</dd>
+                <dd>{count(d.partner)}</dd>
               </>
             )}
             <dt>Active</dt>

@@ -355,3 +355,31 @@ func TestNudgedClient(t *testing.T) {
 		t.Errorf("lease stale:\n%s", out)
 	}
 }
+
+// The same with IPv6: whoever answers a neighbour solicitation keeps the address that it took, in
+// a pool that is small, and where a client asks for it by name.
+func TestSquatterOfSix(t *testing.T) {
+	t.Parallel()
+	w := wire6(t)
+	w.must("scope", "edit", "offices6", "--pool", "2001:db8:40:1::100-2001:db8:40:1::103", "--yes")
+	squatter := w.host("02:00:00:00:05:06")
+	sh(t, "ip", "-n", squatter.ns, "link", "set", "lo", "up")
+	for _, a := range []string{"2001:db8:40:1::100/64", "2001:db8:40:1::101/64", "2001:db8:40:1::103/64"} {
+		sh(t, "ip", "-n", squatter.ns, "addr", "add", a, "dev", "eth0", "nodad")
+	}
+	h := w.host("02:00:00:00:06:02")
+	h.dhcp6()
+	want(t, "the one free address", h.event("BOUND6")["address"], "2001:db8:40:1::102")
+	abandoned := 0
+	for a, l := range w.leases() {
+		if l.Status == "abandoned" {
+			abandoned++
+			if l.Evidence != "answered a probe from 02:00:00:00:05:06" {
+				t.Errorf("%s is abandoned, evidence %q", a, l.Evidence)
+			}
+		}
+	}
+	if abandoned == 0 {
+		t.Error("nobody was met")
+	}
+}

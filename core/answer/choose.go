@@ -186,11 +186,17 @@ func (d *decider) picked() string {
 	return "{a} is free for longest in scope {t}"
 }
 
-// probe is what is known of an address by probing, for this client. Prefixes are not probed,
-// and in a pool of IPv6 nobody is met by chance.
+// probe is what is known of an address by probing, for this client. Prefixes are not probed. In a
+// pool of IPv6 so vast that it never fills up nobody is met by chance, but whoever asks for an
+// address of it by name can meet somebody.
 func (d *decider) probe(v *plan.View, k netip.Prefix) Probe {
-	if d.world.Probed == nil || v.NoProbe || k.Addr().Is6() {
+	if d.world.Probed == nil || v.NoProbe || !k.IsSingleIP() {
 		return Unreachable
+	}
+	if k.Addr().Is6() && k != d.who.wish && d.plan.ReservationOf(k) == nil {
+		if _, fills := d.table.Fills(v.ID, v.PartAt(k.Addr())); !fills {
+			return Unreachable
+		}
 	}
 	return d.world.Probed(k.Addr(), d.who.hardware)
 }

@@ -6,6 +6,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/lease"
 	"yarnpost/service/probe"
 	"yarnpost/service/wire"
@@ -50,8 +51,16 @@ func (e *Engine) probeOver(a netip.Addr, result probe.Result) {
 	}
 	f.Tell(result)
 	var m dhcp4.Message
+	var six dhcp6.Message
 	for i := range f.Waiting {
-		if reply, ok := e.handle(&f.Waiting[i].Packet, &m, f.Waiting[i].Arrived); ok {
+		w := &f.Waiting[i]
+		reply, ok := wire.Reply{}, false
+		if w.Packet.From.Addr().Is6() {
+			reply, ok = e.handle6(&w.Packet, &six, w.Arrived)
+		} else {
+			reply, ok = e.handle(&w.Packet, &m, w.Arrived)
+		}
+		if ok {
 			e.send([]wire.Reply{reply})
 		}
 	}

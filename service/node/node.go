@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"os"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -96,14 +97,14 @@ type Node struct {
 	Scheduled  *scheduled.Keeper
 	SetBack    *setback.Keeper
 
-	log     *slog.Logger
-	config  Config
-	cluster *store.Cluster
-	journal *journal.Journal
-	wire    *wire.Server
-	pinger  *wire.Pinger
-	beat    beat
-	work    *work.Group
+	log             *slog.Logger
+	config          Config
+	cluster         *store.Cluster
+	journal         *journal.Journal
+	wire            *wire.Server
+	pinger, pinger6 *wire.Pinger
+	beat            beat
+	work            *work.Group
 }
 
 // Start brings the service up. It answers once Start returns.
@@ -318,7 +319,7 @@ func (n *Node) openProbes() {
 	e := n.Engine
 	local := func(v *plan.View) *wire.Interface {
 		for _, i := range n.wire.Interfaces() {
-			for _, at := range i.Prefixes {
+			for _, at := range append(slices.Clone(i.Prefixes), i.Prefixes6...) {
 				if i.Served && v.Subnet.Contains(at.Addr()) {
 					return i
 				}
@@ -338,7 +339,10 @@ func (n *Node) openProbes() {
 		p.Local = func(v *plan.View) bool { return local(v) != nil }
 		if err == nil && len(n.config.Interfaces) > 0 {
 			p.ARP = func(v *plan.View, a netip.Addr) error {
-				if i := local(v); i != nil {
+				switch i := local(v); {
+				case i != nil && a.Is6():
+					return n.wire.ProbeNeighbour(i, a)
+				case i != nil:
 					return n.wire.ProbeARP(i, a)
 				}
 				return errors.New("no served interface reaches it")
@@ -357,6 +361,14 @@ func (n *Node) openProbes() {
 		return
 	}
 	e.Probing(func(p *probe.Probes) { p.Ping = n.pinger.Ping })
+	if !n.wire.Addr6().IsValid() || n.wire.Addr6().Addr().IsLoopback() {
+		return
+	}
+	if n.pinger6, err = wire.NewPinger6(uint16(os.Getpid()), func(a netip.Addr) { e.Heard(a, nil) }); err != nil {
+		n.log.Warn("IPv6 addresses beyond relays are offered without a probe", "err", err)
+		return
+	}
+	e.Probing(func(p *probe.Probes) { p.Ping6 = n.pinger6.Ping })
 }
 
 func (n *Node) openStore(ctx context.Context, c Config) (err error) {
@@ -438,6 +450,9 @@ func (n *Node) Stop() {
 	}
 	if n.wire != nil {
 		n.wire.Close()
+	}
+	if n.pinger6 != nil {
+		n.pinger6.Close()
 	}
 	if n.pinger != nil {
 		n.pinger.Close()

@@ -12,7 +12,6 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
-	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/lru"
 	"yarnpost/service/wire"
@@ -37,8 +36,9 @@ const (
 // Probes finds out ahead of demand whether somebody squats on the addresses that
 // are next. Where neither ARP nor Ping is set, nothing is probed.
 type Probes struct {
-	ARP   func(scope *plan.View, a netip.Addr) error
+	ARP   func(scope *plan.View, a netip.Addr) error // of IPv6 a neighbour solicitation
 	Ping  func(a netip.Addr) error
+	Ping6 func(a netip.Addr) error
 	Local func(scope *plan.View) bool // whether ARP reaches the scope
 	// Over is called when a probe met silence, not under the engine's lock.
 	Over func(netip.Addr)
@@ -71,11 +71,19 @@ func New(log *slog.Logger) *Probes {
 func Soon(now lease.Time) lease.Time { return now - keptAgain + keptSoon }
 
 // Can reports whether there is any way to probe.
-func (p *Probes) Can() bool { return p.ARP != nil || p.Ping != nil }
+func (p *Probes) Can() bool { return p.ARP != nil || p.Ping != nil || p.Ping6 != nil }
 
 // Reaches reports whether there is a way to probe addresses of a scope.
 func (p *Probes) Reaches(v *plan.View) bool {
-	return v.Family() == option.V4 && (p.Local != nil && p.Local(v) && p.ARP != nil || p.Ping != nil)
+	return p.Local != nil && p.Local(v) && p.ARP != nil || p.pings(v.Subnet.Addr()) != nil
+}
+
+// pings asks an address beyond relays, or is nil where nothing does.
+func (p *Probes) pings(a netip.Addr) func(netip.Addr) error {
+	if a.Is6() {
+		return p.Ping6
+	}
+	return p.Ping
 }
 
 // Spare reports whether more may be probed in this second.
@@ -273,8 +281,8 @@ func (p *Probes) Ask(v *plan.View, a netip.Addr) *Flight {
 				}
 			})
 		}
-	} else if p.Ping != nil {
-		err = p.Ping(a)
+	} else if ping := p.pings(a); ping != nil {
+		err = ping(a)
 	}
 	if err != nil {
 		p.log.Debug("a probe could not be sent", "address", a, "err", err)

@@ -23,7 +23,7 @@ const (
 // this host.
 type Overheard struct {
 	Interface *Interface
-	// ARP: somebody at this hardware address speaks for that address.
+	// ARP, or a neighbour advertisement: somebody at this hardware address speaks for that address.
 	Speaker net.HardwareAddr
 	Address netip.Addr
 	// Or a datagram to the client port, as servers send it.
@@ -31,7 +31,7 @@ type Overheard struct {
 	From netip.Addr
 }
 
-// Overhear listens on the served interfaces to ARP and to what servers send to
+// Overhear listens on the served interfaces to ARP, to neighbour advertisements, and to what servers send to
 // clients, until Close. It fails where raw sockets are not permitted.
 func (s *Server) Overhear(handle func(Overheard)) error {
 	for _, i := range s.Interfaces() {
@@ -52,6 +52,15 @@ func (s *Server) Overhear(handle func(Overheard)) error {
 			return fmt.Errorf("overhear on %s: %w", i.Name, err)
 		}
 		s.ears = append(s.ears, replies)
+		if s.v6 != nil {
+			near, err := packet.Listen(ifi, packet.Raw, etherIPv6, &packet.Config{Filter: advertisementsOnly})
+			if err != nil {
+				return fmt.Errorf("overhear on %s: %w", i.Name, err)
+			}
+			s.ears = append(s.ears, near)
+			s.neighbours.Store(i.Index, near)
+			s.listening.Go(func() { s.listenNeighbours(near, i, handle) })
+		}
 		s.arps.Store(i.Index, arp)
 		s.listening.Go(func() { s.listenARP(arp, i, handle) })
 		s.listening.Go(func() { s.listenReplies(replies, i, handle) })

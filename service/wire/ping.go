@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/net/icmp"
 	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
 )
 
 // Pinger asks addresses beyond relays by ICMP echo. An answer counts if it brings back
@@ -19,6 +20,7 @@ import (
 // address and of the number of the request.
 type Pinger struct {
 	conn   *icmp.PacketConn
+	of     echoes
 	id     int
 	secret [32]byte
 	number atomic.Uint32
@@ -27,13 +29,34 @@ type Pinger struct {
 // payloadSize is how many octets of the hash a request carries.
 const payloadSize = 16
 
+// echoes are the echo messages of a family.
+type echoes struct {
+	network, any string
+	number       int // of the protocol
+	ask, answer  icmp.Type
+}
+
+var (
+	echoes4 = echoes{"ip4:icmp", "0.0.0.0", 1, ipv4.ICMPTypeEcho, ipv4.ICMPTypeEchoReply}
+	echoes6 = echoes{"ip6:ipv6-icmp", "::", 58, ipv6.ICMPTypeEchoRequest, ipv6.ICMPTypeEchoReply}
+)
+
 // NewPinger opens the raw ICMP socket; heard gets every address that answers.
 func NewPinger(id uint16, heard func(netip.Addr)) (*Pinger, error) {
-	conn, err := icmp.ListenPacket("ip4:icmp", "0.0.0.0")
+	return newPinger(echoes4, id, heard)
+}
+
+// NewPinger6 does the same for IPv6.
+func NewPinger6(id uint16, heard func(netip.Addr)) (*Pinger, error) {
+	return newPinger(echoes6, id, heard)
+}
+
+func newPinger(of echoes, id uint16, heard func(netip.Addr)) (*Pinger, error) {
+	conn, err := icmp.ListenPacket(of.network, of.any)
 	if err != nil {
 		return nil, fmt.Errorf("open a socket for ICMP: %w", err)
 	}
-	p := &Pinger{conn: conn, id: int(id)}
+	p := &Pinger{conn: conn, of: of, id: int(id)}
 	rand.Read(p.secret[:])
 	p.number.Store(binary.BigEndian.Uint32(p.secret[:]))
 	go p.read(heard)
@@ -64,8 +87,8 @@ func (p *Pinger) read(heard func(netip.Addr)) {
 
 // answers reports whether an ICMP message from an address answers a request of ours.
 func (p *Pinger) answers(a netip.Addr, b []byte) bool {
-	m, err := icmp.ParseMessage(1, b) // the protocol number of ICMP
-	if err != nil || m.Type != ipv4.ICMPTypeEchoReply {
+	m, err := icmp.ParseMessage(p.of.number, b)
+	if err != nil || m.Type != p.of.answer {
 		return false
 	}
 	echo, ok := m.Body.(*icmp.Echo)
@@ -75,7 +98,7 @@ func (p *Pinger) answers(a netip.Addr, b []byte) bool {
 // Ping sends one echo request.
 func (p *Pinger) Ping(a netip.Addr) error {
 	seq := uint16(p.number.Add(1))
-	m := icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: p.id, Seq: int(seq), Data: p.payload(a, seq)}}
+	m := icmp.Message{Type: p.of.ask, Body: &icmp.Echo{ID: p.id, Seq: int(seq), Data: p.payload(a, seq)}}
 	b, err := m.Marshal(nil)
 	if err != nil {
 		return err

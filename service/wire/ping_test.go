@@ -11,7 +11,7 @@ import (
 // Only the host that was asked can answer: a reply that others make up says nothing,
 // whatever identifier and number it has, and so does a true one from elsewhere.
 func TestForgedEchoReplies(t *testing.T) {
-	p := &Pinger{id: 77, secret: [32]byte{1, 2, 3}}
+	p := &Pinger{of: echoes4, id: 77, secret: [32]byte{1, 2, 3}}
 	asked, other := netip.MustParseAddr("10.77.0.9"), netip.MustParseAddr("10.77.0.10")
 	reply := func(kind ipv4.ICMPType, id, seq int, data []byte) []byte {
 		b, err := (&icmp.Message{Type: kind, Body: &icmp.Echo{ID: id, Seq: seq, Data: data}}).Marshal(nil)

@@ -63,12 +63,13 @@ type Reply struct {
 
 // Server is the side of DHCP that faces the network.
 type Server struct {
-	v4, v6 *socket // v6 is nil unless DHCPv6 is served
-	log    *slog.Logger
-	served []string
-	frames sync.Map // interface index → *packet.Conn
-	arps   sync.Map // interface index → *packet.Conn
-	ears   []*packet.Conn
+	v4, v6     *socket // v6 is nil unless DHCPv6 is served
+	log        *slog.Logger
+	served     []string
+	frames     sync.Map // interface index → *packet.Conn
+	arps       sync.Map // interface index → *packet.Conn
+	neighbours sync.Map // the same for neighbour advertisements
+	ears       []*packet.Conn
 
 	listening sync.WaitGroup
 

@@ -1,0 +1,103 @@
+package wire
+
+import (
+	"errors"
+	"net"
+	"net/netip"
+
+	"github.com/gopacket/gopacket"
+	"github.com/gopacket/gopacket/layers"
+	"github.com/mdlayher/packet"
+	"golang.org/x/net/bpf"
+)
+
+const etherIPv6 = 0x86dd
+
+// Places in a frame of ICMPv6 over Ethernet without extension headers, and the type of what
+// answers a neighbour solicitation (RFC 4861 section 4.4).
+const (
+	nextHeader6  = 14 + 6
+	icmp6        = 14 + 40
+	target6      = icmp6 + 8
+	options6     = target6 + 16
+	advertises6  = 136
+	targetLayer2 = 2 // option: the link-layer address of the target
+)
+
+// advertisementsOnly lets neighbour advertisements pass.
+var advertisementsOnly = func() []bpf.RawInstruction {
+	raw, err := bpf.Assemble([]bpf.Instruction{
+		bpf.LoadAbsolute{Off: nextHeader6, Size: 1},
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: 58, SkipTrue: 3}, // ICMPv6
+		bpf.LoadAbsolute{Off: icmp6, Size: 1},
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: advertises6, SkipTrue: 1},
+		bpf.RetConstant{Val: 65535},
+		bpf.RetConstant{Val: 0},
+	})
+	if err != nil {
+		panic(err) // the program above is all there is to go wrong
+	}
+	return raw
+}()
+
+func (s *Server) listenNeighbours(conn *packet.Conn, i *Interface, handle func(Overheard)) {
+	buf := make([]byte, 256)
+	for {
+		n, _, err := conn.ReadFrom(buf)
+		if err != nil {
+			return
+		}
+		if a, hw, ok := advertised(buf[:n]); ok {
+			handle(Overheard{Interface: i, Speaker: hw, Address: a})
+		}
+	}
+}
+
+// advertised is the address that a neighbour advertisement in an Ethernet frame speaks for, and
+// whose it is. One that came from beyond the link does not count (hop limit, section 7.1.2).
+func advertised(b []byte) (a netip.Addr, hw net.HardwareAddr, ok bool) {
+	if len(b) < options6 || b[nextHeader6] != 58 || b[14+7] != 255 || b[icmp6] != advertises6 {
+		return a, nil, false
+	}
+	hw = append(net.HardwareAddr(nil), b[6:12]...)
+	if o := b[options6:]; len(o) >= 8 && o[0] == targetLayer2 && o[1] == 1 {
+		hw = append(hw[:0], o[2:8]...)
+	}
+	return netip.AddrFrom16([16]byte(b[target6:])), hw, true
+}
+
+var errNoNeighbours = errors.New("no raw socket for neighbour solicitations on this interface")
+
+// ProbeNeighbour asks who has an IPv6 address on an interface's link, as a host does that wants to
+// use it (RFC 4862 section 5.4.2: from the unspecified address).
+func (s *Server) ProbeNeighbour(i *Interface, a netip.Addr) error {
+	v, ok := s.neighbours.Load(i.Index)
+	now, err := net.InterfaceByIndex(i.Index)
+	if !ok || err != nil || len(now.HardwareAddr) != 6 {
+		return errNoNeighbours
+	}
+	frame, err := solicitation(now.HardwareAddr, a)
+	if err != nil {
+		return err
+	}
+	_, err = v.(*packet.Conn).WriteTo(frame, &packet.Addr{HardwareAddr: net.HardwareAddr(frame[:6])})
+	return err
+}
+
+// solicitation is a frame that asks for an address, to its solicited-node group.
+func solicitation(from net.HardwareAddr, a netip.Addr) ([]byte, error) {
+	of := a.As16()
+	group := netip.MustParseAddr("ff02::1:ff00:0").As16()
+	copy(group[13:], of[13:])
+	to := net.HardwareAddr{0x33, 0x33, group[12], group[13], group[14], group[15]}
+	eth := &layers.Ethernet{SrcMAC: from, DstMAC: to, EthernetType: layers.EthernetTypeIPv6}
+	ip := &layers.IPv6{Version: 6, HopLimit: 255, NextHeader: layers.IPProtocolICMPv6, SrcIP: net.IPv6unspecified, DstIP: group[:]}
+	icmp := &layers.ICMPv6{TypeCode: layers.CreateICMPv6TypeCode(layers.ICMPv6TypeNeighborSolicitation, 0)}
+	if err := icmp.SetNetworkLayerForChecksum(ip); err != nil {
+		return nil, err
+	}
+	ask := &layers.ICMPv6NeighborSolicitation{TargetAddress: of[:]}
+	buf := gopacket.NewSerializeBuffer()
+	err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, eth, ip, icmp, ask)
+	return buf.Bytes(), err
+}

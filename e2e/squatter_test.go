@@ -11,6 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/net/icmp"
+	"golang.org/x/net/ipv6"
+
 	"yarnpost/api"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/option"
@@ -382,4 +385,40 @@ func TestSquatterOfSix(t *testing.T) {
 	if abandoned == 0 {
 		t.Error("nobody was met")
 	}
+}
+
+// A router that tells hosts to make addresses of their own is found where a scope has addresses for
+// them, until it tells them to ask.
+func TestRouterUnmanaged(t *testing.T) {
+	t.Parallel()
+	w := wire6(t)
+	router := w.host("02:00:00:00:05:07")
+	advertise := func(flags byte) {
+		router.within(func() error {
+			conn, err := icmp.ListenPacket("ip6:ipv6-icmp", "::")
+			if err != nil {
+				return err
+			}
+			defer conn.Close()
+			eth, err := net.InterfaceByName("eth0")
+			if err != nil {
+				return err
+			}
+			if err := conn.IPv6PacketConn().SetMulticastHopLimit(255); err != nil {
+				return err
+			}
+			m := icmp.Message{Type: ipv6.ICMPTypeRouterAdvertisement, Body: &icmp.RawBody{Data: []byte{64, flags, 7, 8, 0, 0, 0, 0, 0, 0, 0, 0}}}
+			b, err := m.Marshal(nil)
+			if err == nil { // its own address is tentative at first, and nothing leaves
+				_, _ = conn.WriteTo(b, &net.IPAddr{IP: net.ParseIP("ff02::1"), Zone: eth.Name})
+			}
+			return err
+		})
+	}
+	found := func() bool {
+		out, _, _ := w.cli("audit", "run", "--json")
+		return strings.Contains(out, `"router-unmanaged"`)
+	}
+	w.await(func() bool { advertise(0); return found() }, "the router that keeps hosts from asking to be found")
+	w.await(func() bool { advertise(0x80); return !found() }, "it to be gone, once the router tells hosts to ask")
 }

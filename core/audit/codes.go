@@ -70,6 +70,9 @@ var codes = []Code{
 	{"drain-over", InPlan, Warning, "Draining is over, and clients are left",
 		"The moment to which the scope drained has passed, and it still has leases or is still defined.", "Nobody removed it.",
 		"Remove the scope, or move its last clients."},
+	{"router-unmanaged", InPlan, Warning, "Router that keeps hosts from asking",
+		"Hosts of the link make addresses of their own, and do not ask for those of its scope.", "The managed flag (M) of its router advertisements is off.",
+		"Turn it on at the router; or take the pools away, if hosts are to make their own."},
 	// Capacity.
 	{"pool-out", InPlan, Trouble, "Pool with nothing left",
 		"New clients are refused.", "More clients came than the pool has addresses, or many left without a word and their leases go on.",

@@ -23,11 +23,20 @@ type Facts struct {
 	Fits     map[plan.ID]lease.Time          // when each rule last fitted
 	FitsFrom lease.Time                      // since when that is counted
 	Silent   map[netip.Addr]bool             // what was looked at and did not answer
+	Routers  []Router                        // of the host's links, as they advertise themselves
 	Usage    map[capacity.Key]capacity.Count // how full everything is
 	Outlook  map[capacity.Key]capacity.Forecast
 	Asking   map[string]int   // unserved clients by scope that is held
 	New      map[plan.ID]bool // items that came so lately that nobody need have used them yet
 	Fitless  map[plan.ID]int  // rules that never fitted and fit nobody on record, with how many clients they were tried on
+}
+
+// Router is a router of IPv6 that advertises itself on the link of an interface.
+type Router struct {
+	Interface      string
+	Address        netip.Addr
+	Managed, Other bool // hosts are told to ask for addresses, and for options
+	At             lease.Time
 }
 
 // renewalsPerSecond is the rate above which a lease time is called short.
@@ -68,6 +77,7 @@ func OfPlan(p *plan.Plan, f Facts) []Finding {
 		out.exclusions(v, f)
 	}
 	out.servers(p, f)
+	out.routers(p, f)
 	out.rules(p, f)
 	for _, l := range p.Links() {
 		out.link(p, l)
@@ -90,6 +100,32 @@ func value(v *plan.View, code uint16) *plan.Value {
 		return &v.Values[i]
 	}
 	return nil
+}
+
+// routers looks for routers that do not tell hosts to ask for what scopes of their link have.
+func (l *findings) routers(p *plan.Plan, f Facts) {
+	for _, i := range f.Host {
+		var scopes []*plan.View
+		if id := p.LinkOnInterface(i.Name); id != 0 {
+			scopes = p.Serving(id, option.V6)
+		}
+		for _, at := range i.Prefixes {
+			if v := p.SubnetAt(at.Addr()); v != nil && v.Family() == option.V6 && !slices.Contains(scopes, v) {
+				scopes = append(scopes, v)
+			}
+		}
+		at := slices.IndexFunc(scopes, func(v *plan.View) bool { return v.Mode == plan.Serving && len(v.Pools) > 0 })
+		if at < 0 {
+			continue
+		}
+		for _, r := range f.Routers {
+			if r.Interface == i.Name && !r.Managed {
+				l.say("router-unmanaged", "router "+r.Address.String()+" on "+i.Name,
+					"router %s tells hosts on %s to make addresses of their own (its managed flag is off), and scope %s has addresses for them",
+					r.Address, i.Name, scopes[at].Name).in(scopes[at].Name)
+			}
+		}
+	}
 }
 
 // scope looks at one scope by itself.

@@ -53,6 +53,7 @@ type Host interface {
 	PlanInterfaces() []plan.Interface
 	Look(context.Context, *plan.Plan)
 	Silent() map[netip.Addr]bool
+	Routers() []audit.Router
 	Neighbours() []audit.Neighbour
 	LastPreflight() []preflight.Check
 }
@@ -169,7 +170,7 @@ func (g *Gatherer) Facts(ctx context.Context, slow bool) audit.Facts {
 	}
 	f := audit.Facts{Now: lease.At(g.Clock.Now()), Host: g.Host.PlanInterfaces(), Fits: map[plan.ID]lease.Time{},
 		FitsFrom: lease.At(g.Started),
-		Silent:   g.Host.Silent(), Asking: map[string]int{}, Fitless: map[plan.ID]int{}, New: g.added(ctx)}
+		Silent:   g.Host.Silent(), Routers: g.Host.Routers(), Asking: map[string]int{}, Fitless: map[plan.ID]int{}, New: g.added(ctx)}
 	g.fill(&f, nil)
 	clients := f.Usage[capacity.All].Active
 	for _, r := range p.Rules() {

@@ -14,7 +14,9 @@ import (
 	"time"
 
 	"yarnpost/core/addr"
+	"yarnpost/core/audit"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/service/lock"
@@ -59,7 +61,8 @@ type Host struct {
 	mu        sync.Mutex
 	preflight lastPreflight
 	servers   map[string]*lru.Map[netip.Addr, time.Time] // DHCP servers heard, by interface
-	silent    map[netip.Addr]bool                        // routers and servers that did not answer
+	routers   *lru.Map[routerAt, audit.Router]
+	silent    map[netip.Addr]bool // routers and servers that did not answer
 }
 
 // New makes a Host that has not looked at anything yet.
@@ -129,6 +132,43 @@ func (h *Host) NoteServer(o wire.Overheard) {
 	}
 	of.Put(server, h.Clock.Now())
 }
+
+// NoteRouter remembers what a router advertises on an interface.
+func (h *Host) NoteRouter(o wire.Overheard) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.routers == nil {
+		h.routers = lru.New[routerAt, audit.Router](100)
+	}
+	r := o.Router
+	h.routers.Put(routerAt{o.Interface.Name, r.Router}, audit.Router{Interface: o.Interface.Name, Address: r.Router, Managed: r.Managed,
+		Other: r.Other, At: lease.At(h.Clock.Now())})
+}
+
+// routerAt is a router on an interface's link.
+type routerAt struct {
+	name   string
+	router netip.Addr
+}
+
+// Routers lists the routers that advertised themselves lately.
+func (h *Host) Routers() (out []audit.Router) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.routers == nil {
+		return nil
+	}
+	for _, r := range h.routers.All() {
+		if lease.At(h.Clock.Now()).Sub(r.At) < routerAge {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// routerAge is how long an advertisement counts: as long as one may be valid (RFC 4861 section
+// 6.2.1).
+const routerAge = 9000 * time.Second
 
 // OtherServers broadcasts a DISCOVER on an interface, as a client would, and
 // lists the servers that answer. It takes nothing.

@@ -328,6 +328,10 @@ func (n *Node) openProbes() {
 		return nil
 	}
 	err := n.wire.Overhear(func(o wire.Overheard) {
+		if o.Router != nil {
+			n.Host.NoteRouter(o)
+			return
+		}
 		if o.Data != nil {
 			n.Host.NoteServer(o)
 			e.Overheard(o.Interface, o.From, o.Data)

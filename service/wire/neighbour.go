@@ -13,24 +13,37 @@ import (
 
 const etherIPv6 = 0x86dd
 
-// Places in a frame of ICMPv6 over Ethernet without extension headers, and the type of what
-// answers a neighbour solicitation (RFC 4861 section 4.4).
+// Places in a frame of ICMPv6 over Ethernet without extension headers, and the types of what
+// routers say (RFC 4861 section 4.2), and of what answers a neighbour solicitation (section 4.4).
 const (
-	nextHeader6  = 14 + 6
-	icmp6        = 14 + 40
-	target6      = icmp6 + 8
-	options6     = target6 + 16
-	advertises6  = 136
-	targetLayer2 = 2 // option: the link-layer address of the target
+	nextHeader6      = 14 + 6
+	hopLimit6        = 14 + 7
+	source6          = 14 + 8
+	icmp6            = 14 + 40
+	flags6           = icmp6 + 5
+	routerLifetime6  = icmp6 + 6
+	target6          = icmp6 + 8
+	options6         = target6 + 16
+	routerAdvertises = 134
+	advertises       = 136
+	targetLayer2     = 2 // option: the link-layer address of the target
 )
 
-// advertisementsOnly lets neighbour advertisements pass.
+// RouterAdvertisement is what a router of a link tells its hosts about addresses.
+type RouterAdvertisement struct {
+	Router  netip.Addr
+	Managed bool // M: ask a DHCPv6 server for an address
+	Other   bool // O: ask one for options
+}
+
+// advertisementsOnly lets advertisements of routers and of neighbours pass.
 var advertisementsOnly = func() []bpf.RawInstruction {
 	raw, err := bpf.Assemble([]bpf.Instruction{
 		bpf.LoadAbsolute{Off: nextHeader6, Size: 1},
-		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: 58, SkipTrue: 3}, // ICMPv6
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: 58, SkipTrue: 4}, // ICMPv6
 		bpf.LoadAbsolute{Off: icmp6, Size: 1},
-		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: advertises6, SkipTrue: 1},
+		bpf.JumpIf{Cond: bpf.JumpEqual, Val: routerAdvertises, SkipTrue: 1},
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: advertises, SkipTrue: 1},
 		bpf.RetConstant{Val: 65535},
 		bpf.RetConstant{Val: 0},
 	})
@@ -49,6 +62,8 @@ func (s *Server) listenNeighbours(conn *packet.Conn, i *Interface, handle func(O
 		}
 		if a, hw, ok := advertised(buf[:n]); ok {
 			handle(Overheard{Interface: i, Speaker: hw, Address: a})
+		} else if r, ok := routerSays(buf[:n]); ok {
+			handle(Overheard{Interface: i, Router: &r})
 		}
 	}
 }
@@ -56,7 +71,7 @@ func (s *Server) listenNeighbours(conn *packet.Conn, i *Interface, handle func(O
 // advertised is the address that a neighbour advertisement in an Ethernet frame speaks for, and
 // whose it is. One that came from beyond the link does not count (hop limit, section 7.1.2).
 func advertised(b []byte) (a netip.Addr, hw net.HardwareAddr, ok bool) {
-	if len(b) < options6 || b[nextHeader6] != 58 || b[14+7] != 255 || b[icmp6] != advertises6 {
+	if len(b) < options6 || b[nextHeader6] != 58 || b[hopLimit6] != 255 || b[icmp6] != advertises {
 		return a, nil, false
 	}
 	hw = append(net.HardwareAddr(nil), b[6:12]...)
@@ -64,6 +79,17 @@ func advertised(b []byte) (a netip.Addr, hw net.HardwareAddr, ok bool) {
 		hw = append(hw[:0], o[2:8]...)
 	}
 	return netip.AddrFrom16([16]byte(b[target6:])), hw, true
+}
+
+// routerSays is what a router advertisement in an Ethernet frame says; ok is false for one that is
+// none, or by which its sender is no router of hosts any more (a lifetime of 0).
+func routerSays(b []byte) (r RouterAdvertisement, ok bool) {
+	if len(b) < target6+8 || b[nextHeader6] != 58 || b[hopLimit6] != 255 || b[icmp6] != routerAdvertises {
+		return r, false
+	}
+	const managed, other = 0x80, 0x40
+	r = RouterAdvertisement{netip.AddrFrom16([16]byte(b[source6:])), b[flags6]&managed != 0, b[flags6]&other != 0}
+	return r, r.Router.IsLinkLocalUnicast() && (b[routerLifetime6] != 0 || b[routerLifetime6+1] != 0)
 }
 
 var errNoNeighbours = errors.New("no raw socket for neighbour solicitations on this interface")

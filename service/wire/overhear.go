@@ -26,6 +26,8 @@ type Overheard struct {
 	// ARP, or a neighbour advertisement: somebody at this hardware address speaks for that address.
 	Speaker net.HardwareAddr
 	Address netip.Addr
+	// Or what a router says.
+	Router *RouterAdvertisement
 	// Or a datagram to the client port, as servers send it.
 	Data []byte // valid until the handler returns
 	From netip.Addr

@@ -42,7 +42,7 @@ func run(url, token, out, only string) error {
 	}
 	for name, command := range map[string]string{
 		"cli-status": "status; yarnpost scope list; yarnpost supernet list", "cli-pair": "pair status; yarnpost pair compare; yarnpost pair history --limit 8",
-		"cli-trace": "trace --limit 9; yarnpost trace --client 02:40:ee:00:00:0e --limit 1 --long", "cli-capacity": "capacity list; yarnpost audit list --severity warning",
+		"cli-trace": "trace --limit 9; yarnpost trace --client 02:40:20:00:00:05 --limit 1 --long", "cli-capacity": "capacity list; yarnpost audit list --severity warning",
 	} {
 		if !strings.Contains(name, only) {
 			continue
@@ -89,7 +89,7 @@ func pages(p *browser.Page, out, only string) error {
 		func() error { return p.See("looms-served") },
 		func() error { return p.Click(".ant-table-row-expand-icon") },
 		func() error { return shot("trials") },
-		func() error { return p.Go("/leases?scope=looms") },
+		func() error { return p.Go("/leases?search=office-00") },
 		func() error { return ending(p, 13, 17) },
 		func() error { return shot("leases") },
 		func() error { return p.Go("/capacity") },
@@ -105,7 +105,7 @@ func pages(p *browser.Page, out, only string) error {
 		func() error { return p.See("no scope for this link") },
 		func() error { return p.Click(".ant-table-row-expand-icon") },
 		func() error { return shot("unserved") },
-		func() error { return p.Go("/unserved/conversations?client=02:40:ee:00:00:0e&live=no") },
+		func() error { return p.Go("/unserved/conversations?client=02:40:20:00:00:05&live=no") },
 		func() error { return p.See("acknowledged") },
 		func() error { return p.Click(".ant-table-row-expand-icon") },
 		func() error { return shot("conversations") },

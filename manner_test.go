@@ -26,7 +26,7 @@ var longFunctions = map[string]string{
 	"bench/pair.go: asPair":                                  "a report, from top to bottom",
 	"cli/access.go: accessCommands":                          "a list of commands",
 	"cli/audit.go: auditCommands":                            "a list of commands",
-	"demo/mill.go: plan":                                     "the mill's plan, in order",
+	"demo/mill.go: plan4":                                    "the mill's plan, in order",
 	"demo/run.go: misbehave":                                 "a list of troubles",
 	"e2e/capacity_test.go: TestAlertsGoWhereTheyMay":         "one story",
 	"e2e/capacity_test.go: TestPoolRunsOut":                  "one story",

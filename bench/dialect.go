@@ -101,9 +101,9 @@ func (d *dialect4) given(b []byte) (a [16]byte, server [4]byte, ok bool) {
 
 // dialect6 speaks DHCPv6, as a relay of the scope's link passes it on.
 type dialect6 struct {
-	ask, take, renew                      []byte // SOLICIT, REQUEST, RENEW
-	inner                                 int    // where the client's message begins
-	id, name, iaid, wanted, renewalWanted int
+	ask, take, renew                []byte // SOLICIT, REQUEST, RENEW
+	inner                           int    // where the client's message begins
+	id, name, wanted, renewalWanted int
 }
 
 func newDialect6(server []byte) (*dialect6, error) {

@@ -49,7 +49,7 @@ func TestWhatCommandsSend(t *testing.T) {
 	for line, says := range map[string]string{
 		"rule add r": "needs --when",
 		"rule add r --when true --ignore --refuse": "choose one of",
-		"codebook add b --code '70000 x u8'":         "not a code",
+		"codebook add b --code '70000 x u8'":       "not a code",
 		"codebook add b --code '7 x'":              "CODE NAME TYPE",
 		"trial add t":                              "needs --scope",
 		"reservation add r":                        "needs --hw",

@@ -31,7 +31,8 @@ const demoPassword = "fellgate-mill"
 // runDemo plays Fellgate Mill to two servers that are a pair, each a process of its
 // own with a database of its own.
 func runDemo(ctx context.Context, args []string) error {
-	o, err := parse("demo", args, options{data: "yarnpost-data/demo", http: "127.0.0.1:8067", dhcp4: "127.0.0.1:6767", dhcp6: "[::1]:6767"})
+	o, err := parse("demo", args, options{data: "yarnpost-data/demo", http: "127.0.0.1:8067", dhcp4: "127.0.0.1:6767",
+		dhcp6: "[::1]:6767"})
 	if err != nil {
 		return err
 	}
@@ -63,11 +64,13 @@ func runDemo(ctx context.Context, args []string) error {
 		}
 	}
 	return demo.Run(ctx, demo.Config{API: bobbin.client(), DHCP4: at4, DHCP6: at6, Log: log, Out: os.Stdout,
-		SignIn: fmt.Sprintf("http://%s   account admin, password %s\n  Its partner   http://%s   (%s; the same account)", bobbin.http, demoPassword,
+		SignIn: fmt.Sprintf("http://%s   account admin, password %s\n  Its partner   http://%s   (%s; the same account)", bobbin.http,
+			demoPassword,
 			shuttle.http, shuttle.name),
 		Token: bobbin.token(), Records: []string{store.PrivateDSN(bobbin.data), store.PrivateDSN(shuttle.data)},
 		Also: fmt.Sprintf("  Their log     %s\n\nTwo servers are a pair: bobbin (process %d) and shuttle (process %d). A letter and Enter:\n"+
-			"  b  kill bobbin    s  kill shuttle    c  cut the wire between them    r  bring back all that is down\n", said.Name(), bobbin.pid(),
+			"  b  kill bobbin    s  kill shuttle    c  cut the wire between them    r  bring back all that is down\n", said.Name(),
+			bobbin.pid(),
 			shuttle.pid())})
 }
 
@@ -120,7 +123,8 @@ func (s *stage) build(ctx context.Context, o options) error {
 				return err
 			}
 		}
-		a.args = []string{"serve", "--data", a.data, "--http", a.http, "--dhcp4", dhcp4.String(), "--dhcp6", beside6(six, i), "--partner", partner, "--name", name, "--alerts-to", "127.0.0.0/8",
+		a.args = []string{"serve", "--data", a.data, "--http", a.http, "--dhcp4", dhcp4.String(), "--dhcp6", beside6(six, i),
+			"--partner", partner, "--name", name, "--alerts-to", "127.0.0.0/8",
 			"--unused-after", "1s"}
 		if err := a.start(ctx); err != nil {
 			return err

@@ -107,7 +107,7 @@ func (d *v6) told(to request.Association, g grant, valid time.Duration, fromReco
 // times are T1 and T2 of what is preferred for some seconds: what the plan says, never later than
 // that ends, or half and eight tenths of it (section 14.2).
 func (d *v6) times(g grant, preferred uint32) (t1, t2 uint32) {
-	if preferred >= math.MaxUint32 {
+	if preferred == math.MaxUint32 {
 		return preferred, preferred
 	}
 	t1, t2 = preferred/2, uint32(uint64(preferred)*8/10)
@@ -173,7 +173,8 @@ func (d *v6) preferred(v *plan.View, r *plan.Reservation) time.Duration {
 func eachOf6(asked, reply *dhcp6.Message, yield func(part byte, code uint16, data []byte)) {
 	for _, o := range asked.Options {
 		switch o.Code {
-		case option.RequestList6, option.VendorClass6, option.UserClass6, option.SystemType6, option.NetworkDevice6, option.VendorOptions6,
+		case option.RequestList6, option.VendorClass6, option.UserClass6, option.SystemType6, option.NetworkDevice6,
+			option.VendorOptions6,
 			option.ReconfAccept6:
 			yield(partAsked, o.Code, o.Data)
 		}
@@ -186,7 +187,8 @@ func eachOf6(asked, reply *dhcp6.Message, yield func(part byte, code uint16, dat
 }
 
 // OfOneClient6 are the options of a reply that are of one client or one moment.
-var OfOneClient6 = []uint16{option.ClientID6, option.ServerID6, option.StatusCode6, option.RapidCommit6, option.FQDN6, option.Authentication6,
+var OfOneClient6 = []uint16{option.ClientID6, option.ServerID6, option.StatusCode6, option.RapidCommit6, option.FQDN6,
+	option.Authentication6,
 	option.Preference6}
 
 // wanted6 are the codes in option 6.

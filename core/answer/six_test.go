@@ -673,7 +673,8 @@ func TestSixSettings(t *testing.T) {
 	}
 	set(func(d *plan.Draft, s *plan.Scope) error {
 		if _, err := d.PutCodebook(plan.Codebook{Name: "ap6", Place: plan.In17, Enterprise: 32473,
-			Options: []plan.Own{{Code: 300, Name: "controller", Type: option.Type{Fields: []option.Kind{option.Address6}, Array: true}}}}); err != nil {
+			Options: []plan.Own{{Code: 300, Name: "controller", Type: option.Type{Fields: []option.Kind{option.Address6},
+				Array: true}}}}); err != nil {
 			return err
 		}
 		s.PrefixPools[0].Exclude = 64

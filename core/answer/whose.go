@@ -67,7 +67,8 @@ func (d *decider) mine(l *lease.Lease) bool {
 	}
 	r := d.plan.ReservationOf(l.Prefix)
 	if r == nil {
-		return len(d.scopes) > 0 && d.who.client.Kind == lease.Hardware && l.Hardware != "" && l.Hardware == d.who.hardware && d.anyByHardware()
+		return len(d.scopes) > 0 && d.who.client.Kind == lease.Hardware && l.Hardware != "" && l.Hardware == d.who.hardware &&
+			d.anyByHardware()
 	}
 	switch {
 	case !d.isFor(r):
@@ -233,7 +234,8 @@ func (d *decider) taken(r *plan.Reservation) bool {
 // twin notes that the holder on record has the client's identifier, and another
 // hardware address.
 func (d *decider) twin(l *lease.Lease) {
-	if l.Client.Identifier()+l.Client.DUID() != "" && l.Client == d.who.client && l.HeldAt(d.now) && l.Hardware != d.who.hardware && l.Hardware != "" {
+	if l.Client.Identifier()+l.Client.DUID() != "" && l.Client == d.who.client && l.HeldAt(d.now) && l.Hardware != d.who.hardware &&
+		l.Hardware != "" {
 		d.step("{a} is held by {t}, which has the same identifier", l.Address(), l.Hardware.String())
 		d.answer.Twin = l
 	}

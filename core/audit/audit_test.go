@@ -1,8 +1,8 @@
 package audit
 
 import (
-	"fmt"
 	"bytes"
+	"fmt"
 	"net/netip"
 	"os"
 	"regexp"

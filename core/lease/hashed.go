@@ -4,7 +4,6 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/binary"
-	"hash"
 	"math/bits"
 	"net/netip"
 
@@ -26,8 +25,15 @@ type hashed struct {
 	size   uint64
 	rest   *cursor // nil for a pool that never fills up
 
-	mac  hash.Hash // that is used again; what it reads and gives lies in room
+	mac  keyed // that is used again; what it reads and gives lies in room
 	room []byte
+}
+
+// keyed is a keyed hash function.
+type keyed interface {
+	Write(b []byte) (int, error)
+	Sum(b []byte) []byte
+	Reset()
 }
 
 // Bounds of a hashed pool: keys up to which it may fill up, and what is tried by chance.
@@ -65,7 +71,7 @@ func (h *hashed) nth(who string, n uint64) (k netip.Prefix, ok bool) {
 	from := h.part.Pool.From.As16()
 	h.mac.Reset()
 	h.room = append(binary.BigEndian.AppendUint64(append(h.room[:0], from[:]...), n), who...)
-	h.mac.Write(h.room)
+	_, _ = h.mac.Write(h.room) // a hash takes everything
 	h.room = h.mac.Sum(h.room[:0])
 	sum := h.room
 	length, common := h.length(), h.common

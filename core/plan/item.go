@@ -231,9 +231,11 @@ type Scope struct {
 
 // PrefixPool is a prefix out of which prefixes of one length are delegated.
 type PrefixPool struct {
-	Prefix  netip.Prefix `json:"prefix"`
-	Length  int          `json:"length"`
-	Exclude int          `json:"exclude,omitempty"` // length of the first prefix within each that the router must not use inside (RFC 6603); 0: none
+	Prefix netip.Prefix `json:"prefix"`
+	Length int          `json:"length"`
+	// Exclude is the length of the first prefix within each that its router must not use inside
+	// (RFC 6603); 0: none.
+	Exclude int `json:"exclude,omitempty"`
 }
 
 // String writes a pool as people do: "2001:db8:40:8000::/49 in /56", perhaps with "excluding /64"
@@ -537,7 +539,8 @@ func (s Scope) describe(label func(ID) string) []field {
 		out = append(out, field{"prefix pool " + p.Prefix.String(), fmt.Sprintf("/%d each", p.Length)})
 	}
 	for _, e := range s.Exclusions {
-		out = append(out, field{"exclusion " + e.Range.String(), strings.TrimSpace(addr.CountText(e.Range.Size()) + " addresses " + e.User)})
+		out = append(out, field{"exclusion " + e.Range.String(),
+			strings.TrimSpace(addr.CountText(e.Range.Size()) + " addresses " + e.User)})
 	}
 	if !s.DrainUntil.IsZero() {
 		out = append(out, field{"drains until", s.DrainUntil.UTC().Format(time.RFC3339)})

@@ -81,7 +81,8 @@ type lastPreflight struct {
 // What was not found before is logged.
 func (h *Host) Preflight(ctx context.Context) []preflight.Check {
 	p := h.Engine.Plan()
-	checks := preflight.Run(ctx, preflight.Input{DHCP4: h.Wire.Addr(), DHCP6: h.Wire.Addr6(), Interfaces: h.Interfaces, Plan: p, Now: h.Clock.Now(),
+	checks := preflight.Run(ctx, preflight.Input{DHCP4: h.Wire.Addr(), DHCP6: h.Wire.Addr6(), Interfaces: h.Interfaces, Plan: p,
+		Now:      h.Clock.Now(),
 		Database: func(context.Context) error { return h.Health() }, Servers: h.OtherServers})
 	h.mu.Lock()
 	defer h.mu.Unlock()

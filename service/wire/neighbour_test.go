@@ -74,7 +74,8 @@ func TestSolicitation(t *testing.T) {
 	}
 	want := octets(t, "3333ff123456 020000000001 86dd 6000000000183aff"+strings.Repeat("00", 16)+"ff020000000000000000 0001ff123456"+
 		"87004b7d 00000000 20010db8004000010000000000123456")
-	if len(got) != len(want) || hex.EncodeToString(got[:56]) != hex.EncodeToString(want[:56]) || hex.EncodeToString(got[58:]) != hex.EncodeToString(want[58:]) {
+	if len(got) != len(want) || hex.EncodeToString(got[:56]) != hex.EncodeToString(want[:56]) ||
+		hex.EncodeToString(got[58:]) != hex.EncodeToString(want[58:]) {
 		t.Errorf("it is\n%x, want\n%x", got, want)
 	}
 	sum := uint32(0)

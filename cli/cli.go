@@ -60,6 +60,7 @@ type call struct {
 
 	unknown error       // why there is no client
 	capture *[]api.Edit // edits go here, and nothing is changed
+	also    []api.Edit  // what is changed beside what a command says first
 }
 
 // needsServer is why a server cannot be asked by a command that may do without, or

@@ -221,3 +221,29 @@ func TestWrongCommandLines(t *testing.T) {
 		}
 	}
 }
+
+// One command keeps the addresses of both families, and a prefix, for one client: all in one
+// change, each by what its family knows the client by.
+func TestReservationOfBothFamilies(t *testing.T) {
+	f := &fake{answers: map[string]any{"POST /api/plan/changes": api.ChangeResult{Revision: 1, Diff: []api.DiffLine{{Text: "x"}}}}}
+	line := "reservation add shed --hw 02:00:00:00:00:19 --duid 00:04:19 --address 10.77.0.19 --also 2001:db8::19 --also 2001:db8:8100::/56 " +
+		"--option ntp-servers=10.77.0.42 --option v6/dns-servers=2001:db8::53 --dry-run"
+	if _, errs, code := f.run(t, quoted(line)...); code != 0 || len(f.bodies) != 1 {
+		t.Fatalf("exit %d, %d requests, %s", code, len(f.bodies), errs)
+	}
+	var wanted []api.Edit
+	if err := json.Unmarshal([]byte(`[
+		{"op":"add","kind":"reservation","name":"shed","reservation":{"hardware":"02:00:00:00:00:19","address":"10.77.0.19","options":{"ntp-servers":"10.77.0.42"}}},
+		{"op":"add","kind":"reservation","name":"shed-v6","reservation":{"duid":"00:04:19","address":"2001:db8::19","options":{"v6/dns-servers":"2001:db8::53"}}},
+		{"op":"add","kind":"reservation","name":"shed-net","reservation":{"duid":"00:04:19","address":"2001:db8:8100::/56","options":{"v6/dns-servers":"2001:db8::53"}}}]`),
+		&wanted); err != nil {
+		t.Fatal(err)
+	}
+	if got := f.bodies[0].Edits; !reflect.DeepEqual(normal(t, got), normal(t, wanted)) {
+		b, _ := json.Marshal(got)
+		t.Errorf("it sends\n%s", b)
+	}
+	if _, errs, code := f.run(t, quoted("reservation edit shed --also 2001:db8::19")...); code != ExitUsage || !strings.Contains(errs, "--also goes with") {
+		t.Errorf("with edit: exit %d, %s", code, errs)
+	}
+}

@@ -11,7 +11,7 @@ import (
 
 func reservationCommands() []command {
 	out := both("reservation", "Keep an address for one client", "Change a reservation; what is not named stays",
-		"  yarnpost reservation add loom-17 --scope looms --hw 02:00:00:00:00:17 --address 10.77.0.17\n  yarnpost reservation edit loom-17 --hostname loom-17 --option ntp-servers=10.77.0.42\n  Without --address a new one keeps the address the client has, or gets a free one.",
+		"  yarnpost reservation add loom-17 --scope looms --hw 02:00:00:00:00:17 --address 10.77.0.17\n  yarnpost reservation edit loom-17 --hostname loom-17 --option ntp-servers=10.77.0.42\n  yarnpost reservation add shed --hw 02:00:00:00:00:19 --address 10.77.0.19 --also 2001:db8:77:1::19 --also 2001:db8:77:8100::/56\n  Without --address a new one keeps the address the client has, or gets a free one.",
 		func(f *flag.FlagSet) func(*call, string) (api.Edit, func() error, error) {
 			scope := f.String("scope", "", "`name` of the scope (found by --address if left out)")
 			hw := f.String("hw", "", "hardware `address` of the client, whatever identifier it sends")
@@ -21,8 +21,11 @@ func reservationCommands() []command {
 			circuit := f.String("circuit", "", "or the `circuit` (option 82) that it is plugged into, whoever it is")
 			address := f.String("address", "", "`address` to keep, or prefix to delegate, such as 2001:db8:40:8100::/56")
 			host := f.String("hostname", "", "host `name` for the client")
+			var also listFlag
+			f.Var(&also, "also", "another `address` or prefix for the same client, of the other family or to delegate (repeatable, with add)")
 			insist := f.Bool("insist", false, "give it although another host answers for the address")
 			lease := f.String("lease", "", "lease `time` of its own")
+			valid := f.String("valid", "", "IPv6: for how `long` its address may be used in all")
 			name := f.String("name", "", "new `name`")
 			note := f.String("note", "", "`text` for people")
 			own := ownFields(f)
@@ -37,12 +40,21 @@ func reservationCommands() []command {
 				e := &api.ReservationEdit{Name: pick(f, "name", name), Scope: pick(f, "scope", scope), Hardware: pick(f, "hw", hw),
 					Identifier: pick(f, "identifier", id), Circuit: pick(f, "circuit", circuit), DUID: pick(f, "duid", duid), IAID: pick(f, "iaid", iaid),
 					Address: pick(f, "address", address), Hostname: pick(f, "hostname", host), Insist: pick(f, "insist", insist),
-					Lease: pick(f, "lease", lease), Note: pick(f, "note", note), Options: options, Fields: *own}
+					Lease: pick(f, "lease", lease), Valid: pick(f, "valid", valid), Note: pick(f, "note", note), Options: options, Fields: *own}
 				for _, o := range unset {
 					if e.Options == nil {
 						e.Options = map[string]string{}
 					}
 					e.Options[o] = ""
+				}
+				if len(also) > 0 {
+					if op != "add" || *address == "" {
+						return api.Edit{}, nil, usagef("--also goes with reservation add and --address; each becomes a reservation of its own")
+					}
+					for _, a := range also {
+						k.also = append(k.also, api.Edit{Op: op, Kind: "reservation", Name: alsoNamed(k.args[0], a, k.also), Reservation: ofFamily(*e, a)})
+					}
+					e = ofFamily(*e, *address)
 				}
 				now := k.args[0]
 				if *name != "" {
@@ -124,6 +136,49 @@ func reservationCommands() []command {
 				}
 			}},
 	}...)
+}
+
+// alsoNamed is the name of a further reservation of a client, beside those that there are.
+func alsoNamed(name, address string, beside []api.Edit) string {
+	switch {
+	case strings.Contains(address, "/"):
+		name += "-net"
+	case strings.Contains(address, ":"):
+		name += "-v6"
+	default:
+		name += "-v4"
+	}
+	free := name
+	for n := 2; slices.ContainsFunc(beside, func(e api.Edit) bool { return e.Name == free }); n++ {
+		free = fmt.Sprint(name, "-", n)
+	}
+	return free
+}
+
+// ofFamily is what a reservation says of the address of one family: the identifier by which its
+// client is known there, and the options that there are.
+func ofFamily(e api.ReservationEdit, address string) *api.ReservationEdit {
+	e.Address = &address
+	six := strings.Contains(address, ":")
+	switch {
+	case six && e.DUID != nil:
+		e.Hardware, e.Identifier = nil, nil
+	case six:
+		e.Identifier = nil
+	default:
+		e.DUID, e.IAID, e.Valid = nil, nil, nil
+	}
+	options := map[string]string{}
+	for name, value := range e.Options {
+		if strings.HasPrefix(name, "v6/") == six {
+			options[name] = value
+		}
+	}
+	if e.Options = options; len(options) == 0 {
+		e.Options = nil
+	}
+	e.Scope = nil
+	return &e
 }
 
 // reservation finds one by its name; case does not matter.

@@ -43,7 +43,7 @@ func both(kind, add, edit, more string, flags func(f *flag.FlagSet) func(*call, 
 						return err
 					}
 					e.Op, e.Kind, e.Name = op, kind, k.args[0]
-					return k.change([]api.Edit{e}, false, verify)
+					return k.change(append([]api.Edit{e}, k.also...), false, verify)
 				}
 			}}
 	}

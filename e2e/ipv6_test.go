@@ -68,3 +68,29 @@ func TestRealClient6(t *testing.T) {
 		t.Errorf("a client that went away without a word has still both:\n%s", out)
 	}
 }
+
+// The relay agent brings clients of IPv6 to a server two networks away, and the operating system's
+// own client gets an address and a prefix through it.
+func TestRelayAgentSix(t *testing.T) {
+	w := wire6(t)
+	w.must("scope", "add", "far6", "--subnet", "2001:db8:9::/64", "--pool", "all", "--prefix-pool", "2001:db8:9100::/40 in /56", "--serve")
+	w.must("link", "edit", "far6", "--relay", "2001:db8:9::1")
+	f := &far{wired: w, relay: w.host("02:00:00:00:00:fe"), bridge: w.id + "far"}
+	f.relay.addresses("10.77.0.2/24")
+	for _, c := range []string{"addr add 2001:db8:40:1::2/64 dev eth0 nodad", "link add br1 type bridge", "addr add 10.9.0.1/24 dev br1",
+		"addr add 2001:db8:9::1/64 dev br1 nodad", "link set br1 up"} {
+		sh(t, append([]string{"ip", "-n", f.relay.ns}, strings.Fields(c)...)...)
+	}
+	f.startRelay("--to", "2001:db8:40:1::1", "--remote", "hall-3")
+	h := f.client("02:00:00:00:06:09")
+	h.dhcp6()
+	bound := h.event("BOUND6")
+	a, err := netip.ParseAddr(bound["address"])
+	if err != nil || !netip.MustParsePrefix("2001:db8:9::/64").Contains(a) {
+		t.Fatalf("bound with %v; the relay says\n%s", bound, f.log.String())
+	}
+	if pd, err := netip.ParsePrefix(bound["pd"]); err != nil || !netip.MustParsePrefix("2001:db8:9100::/40").Contains(pd.Addr()) {
+		t.Errorf("delegated is %v", bound)
+	}
+	w.says([]string{"br1", "2001:db8:9::1"}, "lease", "show", a.String())
+}

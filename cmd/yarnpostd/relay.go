@@ -5,16 +5,17 @@ import (
 	"flag"
 	"fmt"
 	"net/netip"
-	"strings"
 
 	"yarnpost/core/relay"
 	"yarnpost/service/wire"
 )
 
 const relayUsage = `yarnpostd relay is the relay agent of a link: it sends what clients broadcast
-there to servers elsewhere, with option 82, and brings the replies back.
+there to servers elsewhere, with option 82, and brings the replies back. Servers
+with IPv6 addresses get what clients of DHCPv6 say.
 
   yarnpostd relay --interface eth1 --to 10.77.0.1 --to 10.77.0.2
+  yarnpostd relay --interface eth1 --to 10.77.0.1 --to 2001:db8:77::1
 
 `
 
@@ -27,22 +28,25 @@ func relayConfig(args []string) (wire.AgentConfig, error) {
 		c.Interfaces = append(c.Interfaces, v)
 		return nil
 	})
-	f.Func("to", "send to the server at this `address`, port 67 unless it says another (repeatable)", func(v string) error {
-		if !strings.Contains(v, ":") {
-			v += fmt.Sprintf(":%d", wire.ServerPort)
-		}
+	f.Func("to", "send to the server at this `address`, port 67 or 547 unless it says another (repeatable)", func(v string) error {
 		at, err := netip.ParseAddrPort(v)
-		if err != nil || !at.Addr().Is4() {
-			return fmt.Errorf("write an IPv4 address such as 10.77.0.1")
+		if a, bare := netip.ParseAddr(v); bare == nil {
+			at, err = netip.AddrPortFrom(a, wire.ServerPort), nil
+			if a.Is6() {
+				at = netip.AddrPortFrom(a, wire.ServerPort6)
+			}
+		}
+		if err != nil || !at.Addr().Is4() && !at.Addr().Is6() || at.Addr().Is4In6() {
+			return fmt.Errorf("write an address such as 10.77.0.1 or 2001:db8:77::1")
 		}
 		c.Servers = append(c.Servers, at)
 		return nil
 	})
-	f.StringVar(&c.Circuit, "circuit", "", "circuit `id` of option 82 (default: the interface's name)")
-	f.StringVar(&c.Remote, "remote", "", "remote `id` of option 82 (default: none)")
+	f.StringVar(&c.Circuit, "circuit", "", "circuit `id` of option 82, interface-id of DHCPv6 (default: the interface's name)")
+	f.StringVar(&c.Remote, "remote", "", "remote `id` of option 82, or of option 37 (default: none)")
 	f.BoolVar(&c.Bare, "bare", false, "add no option 82")
 	hops := f.Uint("hops", relay.HopsMost, "drop what has taken this `number` of hops")
-	port := f.Uint("source-port", 0, "send from this `port` and be answered there (RFC 8357); 0 for port 67")
+	port := f.Uint("source-port", 0, "with IPv4, send from this `port` and be answered there (RFC 8357); 0 for port 67")
 	if err := f.Parse(args); err != nil {
 		return c, err
 	}

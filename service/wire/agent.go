@@ -13,11 +13,13 @@ import (
 
 // Agent relays between clients on local links and servers elsewhere.
 type Agent struct {
-	server  *Server
-	agents  map[int]*relay.Agent // by interface index
-	servers []netip.AddrPort
-	own     map[netip.Addr]*net.UDPConn // sockets of the relay's own port (RFC 8357)
-	log     *slog.Logger
+	server   *Server
+	agents   map[int]*relay.Agent // by interface index
+	servers  []netip.AddrPort
+	agents6  map[int]*relay.Agent6
+	servers6 []netip.AddrPort
+	own      map[netip.Addr]*net.UDPConn // sockets of the relay's own port (RFC 8357)
+	log      *slog.Logger
 
 	Forwarded, Returned, Dropped atomic.Uint64
 }
@@ -25,7 +27,7 @@ type Agent struct {
 // AgentConfig says what to relay.
 type AgentConfig struct {
 	Interfaces []string         // where clients are
-	Servers    []netip.AddrPort // each gets every request
+	Servers    []netip.AddrPort // each gets every request of its family
 	Circuit    string           // option 82.1; "" for the interface's name
 	Remote     string           // option 82.2; "" for none
 	Hops       uint8            // limit; 0 for the standard's 16
@@ -39,18 +41,40 @@ func NewAgent(c AgentConfig) (*Agent, error) {
 	if len(c.Interfaces) == 0 || len(c.Servers) == 0 {
 		return nil, errors.New("a relay needs an interface with clients and a server to send to")
 	}
-	s, err := Listen(netip.AddrPortFrom(netip.IPv4Unspecified(), ServerPort), netip.AddrPort{}, c.Interfaces, c.Log)
-	if err != nil {
+	a := &Agent{agents: map[int]*relay.Agent{}, agents6: map[int]*relay.Agent6{}, own: map[netip.Addr]*net.UDPConn{}, log: c.Log}
+	at4, at6 := netip.AddrPortFrom(netip.IPv4Unspecified(), 0), netip.AddrPort{}
+	for _, to := range c.Servers {
+		if to.Addr().Is6() {
+			a.servers6, at6 = append(a.servers6, to), netip.AddrPortFrom(netip.IPv6Unspecified(), ServerPort6)
+		} else {
+			a.servers, at4 = append(a.servers, to), netip.AddrPortFrom(netip.IPv4Unspecified(), ServerPort)
+		}
+	}
+	var err error
+	if a.server, err = Listen(at4, at6, c.Interfaces, c.Log); err != nil {
 		return nil, err
 	}
-	a := &Agent{server: s, agents: map[int]*relay.Agent{}, servers: c.Servers, own: map[netip.Addr]*net.UDPConn{}, log: c.Log}
-	for _, i := range s.Interfaces() {
+	if len(a.servers6) > 0 {
+		err = a.openAgents6(c)
+	}
+	if err == nil && len(a.servers) > 0 {
+		err = a.openAgents(c)
+	}
+	if err != nil {
+		a.Close()
+		return nil, err
+	}
+	return a, nil
+}
+
+// openAgents makes the relay of each interface that it has clients of DHCPv4 on.
+func (a *Agent) openAgents(c AgentConfig) error {
+	for _, i := range a.server.Interfaces() {
 		if !i.Served {
 			continue
 		}
 		if len(i.Prefixes) == 0 {
-			a.Close()
-			return nil, fmt.Errorf("interface %s has no IPv4 address to relay from; give it one on the clients' link", i.Name)
+			return fmt.Errorf("interface %s has no IPv4 address to relay from; give it one on the clients' link", i.Name)
 		}
 		r := &relay.Agent{Address: i.Prefixes[0].Addr(), Hops: c.Hops, SourcePort: c.SourcePort != 0}
 		if !c.Bare {
@@ -62,14 +86,13 @@ func NewAgent(c AgentConfig) (*Agent, error) {
 		if c.SourcePort != 0 {
 			conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(r.Address, c.SourcePort)))
 			if err != nil {
-				a.Close()
-				return nil, fmt.Errorf("open the relay's own port: %w", err)
+				return fmt.Errorf("open the relay's own port: %w", err)
 			}
 			a.own[r.Address] = conn
 		}
-		c.Log.Info("relaying", "interface", i.Name, "giaddr", r.Address, "circuit", string(r.Circuit), "servers", c.Servers)
+		c.Log.Info("relaying", "interface", i.Name, "giaddr", r.Address, "circuit", string(r.Circuit), "servers", a.servers)
 	}
-	return a, nil
+	return nil
 }
 
 // Serve relays until Close.
@@ -85,6 +108,13 @@ func (a *Agent) Serve() error {
 				if out := a.back(buf[:n], giaddr); out != nil {
 					a.server.Send([]Reply{*out})
 				}
+			}
+		}()
+	}
+	if len(a.servers6) > 0 {
+		go func() {
+			if err := a.serve6(); err != nil {
+				a.log.Error("the DHCPv6 socket failed", "err", err)
 			}
 		}()
 	}

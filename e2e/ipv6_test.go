@@ -72,6 +72,7 @@ func TestRealClient6(t *testing.T) {
 // The relay agent brings clients of IPv6 to a server two networks away, and the operating system's
 // own client gets an address and a prefix through it.
 func TestRelayAgentSix(t *testing.T) {
+	t.Parallel()
 	w := wire6(t)
 	w.must("scope", "add", "far6", "--subnet", "2001:db8:9::/64", "--pool", "all", "--prefix-pool", "2001:db8:9100::/40 in /56", "--serve")
 	w.must("link", "edit", "far6", "--relay", "2001:db8:9::1")

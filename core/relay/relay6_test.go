@@ -13,7 +13,8 @@ var us6 = &Agent6{Link: netip.MustParseAddr("2001:db8:9::1"), Interface: []byte(
 
 func solicit(t *testing.T, of dhcp6.Type) []byte {
 	t.Helper()
-	m := dhcp6.Message{Type: of, Transaction: 0x123456, Options: dhcp6.Options{{Code: option.ClientID6, Data: []byte("\x00\x03\x00\x01\x02\x00\x00\x00\x00\x17")}}}
+	m := dhcp6.Message{Type: of, Transaction: 0x123456, Options: dhcp6.Options{{Code: option.ClientID6,
+		Data: []byte("\x00\x03\x00\x01\x02\x00\x00\x00\x00\x17")}}}
 	b, _, err := m.AppendTo(nil, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -37,7 +38,8 @@ func TestForwardSix(t *testing.T) {
 	r := m.Relays[0]
 	id, _ := r.Options.Get(option.InterfaceID6)
 	remote, _ := r.Options.Get(option.RemoteID6)
-	if r.Link != us6.Link || r.Peer != netip.MustParseAddr("fe80::17") || r.Hops != 0 || string(id) != "br1" || string(remote) != string(us6.Remote) {
+	if r.Link != us6.Link || r.Peer != netip.MustParseAddr("fe80::17") || r.Hops != 0 || string(id) != "br1" ||
+		string(remote) != string(us6.Remote) {
 		t.Errorf("it goes on as %+v", r)
 	}
 	again, err := us6.Forward(out, netip.MustParseAddr("2001:db8:10::2"))
@@ -53,7 +55,8 @@ func TestForwardSix(t *testing.T) {
 	if err != nil || !got.Relay || got.To != netip.MustParseAddr("2001:db8:10::2") {
 		t.Fatalf("the outer relay gives %v, %+v", err, got)
 	}
-	if got, err = us6.Return(got.Data); err != nil || got.Relay || got.To != netip.MustParseAddr("fe80::17") || dhcp6.Type(got.Data[0]) != dhcp6.Advertise {
+	if got, err = us6.Return(got.Data); err != nil || got.Relay || got.To != netip.MustParseAddr("fe80::17") ||
+		dhcp6.Type(got.Data[0]) != dhcp6.Advertise {
 		t.Errorf("the inner one gives %v, %+v", err, got)
 	}
 }

@@ -61,13 +61,13 @@ func TestAuditOfTheService(t *testing.T) {
 	s.hold([]planted{
 		{name: "a database that commits slowly", want: "database-slow", plant: func() {
 			alter("alter system set commit_delay = 100000", "alter system set commit_siblings = 0", "alter system set fsync = on")()
-			time.Sleep(200 * time.Millisecond)
+			time.Sleep(time.Second) // until every connection has heard of it
 			for n := range 5 {
 				get(&demo.Client{Hardware: hw(10 + n), Hostname: fmt.Sprint("slow-", n)})
 			}
 		}, undo: func() {
 			alter("alter system reset commit_delay", "alter system reset commit_siblings")()
-			time.Sleep(200 * time.Millisecond)
+			time.Sleep(time.Second)
 			for n := range 5 {
 				get(&demo.Client{Hardware: hw(20 + n), Hostname: fmt.Sprint("quick-", n)})
 			}

@@ -80,6 +80,8 @@ func (d *v6) extend(to request.Association) {
 		d.answer.Key = k
 		g, v := d.claim(k, how{alone: d.req.Kind == request.Renew})
 		switch {
+		case v.wait: // and is decided again
+			return
 		case v.why == "":
 			d.give(to, g)
 			d.goodbye(ended)
@@ -114,6 +116,8 @@ func (d *v6) extend(to request.Association) {
 	if v, k := d.choose(); v != nil {
 		d.answer.Why = ""
 		d.give(to, d.grantOf(v, k, d.reservedHere(k))) // which leaves what it had
+	} else if d.answer.Outcome == Waiting {
+		return
 	} else {
 		for _, l := range over {
 			d.change(l, l.GivenUp(d.now))

@@ -714,3 +714,46 @@ func TestSixSettings(t *testing.T) {
 		t.Error("a client of another vendor is told, too")
 	}
 }
+
+// What is reserved, and what a client asks for by name, is probed before it is given, however it is
+// asked for; what chance gives out of a vast pool is not, and a prefix never is.
+func TestSixProbedFirst(t *testing.T) {
+	f := newWorld6(t)
+	f.change(func(d *plan.Draft) error {
+		_, err := d.PutReservation(plan.Reservation{Name: "press", Scope: d.Plan().ScopeNamed("offices6").ID, Identifier: addr.Octets(duid(7)),
+			Address: netip.MustParseAddr("2001:db8:40:1::7")})
+		return err
+	})
+	known := Unprobed
+	decide := func(m *dhcp6.Message) *Decision {
+		t.Helper()
+		w := f.world6()
+		w.Probed = func(netip.Addr, addr.Hardware) Probe { return known }
+		return Decide(m.Request(request.Path{Interface: "eth1", From: netip.MustParseAddr("fe80::17")}), w, nil)
+	}
+	for what, m := range map[string]*dhcp6.Message{
+		"SOLICIT of the reserved client": ask6(dhcp6.Solicit, 7, na(1)),
+		"its REQUEST":                    ask6(dhcp6.Request, 7, na(1, "2001:db8:40:1::7")),
+		"its REBIND":                     ask6(dhcp6.Rebind, 7, na(1, "2001:db8:40:1::7")),
+		"its REBIND from another link":   ask6(dhcp6.Rebind, 7, na(1, "2001:db8:77::1")),
+		"a wish":                         ask6(dhcp6.Solicit, 8, na(1, "2001:db8:40:1::53")),
+	} {
+		known = Unprobed
+		d := decide(m)
+		if on := d.Waits(); on == nil || on.Probe.String() != "2001:db8:40:1::7" && on.Probe.String() != "2001:db8:40:1::53" {
+			t.Errorf("%s: %s, %s", what, d.First().Outcome, d.First().Why)
+		}
+		known = Silent
+		if d = decide(m); d.Waits() != nil || d.First().Outcome != Offered && d.First().Outcome != Acknowledged {
+			t.Errorf("%s, once nobody answered: %s, %s", what, d.First().Outcome, d.First().Why)
+		}
+		known = InUse
+		if d = decide(m); d.First().Address().String() == "2001:db8:40:1::53" && d.First().Outcome == Offered {
+			t.Errorf("%s: what somebody uses is offered", what)
+		}
+	}
+	known = Unprobed
+	if d := decide(ask6(dhcp6.Solicit, 9, na(1), pd(1))); d.Waits() != nil || d.First().Outcome != Offered || d.Answers[1].Outcome != Offered {
+		t.Errorf("what chance gives waits: %s", d.First().Outcome)
+	}
+}

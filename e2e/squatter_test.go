@@ -377,7 +377,8 @@ func TestSquatterOfSix(t *testing.T) {
 	for a, l := range w.leases() {
 		if l.Status == "abandoned" {
 			abandoned++
-			if l.Evidence != "answered a probe from 02:00:00:00:05:06" {
+			// by an echo, if the service did not see yet that its interface got an address
+			if l.Evidence != "answered a probe from 02:00:00:00:05:06" && l.Evidence != "answered a probe" {
 				t.Errorf("%s is abandoned, evidence %q", a, l.Evidence)
 			}
 		}

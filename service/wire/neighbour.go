@@ -54,18 +54,13 @@ var advertisementsOnly = func() []bpf.RawInstruction {
 }()
 
 func (s *Server) listenNeighbours(conn *packet.Conn, i *Interface, handle func(Overheard)) {
-	buf := make([]byte, 256)
-	for {
-		n, _, err := conn.ReadFrom(buf)
-		if err != nil {
-			return
-		}
-		if a, hw, ok := advertised(buf[:n]); ok {
+	frames(conn, 256, func(b []byte) {
+		if a, hw, ok := advertised(b); ok {
 			handle(Overheard{Interface: i, Speaker: hw, Address: a})
-		} else if r, ok := routerSays(buf[:n]); ok {
+		} else if r, ok := routerSays(b); ok {
 			handle(Overheard{Interface: i, Router: &r})
 		}
-	}
+	})
 }
 
 // advertised is the address that a neighbour advertisement in an Ethernet frame speaks for, and

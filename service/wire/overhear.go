@@ -89,31 +89,33 @@ var clientPortOnly = func() []bpf.RawInstruction {
 	return raw
 }()
 
-func (s *Server) listenARP(conn *packet.Conn, i *Interface, handle func(Overheard)) {
-	buf := make([]byte, 128)
+// frames gives each frame that a raw socket hears to heard, until it is closed.
+func frames(conn *packet.Conn, most int, heard func(b []byte)) {
+	buf := make([]byte, most)
 	for {
 		n, _, err := conn.ReadFrom(buf)
 		if err != nil {
 			return
 		}
-		// Ethernet (14), then ARP for IPv4 over Ethernet (28).
-		if b := buf[:n]; len(b) >= 42 && binary.BigEndian.Uint32(b[14:]) == 0x00010800 && b[18] == 6 && b[19] == 4 {
-			handle(Overheard{Interface: i, Speaker: append(net.HardwareAddr(nil), b[22:28]...), Address: netip.AddrFrom4([4]byte(b[28:32]))})
-		}
+		heard(buf[:n])
 	}
 }
 
-func (s *Server) listenReplies(conn *packet.Conn, i *Interface, handle func(Overheard)) {
-	buf := make([]byte, 2048)
-	for {
-		n, _, err := conn.ReadFrom(buf)
-		if err != nil {
-			return
+func (s *Server) listenARP(conn *packet.Conn, i *Interface, handle func(Overheard)) {
+	frames(conn, 128, func(b []byte) {
+		// Ethernet (14), then ARP for IPv4 over Ethernet (28).
+		if len(b) >= 42 && binary.BigEndian.Uint32(b[14:]) == 0x00010800 && b[18] == 6 && b[19] == 4 {
+			handle(Overheard{Interface: i, Speaker: append(net.HardwareAddr(nil), b[22:28]...), Address: netip.AddrFrom4([4]byte(b[28:32]))})
 		}
-		if from, data, ok := udpOf(buf[:n]); ok {
+	})
+}
+
+func (s *Server) listenReplies(conn *packet.Conn, i *Interface, handle func(Overheard)) {
+	frames(conn, 2048, func(b []byte) {
+		if from, data, ok := udpOf(b); ok {
 			handle(Overheard{Interface: i, From: from, Data: data})
 		}
-	}
+	})
 }
 
 // udpOf is the source and the payload of a UDP datagram in an Ethernet frame.

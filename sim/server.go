@@ -154,7 +154,34 @@ func (s *server) tick() {
 			s.sayPlan(false)
 		}
 	}
+	if s.w.chance(30) {
+		s.forget(now)
+	}
 	s.w.in(second, s.alive(s.tick))
+}
+
+// forget takes out records that only say who had an address of IPv6, and a moment later takes them
+// off the disk, if it can be reached then.
+func (s *server) forget(now lease.Time) {
+	var keys []netip.Prefix
+	var part lease.Part
+	for at, more := s.table.Iterator(0), true; more; {
+		more = at.Next(&part, 100)
+		for l := range part.Leases {
+			if k := l.Prefix; l.PastFor(s.w.sizes.past, now) && s.pending[k] == 0 && s.table.Forget(k) {
+				keys = append(keys, k)
+				s.w.watched(k.Addr(), "%s forgets %s", s.name, show(l))
+			}
+		}
+	}
+	s.w.counts.forgotten += len(keys)
+	s.w.in(s.w.between(0, 2*second), s.alive(func() {
+		for _, k := range keys {
+			if l := s.disk.leases[k]; !s.broken && l != nil && l.PastFor(s.w.sizes.past, now) {
+				delete(s.disk.leases, k)
+			}
+		}
+	}))
 }
 
 // end ends a lease whose time has come.

@@ -90,24 +90,27 @@ type World struct {
 // between two, so they are drawn by the seed.
 type sizes struct {
 	pair.Sizes
-	turn int // leases that move to a new revision in one step
-	due  int // leases that end in one step
+	turn int           // leases that move to a new revision in one step
+	due  int           // leases that end in one step
+	past time.Duration // for how long former clients are remembered
 }
 
 func (w *World) drawSizes() {
 	of := func(sizes ...int) int { return sizes[w.random.IntN(len(sizes))] }
 	w.sizes = sizes{Sizes: pair.Sizes{Walk: of(1, 2, 3, 5, 20, 150, 2000), Together: of(1, 3, 32), Window: of(1, 3, 16)},
-		turn: of(1, 5, 40, 256), due: of(1, 4, 32)}
+		turn: of(1, 5, 40, 256), due: of(1, 4, 32),
+		past: time.Duration(of(1, 4, 20, 60)) * time.Minute}
 }
 
 type counts struct {
-	acks, naks, offers, renewals, crashes, losses, cuts, downs, wrongDowns, plans, failures, doubts, hangs, conflicts int
+	acks, naks, offers, renewals, crashes, losses, cuts, downs, wrongDowns, plans, failures, doubts, hangs, conflicts, forgotten int
 }
 
 func (c *counts) add(o counts) {
 	for _, p := range []struct{ to, from *int }{{&c.acks, &o.acks}, {&c.naks, &o.naks}, {&c.offers, &o.offers}, {&c.renewals, &o.renewals},
 		{&c.crashes, &o.crashes}, {&c.losses, &o.losses}, {&c.cuts, &o.cuts}, {&c.downs, &o.downs}, {&c.wrongDowns, &o.wrongDowns},
-		{&c.plans, &o.plans}, {&c.failures, &o.failures}, {&c.doubts, &o.doubts}, {&c.hangs, &o.hangs}, {&c.conflicts, &o.conflicts}} {
+		{&c.plans, &o.plans}, {&c.failures, &o.failures}, {&c.doubts, &o.doubts}, {&c.hangs, &o.hangs}, {&c.conflicts, &o.conflicts},
+		{&c.forgotten, &o.forgotten}} {
 		*p.to += *p.from
 	}
 }

@@ -10,7 +10,7 @@ import (
 )
 
 // bindings are records, found by their key and by their client. A record keeps
-// its slot for good. Leases go in and come out as values: what is asked for is put
+// its slot until it is dropped. Leases go in and come out as values: what is asked for is put
 // together from the record, and never changes afterwards.
 type bindings struct {
 	slots   chunk.List[record]
@@ -21,6 +21,7 @@ type bindings struct {
 	last    *Lease          // what was put together last, or nil: most that happens asks for one lease several times
 	lastAt  int             // its slot
 	room    Lease           // of peek
+	vacant  uint32          // the slot that was left last, plus one; its text is the one before
 }
 
 // at is the record in a slot.
@@ -96,9 +97,14 @@ func (b *bindings) put(slot int, l, old *Lease) int {
 	var room [512]byte
 	r, text := recordOf(l, b.shared, room[:])
 	if slot < 0 {
-		slot = b.slots.Size()
 		r.text = b.octets.Add(text)
-		b.slots.Add(r)
+		if slot = int(b.vacant) - 1; slot >= 0 {
+			b.vacant = b.at(slot).text
+			*b.at(slot) = r
+		} else {
+			slot = b.slots.Size()
+			b.slots.Add(r)
+		}
 		b.keys.Add(hashKey(r.key), slot)
 	} else {
 		if old.Client.Known() {
@@ -121,6 +127,21 @@ func (b *bindings) put(slot int, l, old *Lease) int {
 		b.clients.Add(hashClient(l.Client), slot)
 	}
 	return slot
+}
+
+// drop leaves a slot, given what is in it: others may have it then.
+func (b *bindings) drop(slot int, old *Lease) {
+	r := b.at(slot)
+	if old.Client.Known() {
+		b.clients.Drop(hashClient(old.Client), slot)
+	}
+	b.keys.Drop(hashKey(r.key), slot)
+	b.octets.Drop(r.text, int(r.cells))
+	*r = record{text: b.vacant}
+	b.vacant = uint32(slot + 1)
+	if slot == b.lastAt {
+		b.last = nil
+	}
 }
 
 // counts reports whether a record is to be found by its client, and drops those

@@ -48,6 +48,18 @@ func (v VersionVector) Next(s Side) VersionVector {
 	return v
 }
 
+// Since is a version from which a side counts on that has no record at a moment, and may have had
+// one before: whatever it counted then is less.
+func (v VersionVector) Since(s Side, now Time) VersionVector {
+	switch at := uint32(MomentOf(now)); s {
+	case Primary:
+		v.Primary = max(v.Primary, at)
+	case Secondary:
+		v.Secondary = max(v.Secondary, at)
+	}
+	return v
+}
+
 // Covers reports whether whoever made this version knew that one.
 func (v VersionVector) Covers(o VersionVector) bool {
 	return v.Primary >= o.Primary && v.Secondary >= o.Secondary

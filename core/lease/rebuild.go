@@ -180,7 +180,7 @@ func (u *Rebuild) Step(n int) (more bool) {
 			continue
 		}
 		r := from.at(u.slot)
-		if s := u.target(r.key.prefix()); s != nil && s.slot(r.key) < 0 {
+		if s := u.target(r.key.prefix()); s != nil && !r.vacant() && s.slot(r.key) < 0 {
 			l := from.get(u.slot)
 			s.at(s.store(l)).due = r.due
 			if s.gives(l.Prefix) && s.standingOf(l.Prefix, l) == ours {

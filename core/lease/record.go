@@ -74,6 +74,9 @@ func (k key) address() netip.Addr {
 // mapped begins the octets of an IPv4 address.
 var mapped = [12]byte{10: 0xff, 11: 0xff}
 
+// vacant reports whether the slot has no record: no key is the whole of IPv6.
+func (r *record) vacant() bool { return r.key == key{} }
+
 // tombstone reports whether the record says nothing at all (Lease.tombstone).
 func (r *record) tombstone() bool {
 	return r.status == Free && r.kind == Nobody && r.version == (VersionVector{})

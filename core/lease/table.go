@@ -99,10 +99,14 @@ func (t *Table) Restore(k netip.Prefix, l *Lease) {
 		t.dropBlock(k)
 		return
 	}
-	if l == nil {
-		l = &Lease{Prefix: k, Status: Free}
+	if l != nil {
+		t.Put(l)
+		return
 	}
-	t.Put(l)
+	t.Put(&Lease{Prefix: k, Status: Free})
+	if k.Addr().Is6() {
+		t.Forget(k)
+	}
 }
 
 // Get is the record of a key, or nil if nobody ever had it.

@@ -24,12 +24,12 @@ func DigestBucket(l *lease.Lease) (bucket, part int) {
 }
 
 // Digest is the digest of what both servers should know of a record. It is zero for
-// one that says nothing, so that it does not matter whether there is one. Time ends
-// leases on each server by itself, so that does not count.
-func Digest(l *lease.Lease) uint64 {
+// one that says nothing, or may be gone by now, so that it does not matter whether there is one.
+// Time ends leases on each server by itself, so that does not count.
+func Digest(l *lease.Lease, now lease.Time) uint64 {
 	status := l.Status
 	switch {
-	case status == lease.Free && !l.Client.Known() && l.Version == (lease.VersionVector{}):
+	case status == lease.Free && !l.Client.Known() && l.Version == (lease.VersionVector{}), l.Past(now):
 		return 0
 	case status == lease.PendingFree:
 		status = lease.Free

@@ -137,7 +137,7 @@ type Server struct {
 	// server's own.
 	TheirPlan *plan.Plan
 	// Off switches rules off, so that a simulation can show what they are for.
-	Off [10]bool
+	Off [11]bool
 	// Sizes are how much is done at a time.
 	Sizes Sizes
 
@@ -378,6 +378,9 @@ func (s *Server) Changed(before, after *lease.Lease, wanted time.Duration) {
 // mark counts a change of this server's.
 func (s *Server) mark(before, after *lease.Lease) {
 	after.Version, after.Told, after.Acked = lease.VersionVector{}, 0, 0
+	if before == nil && after.Prefix.Addr().Is6() && !s.Off[10] { // there may have been a record that went; the partner may have it still
+		after.Version = lease.VersionVector{}.Since(s.set.Side, s.now)
+	}
 	if before != nil {
 		after.Version, after.Told, after.Acked = before.Version, before.Told, before.Acked
 	}

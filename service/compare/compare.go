@@ -90,11 +90,12 @@ type Comparison struct {
 // digests are those of all buckets for no bucket, eight octets each, or of the parts
 // of some, four octets each; big-endian, one after the other.
 func (c *Comparer) digests(of []int) []byte {
+	now := c.now()
 	if len(of) == 0 {
 		all := make([]uint64, pair.DigestBuckets)
 		c.eachRecord(func(l *lease.Lease) {
 			d, _ := pair.DigestBucket(l)
-			all[d] ^= pair.Digest(l)
+			all[d] ^= pair.Digest(l, now)
 		})
 		out := make([]byte, 0, 8*len(all))
 		for _, digest := range all {
@@ -110,7 +111,7 @@ func (c *Comparer) digests(of []int) []byte {
 	c.eachRecord(func(l *lease.Lease) {
 		d, p := pair.DigestBucket(l)
 		if i, wanted := at[d]; wanted {
-			parts[i+p] ^= uint32(pair.Digest(l) >> 32)
+			parts[i+p] ^= uint32(pair.Digest(l, now) >> 32)
 		}
 	})
 	out := make([]byte, 0, 4*len(parts))
@@ -119,6 +120,8 @@ func (c *Comparer) digests(of []int) []byte {
 	}
 	return out
 }
+
+func (c *Comparer) now() lease.Time { return lease.At(c.Clock.Now()) }
 
 // eachRecord walks leases and shares.
 func (c *Comparer) eachRecord(f func(*lease.Lease)) {
@@ -137,13 +140,14 @@ const rowSize = 16 + 1 + 8
 
 // rowsOf tells what is in some parts of buckets, a row each.
 func (c *Comparer) rowsOf(of [][2]int) (out []byte) {
+	now := c.now()
 	wanted := map[[2]int]bool{}
 	for _, k := range of {
 		wanted[k] = true
 	}
 	c.eachRecord(func(l *lease.Lease) {
 		d, p := pair.DigestBucket(l)
-		if digest := pair.Digest(l); wanted[[2]int{d, p}] && digest != 0 {
+		if digest := pair.Digest(l, now); wanted[[2]int{d, p}] && digest != 0 {
 			a := l.Address().As16()
 			out = binary.BigEndian.AppendUint64(append(append(out, a[:]...), byte(l.Prefix.Bits())), digest)
 		}
@@ -169,10 +173,11 @@ const (
 
 // knownOf tells all that is known of some keys, and holds up nobody for it.
 func (c *Comparer) knownOf(keys []netip.Prefix) (out []Known) {
+	now := c.now()
 	for some := range slices.Chunk(keys, lookedUp) {
 		c.Engine.With(func(t *lease.Table) {
 			for _, k := range some {
-				if l := t.Get(k); l != nil && pair.Digest(l) != 0 {
+				if l := t.Get(k); l != nil && pair.Digest(l, now) != 0 {
 					out = append(out, Known{l.Prefix, l.Status.String(), hex.EncodeToString(l.Client.Append(nil)), l.Hardware.String(),
 						int64(l.Expires), int64(l.Changed), l.Version.Primary, l.Version.Secondary, l.Owed})
 				}

@@ -61,6 +61,7 @@ type Engine struct {
 	due      lease.Part       // of end; its memory is used again
 	decision *answer.Decision // of handle; its memory is used again
 	pairing  *Pairing         // nil: this server is alone
+	former   former
 	sets     givenSets
 	seen     *observe.Watcher
 	carrier  carrier // of the decision that is carried out

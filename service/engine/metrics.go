@@ -20,6 +20,7 @@ type Metrics struct {
 	messages                  *prometheus.CounterVec
 	dropped                   *prometheus.CounterVec
 	omitted, setsLost         prometheus.Counter
+	forgotten                 prometheus.Counter
 	probes, squatters, Nudges prometheus.Counter
 	panics, stillUsed         prometheus.Counter
 	SignIns                   *prometheus.CounterVec
@@ -42,6 +43,8 @@ func NewMetrics() *Metrics {
 			Help: "Datagrams dropped before or after a decision, by reason."}, []string{"reason"}),
 		omitted: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_options_omitted_total",
 			Help: "Options left out of replies because they did not fit."}),
+		forgotten: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_former_clients_forgotten_total",
+			Help: "Records of IPv6 clients that went away long ago, taken out of the lease table."}),
 		setsLost: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_given_sets_lost_total",
 			Help: "Leases of which it is not kept what was given with them, because there are too many different sets."}),
 		probes: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_probes_total",
@@ -57,7 +60,7 @@ func NewMetrics() *Metrics {
 			[]string{"result"}),
 		known: map[decided]prometheus.Counter{},
 	}
-	m.Registry.MustRegister(m.messages, m.dropped, m.omitted, m.setsLost, m.probes, m.squatters, m.Nudges, m.panics, m.stillUsed, m.SignIns,
+	m.Registry.MustRegister(m.messages, m.dropped, m.omitted, m.setsLost, m.forgotten, m.probes, m.squatters, m.Nudges, m.panics, m.stillUsed, m.SignIns,
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }

@@ -297,6 +297,9 @@ func (n *Node) keepGoing() {
 	w.Every(10*time.Second, "backups", n.Backups.Tick)
 	w.Every(5*time.Second, "scheduled reports", n.Scheduled.Tick)
 	w.Every(time.Minute, "a sweep", alone(n.Engine.SweepSets))
+	w.Every(time.Minute, "the former clients", func(ctx context.Context) {
+		n.Engine.SweepFormer(func(keys []netip.Prefix, before lease.Time) error { return n.Store.ForgetLeases(ctx, keys, before) })
+	})
 	w.Every(recallPause, "what is remembered", n.keepRecall)
 	w.Every(5*time.Second, "trials", n.Trials.RunDue)
 	w.Go("samples of use", func(ctx context.Context) { n.Samples.Keep(ctx, w) })

@@ -168,6 +168,36 @@ func stored(t *testing.T, s *Store) map[netip.Addr]*lease.Lease {
 	return out
 }
 
+// Records of former clients go, and not those of who came back meanwhile, nor at the word of a
+// process that lost the database.
+func TestForgetLeases(t *testing.T) {
+	s := open(t, fresh(t))
+	j, o := started(t, s)
+	var keys []netip.Prefix
+	for n := range 4 {
+		l := sample(n)
+		l.Prefix = netip.MustParsePrefix(fmt.Sprintf("2001:db8:40:%x::/64", n))
+		if keys = append(keys, l.Prefix); n == 0 {
+			l.Expires = 9000
+		}
+		if !j.Add(journal.Entry{After: l}) {
+			t.Fatal("the journal took no entry")
+		}
+	}
+	o.await(t, 4, 0)
+	s.epoch++
+	if err := s.ForgetLeases(context.Background(), keys, 6000); err != nil || len(stored(t, s)) != 4 {
+		t.Fatalf("%d are left: %v", len(stored(t, s)), err)
+	}
+	s.epoch--
+	if err := s.ForgetLeases(context.Background(), keys[:3], 6000); err != nil {
+		t.Fatal(err)
+	}
+	if left := stored(t, s); len(left) != 2 || left[keys[0].Addr()] == nil || left[keys[3].Addr()] == nil {
+		t.Errorf("left are %v", left)
+	}
+}
+
 // What is recorded comes back as it was, the newest record of an address wins,
 // and history keeps every one.
 func TestLeasesRoundTrip(t *testing.T) {

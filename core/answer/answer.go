@@ -140,11 +140,29 @@ type Step struct {
 }
 
 func (s Step) String() string {
-	what := s.Addr.String()
-	if s.Bits > 0 {
-		what = netip.PrefixFrom(s.Addr, s.Bits).String()
+	head, rest, open := strings.Cut(s.Text, "{")
+	if !open {
+		return s.Text
 	}
-	return strings.NewReplacer("{a}", what, "{t}", s.Name, "{c}", option.Show([]byte(s.Name))).Replace(s.Text)
+	out := make([]byte, 0, 128)
+	for out = append(out, head...); open; { // a place is a letter in braces
+		switch place, behind, _ := strings.Cut(rest, "}"); place {
+		case "a":
+			if s.Bits > 0 {
+				out = netip.PrefixFrom(s.Addr, s.Bits).AppendTo(out)
+			} else {
+				out = append(out, s.Addr.String()...)
+			}
+			rest = behind
+		case "t":
+			out, rest = append(out, s.Name...), behind
+		case "c":
+			out, rest = append(out, option.Show([]byte(s.Name))...), behind
+		}
+		head, rest, open = strings.Cut(rest, "{")
+		out = append(out, head...)
+	}
+	return string(out)
 }
 
 // Destination says where a reply goes (RFC 2131 section 4.1).

@@ -140,16 +140,23 @@ func (d *decider) pick(v *plan.View) (netip.Prefix, bool) {
 	if r.pool.Valid() && !d.delegates() {
 		d.step("rules send it to pool {t}", netip.Addr{}, r.pool.String())
 	}
-	open := func(k netip.Prefix) bool {
-		return !d.ofNetwork(k, true) && !d.mayBeHeld(v, k) && d.gives(k, d.table.Get(k))
+	var next netip.Prefix // that has to be probed
+	usable := func(k netip.Prefix) bool {
+		if d.ofNetwork(k, true) || d.mayBeHeld(v, k) || !d.gives(k, d.table.Get(k)) {
+			return false
+		}
+		if !next.IsValid() && d.probe(v, k) == Unprobed {
+			next = k
+		}
+		return d.unused(v, k)
 	}
-	if k, ok := d.table.Pick(v, d.sought(r), func(k netip.Prefix) bool { return open(k) && d.unused(v, k) }); ok {
+	if k, ok := d.table.Pick(v, d.sought(r), usable); ok {
 		d.about(d.picked(), k, v.Name)
 		return k, true
 	}
-	if k, ok := d.table.Pick(v, d.sought(r), func(k netip.Prefix) bool { return open(k) && d.probe(v, k) == Unprobed }); ok {
-		d.about("{a} is next in scope {t}, and is probed first", k, v.Name)
-		d.answer.Probe = k.Addr()
+	if next.IsValid() {
+		d.about("{a} is next in scope {t}, and is probed first", next, v.Name)
+		d.answer.Probe = next.Addr()
 		return netip.Prefix{}, false
 	}
 	text := "scope {t} has no address left"
@@ -250,8 +257,11 @@ func (d *decider) crowded(v *plan.View) bool {
 		}
 	}
 	all, behind := d.table.Newcomers(v.ID, at, d.now)
-	n := d.table.Count(v.ID)
-	if v.Family() == option.V6 && n.Offered+d.table.CountDelegated(v.ID).Offered >= offersVast {
+	n, other := d.table.Count(v.ID), d.table.CountDelegated(v.ID)
+	if d.delegates() {
+		n, other = other, n
+	}
+	if v.Family() == option.V6 && n.Offered+other.Offered >= offersVast {
 		d.step("so much of scope {t} is on offer that whoever it never saw has to wait", netip.Addr{}, v.Name)
 		return true
 	}

@@ -38,8 +38,9 @@ type keyed interface {
 
 // Bounds of a hashed pool: keys up to which it may fill up, and what is tried by chance.
 const (
-	walkable = 1 << 20
-	chances  = 64 // most of a pool may be excluded
+	walkable     = 1 << 20
+	chances      = 64 // most of a pool may be excluded
+	chancesSmall = 16 // of one that may fill up: the cursor finds the rest
 )
 
 func newHashed(part plan.Part, secret string, of *shares) *hashed {
@@ -118,7 +119,11 @@ func (h *hashed) each(j judge, who string, most int, yield func(netip.Prefix) bo
 	if who == "" {
 		return true
 	}
-	for n := range uint64(chances) {
+	tries := uint64(chances)
+	if h.rest != nil {
+		tries = chancesSmall
+	}
+	for n := range tries {
 		if k, ok := h.nth(who, n); ok && j(k) && !yield(k) {
 			return false
 		}

@@ -34,9 +34,34 @@ func crowded(b *testing.B, n int) *Table {
 	return table
 }
 
+// crowded6 is the same of IPv6, in one /64.
+func crowded6(b *testing.B, n int) *Table {
+	table, v := workshop(b, Alone)
+	for i := range n {
+		hw := string([]byte{2, 0, byte(i >> 24), byte(i >> 16), byte(i >> 8), byte(i)})
+		duid := "\x00\x01\x00\x01\x2a\x00\x00\x00" + hw // by link-layer address and time
+		k, ok := table.Pick(v, Sought{Who: duid}, any6)
+		if !ok {
+			b.Fatal("empty")
+		}
+		table.Put(&Lease{Prefix: k, Status: Active, Client: Client{Kind: Addresses, Number: uint32(i), ID: duid}, Hardware: addr.Hardware(hw),
+			Hostname: fmt.Sprintf("client-%07d", i), Vendor: string([]byte("made-up client")), Circuit: fmt.Sprintf("sw%d/0/1", i%500),
+			Relay: netip.MustParseAddr("2001:db8:40:1::1"), Expires: Time(1<<30 + i/1000)})
+	}
+	for _, i := range rand.Perm(n) {
+		table.Put(table.shards[v.ID].get(i))
+	}
+	return table
+}
+
 // BenchmarkMemory tells the memory that a lease takes in a big table, in how many
 // objects it lies, and what it adds to a collection of garbage.
 func BenchmarkMemory(b *testing.B) {
+	b.Run("IPv4", func(b *testing.B) { measureMemory(b, crowded) })
+	b.Run("IPv6", func(b *testing.B) { measureMemory(b, crowded6) })
+}
+
+func measureMemory(b *testing.B, crowded func(*testing.B, int) *Table) {
 	const n = 1_000_000
 	var before, after runtime.MemStats
 	for b.Loop() {

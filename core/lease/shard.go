@@ -351,7 +351,9 @@ func (s *shard) note(k netip.Prefix, n int) {
 // at most most are yielded.
 func (s *shard) free(pools []int, who string, most int, yield func(netip.Prefix) bool) {
 	for _, n := range pools {
-		if !s.pools[n].fresh.each(s.untouched, who, most, yield) {
+		if p := &s.pools[n]; p.stand[ours] == 0 && s.moved == nil {
+			continue
+		} else if !p.fresh.each(s.untouched, who, most, yield) {
 			return
 		}
 	}

@@ -11,7 +11,7 @@ import (
 
 // workshop is a table with one IPv6 scope: a pool of the whole /64, and prefixes of /56 out of a
 // /54, which are four.
-func workshop(t *testing.T, side Side) (*Table, *plan.View) {
+func workshop(t testing.TB, side Side) (*Table, *plan.View) {
 	t.Helper()
 	d := plan.New().Draft()
 	link, err := d.PutLink(plan.Link{Name: "workshop"})

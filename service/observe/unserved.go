@@ -76,9 +76,24 @@ func describe(of Case) Unserved {
 	return c
 }
 
-// Note notes that a client goes without, and why.
+// Note notes that a client goes without, and why: once for all of a kind that a message asks for.
 func (u *UnservedList) Note(c Case, why reason.Reason, now lease.Time) {
-	u.tell(keyOf(c), describe(c), why, now)
+	if !c.repeats() {
+		u.tell(keyOf(c), describe(c), why, now)
+	}
+}
+
+// repeats reports whether the message got the same answer to something of the same kind before.
+func (c Case) repeats() bool {
+	for i := range c.Decision.Answers {
+		switch a := &c.Decision.Answers[i]; {
+		case a == c.Answer:
+			return false
+		case a.Outcome == c.Outcome && a.Why == c.Why && a.To.Object == c.To.Object:
+			return true
+		}
+	}
+	return false
 }
 
 // Trouble notes what is wrong with a client although it is served.

@@ -8,6 +8,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -187,4 +188,32 @@ func TestSpillOver(t *testing.T) {
 		t.Errorf("clients got %v, want %s", got, want)
 	}
 	f.expect("when both are full", f.do(f.message(dhcp4.Discover, 9)), Ignored, reason.PoolEmpty, "")
+}
+
+// Whoever asks for prefix after prefix and takes none leaves some of a pool for others: it is counted by
+// what is left of prefixes, however many addresses there are.
+func TestPrefixStarvation(t *testing.T) {
+	f := newWorld6(t)
+	f.change(func(d *plan.Draft) error {
+		s := d.Plan().ScopeNamed("offices6").Scope
+		s.PrefixPools = []plan.PrefixPool{{Prefix: netip.MustParsePrefix("2001:db8:40:8000::/49"), Length: 56}}
+		_, err := d.PutScope(s)
+		return err
+	})
+	_, known := f.get6(0)
+	offered := 0
+	for n := range 200 {
+		d, reply := f.say6(ask6(dhcp6.Solicit, 1+n, pd(1)))
+		if reply != nil && len(reply.IAs[0].Leases) == 1 {
+			offered++
+		} else if d.Answers[0].Why != reason.TooMany {
+			t.Fatalf("client %d gets nothing because of %s", n, d.Answers[0].Why)
+		}
+	}
+	if offered < 60 || offered > 70 {
+		t.Errorf("%d of 128 prefixes are on offer", offered)
+	}
+	if _, reply := f.say6(ask6(dhcp6.Renew, 0, pd(2, known))); !strings.Contains(told6(reply), known) {
+		t.Errorf("who has a prefix is told %s", told6(reply))
+	}
 }

@@ -11,6 +11,7 @@ import (
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
 	"yarnpost/core/reason"
+	"yarnpost/core/request"
 )
 
 func TestUnservedList(t *testing.T) {
@@ -58,6 +59,23 @@ func TestUnservedList(t *testing.T) {
 	u.ForgetHardware(c.Hardware)
 	if len(u.All()) != 0 {
 		t.Error("a client that was dealt with is still listed")
+	}
+}
+
+// A message that asks for thirty things in vain is one client that goes without.
+func TestUnservedOnce(t *testing.T) {
+	u, many := newUnserved(), asked(1)
+	for n := range 30 {
+		many.Decision.Answers = append(many.Decision.Answers, answer.Answer{Outcome: answer.Ignored, Why: reason.TooMany,
+			To: request.Association{ID: uint32(n), Object: request.Object(n % 2)}})
+	}
+	for n := range many.Decision.Answers {
+		many.Answer = &many.Decision.Answers[n]
+		many.Answer.Client = lease.Client{Kind: lease.Addresses, Number: uint32(n), ID: "one"}
+		u.Note(many, reason.TooMany, 100)
+	}
+	if n := len(u.All()); n != 2 {
+		t.Errorf("one message for addresses and prefixes leaves %d lines", n)
 	}
 }
 

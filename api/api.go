@@ -236,7 +236,7 @@ type Defaults struct {
 // Lease is the record of one address.
 type Lease struct {
 	Address    string     `json:"address" doc:"Address, or a delegated prefix with its length"`
-	Status     string     `json:"status" enum:"free,offered,active,released,expired,abandoned,pending-free,free-backup"`
+	Status     string     `json:"status" enum:"free,offered,active,registered,released,expired,abandoned,pending-free,free-backup"`
 	Scope      string     `json:"scope"`
 	Hardware   string     `json:"hardware"`
 	Identifier string     `json:"identifier,omitempty" doc:"Client identifier in hexadecimal, if it sent one"`

@@ -21,7 +21,7 @@ func leaseCommands() []command {
 				q := client.LeaseQuery{}
 				var status listFlag
 				f.StringVar(&q.Scope, "scope", "", "only this scope's, by `name`")
-				f.Var(&status, "status", "only this `status`: active, released, expired or abandoned (repeatable)")
+				f.Var(&status, "status", "only this `status`: active, registered, released, expired or abandoned (repeatable)")
 				f.StringVar(&q.Sort, "sort", "address",
 					"`column`: address, hardware, hostname, vendor, scope, status, since, expires, heard or changed")
 				f.BoolVar(&q.Desc, "desc", false, "in descending order")
@@ -111,8 +111,11 @@ func (k *call) leases(q client.LeaseQuery, limit int) ([]api.Lease, error) {
 }
 
 func kindOf(l api.Lease) string {
-	if l.Reserved {
+	switch {
+	case l.Reserved:
 		return "reserved"
+	case l.Status == "registered":
+		return "made by its client"
 	}
 	return "dynamic"
 }

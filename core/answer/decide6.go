@@ -42,8 +42,11 @@ func (d *v6) all() {
 // ask says who asks for a thing.
 func (d *v6) ask(to request.Association) {
 	c := lease.Client{Kind: lease.Addresses, Number: to.ID, ID: string(d.req.Identifier)}
-	if to.Object == request.Delegation {
+	switch to.Object {
+	case request.Delegation:
 		c.Kind = lease.Prefixes
+	case request.Registration:
+		c.Kind = lease.Registered
 	}
 	var room [192]byte
 	sure := d.req.Relay.IsValid() && (d.req.Trial || d.plan.LinkOfRelay(d.req.Relay) != 0)
@@ -113,6 +116,8 @@ func (d *v6) decide() {
 		d.closes()
 	case request.Inform:
 		d.inform()
+	case request.Register:
+		d.register()
 	}
 	if len(d.out.Answers) == 0 {
 		d.begin(request.Association{})
@@ -144,6 +149,8 @@ func (d *v6) wellFormed() bool {
 		return bad("it names no server")
 	case k == request.Inform && len(d.req.Wants) > 0:
 		return bad("it asks for options alone, and for addresses as well")
+	case k == request.Register && d.oddRegistration() != "":
+		return bad(d.oddRegistration())
 	case len(d.req.Wants) > associationsMost:
 		return bad("it asks for more things than any client needs")
 	case d.req.Chosen != nil && string(d.req.Chosen) != d.world.DUID:

@@ -30,7 +30,9 @@ type Leases struct {
 	scope *plan.View
 	held  map[uint64]seen // by a digest of the hardware address
 	names map[uint64]seen // by a digest of the host name
+	made  map[uint64]seen // by a digest of the DUID: hosts that registered addresses
 	rich  []rich
+	own   []own
 	twice map[plan.ID][]seen
 }
 
@@ -55,12 +57,20 @@ type rich struct {
 	scope string
 }
 
+// own is what the hosts of a scope made themselves and registered.
+type own struct {
+	scope            *plan.View
+	hosts, addresses int
+}
+
 // manyLeast is how many addresses of one hardware address are many.
 const manyLeast = 5
 
 // NewLeases begins to look, at a moment.
 func NewLeases(p *plan.Plan, now lease.Time) *Leases {
-	return &Leases{plan: p, now: now, seed: maphash.MakeSeed(), held: map[uint64]seen{}, names: map[uint64]seen{}, twice: map[plan.ID][]seen{}}
+	return &Leases{plan: p, now: now, seed: maphash.MakeSeed(), held: map[uint64]seen{}, names: map[uint64]seen{},
+		made:  map[uint64]seen{},
+		twice: map[plan.ID][]seen{}}
 }
 
 // turn goes on to another scope: of the one before, what several have in common is
@@ -76,6 +86,14 @@ func (s *Leases) turn(to *plan.View) {
 			s.twice[s.scope.ID] = append(s.twice[s.scope.ID], x)
 		}
 	}
+	if len(s.made) > 0 {
+		o := own{s.scope, len(s.made), 0}
+		for _, x := range s.made {
+			o.addresses += int(x.n)
+		}
+		s.own = append(s.own, o)
+	}
+	clear(s.made)
 	clear(s.held)
 	clear(s.names)
 	s.scope = to
@@ -104,6 +122,10 @@ func (s *Leases) Add(l *lease.Lease) {
 			s.turn(v)
 		}
 	}
+	if l.Client.Kind == lease.Registered { // nobody gave it
+		s.met(s.made, l.Client.DUID())
+		return
+	}
 	switch {
 	case !l.Prefix.IsSingleIP(): // a router may well have several
 	case l.Hardware == "" && l.Client.DUID() != "":
@@ -131,7 +153,8 @@ const duidMark = "DUID "
 func (s *Leases) reservationFor(v *plan.View, l *lease.Lease) *plan.Reservation {
 	circuit := func() string { return l.Circuit }
 	if v.Family() == option.V6 {
-		return s.plan.ReservationFor6(v, !l.Prefix.IsSingleIP(), string(addr.IAIDOf(l.Client.Number)), l.Client.DUID(), l.Hardware, circuit)
+		return s.plan.ReservationFor6(v, !l.Prefix.IsSingleIP(), string(addr.IAIDOf(l.Client.Number)), l.Client.DUID(), l.Hardware,
+			circuit)
 	}
 	return s.plan.ReservationFor(v, l.Hardware, l.Client.Identifier(), circuit)
 }
@@ -179,37 +202,44 @@ func (s *Leases) Findings(m More) []Finding {
 	var out findings
 	s.turn(nil)
 	if n := len(s.outside); n > 0 {
-		out.say("lease-outside", "leases outside every scope", "%s outside every scope of the plan", plural(n, "lease lies", "leases lie")).
+		out.say("lease-outside", "leases outside every scope", "%s outside every scope of the plan", plural(n, "lease lies",
+			"leases lie")).
 			of(n, addresses(s.outside))
 	}
 	for _, l := range s.elsewhere {
 		v := s.plan.ScopeAt(l.Address())
 		r, has := s.reservationFor(v, l), addr.FormatKey(l.Prefix)
-		out.say("reserved-elsewhere", "reservation "+r.Name, "%s is reserved %s and holds %s %s", r.Client(), r.What(), has, until(l.Expires)).
+		out.say("reserved-elsewhere", "reservation "+r.Name, "%s is reserved %s and holds %s %s", r.Client(), r.What(), has,
+			until(l.Expires)).
 			in(v.Name).mend("", "yarnpost lease end "+has)
 	}
 	s.many(&out)
+	s.selfMade(&out)
 	for _, l := range s.abandoned {
 		s.oneAbandoned(&out, l)
 	}
 	for _, v := range s.plan.Scopes() {
 		if n := m.Stale[v.ID]; n > 0 {
-			out.say("options-old", "scope "+v.Name, "%s of scope %s %s options older than revision %d of the plan", plural(n, "client", "clients"),
+			out.say("options-old", "scope "+v.Name, "%s of scope %s %s options older than revision %d of the plan", plural(n, "client",
+				"clients"),
 				v.Name, map[bool]string{true: "has", false: "have"}[n == 1], s.plan.Revision).in(v.Name).of(n, nil).mend("",
 				"yarnpost lease stale --scope "+v.Name)
 		}
 	}
 	s.doubles(&out)
 	for _, l := range s.odd {
-		out.say("hardware-odd", "hardware address "+l.Hardware.String(), "%s, which holds %s, is no address that a maker gives", l.Hardware, l.Address()).in(s.scopeOf(l))
+		out.say("hardware-odd", "hardware address "+l.Hardware.String(), "%s, which holds %s, is no address that a maker gives",
+			l.Hardware, l.Address()).in(s.scopeOf(l))
 	}
 	for _, t := range m.Twins {
 		if t.Address.Is6() {
-			out.say("duid-twice", "address "+t.Address.String(), "%s and %s send one DUID with one IAID, and both have %s", t.One, t.Second, t.Address).
+			out.say("duid-twice", "address "+t.Address.String(), "%s and %s send one DUID with one IAID, and both have %s", t.One,
+				t.Second, t.Address).
 				in(t.Scope).mend("", "yarnpost explain --address "+t.Address.String())
 			continue
 		}
-		out.say("identifier-twice", "address "+t.Address.String(), "%s and %s send one client identifier, and both have %s", t.One, t.Second, t.Address).in(t.Scope).
+		out.say("identifier-twice", "address "+t.Address.String(), "%s and %s send one client identifier, and both have %s", t.One,
+			t.Second, t.Address).in(t.Scope).
 			mend("", "yarnpost scope edit "+t.Scope+" --identity hardware")
 	}
 	s.neighbours(&out, m)
@@ -251,6 +281,21 @@ func (s *Leases) many(out *findings) {
 	}
 }
 
+// selfMade tells of addresses that hosts made themselves. Those of one host beside another are
+// most likely temporary ones (RFC 8981), by which nobody knows it again.
+func (s *Leases) selfMade(out *findings) {
+	for _, o := range s.own {
+		more := ""
+		if n := o.addresses - o.hosts; n > 0 {
+			more = fmt.Sprintf("; %d beside another of the same host, as privacy addresses are", n)
+		}
+		out.say("addresses-registered", "scope "+o.scope.Name, "%s of scope %s made %s themselves and registered them%s",
+			plural(o.hosts, "host", "hosts"), o.scope.Name, plural(o.addresses, "address", "addresses"),
+			more).in(o.scope.Name).of(o.addresses, nil).
+			mend("", "yarnpost lease list --scope "+o.scope.Name+" --status registered")
+	}
+}
+
 func (s *Leases) oneAbandoned(out *findings, l *lease.Lease) {
 	who := "somebody"
 	if l.Hardware != "" {
@@ -260,7 +305,8 @@ func (s *Leases) oneAbandoned(out *findings, l *lease.Lease) {
 	if !l.Found() {
 		how = who + " declined it"
 	}
-	f := out.say("abandoned", "address "+l.Address().String(), "%s is abandoned: %s at %s", l.Address(), how, l.Changed.Std().Format("2 Jan 15:04 UTC")).
+	f := out.say("abandoned", "address "+l.Address().String(), "%s is abandoned: %s at %s", l.Address(), how,
+		l.Changed.Std().Format("2 Jan 15:04 UTC")).
 		in(s.scopeOf(l)).mend("", "yarnpost sweep run --kind abandoned --address "+l.Address().String())
 	if !l.Found() {
 		f.as(Note)
@@ -286,7 +332,8 @@ func (s *Leases) doubles(out *findings) {
 				texts = append(texts, fmt.Sprintf("%s (%d)", d.what, d.n))
 			}
 		}
-		out.say("hostname-twice", "scope "+v.Name, "%s said by %d clients of scope %s: %s", plural(len(list), "host name is", "host names are"), clients, v.Name,
+		out.say("hostname-twice", "scope "+v.Name, "%s said by %d clients of scope %s: %s", plural(len(list), "host name is",
+			"host names are"), clients, v.Name,
 			strings.Join(texts, ", ")).in(v.Name).of(clients, texts)
 	}
 }
@@ -304,11 +351,14 @@ func (s *Leases) neighbours(out *findings, m More) {
 		case l != nil && l.Status == lease.Abandoned: // it is known already
 		case (l == nil || !l.HeldAt(s.now)) && s.reservedFor(n): // as it should
 		case l == nil || !l.HeldAt(s.now):
-			out.say("neighbour-unknown", "address "+n.Address.String(), "%s uses %s, which nobody was given (%s)", n.Hardware, n.Address, n.Source).in(v.Name).
-				mend("", fmt.Sprintf("yarnpost reservation add host-%s --scope %s --hw %s --address %s", strings.ReplaceAll(n.Address.String(), ".", "-"), v.Name,
+			out.say("neighbour-unknown", "address "+n.Address.String(), "%s uses %s, which nobody was given (%s)", n.Hardware,
+				n.Address, n.Source).in(v.Name).
+				mend("", fmt.Sprintf("yarnpost reservation add host-%s --scope %s --hw %s --address %s",
+					strings.ReplaceAll(n.Address.String(), ".", "-"), v.Name,
 					n.Hardware, n.Address))
 		case l.Hardware != n.Hardware:
-			out.say("neighbour-other", "address "+n.Address.String(), "%s uses %s, which was given to %s (%s)", n.Hardware, n.Address, l.Hardware, n.Source).in(v.Name)
+			out.say("neighbour-other", "address "+n.Address.String(), "%s uses %s, which was given to %s (%s)", n.Hardware, n.Address,
+				l.Hardware, n.Source).in(v.Name)
 		}
 	}
 }
@@ -344,10 +394,12 @@ func (s *Leases) unclaimed(out *findings, m More) {
 		case elsewhere[r.ID]: // its client is known, and moves
 		case m.New[r.ID] && (l == nil || !l.HeldAt(s.now) || l.Reserved):
 		case l == nil || !l.Client.Known():
-			out.say("reservation-unclaimed", "reservation "+r.Name, "%s is reserved for %s, which was never seen with it", r.What(), r.Client()).in(scope).
+			out.say("reservation-unclaimed", "reservation "+r.Name, "%s is reserved for %s, which was never seen with it", r.What(),
+				r.Client()).in(scope).
 				mend("", "yarnpost reservation remove "+r.Name)
 		case l.HeldAt(s.now) && !l.Reserved:
-			out.say("reservation-contested", "reservation "+r.Name, "%s is reserved for %s, and %s holds it %s", r.What(), r.Client(), l.Hardware,
+			out.say("reservation-contested", "reservation "+r.Name, "%s is reserved for %s, and %s holds it %s", r.What(), r.Client(),
+				l.Hardware,
 				until(l.Expires)).in(scope)
 		case !capacity.Claimed(r, l, s.now):
 			out.say("reservation-unseen", "reservation "+r.Name, "%s, reserved for %s, was not used since %s", r.What(), r.Client(),

@@ -11,16 +11,19 @@ import (
 )
 
 var kindOf = map[Type]request.Kind{Solicit: request.Solicit, Request: request.Select, Confirm: request.Confirm, Renew: request.Renew,
-	Rebind: request.Rebind, Release: request.Release, Decline: request.Decline, InformationRequest: request.Inform}
+	Rebind: request.Rebind, Release: request.Release, Decline: request.Decline, InformationRequest: request.Inform,
+	AddrRegInform: request.Register}
 
 var typeOf = map[request.Kind]Type{request.Solicit: Solicit, request.Select: Request, request.Confirm: Confirm, request.Renew: Renew,
-	request.Rebind: Rebind, request.Release: Release, request.Decline: Decline, request.Inform: InformationRequest}
+	request.Rebind: Rebind, request.Release: Release, request.Decline: Decline, request.Inform: InformationRequest,
+	request.Register: AddrRegInform}
 
 var objectOf = map[uint16]request.Object{option.IANA: request.Address, option.IATA: request.Temporary, option.IAPD: request.Delegation}
 
 // CodeOf is the option in which an association for an object travels.
 func CodeOf(o request.Object) uint16 {
-	return [...]uint16{request.Address: option.IANA, request.Delegation: option.IAPD, request.Temporary: option.IATA}[o]
+	return [...]uint16{request.Address: option.IANA, request.Delegation: option.IAPD, request.Temporary: option.IATA,
+		request.Registration: option.IAAddress}[o]
 }
 
 // Request is what the client asks. It points into the message, which must not change while
@@ -46,8 +49,29 @@ func (m *Message) Request(p request.Path) request.Request {
 		}
 		m.wants = append(m.wants, request.Association{Object: objectOf[ia.Code], ID: ia.ID, Hints: m.hints[from:len(m.hints):len(m.hints)]})
 	}
+	if m.Type == AddrRegInform {
+		m.register()
+	}
 	r.Wants = m.wants
 	return r
+}
+
+// register puts the address that an ADDR-REG-INFORM registers in place of what it asks for (RFC
+// 9686 section 4.2): nothing, unless there is exactly one.
+func (m *Message) register() {
+	m.wants = m.wants[:0]
+	for _, o := range m.Options {
+		if o.Code != option.IAAddress {
+			continue
+		}
+		if len(o.Data) < 24 || len(m.wants) > 0 {
+			m.wants = m.wants[:0]
+			return
+		}
+		m.hints = append(m.hints[:0], netip.PrefixFrom(netip.AddrFrom16([16]byte(o.Data)), 128))
+		m.wants = append(m.wants, request.Association{Object: request.Registration, Hints: m.hints,
+			Time: time.Duration(binary.BigEndian.Uint32(o.Data[20:])) * time.Second})
+	}
 }
 
 // agent is what relays say of where the client is: the link as the first relay from the client

@@ -25,6 +25,7 @@ const (
 	Hardware              // a hardware address, of a client that is known by nothing else
 	Addresses             // a DUID, with the IAID of addresses (IA_NA, RFC 8415 section 4.2)
 	Prefixes              // a DUID, with the IAID of delegated prefixes (IA_PD)
+	Registered            // a DUID, of addresses that its client made itself (RFC 9686); the number is 0
 )
 
 // ByIdentifier is the key of a client that sends a client identifier.
@@ -51,14 +52,14 @@ func (c Client) Identifier() string {
 
 // DUID is the DUID of a client of DHCPv6, or "".
 func (c Client) DUID() string {
-	if c.Kind == Addresses || c.Kind == Prefixes {
+	if c.Kind >= Addresses {
 		return c.ID
 	}
 	return ""
 }
 
 // kindLetters begin a key where it is kept as octets.
-var kindLetters = [...]byte{Identifier: 'i', Hardware: 'h', Addresses: 'n', Prefixes: 'p'}
+var kindLetters = [...]byte{Identifier: 'i', Hardware: 'h', Addresses: 'n', Prefixes: 'p', Registered: 'r'}
 
 // Append adds the key as it is kept on record: a letter for its kind; the
 // hardware type in one octet, or the IAID in four, big-endian; the identifier.
@@ -71,7 +72,7 @@ func (c Client) Append(b []byte) []byte {
 	switch c.Kind {
 	case Hardware:
 		b = append(b, byte(c.Number))
-	case Addresses, Prefixes:
+	case Addresses, Prefixes, Registered:
 		b = binary.BigEndian.AppendUint32(b, c.Number)
 	}
 	return append(b, c.ID...)
@@ -92,6 +93,8 @@ func ParseClient(b []byte) (Client, error) {
 		return Client{Addresses, binary.BigEndian.Uint32(rest), string(rest[4:])}, nil
 	case b[0] == 'p' && len(rest) >= 4:
 		return Client{Prefixes, binary.BigEndian.Uint32(rest), string(rest[4:])}, nil
+	case b[0] == 'r' && len(rest) >= 4:
+		return Client{Registered, binary.BigEndian.Uint32(rest), string(rest[4:])}, nil
 	}
 	return Client{}, fmt.Errorf("%x is not the key of a client", b)
 }

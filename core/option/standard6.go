@@ -166,7 +166,7 @@ var Standard6 = wide(NewCodebook("standard v6", []Def{
 	def(142, "V6_DOTS_ADDRESS", list(Address6), "threat signalling agents (RFC 8973)"),
 	def(143, "IPv6_Address-ANDSF", list(Address6), "network discovery servers (RFC 6153)"),
 	def(144, "V6_DNR", one(Bytes), "encrypted resolvers (RFC 9463)"),
-	managed(def(148, "ADDR_REG_ENABLE", one(Empty), "clients may register their own addresses (RFC 9686)")),
+	def(148, "ADDR_REG_ENABLE", one(Empty), "clients may register addresses that they made themselves (RFC 9686)"),
 }))
 
 // wide is a codebook whose codes have two octets.

@@ -19,19 +19,20 @@ type Kind uint8
 
 // The kinds.
 const (
-	Other   Kind = iota // nothing that a server answers
-	Solicit             // to be offered something: DISCOVER, SOLICIT
-	Select              // to take what it was offered: REQUEST with a server identifier
-	Confirm             // whether what it has still fits: REQUEST in INIT-REBOOT, CONFIRM
-	Renew               // to have it longer, of the server that gave it
-	Rebind              // to have it longer, of any server
-	Release             // it gives it up
-	Decline             // somebody else uses it
-	Inform              // options alone: INFORM, INFORMATION-REQUEST
-	Boot                // BOOTP alone: an address for good
+	Other    Kind = iota // nothing that a server answers
+	Solicit              // to be offered something: DISCOVER, SOLICIT
+	Select               // to take what it was offered: REQUEST with a server identifier
+	Confirm              // whether what it has still fits: REQUEST in INIT-REBOOT, CONFIRM
+	Renew                // to have it longer, of the server that gave it
+	Rebind               // to have it longer, of any server
+	Release              // it gives it up
+	Decline              // somebody else uses it
+	Inform               // options alone: INFORM, INFORMATION-REQUEST
+	Boot                 // BOOTP alone: an address for good
+	Register             // it tells of an address that it made itself: ADDR-REG-INFORM (RFC 9686)
 )
 
-var kindNames = [...]string{"other", "solicit", "select", "confirm", "renew", "rebind", "release", "decline", "inform", "boot"}
+var kindNames = [...]string{"other", "solicit", "select", "confirm", "renew", "rebind", "release", "decline", "inform", "boot", "register"}
 
 func (k Kind) String() string { return kindNames[k] }
 
@@ -41,7 +42,7 @@ func (k Kind) Claims() bool { return k >= Select && k <= Rebind }
 // ToBoth reports whether a message of this kind is for whichever server answers.
 func (k Kind) ToBoth() bool {
 	switch k {
-	case Solicit, Confirm, Rebind, Inform, Boot:
+	case Solicit, Confirm, Rebind, Inform, Boot, Register:
 		return true
 	}
 	return false
@@ -54,11 +55,12 @@ func (k Kind) GivesUp() bool { return k == Release || k == Decline }
 type Object uint8
 
 // The objects: an address (IA_NA, or DHCPv4's one), a delegated prefix (IA_PD), a temporary
-// address (IA_TA).
+// address (IA_TA), an address that the client made itself.
 const (
 	Address Object = iota
 	Delegation
 	Temporary
+	Registration
 )
 
 // Association is one thing that a client asks for (identity association, RFC 8415 section

@@ -131,7 +131,7 @@ func (p *Planner) scopeEffects(before, after *plan.View, next *plan.Plan, now le
 	subject := "scope " + before.Name
 	active, moved := 0, 0
 	p.Engine.EachLease(before.ID, func(l *lease.Lease) {
-		if !l.HeldAt(now) {
+		if !l.HeldAt(now) || l.Client.Kind == lease.Registered { // which nobody gave it
 			return
 		}
 		active++

@@ -56,11 +56,13 @@ func NewMetrics() *Metrics {
 			Help: "Faults of the program that were caught; each ended what it was about, and nothing else."}),
 		stillUsed: prometheus.NewCounter(prometheus.CounterOpts{Name: "yarnpost_still_used_total",
 			Help: "Probed addresses that their former client answered for."}),
-		SignIns: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_sign_ins_total", Help: "Attempts to sign in, by result."},
+		SignIns: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yarnpost_sign_ins_total",
+			Help: "Attempts to sign in, by result."},
 			[]string{"result"}),
 		known: map[decided]prometheus.Counter{},
 	}
-	m.Registry.MustRegister(m.messages, m.dropped, m.omitted, m.setsLost, m.forgotten, m.probes, m.squatters, m.Nudges, m.panics, m.stillUsed, m.SignIns,
+	m.Registry.MustRegister(m.messages, m.dropped, m.omitted, m.setsLost, m.forgotten, m.probes, m.squatters, m.Nudges, m.panics,
+		m.stillUsed, m.SignIns,
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -82,7 +84,8 @@ func (m *Metrics) decided(name string, d *answer.Decision) {
 func (m *Metrics) drop(reason string) { m.dropped.WithLabelValues(reason).Inc() }
 
 func (m *Metrics) malformed(err error) {
-	for e, reason := range map[error]string{dhcp4.ErrShort: "short", dhcp4.ErrHardware: "hardware-length", dhcp4.ErrOption: "option-length",
+	for e, reason := range map[error]string{dhcp4.ErrShort: "short", dhcp4.ErrHardware: "hardware-length",
+		dhcp4.ErrOption:   "option-length",
 		dhcp4.ErrOverload: "overload", dhcp4.ErrType: "message-type", dhcp6.ErrShort: "short", dhcp6.ErrOption: "option-length",
 		dhcp6.ErrRelays: "relays", dhcp6.ErrIA: "association"} {
 		if errors.Is(err, e) {

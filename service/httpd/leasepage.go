@@ -186,20 +186,20 @@ func sortRow(p *plan.Plan, l *lease.Lease, by string) row {
 // search is a query's filter, made ready for a million leases. It is for one
 // goroutine.
 type search struct {
-	statuses []lease.Status
-	text     string // in lower case; "" finds all
-	address  []byte // the text, if it can be part of an address
-	octets   string // the text read as whole octets, if it can be
-	digits   []byte // else the text, if it can be part of octets as they are written
+	statuses []string
+	text     string       // in lower case; "" finds all
+	within   netip.Prefix // the text, if it is a prefix or a whole address
+	address  []byte       // the text, if it can be part of an address
+	octets   string       // the text read as whole octets, if it can be
+	digits   []byte       // else the text, if it can be part of octets as they are written
 	buf      []byte
 }
 
 func newSearch(q *leaseQuery) *search {
 	s := &search{text: strings.ToLower(strings.TrimSpace(q.Search))}
-	for _, word := range q.Status {
-		if st, ok := lease.ParseStatus(word); ok {
-			s.statuses = append(s.statuses, st)
-		}
+	s.statuses = q.Status
+	if k, err := addr.ParseKey(s.text); err == nil { // in any writing
+		s.within = k.Masked()
 	}
 	only := func(text, allowed string) bool { return strings.Trim(text, allowed) == "" }
 	if only(s.text, "0123456789abcdef.:") {
@@ -209,6 +209,8 @@ func newSearch(q *leaseQuery) *search {
 	whole, err := hex.DecodeString(strings.ReplaceAll(digits, ":", ""))
 	if h, bad := addr.ParseHardware(s.text); bad == nil { // in any writing
 		s.octets = string(h)
+	} else if d, bad := addr.ParseDUID(s.text); bad == nil && len(d) >= 8 {
+		s.octets = string(d)
 	} else if err == nil && addr.Hardware(whole).String() == digits {
 		s.octets = string(whole)
 	} else if only(digits, "0123456789abcdef:") {
@@ -218,10 +220,14 @@ func newSearch(q *leaseQuery) *search {
 }
 
 func (s *search) fits(l *lease.Lease) bool {
-	if len(s.statuses) > 0 && !slices.Contains(s.statuses, l.Status) {
+	if len(s.statuses) > 0 && !slices.Contains(s.statuses, statusWord(l)) {
 		return false
 	}
+	if s.within.IsValid() && s.within.Contains(l.Address()) {
+		return true
+	}
 	return s.text == "" || s.inAddress(l.Address()) || s.inOctets(string(l.Hardware)) || s.inOctets(l.Client.Identifier()) ||
+		s.inOctets(l.Client.DUID()) ||
 		containsFold(l.Hostname, s.text) || containsFold(l.Vendor, s.text) || containsFold(l.Circuit, s.text)
 }
 

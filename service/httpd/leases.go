@@ -26,7 +26,7 @@ import (
 type leaseQuery struct {
 	Search string   `query:"search" doc:"Part of address, hardware address, identifier, host name, vendor or circuit"`
 	Scope  string   `query:"scope"`
-	Status []string `query:"status" doc:"Any of active, released, expired, abandoned" enum:"active,released,expired,abandoned"`
+	Status []string `query:"status" doc:"Any of active, registered (IPv6: made by its client), released, expired, abandoned" enum:"active,registered,released,expired,abandoned"`
 	Sort   string   `query:"sort" enum:"address,hardware,hostname,vendor,scope,status,since,expires,heard,changed" default:"address"`
 	Desc   bool     `query:"desc"`
 	After  string   `query:"after" doc:"Where the page before ended"`

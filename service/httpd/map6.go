@@ -30,7 +30,7 @@ func (s *Server) cells6(p *plan.Plan, v *plan.View) []api.Cell {
 	}
 	s.Engine.EachLease(v.ID, func(l *lease.Lease) {
 		if l.Client.Known() || l.Status != lease.Free {
-			mark(use{l.Prefix, l.Status.String(), l.Hardware.String(), l.Hostname})
+			mark(use{l.Prefix, statusWord(l), l.Hardware.String(), l.Hostname})
 		}
 	})
 	s.Engine.With(func(t *lease.Table) {

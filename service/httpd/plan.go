@@ -501,8 +501,8 @@ func (s *Server) codes(search string) []api.Code {
 const mapCells = 1024
 
 // rank orders statuses by how telling they are in a cell.
-var rank = map[string]int{"outside": 0, "excluded": 1, "free": 2, "released": 3, "expired": 4, "reserved": 5, "offered": 6, "active": 7,
-	"abandoned": 8}
+var rank = map[string]int{"outside": 0, "excluded": 1, "free": 2, "released": 3, "expired": 4, "reserved": 5, "offered": 6, "registered": 7,
+	"active": 8, "abandoned": 9}
 
 func (s *Server) cells(p *plan.Plan, v *plan.View) []api.Cell {
 	if v.Family() == option.V6 {
@@ -564,7 +564,7 @@ func (s *Server) cells(p *plan.Plan, v *plan.View) []api.Cell {
 	for _, r := range p.Reservations(v.ID) {
 		mark(r.Address, "reserved", r.Hardware.String(), r.Hostname)
 	}
-	s.Engine.EachLease(v.ID, func(l *lease.Lease) { mark(l.Address(), l.Status.String(), l.Hardware.String(), l.Hostname) })
+	s.Engine.EachLease(v.ID, func(l *lease.Lease) { mark(l.Address(), statusWord(l), l.Hardware.String(), l.Hostname) })
 	s.Engine.With(func(t *lease.Table) {
 		for _, o := range t.Offers(v.ID) {
 			mark(o.Address(), "offered", "", "")

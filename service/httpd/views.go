@@ -214,14 +214,26 @@ func addrText(a netip.Addr) string {
 	return a.String()
 }
 
+// statusWord is the status of a lease as people are shown it: an address that its client made
+// itself was not leased to it.
+func statusWord(l *lease.Lease) string {
+	if l.Status == lease.Active && l.Client.Kind == lease.Registered {
+		return "registered"
+	}
+	return l.Status.String()
+}
+
 func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
-	out := api.Lease{Address: addr.FormatKey(l.Prefix), Status: l.Status.String(), Hardware: l.Hardware.String(),
+	out := api.Lease{Address: addr.FormatKey(l.Prefix), Status: statusWord(l), Hardware: l.Hardware.String(),
 		Identifier: option.Colons([]byte(l.Client.Identifier())), Hostname: l.Hostname, Vendor: l.Vendor, Reserved: l.Reserved,
 		Since: l.Since.Std(), Expires: expiry(l.Expires), Changed: l.Changed.Std(), Heard: l.Heard.Std(),
 		Granted: option.FormatDuration(l.Granted),
 		Relay:   addrText(l.Relay), Circuit: circuitText(l.Circuit), Revision: l.Revision, CanNudge: l.Nudge != ""}
 	if duid := addr.DUID(l.Client.DUID()); duid != "" {
-		out.DUID, out.DUIDOf, out.IAID = duid.String(), duid.Describe(), addr.IAIDOf(l.Client.Number).String()
+		out.DUID, out.DUIDOf = duid.String(), duid.Describe()
+		if l.Client.Kind != lease.Registered {
+			out.IAID = addr.IAIDOf(l.Client.Number).String()
+		}
 	}
 	out.Learned = l.Revision == 0 && l.Status == lease.Active
 	if l.By != lease.Alone {
@@ -238,6 +250,8 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 		out.Evidence = "answered a probe"
 	case l.Status == lease.Abandoned:
 		out.Evidence = "declined by " + l.Hardware.String()
+	case l.Status == lease.Active && l.Client.Kind == lease.Registered:
+		out.Evidence = "its client made it itself and registered it (RFC 9686): nothing was leased"
 	case l.Kept():
 		out.Evidence = "its client may still use it: kept from others until a probe meets silence, or until it expires"
 	}

@@ -2,6 +2,7 @@ package trial
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -36,8 +37,12 @@ type Client6 struct {
 // DUIDOf is the DUID that is made of a hardware address (type 3).
 func DUIDOf(hw addr.Hardware) []byte { return append([]byte{0, 3, 0, 1}, hw...) }
 
-// peer is the client's link-local address.
-func (c *Client6) peer() netip.Addr {
+// peer is the address that a message is sent from: the client's link-local one, or the one that it
+// registers.
+func (c *Client6) peer(m *dhcp6.Message) netip.Addr {
+	if b, ok := m.Options.Get(option.IAAddress); ok && m.Type == dhcp6.AddrRegInform && len(b) >= 16 {
+		return netip.AddrFrom16([16]byte(b))
+	}
 	b := [16]byte{0: 0xfe, 1: 0x80}
 	copy(b[8:], c.DUID[max(0, len(c.DUID)-8):])
 	return netip.AddrFrom16(b)
@@ -165,6 +170,24 @@ func (c *Client6) giveUp(t dhcp6.Type) error {
 // Inform asks for options alone.
 func (c *Client6) Inform(ctx context.Context) (*dhcp6.Message, error) {
 	return c.Do(ctx, c.Message(dhcp6.InformationRequest))
+}
+
+// Register tells of an address that the client made itself, which is valid for a time (RFC 9686);
+// 0 says that it uses the address no more.
+func (c *Client6) Register(ctx context.Context, made netip.Addr, valid time.Duration) error {
+	m := c.Message(dhcp6.AddrRegInform)
+	m.Options = slices.DeleteFunc(m.Options, func(o dhcp6.Option) bool { return o.Code == option.RequestList6 })
+	data := binary.BigEndian.AppendUint32(made.AsSlice(), option.Seconds(valid/2))
+	data = binary.BigEndian.AppendUint32(data, option.Seconds(valid))
+	m.Options = append(m.Options, dhcp6.Option{Code: option.IAAddress, Data: data})
+	reply, err := c.Do(ctx, m)
+	if err != nil {
+		return err
+	}
+	if b, _ := reply.Options.Get(option.IAAddress); reply.Type != dhcp6.AddrRegReply || string(b) != string(data) {
+		return fmt.Errorf("got %s, which does not repeat the address", reply.Type)
+	}
+	return nil
 }
 
 // Has is what it holds of one kind (option.IANA or option.IAPD); not valid for nothing.

@@ -33,9 +33,10 @@ func NewRelay6(at, link netip.Addr, servers ...netip.AddrPort) (*Relay6, error) 
 
 // Wrap puts the relays around a message, and what they say of its client.
 func (r *Relay6) Wrap(m *dhcp6.Message, of *Client6) {
-	own := dhcp6.Relay{Link: r.Link, Peer: of.peer(), Hops: uint8(len(r.Far)), Options: dhcp6.Options{
+	own := dhcp6.Relay{Link: r.Link, Peer: of.peer(m), Hops: uint8(len(r.Far)), Options: dhcp6.Options{
 		{Code: option.RelayPort6, Data: []byte{0, 0}}}}
 	m.Relays = append([]dhcp6.Relay{own}, r.Far...)
+	m.Relays[len(m.Relays)-1].Peer = of.peer(m)
 	say := func(at *dhcp6.Relay, code uint16, data []byte) {
 		at.Options = append(at.Options, dhcp6.Option{Code: code, Data: data})
 	}

@@ -112,7 +112,7 @@ export default function Leases() {
               v.forEach((s) => p.append('status', s))
             })
           }
-          options={['active', 'released', 'expired', 'abandoned'].map((s) => ({
+          options={['active', 'registered', 'released', 'expired', 'abandoned'].map((s) => ({
             value: s,
             label: <StatusMark status={s} />,
           }))}

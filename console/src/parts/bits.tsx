@@ -4,6 +4,7 @@ import { Problem, type Usage } from '../api/client'
 
 const letters: Record<string, string> = {
   active: 'A',
+  registered: 'M',
   offered: 'O',
   released: 'R',
   expired: 'E',

@@ -3,7 +3,18 @@ import { useNavigate } from 'react-router'
 import { items, type Cell } from '../api/client'
 import { Failure } from './bits'
 
-const kinds = ['active', 'offered', 'reserved', 'free', 'released', 'expired', 'abandoned', 'excluded', 'outside']
+const kinds = [
+  'active',
+  'registered',
+  'offered',
+  'reserved',
+  'free',
+  'released',
+  'expired',
+  'abandoned',
+  'excluded',
+  'outside',
+]
 const words: Record<string, string> = { outside: 'outside the pools' }
 
 /** A scope as cells, one an address, or several when it is large. */
@@ -29,7 +40,7 @@ export function AddressMap({ scope }: { scope: string }) {
         aria-label={'Address map of ' + scope}
       >
         {cells.map((c) => {
-          const lease = ['active', 'expired', 'released', 'abandoned'].includes(c.status)
+          const lease = ['active', 'registered', 'expired', 'released', 'abandoned'].includes(c.status)
           return (
             <button
               key={c.from}

@@ -153,10 +153,12 @@ func TestUpdates(t *testing.T) {
 		Heard:   v4.Heard, Granted: 2 * time.Hour}
 	prefix := address
 	prefix.Prefix, prefix.Client.Kind, prefix.Status = netip.MustParsePrefix("2001:db8:40:100::/56"), lease.Prefixes, lease.PendingFree
+	registered := address
+	registered.Client = lease.Client{Kind: lease.Registered, ID: "\x00\x03\x00\x01duid"}
 	endless := v4
 	endless.Granted, endless.Expires = option.Infinite, lease.Never
 	for name, l := range map[string]lease.Lease{"v4": v4, "by hardware": hardware, "abandoned": abandoned, "address": address,
-		"prefix": prefix, "endless": endless} {
+		"prefix": prefix, "registered": registered, "endless": endless} {
 		u := Update{Lease: l, Lifetime: now + 7200, Reason: OutdatedBinding, Text: "older"}
 		sent := u
 		for _, at := range []*lease.Time{&sent.Lease.Changed, &sent.Lease.Expires, &sent.Lease.Heard, &sent.Lifetime} {

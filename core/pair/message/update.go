@@ -199,8 +199,10 @@ func associationOf(l *lease.Lease, about Options) (Option, error) {
 	outer, inner, body := uint16(IANA), uint16(IAAddr), []byte(nil)
 	a := l.Address().As16()
 	switch k := l.Client.Kind; {
-	case l.Client.Known() && k != lease.Addresses && k != lease.Prefixes:
+	case l.Client.Known() && l.Client.DUID() == "":
 		return Option{}, fmt.Errorf("its client is known by no DUID")
+	case k == lease.Registered: // of no association (RFC 5007 section 4.1.2.2)
+		return Option{IAAddr, append(append(a[:], times...), nested...)}, nil
 	case l.Prefix.IsSingleIP():
 		body = append(append(body, a[:]...), times...)
 	default:
@@ -385,6 +387,14 @@ func (u *Update) readAssociation(data Options) (about Options, err error) {
 	}
 	id, known := data.Get(ClientID)
 	const head, body = 12, 24 // octets before options; a prefix has one more, for its length
+	if b, there := data.Get(IAAddr); !ok && there && len(b) >= body && known {
+		l.Client = lease.Client{Kind: lease.Registered, ID: string(id)}
+		if l.Prefix = netip.PrefixFrom(netip.AddrFrom16([16]byte(b)), 128); l.Prefix.Addr().Is4In6() {
+			return nil, fmt.Errorf("%s is no address of IPv6", l.Prefix.Addr())
+		}
+		u.readClient(data)
+		return DecodeOptions(b[body:])
+	}
 	if !ok || len(ia) < head {
 		return nil, fmt.Errorf("it is of no address: %w", ErrShort)
 	}

@@ -3013,7 +3013,7 @@ export interface components {
             /** Format: date-time */
             since: string;
             /** @enum {string} */
-            status: "free" | "offered" | "active" | "released" | "expired" | "abandoned" | "pending-free" | "free-backup";
+            status: "free" | "offered" | "active" | "registered" | "released" | "expired" | "abandoned" | "pending-free" | "free-backup";
             /** @description Vendor class */
             vendor: string;
         };
@@ -6841,8 +6841,8 @@ export interface operations {
                 /** @description Part of address, hardware address, identifier, host name, vendor or circuit */
                 search?: string;
                 scope?: string;
-                /** @description Any of active, released, expired, abandoned */
-                status?: ("active" | "released" | "expired" | "abandoned")[];
+                /** @description Any of active, registered (IPv6: made by its client), released, expired, abandoned */
+                status?: ("active" | "registered" | "released" | "expired" | "abandoned")[];
                 sort?: "address" | "hardware" | "hostname" | "vendor" | "scope" | "status" | "since" | "expires" | "heard" | "changed";
                 desc?: boolean;
                 /** @description Where the page before ended */

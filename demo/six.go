@@ -40,14 +40,17 @@ const workshopPrefixes = "2001:db8:40:8000::/52"
 func places6() []place6 {
 	const mill = "2001:db8:40"
 	return []place6{
-		{scope: "offices6", link: "offices", subnet: mill + ":0::/64", pools: []string{"all"}, lease: "8h", valid: "12h", clients: 84, of: "offices",
+		{scope: "offices6", link: "offices", subnet: mill + ":0::/64", pools: []string{"all"}, lease: "8h", valid: "12h", clients: 84,
+			of:   "offices",
 			note: "Offices and the counting house, beside their IPv4"},
 		{scope: "looms6", link: "looms", subnet: mill + ":8::/64", pools: []string{mill + ":8::1000-" + mill + ":8::1fff"}, lease: "12h",
 			clients: 120, of: "looms", reserve: 6, note: "Looms with new firmware; known by their DUID"},
 		{scope: "vats6", link: "dye-house", subnet: mill + ":10::/64", pools: []string{mill + ":10::100/121"}, lease: "10m", clients: 134,
 			of: "dye-house", note: "Vat sensors; a small pool, since their gateway keeps a table of 128"},
-		{scope: "visitors6", link: "visitors", subnet: mill + ":40::/64", pools: []string{"all"}, lease: "10m", clients: 160, of: "visitors",
-			turn: true, note: "Visitors' wireless"},
+		{scope: "visitors6", link: "visitors", subnet: mill + ":40::/64", pools: []string{"all"}, lease: "10m", clients: 160,
+			of:   "visitors",
+			turn: true, options: map[string]string{"v6/addr-reg-enable": "true"},
+			note: "Visitors' wireless; laptops register what they make themselves"},
 		{scope: workshops, link: workshops, subnet: mill + ":60::/64", pools: []string{"all"}, lease: "1h", clients: 14,
 			prefixPools: []string{workshopPrefixes + " in /56"}, name: "workshop-%02d", routers: true,
 			note: "Let workshops bring routers of their own; each gets a /56. The switch has the route to what it relays"},
@@ -184,7 +187,8 @@ func (m *mill) life6(ctx context.Context, p place6, c *Client6, r *rand.Rand) {
 func (m *mill) misbehave6(ctx context.Context) {
 	odd := func(scope string, n int, name string, asks ...dhcp6.IA) *Client6 {
 		hw := addr.Hardware([]byte{0x02, 0x40, 0xee, 6, 0, byte(n)})
-		return &Client6{Relay: m.relays6[scope], Circuit: fmt.Sprintf("sw9/0/%d", n), Hostname: name, Hardware: hw, DUID: trial.DUIDOf(hw),
+		return &Client6{Relay: m.relays6[scope], Circuit: fmt.Sprintf("sw9/0/%d", n), Hostname: name, Hardware: hw,
+			DUID:  trial.DUIDOf(hw),
 			Wants: []uint16{option.DNSServers6}, Patience: 2 * time.Second, Asks: asks}
 	}
 	address := dhcp6.IA{Code: option.IANA, ID: 1}
@@ -221,4 +225,35 @@ func (m *mill) misbehave6(ctx context.Context) {
 	// It asks for options alone.
 	printer := odd("offices6", 7, "press-room")
 	m.wg.Go(func() { m.repeat(ctx, 30*time.Second, func() { printer.Inform(ctx) }) })
+	// Two machines that were set up from one image have one DUID, and take turns with one address.
+	for n, name := range []string{"ledger-1", "ledger-2"} {
+		twin := odd("offices6", 8, name, address)
+		twin.Hardware = addr.Hardware([]byte{0x02, 0x40, 0xee, 6, 1, byte(n)})
+		m.wg.Go(func() { m.repeat(ctx, time.Duration(17+4*n)*time.Second, func() { twin.Get(ctx) }) })
+	}
+	m.private6(ctx, odd)
+}
+
+// private6 has visitors' laptops make addresses of their own, a new one each hour, and register
+// them.
+func (m *mill) private6(ctx context.Context, odd func(string, int, string, ...dhcp6.IA) *Client6) {
+	link := netip.MustParsePrefix("2001:db8:40:40::/64").Addr().As16()
+	for n := range 9 {
+		laptop := odd("visitors6", 0x20+n, fmt.Sprintf("laptop-%02d", n+1))
+		r := rand.New(rand.NewPCG(seed, 9686+uint64(n)))
+		m.wg.Go(func() {
+			var made []netip.Addr
+			for {
+				a := link
+				binary.BigEndian.PutUint64(a[8:], r.Uint64()&^(1<<57)) // of no hardware address
+				made = append(made[max(0, len(made)-2):], netip.AddrFrom16(a))
+				for _, a := range made {
+					laptop.Register(ctx, a, 4*time.Hour)
+				}
+				if !pause(ctx, time.Duration(10+r.IntN(50))*time.Minute/time.Duration(1+len(made)%3)) {
+					return
+				}
+			}
+		})
+	}
 }

@@ -289,3 +289,43 @@ func TestOneDUIDTwice(t *testing.T) {
 		t.Errorf("the audit finds:\n%s", out)
 	}
 }
+
+// Leases of IPv6 come along in a sheet: their clients renew what another server promised them, address
+// and prefix, and whatever cannot be kept is said.
+func TestBroughtLeases6(t *testing.T) {
+	t.Parallel()
+	old, next := startService6(t), startService6(t)
+	r := old.relay6("2001:db8:40:1::1")
+	var keys []netip.Prefix
+	for n := range 3 {
+		a, p := r.get(1 + n)
+		keys = append(keys, a, p)
+	}
+	file := filepath.Join(t.TempDir(), "leases.csv")
+	old.must("sheet", "export", "leases", file)
+	previews := func(wants ...string) {
+		out, _, _ := next.cli("sheet", "preview", "leases", file)
+		for _, want := range wants {
+			if !strings.Contains(out, want) {
+				t.Errorf("the preview does not say %q:\n%s", want, out)
+			}
+		}
+	}
+	previews("6 leases would be taken over, 0 known already, 0 over, 0 left")
+	next.must("sheet", "apply", "leases", file, "--yes")
+	previews("0 leases would be taken over, 6 known already")
+	for n := range 3 {
+		c := next.relay6("2001:db8:40:1::1").client(1 + n)
+		c.Holds = []dhcp6.IA{{Code: option.IANA, ID: 1, Leases: []dhcp6.Lease{{Prefix: keys[2*n]}}},
+			{Code: option.IAPD, ID: 2, Leases: []dhcp6.Lease{{Prefix: keys[2*n+1]}}}}
+		if err := c.Renew(t.Context()); err != nil || c.Has(option.IANA) != keys[2*n] || c.Has(option.IAPD) != keys[2*n+1] {
+			t.Errorf("client %d had %s and %s, and renews %+v: %v", n, keys[2*n], keys[2*n+1], c.Holds, err)
+		}
+	}
+	text := "address,duid,iaid\n2001:db8:40:1::,00:03:00:01:02:00:00:00:00:77,1\n2001:db8:40:8000::/60,00:03:00:01:02:00:00:00:00:77,2\n" +
+		addr.FormatKey(keys[0]) + ",00:03:00:01:02:00:00:00:00:78,1\n"
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	previews("2001:db8:40:1:: is an end", "2001:db8:40:8000::/60 is outside the pools", "is held here by loom01", "3 left")
+}

@@ -237,10 +237,10 @@ func TestCapture(t *testing.T) {
 		}
 	}
 	held, faults := sheet.ReadLeases(p.Leases, time.Now(), time.UTC)
-	if len(faults) > 0 || len(held) != 26 || held[25].Address.String() != "10.40.17.4" || held[25].Expires.IsZero() {
+	if len(faults) > 0 || len(held) != 26 || held[25].Key.Addr().String() != "10.40.17.4" || held[25].Expires.IsZero() {
 		t.Errorf("%d leases, %v:\n%s", len(held), faults, p.Leases)
 	}
-	if i := slices.IndexFunc(held, func(l sheet.Lease) bool { return l.Endless }); i < 0 || held[i].Address.String() != "10.40.8.60" {
+	if i := slices.IndexFunc(held, func(l sheet.Lease) bool { return l.Endless }); i < 0 || held[i].Key.Addr().String() != "10.40.8.60" {
 		t.Errorf("which never ends is %d:\n%s", i, p.Leases)
 	}
 	if looms.Lease != 8*time.Hour || other.Lease != time.Hour || len(looms.Pools) != 1 ||

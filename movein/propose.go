@@ -58,8 +58,9 @@ func (g *gatherer) propose() (*Proposal, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.out.File, err = planfile.Proposal(p, "A plan that was put together from what was found. Nothing of it is in force: read it, mend it, and see\n"+
-		"what it would change with yarnpost plan preview. Scopes are held until you say mode: serving.",
+	d.out.File, err = planfile.Proposal(p,
+		"A plan that was put together from what was found. Nothing of it is in force: read it, mend it, and see\n"+
+			"what it would change with yarnpost plan preview. Scopes are held until you say mode: serving.",
 		func(k plan.Kind, name string) []string { return d.why[k][name] })
 	d.out.Left, d.out.Scopes = d.left, len(d.nets)
 	d.out.Leases = sheet.WriteLeases(d.held())
@@ -82,10 +83,11 @@ func (d *draft) held() (out []sheet.Lease) {
 		}
 	}
 	for a, c := range last {
-		out = append(out, sheet.Lease{Address: a, Hardware: c.hardware, Identifier: c.id, Hostname: c.name, Vendor: c.vendor, Scope: of[a],
+		out = append(out, sheet.Lease{Key: netip.PrefixFrom(a, a.BitLen()), Hardware: c.hardware, Identifier: c.id, Hostname: c.name,
+			Vendor: c.vendor, Scope: of[a],
 			Status: "active", Since: c.span.from, Expires: c.until, Endless: c.forGood})
 	}
-	slices.SortFunc(out, func(a, b sheet.Lease) int { return a.Address.Compare(b.Address) })
+	slices.SortFunc(out, func(a, b sheet.Lease) int { return a.Key.Compare(b.Key) })
 	return out
 }
 
@@ -159,7 +161,8 @@ func (d *draft) scopes(rest []*host) {
 			addresses(seen.servers))
 		if len(seen.relays) > 0 {
 			relays := texts(seen.relays)
-			d.edits = append(d.edits, api.Edit{Op: edit.Add, Kind: string(plan.KindLink), Name: n.name, Link: &api.LinkEdit{Relays: &relays}})
+			d.edits = append(d.edits, api.Edit{Op: edit.Add, Kind: string(plan.KindLink), Name: n.name,
+				Link: &api.LinkEdit{Relays: &relays}})
 			d.because(plan.KindLink, n.name, "these relays forwarded for it")
 			n.body.Link = &n.name
 		}

@@ -16,10 +16,12 @@ import (
 // Lease is a row of a sheet of leases: who has, or had, an address, and until when. Such a sheet
 // brings along what another server promised; it says nothing of the plan.
 type Lease struct {
-	Line       int // 0 if it was not read
-	Address    netip.Addr
+	Line       int          // 0 if it was not read
+	Key        netip.Prefix // an address is a prefix of full length
 	Hardware   addr.Hardware
 	Identifier addr.Octets
+	DUID       addr.DUID // of IPv6, with the number of the association
+	IAID       addr.IAID
 	Hostname   string
 	Vendor     string
 	Scope      string // for people
@@ -30,7 +32,8 @@ type Lease struct {
 }
 
 // columnsOfLeases are those of a sheet of leases; all but the address can be missing.
-var columnsOfLeases = []string{"address", "hardware", "identifier", "hostname", "vendor", "scope", "status", "since", "expires"}
+var columnsOfLeases = []string{"address", "hardware", "identifier", "duid", "iaid", "hostname", "vendor", "scope", "status", "since",
+	"expires"}
 
 const never = "never"
 
@@ -44,8 +47,9 @@ func WriteLeases(list []Lease) []byte {
 		return t.UTC().Format(time.RFC3339)
 	}
 	for _, l := range list {
-		r := row{"address": l.Address.String(), "hardware": l.Hardware.String(), "identifier": l.Identifier.String(), "hostname": l.Hostname,
-			"vendor": l.Vendor, "scope": l.Scope, "status": l.Status, "since": stamp(l.Since), "expires": stamp(l.Expires)}
+		r := row{"address": addr.FormatKey(l.Key), "hardware": l.Hardware.String(), "identifier": l.Identifier.String(),
+			"duid": l.DUID.String(), "iaid": l.IAID.String(), "hostname": l.Hostname, "vendor": l.Vendor, "scope": l.Scope,
+			"status": l.Status, "since": stamp(l.Since), "expires": stamp(l.Expires)}
 		if l.Endless {
 			r["expires"] = never
 		}
@@ -57,8 +61,10 @@ func WriteLeases(list []Lease) []byte {
 // LeaseTemplate is a sheet with the columns that leases have, and a row that shows how they are
 // filled.
 func LeaseTemplate() []byte {
-	return write([]string{"address", "hardware", "identifier", "hostname", "expires"}, []row{{"address": "10.77.0.131",
-		"hardware": "02:00:00:00:00:17", "identifier": "01020000000017", "hostname": "crane", "expires": "2026-12-01T18:00:00Z"}})
+	return write([]string{"address", "hardware", "identifier", "duid", "iaid", "hostname", "expires"}, []row{{"address": "10.77.0.131",
+		"hardware": "02:00:00:00:00:17", "identifier": "01020000000017", "hostname": "crane", "expires": "2026-12-01T18:00:00Z"},
+		{"address": "2001:db8:77:1::131", "duid": "00:03:00:01:02:00:00:00:00:17", "iaid": "1", "hostname": "crane",
+			"expires": "2026-12-01T18:00:00Z"}})
 }
 
 // ReadLeases reads a sheet of leases, and says all that is wrong with it; then there are none. Times
@@ -67,7 +73,7 @@ func ReadLeases(text []byte, now time.Time, zone *time.Location) (out []Lease, f
 	if len(text) > Most {
 		return nil, []Fault{{Text: fmt.Sprintf("the sheet takes %d octets; %d is the most", len(text), Most)}}
 	}
-	r := leaseReader{now: now, zone: zone, seen: map[netip.Addr]int{}}
+	r := leaseReader{now: now, zone: zone, seen: map[netip.Prefix]int{}}
 	if f := Rows(text, r.line); f != nil {
 		r.faults = append(r.faults, *f)
 	}
@@ -85,7 +91,7 @@ type leaseReader struct {
 	zone    *time.Location
 	columns []string
 	leases  []Lease
-	seen    map[netip.Addr]int // the line of each address
+	seen    map[netip.Prefix]int // the line of each address
 	faults  []Fault
 }
 
@@ -122,17 +128,23 @@ func (r *leaseReader) line(n int, cells []string) bool {
 			fail(r.columns[i], "%v", err)
 		}
 	}
-	switch first := r.seen[l.Address]; {
+	active := l.Status == "" || l.Status == "active"
+	switch first := r.seen[l.Key]; {
 	case empty:
 		return true
-	case !l.Address.IsValid():
+	case !l.Key.IsValid():
 		fail("", "it has no address")
 	case first != 0:
-		fail("address", "%s is in line %d, too", l.Address, first)
-	case l.Hardware == "" && l.Identifier == "" && (l.Status == "" || l.Status == "active"):
+		fail("address", "%s is in line %d, too", addr.FormatKey(l.Key), first)
+	case !active:
+	case l.Key.Addr().Is6() && (l.DUID == "" || l.IAID == ""):
+		fail("", "clients of IPv6 are known by duid and iaid, and it has not both")
+	case l.Key.Addr().Is4() && (l.DUID != "" || l.IAID != ""):
+		fail("duid", "clients of IPv4 have no DUID of their own; write what they send as identifier")
+	case l.Hardware == "" && l.Identifier == "" && l.DUID == "":
 		fail("", "it has neither a hardware address nor an identifier, so nobody knows whose it is")
 	}
-	r.seen[l.Address] = n
+	r.seen[l.Key] = n
 	r.leases = append(r.leases, l)
 	return true
 }
@@ -143,11 +155,17 @@ func (r *leaseReader) cell(l *Lease, column, c string) (err error) {
 	}
 	switch column {
 	case "address":
-		l.Address, err = addr.ParseAddr(c)
+		if l.Key, err = addr.ParseKey(c); err == nil && l.Key.Addr().Is4() && !l.Key.IsSingleIP() {
+			err = fmt.Errorf("%s is a subnet, and no address", c)
+		}
 	case "hardware":
 		l.Hardware, err = addr.ParseHardware(c)
 	case "identifier":
 		err = l.Identifier.UnmarshalText([]byte(c))
+	case "duid":
+		l.DUID, err = addr.ParseDUID(c)
+	case "iaid":
+		l.IAID, err = addr.ParseIAID(c)
 	case "hostname":
 		l.Hostname = c
 	case "vendor":

@@ -13,11 +13,13 @@ var morning = time.Date(2026, 12, 1, 8, 0, 0, 0, time.UTC)
 // What is written is read back, and what spreadsheets make of it, too.
 func TestLeases(t *testing.T) {
 	list := []Lease{
-		{Line: 2, Address: netip.MustParseAddr("10.77.0.100"), Hardware: "\x02\x00\x00\x00\x00\x17",
+		{Line: 2, Key: netip.MustParsePrefix("10.77.0.100/32"), Hardware: "\x02\x00\x00\x00\x00\x17",
 			Identifier: "\x01\x02\x00\x00\x00\x00\x17",
 			Hostname:   "=crane", Vendor: "crane 2", Scope: "looms", Status: "active", Since: morning.Add(-time.Hour),
 			Expires: morning.Add(time.Hour)},
-		{Line: 3, Address: netip.MustParseAddr("10.77.0.101"), Hardware: "\x02\x00\x00\x00\x00\x18", Endless: true},
+		{Line: 3, Key: netip.MustParsePrefix("10.77.0.101/32"), Hardware: "\x02\x00\x00\x00\x00\x18", Endless: true},
+		{Line: 4, Key: netip.MustParsePrefix("2001:db8:77:8100::/56"), DUID: "\x00\x03\x00\x01\x02\x00\x00\x00\x00\x19",
+			IAID: "\x00\x00\x00\x02", Endless: true},
 	}
 	text := WriteLeases(list)
 	back, faults := ReadLeases(text, morning, time.UTC)
@@ -59,6 +61,11 @@ func TestFaultsOfLeases(t *testing.T) {
 		"address\n10.77.0.100\n": "nobody knows whose it is",
 		"address,hardware\n10.77.0.100,02:00:00:00:00:17\n10.77.0.100,02:00:00:00:00:18\n":              "line 3, column address: 10.77.0.100 is in line 2, too",
 		"address,hardware,expires\n10.77.0.100,02:00:00:00:00:17,soon\n":                                `"soon" is no time`,
+		"address,duid\n2001:db8::1,00:03:00:01:02:00:00:00:00:17\n":                                     "known by duid and iaid",
+		"address,hardware\n2001:db8::1,02:00:00:00:00:17\n":                                             "known by duid and iaid",
+		"address,duid,iaid\n10.77.0.1,00:03:00:01:02:00:00:00:00:17,1\n":                                "clients of IPv4 have no DUID",
+		"address,hardware\n10.77.0.0/24,02:00:00:00:00:17\n":                                            "is a subnet, and no address",
+		"address,duid,iaid\n2001:db8::1,00,1\n":                                                         "column duid",
 		"address,hardware\n10.77.0.100,02:00\n":                                                         "column hardware",
 		"address,hardware\n,02:00:00:00:00:17\n":                                                        "it has no address",
 		"address,hardware\n10.77.0.100,02:00:00:00:00:17,extra\n":                                       "no name above",

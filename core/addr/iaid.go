@@ -34,12 +34,20 @@ func ParseIAID(text string) (IAID, error) {
 	return "", fmt.Errorf("%q is no IAID; write it as a number, or as four octets like 00:00:00:01", text)
 }
 
+// Number is the IAID as a number; 0 for none.
+func (i IAID) Number() uint32 {
+	if len(i) != 4 {
+		return 0
+	}
+	return binary.BigEndian.Uint32([]byte(i))
+}
+
 // String writes the number in decimal; none is "".
 func (i IAID) String() string {
 	if len(i) != 4 {
 		return ""
 	}
-	return strconv.FormatUint(uint64(binary.BigEndian.Uint32([]byte(i))), 10)
+	return strconv.FormatUint(uint64(i.Number()), 10)
 }
 
 // MarshalText writes the IAID as String does.

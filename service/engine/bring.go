@@ -45,7 +45,7 @@ func (e *Engine) bring(t *lease.Table, part []*lease.Lease, may func(t *lease.Ta
 	durable chan struct{}) (n int, err error) {
 	var entries []journal.Entry
 	for _, l := range part {
-		if before := t.At(l.Address()); may(t, before, l) {
+		if before := t.Get(l.Prefix); may(t, before, l) {
 			entries = append(entries, e.owned(before, l, waiting{lease: l}))
 		}
 	}

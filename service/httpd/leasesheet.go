@@ -28,7 +28,7 @@ func (s *Server) registerLeaseSheet(a huma.API) {
 					return nil, failure(err)
 				}
 				list := s.Leases.Table(scope)
-				slices.SortFunc(list, func(a, b sheet.Lease) int { return a.Address.Compare(b.Address) })
+				slices.SortFunc(list, func(a, b sheet.Lease) int { return a.Key.Compare(b.Key) })
 				text = sheet.WriteLeases(list)
 			}
 			return &fileOut{"text/csv; charset=utf-8", `attachment; filename="leases.csv"`, text}, nil

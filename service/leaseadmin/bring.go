@@ -30,20 +30,17 @@ func (d *Admin) Bring(ctx context.Context, rows []sheet.Lease, preview bool) (b 
 	d.Engine.With(func(t *lease.Table) { p = t.Plan() })
 	now := lease.At(d.Clock.Now())
 	var list []*lease.Lease
-	lines := map[netip.Addr]int{}
+	lines := map[netip.Prefix]int{}
 	clients := map[seat]int{} // the line of each
 	for _, row := range rows {
-		v := p.ScopeAt(row.Address)
+		v := p.ScopeAt(row.Key.Addr())
 		switch {
 		case row.Status != "" && row.Status != lease.Active.String(), !row.Expires.IsZero() && lease.At(row.Expires) <= now:
 			b.Over++
 			continue
-		case row.Address.Is6():
-			faults = append(faults, sheet.Fault{Line: row.Line, Column: "address", Text: "leases of IPv6 do not come along yet; take the line out"})
-			continue
 		case v == nil:
 			faults = append(faults, sheet.Fault{Line: row.Line, Column: "address",
-				Text: fmt.Sprintf("no scope holds %s; define one first", row.Address)})
+				Text: fmt.Sprintf("no scope holds %s; define one first", addr.FormatKey(row.Key))})
 			continue
 		}
 		l := broughtLease(p, v, row, now)
@@ -52,9 +49,9 @@ func (d *Admin) Bring(ctx context.Context, rows []sheet.Lease, preview bool) (b 
 				Text: fmt.Sprintf("the client of line %d is here again, in the same scope", first)})
 			continue
 		}
-		clients[seat{v.ID, l.Client}], lines[row.Address] = row.Line, row.Line
+		clients[seat{v.ID, l.Client}], lines[row.Key] = row.Line, row.Line
 		if why := d.cannotKeep(p, v, l); why != "" {
-			b.leave(row.Line, row.Address, why)
+			b.leave(row.Line, row.Key, why)
 			continue
 		}
 		list = append(list, l)
@@ -68,7 +65,7 @@ func (d *Admin) Bring(ctx context.Context, rows []sheet.Lease, preview bool) (b 
 			b.Known++
 			return false
 		case why != "":
-			b.leave(lines[next.Address()], next.Address(), why)
+			b.leave(lines[next.Prefix], next.Prefix, why)
 			return false
 		}
 		return true
@@ -76,7 +73,7 @@ func (d *Admin) Bring(ctx context.Context, rows []sheet.Lease, preview bool) (b 
 	if preview {
 		for _, l := range list {
 			d.Engine.With(func(t *lease.Table) {
-				if counting(t, t.At(l.Address()), l) {
+				if counting(t, t.Get(l.Prefix), l) {
 					b.Taken++
 				}
 			})
@@ -93,17 +90,27 @@ type seat struct {
 	client lease.Client
 }
 
-func (b *Brought) leave(line int, a netip.Addr, why string) {
-	b.Left = append(b.Left, fmt.Sprintf("line %d: %s %s", line, a, why))
+func (b *Brought) leave(line int, k netip.Prefix, why string) {
+	b.Left = append(b.Left, fmt.Sprintf("line %d: %s %s", line, addr.FormatKey(k), why))
 }
 
 // broughtLease is a row as a record. That it was not given here, its revision of 0 says.
 func broughtLease(p *plan.Plan, v *plan.View, row sheet.Lease, now lease.Time) *lease.Lease {
-	l := &lease.Lease{Prefix: lease.Host(row.Address), Status: lease.Active, Hardware: row.Hardware, Hostname: row.Hostname,
+	l := &lease.Lease{Prefix: row.Key, Status: lease.Active, Hardware: row.Hardware, Hostname: row.Hostname,
 		Vendor: row.Vendor,
 		Since:  now, Changed: now, Heard: now, Granted: v.LeaseFor(nil)}
 	if l.Client = lease.ByHardware(lease.Ethernet, row.Hardware); row.Identifier != "" {
 		l.Client = lease.ByIdentifier([]byte(row.Identifier))
+	}
+	if row.DUID != "" {
+		l.Client = lease.Client{Kind: lease.Addresses, Number: row.IAID.Number(), ID: string(row.DUID)}
+		if !row.Key.IsSingleIP() {
+			l.Client.Kind = lease.Prefixes
+		}
+		l.Granted = v.ValidFor(nil, l.Granted)
+		if l.Hardware == "" {
+			l.Hardware = row.DUID.Hardware()
+		}
 	}
 	if !row.Since.IsZero() {
 		l.Since = min(lease.At(row.Since), now)
@@ -117,7 +124,7 @@ func broughtLease(p *plan.Plan, v *plan.View, row sheet.Lease, now lease.Time) *
 		l.Expires = lease.At(row.Expires)
 		l.Granted = time.Duration(l.Expires.Sub(now))
 	}
-	if r := p.ReservationAt(row.Address); r != nil {
+	if r := p.ReservationOf(row.Key); r != nil {
 		l.Reserved = answer.Holds(r, l)
 	}
 	return l
@@ -126,15 +133,15 @@ func broughtLease(p *plan.Plan, v *plan.View, row sheet.Lease, now lease.Time) *
 // cannotKeep says why a client could not keep an address by the plan, or "".
 func (d *Admin) cannotKeep(p *plan.Plan, v *plan.View, l *lease.Lease) string {
 	a := l.Address()
-	r := p.ReservationAt(a)
+	r := p.ReservationOf(l.Prefix)
 	switch {
-	case v.Ends(a):
+	case v.Subnet.Contains(a) && v.Ends(a):
 		return "is an end of subnet " + v.Subnet.String()
-	case p.NetworkAt(a) != "" || d.Engine.NetworkAt(a) != "":
+	case l.Prefix.IsSingleIP() && p.NetworkAt(a) != "" || d.Engine.NetworkAt(a) != "":
 		return "is " + cmp.Or(p.NetworkAt(a), d.Engine.NetworkAt(a))
 	case r != nil && !l.Reserved:
 		return "is reserved for another client, as " + r.Name
-	case r == nil && !v.Allocatable(a):
+	case r == nil && !v.Gives(l.Prefix):
 		return fmt.Sprintf("is outside the pools of scope %s, or excluded; reserve it for its client, or widen a pool", v.Name)
 	}
 	return ""
@@ -161,7 +168,7 @@ func inTheWay(t *lease.Table, before, next *lease.Lease, now lease.Time) (why st
 	}
 	if v := t.Plan().ScopeAt(next.Address()); v != nil {
 		if own := t.ByClient(v, next.Client); own != nil && own.HeldAt(now) {
-			return fmt.Sprintf("would be a second one for its client, which holds %s", own.Address()), false
+			return fmt.Sprintf("would be a second one for its client, which holds %s", addr.FormatKey(own.Prefix)), false
 		}
 	}
 	return "", false
@@ -172,7 +179,7 @@ func (d *Admin) Table(scope plan.ID) (out []sheet.Lease) {
 	var p *plan.Plan
 	d.Engine.With(func(t *lease.Table) { p = t.Plan() })
 	d.Engine.EachLease(scope, func(l *lease.Lease) {
-		if l.Status == lease.Active && l.Address().Is4() { // those of IPv6 do not travel yet
+		if l.Status == lease.Active && l.Client.Kind != lease.Registered { // which nobody gave
 			out = append(out, sheetRow(p, l.Clone()))
 		}
 	})
@@ -180,10 +187,13 @@ func (d *Admin) Table(scope plan.ID) (out []sheet.Lease) {
 }
 
 func sheetRow(p *plan.Plan, l *lease.Lease) sheet.Lease {
-	r := sheet.Lease{Address: l.Address(), Hardware: l.Hardware, Identifier: addr.Octets(l.Client.Identifier()), Hostname: l.Hostname,
+	r := sheet.Lease{Key: l.Prefix, Hardware: l.Hardware, Identifier: addr.Octets(l.Client.Identifier()), Hostname: l.Hostname,
 		Vendor: l.Vendor, Status: l.Status.String(), Since: l.Since.Std(), Endless: l.Expires == lease.Never}
 	if v := p.ScopeAt(l.Address()); v != nil {
 		r.Scope = v.Name
+	}
+	if duid := l.Client.DUID(); duid != "" {
+		r.DUID, r.IAID = addr.DUID(duid), addr.IAIDOf(l.Client.Number)
 	}
 	if !r.Endless {
 		r.Expires = l.Expires.Std()

@@ -258,6 +258,14 @@ type Lease struct {
 	Learned    bool       `json:"learned,omitempty" doc:"Another server gave it; this one learned it by listening"`
 	Evidence   string     `json:"evidence,omitempty" doc:"Why an address is abandoned"`
 	CanNudge   bool       `json:"canNudge,omitempty" doc:"The client can be made to renew at once"`
+	Beside     []Beside   `json:"beside,omitempty" doc:"What else its host has, of both families; told of one lease, and not in lists"`
+}
+
+// Beside is what a host has beside a lease.
+type Beside struct {
+	Address string `json:"address" doc:"Address, or a delegated prefix with its length"`
+	Status  string `json:"status"`
+	Scope   string `json:"scope"`
 }
 
 // LeaseEvent is one line of an address's history.

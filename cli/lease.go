@@ -78,6 +78,10 @@ func leaseCommands() []command {
 				if l.CanNudge {
 					t.row("nudge", "possible")
 				}
+				for i, b := range l.Beside {
+					t.row(map[bool]string{true: "beside it"}[i == 0], fmt.Sprintf("%s  (%s, %s)", b.Address, b.Status, cmp.Or(b.Scope,
+						"no scope")))
+				}
 				return k.show(l, t, "")
 			}
 		}},
@@ -335,6 +339,7 @@ func statusCommands() []command {
 
 // clientRows are what is known of the client of a lease, and how it is connected.
 func clientRows(l api.Lease) [][2]string {
-	return [][2]string{{"identifier", l.Identifier}, {"DUID", l.DUID}, {"DUID is of", l.DUIDOf}, {"IAID", l.IAID}, {"host name", l.Hostname},
+	return [][2]string{{"identifier", l.Identifier}, {"DUID", l.DUID}, {"DUID is of", l.DUIDOf}, {"IAID", l.IAID}, {"host name",
+		l.Hostname},
 		{"vendor class", l.Vendor}, {"relay", l.Relay}, {"circuit", l.Circuit}, {"evidence", l.Evidence}}
 }

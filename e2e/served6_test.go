@@ -124,7 +124,8 @@ func TestServed6(t *testing.T) {
 	}
 	s.says([]string{a.Addr().String(), p.String(), b.Addr().String(), q.String(), "loom01", "offices6", "far/1"}, "lease", "list")
 	s.says([]string{a.Addr().String()}, "lease", "list", "2001:db8:40:1")
-	s.says([]string{p.String(), "DUID", "00:03:00:01", "IAID"}, "lease", "show", p.String())
+	s.says([]string{p.String(), "DUID", "00:03:00:01", "IAID", "beside it",
+		a.Addr().String() + "  (active, offices6)"}, "lease", "show", p.String())
 	s.says([]string{"active"}, "lease", "history", p.String())
 	s.says([]string{"2 active", "2 of 128 delegated, 126 left"}, "scope", "show", "offices6")
 	s.says([]string{"v6/dns-servers", "2001:db8:40::53"}, "lease", "options", a.Addr().String())
@@ -206,7 +207,8 @@ func TestPair6(t *testing.T) {
 	}
 	w.agree("with IPv6 in it")
 	for _, s := range []*service{w.a, w.b} {
-		s.await(func() bool { return strings.Count(s.must("lease", "list", "--json"), `"status": "active"`) == 12 }, "all to be known on both")
+		s.await(func() bool { return strings.Count(s.must("lease", "list", "--json"), `"status": "active"`) == 12 },
+			"all to be known on both")
 	}
 	w.a.kill()
 	w.state(w.b, "communications-interrupted")
@@ -256,7 +258,8 @@ func TestTrial6(t *testing.T) {
 	s := startService6(t)
 	s.must("trial", "add", "offices-served", "--scope", "offices6", "--every", "5m")
 	out := s.must("trial", "run", "offices-served")
-	for _, want := range []string{"given 2001:db8:40:1:", "/56, preferred for", "options are what the plan says", "lease table has it", "given back"} {
+	for _, want := range []string{"given 2001:db8:40:1:", "/56, preferred for", "options are what the plan says", "lease table has it",
+		"given back"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the trial does not say %q:\n%s", want, out)
 		}

@@ -100,10 +100,10 @@ func TestSixRegistered(t *testing.T) {
 	}
 }
 
-// What RFC 9686 section 4.2.1 has servers discard, and what nobody is to believe.
-func TestSixNotRegistered(t *testing.T) {
-	f := invited(t)
-	address, _ := f.get6(3)
+// ownedPlaces is a world in which addresses belong to others: one is leased, one reserved, one a relay's.
+func ownedPlaces(t *testing.T) (f *fixture, leased string) {
+	f = invited(t)
+	leased, _ = f.get6(3)
 	f.change(func(d *plan.Draft) error {
 		l := *d.Plan().LinkNamed("offices")
 		l.Relays = []netip.Addr{netip.MustParseAddr("2001:db8:40:1::98")}
@@ -114,6 +114,12 @@ func TestSixNotRegistered(t *testing.T) {
 			Address: netip.MustParseAddr("2001:db8:40:1::9"), Identifier: addr.Octets(duid(9))})
 		return err
 	})
+	return f, leased
+}
+
+// What RFC 9686 section 4.2.1 has servers discard, and what nobody is to believe.
+func TestSixNotRegistered(t *testing.T) {
+	f, _ := ownedPlaces(t)
 	edit := func(change func(*dhcp6.Message)) *dhcp6.Message {
 		m := registers(1, made, 7200)
 		change(m)
@@ -154,6 +160,20 @@ func TestSixNotRegistered(t *testing.T) {
 			t.Errorf("%s: it is told %s, because of %q, with %d changes", name, told6(reply), d.First().Why, len(d.Changes))
 		}
 	}
+	uninvited := newWorld6(t)
+	if d, reply := uninvited.say6(registers(1, made, 7200), sentFrom(made)); reply != nil || d.First().Why != reason.NotServed {
+		t.Errorf("where nobody is told to, a registration is answered %s", told6(reply))
+	}
+	f.writable = false
+	if d, reply := f.say6(registers(1, made, 7200), sentFrom(made)); reply != nil || d.First().Why != reason.NoDatabase {
+		t.Errorf("with no database it is told %s", told6(reply))
+	}
+}
+
+// What is another's, or the network's, stays so; whoever says otherwise is answered, so that it asks
+// no more.
+func TestSixRegisteredIsNobodysLoss(t *testing.T) {
+	f, address := ownedPlaces(t)
 	for name, c := range map[string]struct {
 		client  int
 		address string
@@ -173,14 +193,6 @@ func TestSixNotRegistered(t *testing.T) {
 		if d, reply := f.say6(m, sentFrom(c.address)); reply == nil || len(d.Changes) > 0 || d.First().Trouble != c.trouble {
 			t.Errorf("%s: it is told %s, with trouble %q and %d changes", name, told6(reply), d.First().Trouble, len(d.Changes))
 		}
-	}
-	uninvited := newWorld6(t)
-	if d, reply := uninvited.say6(registers(1, made, 7200), sentFrom(made)); reply != nil || d.First().Why != reason.NotServed {
-		t.Errorf("where nobody is told to, a registration is answered %s", told6(reply))
-	}
-	f.writable = false
-	if d, reply := f.say6(registers(1, made, 7200), sentFrom(made)); reply != nil || d.First().Why != reason.NoDatabase {
-		t.Errorf("with no database it is told %s", told6(reply))
 	}
 }
 

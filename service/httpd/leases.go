@@ -1,6 +1,7 @@
 package httpd
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -55,7 +56,9 @@ func (s *Server) registerLeases(a huma.API) {
 			if l == nil || l.Status == lease.Free {
 				return nil, huma.Error404NotFound(fmt.Sprintf("%s has no lease on record", addr.FormatKey(at)))
 			}
-			return respond(leaseView(s.Engine.Plan(), l), nil)
+			view := leaseView(s.Engine.Plan(), l)
+			view.Beside = s.beside(l)
+			return respond(view, nil)
 		})
 	s.registerLeaseSheet(a)
 	type end = func(context.Context, netip.Prefix, bool) (leaseadmin.Ending, error)
@@ -275,6 +278,39 @@ func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[a
 	return listed(s, out)
 }
 
+// besideMost bounds what of a host is told beside a lease.
+const besideMost = 50
+
+// beside is what the host of a lease has besides, of both families, by address.
+func (s *Server) beside(l *lease.Lease) (out []api.Beside) {
+	p, now := s.Engine.Plan(), lease.At(s.Clock.Now())
+	s.Engine.EachLease(0, func(o *lease.Lease) {
+		if o.Prefix != l.Prefix && o.HeldAt(now) && sameHost(l, o) && len(out) < besideMost {
+			v := leaseView(p, o)
+			out = append(out, api.Beside{Address: v.Address, Status: v.Status, Scope: v.Scope})
+		}
+	})
+	slices.SortFunc(out, func(a, b api.Beside) int { return cmp.Compare(a.Address, b.Address) })
+	return out
+}
+
+// sameHost reports whether two leases are of one host: by its hardware address, or by its DUID, which
+// a client of IPv4 may send in its identifier (RFC 4361).
+func sameHost(a, b *lease.Lease) bool {
+	if a.Hardware != "" && a.Hardware == b.Hardware {
+		return true
+	}
+	d := duidOf(a.Client)
+	return d != "" && d == duidOf(b.Client)
+}
+
+func duidOf(c lease.Client) string {
+	if id := c.Identifier(); len(id) > 5 && id[0] == 255 { // type, IAID, DUID
+		return id[5:]
+	}
+	return c.DUID()
+}
+
 // endedBy tells of events, the latest first, who ended or cleared a lease, if a person did.
 func (s *Server) endedBy(ctx context.Context, events []store.Event) func(*store.Event) string {
 	deeds := map[netip.Prefix][]store.Deed{}
@@ -283,7 +319,8 @@ func (s *Server) endedBy(ctx context.Context, events []store.Event) func(*store.
 		if _, asked := deeds[k]; asked || e.Status == lease.Active {
 			continue
 		}
-		list, err := s.Store.Trail(ctx, store.TrailQuery{Subject: addr.FormatKey(k), Before: e.At.Add(time.Minute), Limit: 100, Own: true})
+		list, err := s.Store.Trail(ctx, store.TrailQuery{Subject: addr.FormatKey(k), Before: e.At.Add(time.Minute), Limit: 100,
+			Own: true})
 		if err != nil {
 			break // the events are worth more than who ended one
 		}

@@ -3,6 +3,10 @@ import type { ReactNode } from 'react'
 import type { Lease, LeaseEvent } from '../api/client'
 import { Mono, StatusMark, When } from '../parts/bits'
 
+/** How a client came by an address. */
+export const kindOf = (l: Lease) =>
+  l.reserved ? 'reserved' : l.status === 'registered' ? 'made by its client' : 'dynamic'
+
 /** The lease table is sorted by the server, which is asked for one page at a time. */
 export const leaseColumns = (query: { sort?: string; desc?: boolean }): TableColumnsType<Lease> => {
   const column = (title: string, key: string, render: (l: Lease) => ReactNode, width?: number) => ({
@@ -25,7 +29,7 @@ export const leaseColumns = (query: { sort?: string; desc?: boolean }): TableCol
     {
       title: 'Kind',
       key: 'kind',
-      render: (_, l) => (l.reserved ? <StatusMark status="reserved" /> : 'dynamic'),
+      render: (_, l) => (l.reserved ? <StatusMark status="reserved" /> : kindOf(l)),
     },
     column('Vendor class', 'vendor', (l) => l.vendor),
     { title: 'Circuit', key: 'circuit', render: (_, l) => l.circuit && <Mono>{l.circuit}</Mono> },

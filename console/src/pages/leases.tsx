@@ -19,7 +19,7 @@ import { Empty, Failure, Folding, Mono, StatusMark, When } from '../parts/bits'
 import { nameFor, type Wanted } from '../edits/reservation'
 import { Reserve } from '../parts/reserve'
 import { SubNav } from '../parts/subnav'
-import { leaseColumns, holderColumns } from '../columns/leases'
+import { kindOf, leaseColumns, holderColumns } from '../columns/leases'
 import { useColumns } from '../parts/columns'
 import { Search } from '../parts/filters'
 import { Acting, ActModal, type Act } from '../parts/acting'
@@ -328,7 +328,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
         <dl className="facts">
           <dt>Status</dt>
           <dd>
-            <StatusMark status={l.status} /> {l.reserved ? 'reserved' : 'dynamic'}
+            <StatusMark status={l.status} /> {kindOf(l)}
           </dd>
           <dt>Scope</dt>
           <dd>{l.scope ? <Link to={'/plan/' + l.scope}>{l.scope}</Link> : 'none: it lies outside every scope'}</dd>
@@ -342,8 +342,12 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
               <dd>
                 <Mono>{l.duid}</Mono> {l.duidOf && <span className="quiet">({l.duidOf})</span>}
               </dd>
-              <dt>IAID</dt>
-              <dd>{l.iaid}</dd>
+              {l.iaid && (
+                <>
+                  <dt>IAID</dt>
+                  <dd>{l.iaid}</dd>
+                </>
+              )}
             </>
           )}
           {l.identifier && (
@@ -370,7 +374,7 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
           <dd>
             <When at={l.since} />
           </dd>
-          <dt>{l.status === 'active' ? 'Expires' : 'Ended'}</dt>
+          <dt>{l.status === 'active' || l.status === 'registered' ? 'Expires' : 'Ended'}</dt>
           <dd>
             <When at={l.expires} />
           </dd>
@@ -402,6 +406,24 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
               <dd>{l.evidence}</dd>
             </>
           )}
+          {l.beside && (
+            <>
+              <dt>Beside it</dt>
+              <dd>
+                {l.beside.map((b) => (
+                  <div key={b.address}>
+                    <Link to={`/leases?scope=${encodeURIComponent(b.scope)}&open=${encodeURIComponent(b.address)}`}>
+                      <Mono>{b.address}</Mono>
+                    </Link>{' '}
+                    <span className="quiet">
+                      {b.status}
+                      {b.scope && `, ${b.scope}`}
+                    </span>
+                  </div>
+                ))}
+              </dd>
+            </>
+          )}
           <dt>Options of</dt>
           <dd>
             {l.learned ? (
@@ -410,13 +432,15 @@ function LeaseDrawer({ address, onClose }: { address: string | null; onClose: ()
               <Link to={'/changes?open=' + l.revision}>revision {l.revision}</Link>
             )}
           </dd>
-          {l.hardware && (
+          {(l.hardware || l.duid) && (
             <>
               <dt>More</dt>
               <dd>
-                <Link to={'/leases/history?who=' + encodeURIComponent(l.hardware)}>Where it has been</Link> ·{' '}
+                <Link to={'/leases/history?who=' + encodeURIComponent(l.hardware || l.duid!)}>Where it has been</Link> ·{' '}
                 <Link to={'/unserved/explain?' + askOf(l)}>What it would get now</Link> ·{' '}
-                <Link to={'/unserved/conversations?client=' + encodeURIComponent(l.hardware)}>Its conversations</Link>
+                <Link to={'/unserved/conversations?client=' + encodeURIComponent(l.hardware || l.duid!)}>
+                  Its conversations
+                </Link>
               </dd>
             </>
           )}

@@ -2132,6 +2132,12 @@ export interface components {
             /** @description What it is for */
             note?: string;
         };
+        Beside: {
+            /** @description Address, or a delegated prefix with its length */
+            address: string;
+            scope: string;
+            status: string;
+        };
         Capacity: {
             /** Format: int64 */
             abandoned: number;
@@ -2962,6 +2968,8 @@ export interface components {
         Lease: {
             /** @description Address, or a delegated prefix with its length */
             address: string;
+            /** @description What else its host has, of both families; told of one lease, and not in lists */
+            beside?: components["schemas"]["Beside"][];
             /**
              * @description Which server of a pair gave it
              * @enum {string}

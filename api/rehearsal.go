@@ -52,12 +52,13 @@ type RehearsedRefused struct {
 
 // RehearsedScope is how full a scope would have been.
 type RehearsedScope struct {
-	Scope  string     `json:"scope"`
-	Size   Count      `json:"size"`
-	Peak   Count      `json:"peak"`
-	PeakAt *time.Time `json:"peakAt,omitempty"`
-	FullAt *time.Time `json:"fullAt,omitempty" doc:"When it was first full"`
-	Hours  []int64    `json:"hours" doc:"The most in each hour"`
+	Scope    string     `json:"scope"`
+	Prefixes bool       `json:"prefixes,omitempty" doc:"IPv6: of the prefixes that it delegates, rather than of its addresses"`
+	Size     Count      `json:"size"`
+	Peak     Count      `json:"peak"`
+	PeakAt   *time.Time `json:"peakAt,omitempty"`
+	FullAt   *time.Time `json:"fullAt,omitempty" doc:"When it was first full"`
+	Hours    []int64    `json:"hours" doc:"The most in each hour"`
 }
 
 // ReallyUsed is how full a scope really was.

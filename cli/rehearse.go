@@ -14,7 +14,8 @@ import (
 )
 
 func rehearseCommands() []command {
-	return []command{{name: "rehearse", short: "Play what happened against a changed plan: how full, who would have been refused, how many messages", most: 0,
+	return []command{{name: "rehearse",
+		short: "Play what happened against a changed plan: how full, who would have been refused, how many messages", most: 0,
 		more: "  yarnpost rehearse --since 7d --edit 'scope edit visitors --lease 30m'\n" +
 			"  yarnpost rehearse --since 14d --edit 'scope edit looms --pool 10.40.8.100-10.40.9.200' --edit 'defaults edit --lease 4h'\n" +
 			"  yarnpost rehearse --since 7d --one-server",
@@ -190,17 +191,26 @@ func (k *call) showRehearsal(r api.Rehearsal) error {
 		really[x.Scope] = x.Peak
 	}
 	was := map[string]api.RehearsedScope{}
+	of := func(x api.RehearsedScope) string {
+		if x.Prefixes {
+			return x.Scope + ", prefixes"
+		}
+		return x.Scope
+	}
 	for _, x := range r.As.Scopes {
-		was[x.Scope] = x
+		was[of(x)] = x
 	}
 	for _, x := range r.With.Scopes {
 		full := "never"
 		if x.FullAt != nil {
 			full = x.FullAt.Format("Mon 2 Jan 15:04")
 		}
-		if x.Size > 0 || was[x.Scope].Size > 0 {
-			u.row(x.Scope, fmt.Sprint(uint64(x.Size)), fmt.Sprint(really[x.Scope]), fmt.Sprint(uint64(was[x.Scope].Peak)),
-				fmt.Sprint(uint64(x.Peak)), full)
+		had := "?"
+		if n, known := really[x.Scope]; known && !x.Prefixes {
+			had = fmt.Sprint(n)
+		}
+		if as := was[of(x)]; x.Size > 0 || as.Size > 0 {
+			u.row(of(x), count(x.Size), had, count(as.Peak), count(x.Peak), full)
 		}
 	}
 	k.print(u)
@@ -212,6 +222,7 @@ func (k *call) showRehearsal(r api.Rehearsal) error {
 		}
 		k.print(w)
 	}
-	fmt.Fprintf(k.out, "\n%d stays of %s to %s, played in %.1f s.\n", r.Stays, r.From.Format("2 Jan 15:04"), r.To.Format("2 Jan 15:04 UTC"), r.Took)
+	fmt.Fprintf(k.out, "\n%d stays of %s to %s, played in %.1f s.\n", r.Stays, r.From.Format("2 Jan 15:04"),
+		r.To.Format("2 Jan 15:04 UTC"), r.Took)
 	return nil
 }

@@ -28,8 +28,8 @@ type Stay struct {
 	Hostname   string
 	Vendor     string
 	Circuit    string
-	Relay      netip.Addr // or not valid
-	Address    netip.Addr // that it had
+	Relay      netip.Addr   // or not valid
+	Key        netip.Prefix // address, or delegated prefix, that it had
 	Begin, End lease.Time
 	Released   bool // it said that it left
 }
@@ -63,14 +63,15 @@ type Refused struct {
 	Waited   time.Duration // until it was served; negative: it never was
 }
 
-// Use is how full a scope would have been.
+// Use is how full a scope would have been: its addresses, or the prefixes that it delegates.
 type Use struct {
-	Scope  string
-	Size   uint64
-	Peak   uint64
-	PeakAt lease.Time
-	FullAt lease.Time // when it was first full; 0: never
-	Hours  []uint64   // the most in each hour
+	Scope     string
+	Delegated bool
+	Size      uint64
+	Peak      uint64
+	PeakAt    lease.Time
+	FullAt    lease.Time // when it was first full; 0: never
+	Hours     []uint64   // the most in each hour
 }
 
 // Output is what would have come of it.
@@ -93,8 +94,8 @@ const refusedMost = 200
 // player is one client at play.
 type player struct {
 	Stay
-	address netip.Addr
-	granted time.Duration
+	has     netip.Prefix  // the zero prefix: nothing
+	granted time.Duration // twice the time after which it renews
 	tries   int
 	since   lease.Time // when it first went without; 0: it did not
 	refused int        // its number among the refused, 1 for the first; 0: none
@@ -128,21 +129,32 @@ type stage struct {
 	queue    events
 	now      lease.Time
 	hours    []int // messages
-	uses     map[plan.ID]*Use
+	uses     map[usesOf]*Use
 	theirs   map[netip.Addr]bool // with a server gone: which free addresses are out of reach
 	renewals int
 }
 
-// server names the rehearsing server.
+// usesOf is what of a scope is counted by itself.
+type usesOf struct {
+	scope     plan.ID
+	delegated bool
+}
+
+// The rehearsing server's names.
 var server = netip.AddrFrom4([4]byte{192, 0, 2, 1})
+
+const serverDUID = "\x00\x03\x00\x01\x02\x00\x00\x00\x00\x01"
 
 // Play rehearses.
 func Play(in Input) Output {
-	s := &stage{Input: in, table: lease.New(in.Plan, in.From), now: in.From, uses: map[plan.ID]*Use{}, hours: make([]int,
+	s := &stage{Input: in, table: lease.New(in.Plan, in.From), now: in.From, uses: map[usesOf]*Use{}, hours: make([]int,
 		max(int(in.To.Sub(in.From)/time.Hour)+1, 1))}
 	for _, v := range in.Plan.Scopes() {
 		if in.ScopesOnly == nil || in.ScopesOnly[v.ID] {
-			s.uses[v.ID] = &Use{Scope: v.Name, Size: v.Size, Hours: make([]uint64, len(s.hours))}
+			s.uses[usesOf{v.ID, false}] = &Use{Scope: v.Name, Size: v.Size, Hours: make([]uint64, len(s.hours))}
+			if n := prefixes(v); n > 0 {
+				s.uses[usesOf{v.ID, true}] = &Use{Scope: v.Name, Delegated: true, Size: n, Hours: make([]uint64, len(s.hours))}
+			}
 		}
 	}
 	for i := range in.Stays {
@@ -161,22 +173,39 @@ func Play(in Input) Output {
 	return s.result()
 }
 
+// prefixes is how many prefixes a scope delegates.
+func prefixes(v *plan.View) (n uint64) {
+	for i := range v.Parts {
+		if p := &v.Parts[i]; p.Length > 0 {
+			n += min(p.Size(), vast)
+		}
+	}
+	return n
+}
+
+// vast is from how many on nobody counts what is left.
+const vast = 1 << 40
+
 // seat gives a client that was there before the beginning the address that it had,
 // if the plan still has it, and says when it renews. The renewals of many are spread.
 func (s *stage) seat(p *player, n int) lease.Time {
-	v := s.Plan.ScopeAt(p.Stay.Address)
-	r := s.Plan.ReservationAt(p.Stay.Address)
-	if v == nil || v.Mode == plan.Held || s.table.At(p.Stay.Address) != nil || r == nil && !v.Allocatable(p.Stay.Address) {
+	v := s.Plan.ScopeAt(p.Key.Addr())
+	r := s.Plan.ReservationOf(p.Key)
+	if v == nil || v.Mode == plan.Held || s.table.Get(p.Key) != nil || r == nil && !v.Gives(p.Key) {
 		return s.From
 	}
 	s.out.Clients++
-	p.address, p.granted, p.tries = p.Stay.Address, v.LeaseFor(r), 1
-	s.table.Put(&lease.Lease{Prefix: lease.Host(p.address), Status: lease.Active, Reserved: r != nil, Client: p.Client,
+	p.has, p.granted, p.tries = p.Key, v.LeaseFor(r), 1
+	valid := p.granted
+	if v.Family() == option.V6 {
+		valid = v.ValidFor(r, valid)
+	}
+	s.table.Put(&lease.Lease{Prefix: p.has, Status: lease.Active, Reserved: r != nil, Client: p.Client,
 		Hardware: p.Hardware,
 		Hostname: p.Hostname, Vendor: p.Vendor, Circuit: p.Circuit, Relay: p.Relay, Since: s.From, Changed: s.From, Heard: s.From,
-		Granted: p.granted,
-		Expires: s.From.Add(p.granted)})
-	s.note(p.address)
+		Granted: valid,
+		Expires: s.From.Add(valid)})
+	s.note(p.has)
 	return min(s.From.Add(p.granted/2*time.Duration(n%16+1)/16), max(p.End, s.From))
 }
 
@@ -223,23 +252,29 @@ func (s *stage) hour() int {
 	return min(max(int(s.now.Sub(s.From)/time.Hour), 0), len(s.hours)-1)
 }
 
-// note notes how full the scope of an address is.
-func (s *stage) note(a netip.Addr) {
-	v := s.table.Plan().ScopeAt(a)
+// note notes how full the scope of an address or a prefix is.
+func (s *stage) note(k netip.Prefix) {
+	v := s.table.Plan().ScopeAt(k.Addr())
 	if v == nil {
 		return
 	}
-	u := s.uses[v.ID]
-	if u == nil || v.Size == 0 {
+	u, n := s.uses[usesOf{v.ID, !k.IsSingleIP()}], s.table.Count(v.ID)
+	if u == nil || u.Size == 0 {
 		return
 	}
-	used := v.Size - min(v.Size, s.table.Count(v.ID).Headroom)
+	if u.Delegated {
+		n = s.table.CountDelegated(v.ID)
+	}
+	used := u.Size - min(u.Size, n.Headroom)
+	if u.Size >= vast {
+		used = uint64(n.Active)
+	}
 	h := s.hour()
 	u.Hours[h] = max(u.Hours[h], used)
 	if used > u.Peak {
 		u.Peak, u.PeakAt = used, s.now
 	}
-	if used >= v.Size && u.FullAt == 0 {
+	if used >= u.Size && u.FullAt == 0 {
 		u.FullAt = s.now
 	}
 }
@@ -253,12 +288,12 @@ const (
 // turn is what a client does next.
 func (s *stage) turn(p *player) {
 	if s.now >= p.End {
-		if p.address.IsValid() && p.Released {
+		if p.has.IsValid() && p.Released {
 			s.release(p)
 		}
 		return
 	}
-	if p.address.IsValid() && s.renew(p) || !p.address.IsValid() && s.get(p) {
+	if p.has.IsValid() && s.renew(p) || !p.has.IsValid() && s.get(p) {
 		next := s.now.Add(max(p.granted/2, time.Second))
 		if next >= p.End {
 			next = p.End
@@ -277,26 +312,26 @@ func (s *stage) turn(p *player) {
 // get does the exchange of four messages.
 func (s *stage) get(p *player) bool {
 	s.out.Clients += map[bool]int{true: 1}[p.tries == 0 && p.since == 0]
-	d := s.decide(p, request.Solicit, p.Stay.Address)
+	d := s.decide(p, request.Solicit, p.Key)
 	if d.Outcome != answer.Offered || d.Offer == nil {
 		s.without(p, d.Why)
 		return false
 	}
-	return s.taken(p, s.decide(p, request.Select, d.Address()))
+	return s.taken(p, s.decide(p, request.Select, d.Key))
 }
 
 func (s *stage) renew(p *player) bool {
 	s.renewals++
-	if d := s.decide(p, request.Rebind, p.address); d.Outcome == answer.Acknowledged {
+	if d := s.decide(p, request.Rebind, p.has); d.Outcome == answer.Acknowledged {
 		return s.taken(p, d)
 	}
-	p.address = netip.Addr{}
+	p.has = netip.Prefix{}
 	return s.get(p)
 }
 
 func (s *stage) release(p *player) {
-	s.decide(p, request.Release, p.address)
-	p.address = netip.Addr{}
+	s.decide(p, request.Release, p.has)
+	p.has = netip.Prefix{}
 }
 
 func (s *stage) taken(p *player, d *answer.Answer) bool {
@@ -304,7 +339,10 @@ func (s *stage) taken(p *player, d *answer.Answer) bool {
 		s.without(p, d.Why)
 		return false
 	}
-	p.address, p.granted = d.Address(), d.Time
+	p.has, p.granted = d.Key, d.Time
+	if v := d.Scope; v != nil && v.Family() == option.V6 { // it renews at half of what is preferred
+		p.granted = min(p.granted, v.LeaseFor(s.Plan.ReservationOf(d.Key)))
+	}
 	if p.refused > 0 && p.refused <= len(s.out.Refused) && s.out.Refused[p.refused-1].Waited < 0 {
 		s.out.Refused[p.refused-1].Waited = s.now.Sub(p.since)
 	}
@@ -313,7 +351,7 @@ func (s *stage) taken(p *player, d *answer.Answer) bool {
 		p.since = 0
 	}
 	p.tries = 0
-	s.note(p.address)
+	s.note(p.has)
 	return true
 }
 
@@ -333,7 +371,9 @@ func (s *stage) without(p *player, why reason.Reason) {
 	}
 	if len(s.out.Refused) < refusedMost {
 		scope := ""
-		if v := s.table.Plan().ScopeAt(p.Stay.Address); v != nil {
+		if v := s.table.Plan().ScopeAt(p.Key.Addr()); v != nil {
+			scope = v.Name
+		} else if v := s.decision.First().Scope; v != nil { // what it had is in no scope with the change
 			scope = v.Name
 		}
 		s.out.Refused = append(s.out.Refused, Refused{p.Hardware, p.Hostname, scope, s.now, why, -1})
@@ -345,19 +385,19 @@ func (s *stage) without(p *player, why reason.Reason) {
 
 // decide has the code that serves decide what a client asks, with its usual options, and
 // does what it says.
-func (s *stage) decide(p *player, k request.Kind, a netip.Addr) *answer.Answer {
-	draft := answer.DraftOf(&lease.Lease{Client: p.Client, Hardware: p.Hardware, Hostname: p.Hostname, Vendor: p.Vendor})
-	draft.Kind, draft.Address = k, a
+func (s *stage) decide(p *player, k request.Kind, about netip.Prefix) *answer.Answer {
+	draft := answer.DraftOf(&lease.Lease{Prefix: about, Client: p.Client, Hardware: p.Hardware, Hostname: p.Hostname, Vendor: p.Vendor})
+	draft.Kind, draft.Address, draft.ServerDUID = k, about.Addr(), []byte(serverDUID)
 	path := request.Path{Server: server}
 	if k == request.Select || k == request.Release {
 		draft.Server = server
 	}
 	if p.Relay.IsValid() {
-		draft.Agent = request.Agent{Relay: p.Relay, Link: p.Stay.Address, Circuit: []byte(p.Circuit)}
+		draft.Agent = request.Agent{Relay: p.Relay, Link: p.Key.Addr(), Circuit: []byte(p.Circuit)}
 	} else {
-		path.Interface, path.Prefixes = "rehearsal", []netip.Prefix{netip.PrefixFrom(p.Stay.Address, 32)}
+		path.Interface, path.Prefixes = "rehearsal", []netip.Prefix{s.onLink(p.Key)}
 	}
-	w := answer.World{Table: s.table, Now: s.now, Ours: func(a netip.Addr) bool { return a == server }, Writable: true}
+	w := answer.World{Table: s.table, Now: s.now, Ours: func(a netip.Addr) bool { return a == server }, DUID: serverDUID, Writable: true}
 	if s.Gone != nil && s.now < s.From.Add(s.Gone.Wait) {
 		w.Pair = survivor{s.Gone.MCLT, s.theirs}
 	}
@@ -374,6 +414,14 @@ func (s *stage) decide(p *player, k request.Kind, a netip.Addr) *answer.Answer {
 	return d.First()
 }
 
+// onLink is an address of the link of whoever had an address or a prefix.
+func (s *stage) onLink(k netip.Prefix) netip.Prefix {
+	if v := s.Plan.ScopeAt(k.Addr()); v != nil && !k.IsSingleIP() {
+		return v.Subnet
+	}
+	return k
+}
+
 func (s *stage) result() Output {
 	most := 0
 	for _, n := range s.hours {
@@ -386,7 +434,7 @@ func (s *stage) result() Output {
 	for _, u := range s.uses {
 		s.out.Uses = append(s.out.Uses, *u)
 	}
-	slices.SortFunc(s.out.Uses, func(a, b Use) int { return cmp.Compare(a.Scope, b.Scope) })
+	slices.SortFunc(s.out.Uses, func(a, b Use) int { return cmp.Or(cmp.Compare(a.Scope, b.Scope), cmp.Compare(a.Size, b.Size)) })
 	return s.out
 }
 
@@ -430,6 +478,9 @@ func (survivor) Reserved(*plan.Reservation, *lease.Lease) bool { return true }
 func (survivor) Changed(_, _ *lease.Lease, _ time.Duration)    {}
 func (v survivor) Gives(k netip.Prefix, _ *lease.Lease) bool {
 	a := k.Addr()
+	if a.Is6() {
+		return lease.GivesFor(k) == lease.Primary
+	}
 	if theirs, known := v.theirs[a]; known {
 		return !theirs
 	}

@@ -34,7 +34,7 @@ func mill(t testing.TB, pool string, span time.Duration) *plan.Plan {
 
 func stay(n int, begin, span time.Duration) Stay {
 	hw := addr.Hardware([]byte{2, 0, 0, byte(n >> 16), byte(n >> 8), byte(n)})
-	return Stay{Client: lease.ByHardware(1, hw), Hardware: hw, Address: netip.MustParseAddr("10.77.1.1"),
+	return Stay{Client: lease.ByHardware(1, hw), Hardware: hw, Key: netip.MustParsePrefix("10.77.1.1/32"),
 		Relay: netip.MustParseAddr("10.77.0.1"),
 		Begin: start.Add(begin), End: start.Add(begin + span)}
 }
@@ -180,4 +180,82 @@ func BenchmarkWeek(b *testing.B) {
 		}
 		b.ReportMetric(float64(out.Decisions), "decisions")
 	}
+}
+
+// yard is a plan with a /64, and 16 prefixes for routers.
+func yard(t *testing.T, prefixes string) *plan.Plan {
+	t.Helper()
+	d := plan.New().Draft()
+	subnet := netip.MustParsePrefix("2001:db8:77:1::/64")
+	s := plan.Scope{Name: "yard6", Subnet: subnet, Mode: plan.Serving, Pools: []addr.Range{addr.OfPrefix(subnet)},
+		PrefixPools: []plan.PrefixPool{{Prefix: netip.MustParsePrefix(prefixes), Length: 56}},
+		Settings:    plan.Settings{Lease: plan.Duration(time.Hour)}}
+	if err := d.PlaceScope(&s, "", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.PutScope(s); err != nil {
+		t.Fatal(err)
+	}
+	p, _ := d.Finish()
+	return p
+}
+
+// Hosts and routers of IPv6 are played, too: addresses never run out, prefixes do, and a wider pool of
+// them serves everybody. Of a server that died, half of what is free is out of reach.
+func TestPrefixesRunOut(t *testing.T) {
+	var stays []Stay
+	for n := range 20 {
+		of := lease.Client{Kind: lease.Addresses, Number: 1, ID: fmt.Sprintf("\x00\x03\x00\x01router%02d", n)}
+		at := start.Add(time.Duration(n) * time.Minute)
+		stays = append(stays, Stay{Client: of, Key: netip.MustParsePrefix("2001:db8:77:1::5/128"), Begin: at,
+			End: start.Add(20 * time.Hour)})
+		of.Kind = lease.Prefixes
+		stays = append(stays, Stay{Client: of, Key: netip.MustParsePrefix("2001:db8:77:8000::/56"),
+			Relay: netip.MustParseAddr("2001:db8:77:1::1"),
+			Begin: at, End: start.Add(20 * time.Hour)})
+	}
+	play := func(prefixes string, gone *Gone) Output {
+		return Play(Input{Plan: yard(t, prefixes), Stays: stays, From: start, To: start.Add(5 * time.Hour), Gone: gone})
+	}
+	use := func(o Output) (addresses, prefixes Use) {
+		for _, u := range o.Uses {
+			if u.Delegated {
+				prefixes = u
+			} else {
+				addresses = u
+			}
+		}
+		return addresses, prefixes
+	}
+	narrow := play("2001:db8:77:8000::/52", nil)
+	a, p := use(narrow)
+	if a.Peak != 20 || a.FullAt != 0 || p.Size != 16 || p.Peak != 16 || p.FullAt == 0 || narrow.Never != 4 || narrow.Renewals == 0 {
+		t.Errorf("of 20 routers with 16 prefixes: %+v, %+v, %d never", a, p, narrow.Never)
+	}
+	if wide := play("2001:db8:77:8000::/51", nil); wide.RefusedCount != 0 {
+		t.Errorf("with 32 prefixes %d are refused", wide.RefusedCount)
+	}
+	if alone := play("2001:db8:77:8000::/52", &Gone{MCLT: time.Hour, Wait: 10 * time.Hour}); alone.Never != 12 {
+		t.Errorf("with one server %d of 20 routers go without", alone.Never)
+	}
+	if early := allThere(t, stays); early.Clients != 40 {
+		t.Errorf("%d of 40 were there before", early.Clients)
+	}
+}
+
+// allThere plays a span at whose beginning all are there.
+func allThere(t *testing.T, stays []Stay) Output {
+	t.Helper()
+	for i := range stays {
+		if stays[i].Client.Kind == lease.Prefixes {
+			stays[i].Key = netip.MustParsePrefix(fmt.Sprintf("2001:db8:77:80%02x::/56", i/2))
+		} else {
+			stays[i].Key = netip.MustParsePrefix(fmt.Sprintf("2001:db8:77:1::%x/128", 16+i))
+		}
+	}
+	o := Play(Input{Plan: yard(t, "2001:db8:77:8000::/51"), Stays: stays, From: start.Add(time.Hour), To: start.Add(3 * time.Hour)})
+	if o.RefusedCount != 0 {
+		t.Errorf("of those that were there %d are refused", o.RefusedCount)
+	}
+	return o
 }

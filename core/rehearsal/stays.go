@@ -25,8 +25,8 @@ type Stays struct {
 }
 
 type key struct {
-	client  lease.Client
-	address netip.Addr
+	client lease.Client
+	of     netip.Prefix
 }
 
 type lastLine struct{ at, expires lease.Time }
@@ -39,10 +39,10 @@ func NewStays(from, to lease.Time) *Stays {
 // Add takes in a line.
 func (s *Stays) Add(n Line) {
 	l := n.Lease
-	if !l.Client.Known() || !l.Address().Is4() {
+	if !l.Client.Known() || l.Client.Kind == lease.Registered { // which nobody gave
 		return
 	}
-	k := key{l.Client, l.Address()}
+	k := key{l.Client, l.Prefix}
 	o := s.open[k]
 	switch {
 	case l.Status == lease.Active && o != nil && n.At <= s.last[k].expires:
@@ -53,7 +53,7 @@ func (s *Stays) Add(n Line) {
 			begin = max(l.Since, s.from)
 		}
 		s.open[k] = &Stay{Client: l.Client, Hardware: l.Hardware, Hostname: l.Hostname, Vendor: l.Vendor, Circuit: l.Circuit, Relay: l.Relay,
-			Address: l.Address(), Begin: begin}
+			Key: l.Prefix, Begin: begin}
 	case l.Status == lease.Released && o != nil:
 		o.End, o.Released = n.At, true
 		s.done = append(s.done, *o)

@@ -97,7 +97,7 @@ func (s *Server) rehearsalView(ctx context.Context, p *rehearse.Play) api.Rehear
 	out.As, out.With = &as, &with
 	for _, u := range p.With.Uses {
 		v := s.Engine.Plan().ScopeNamed(u.Scope)
-		if v == nil || len(p.With.Uses) > reallyMost {
+		if v == nil || u.Delegated || len(p.With.Uses) > reallyMost {
 			continue
 		}
 		start, hours, err := s.Store.Hours(ctx, capacity.Key{Scope: v.ID}.String(), p.From)
@@ -131,7 +131,7 @@ func rehearsedView(o rehearsal.Output) api.Rehearsed {
 		out.Who = append(out.Who, v)
 	}
 	for _, u := range o.Uses {
-		v := api.RehearsedScope{Scope: u.Scope, Size: api.Count(u.Size), Peak: api.Count(u.Peak), PeakAt: at(u.PeakAt),
+		v := api.RehearsedScope{Scope: u.Scope, Prefixes: u.Delegated, Size: api.Count(min(u.Size, uint64(api.MostCount))), Peak: api.Count(u.Peak), PeakAt: at(u.PeakAt),
 			FullAt: at(u.FullAt), Hours: []int64{}}
 		for _, n := range u.Hours {
 			v.Hours = append(v.Hours, int64(n))

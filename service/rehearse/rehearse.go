@@ -188,7 +188,7 @@ func touched(now, next *plan.Plan, items []plan.Change) (scopes map[plan.ID]bool
 			for _, each := range p.OnLink(v.Link) {
 				if !scopes[each.ID] {
 					scopes[each.ID] = true
-					subnets = append(subnets, each.Subnet)
+					subnets = append(subnets, each.Prefixes()...)
 				}
 			}
 		}
@@ -225,7 +225,11 @@ const lookBackMost = 30 * 24 * time.Hour
 // longestLease is the longest lease time of a plan that ends, within bounds.
 func longestLease(p *plan.Plan) (longest time.Duration) {
 	for _, v := range p.Scopes() {
-		if span := v.LeaseFor(nil); span < option.Infinite {
+		span := v.LeaseFor(nil)
+		if v.Family() == option.V6 {
+			span = v.ValidFor(nil, span)
+		}
+		if span < option.Infinite {
 			longest = max(longest, span)
 		}
 	}

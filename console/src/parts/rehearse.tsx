@@ -3,7 +3,7 @@ import { Button, Drawer, Form, Input, Progress, Select, Switch } from 'antd'
 import { useState } from 'react'
 import { call, get, type Edit, type Rehearsal, type Scope } from '../api/client'
 import { lines } from '../edits/text'
-import { Failure, plural } from './bits'
+import { count, Failure, plural } from './bits'
 
 const at = (t?: string | null) =>
   t
@@ -66,9 +66,13 @@ export function RehearsalView({ edits, gone, since }: { edits: Edit[]; gone?: bo
                 .filter((s) => s.size > 0)
                 .map((s) =>
                   row(
-                    `Peak of ${s.scope} (really ${r.really.find((x) => x.scope === s.scope)?.peak.toLocaleString('en') ?? '?'})`,
-                    r.as!.scopes.find((x) => x.scope === s.scope)?.peak.toLocaleString('en') ?? '',
-                    `${s.peak.toLocaleString('en')} of ${s.size.toLocaleString('en')}`,
+                    s.prefixes
+                      ? `Peak of the prefixes of ${s.scope}`
+                      : `Peak of ${s.scope} (really ${r.really.find((x) => x.scope === s.scope)?.peak.toLocaleString('en') ?? '?'})`,
+                    r
+                      .as!.scopes.find((x) => x.scope === s.scope && x.prefixes === s.prefixes)
+                      ?.peak.toLocaleString('en') ?? '',
+                    `${s.peak.toLocaleString('en')} of ${count(s.size)}`,
                   ),
                 )}
             </tbody>

@@ -4400,6 +4400,8 @@ export interface components {
             peak: number;
             /** Format: date-time */
             peakAt?: string;
+            /** @description IPv6: of the prefixes that it delegates, rather than of its addresses */
+            prefixes?: boolean;
             scope: string;
             /** Format: int64 */
             size: number;

@@ -20,7 +20,8 @@ import (
 )
 
 func (s *Server) registerRehearsals(a huma.API) {
-	huma.Register(a, op("rehearse", http.MethodPost, "/api/rehearsals", "Begin to play what happened against a changed plan", "capacity", permit.Play),
+	huma.Register(a, op("rehearse", http.MethodPost, "/api/rehearsals", "Begin to play what happened against a changed plan",
+		"capacity", permit.Play),
 		func(ctx context.Context, in *body[api.RehearsalOrder]) (*body[api.Rehearsal], error) {
 			p, err := s.rehearse(ctx, in.Body)
 			if errors.Is(err, rehearse.ErrBusy) {
@@ -40,7 +41,8 @@ func (s *Server) registerRehearsals(a huma.API) {
 		}
 		return nil, huma.Error404NotFound("no such rehearsal is remembered; begin it again")
 	}
-	huma.Register(a, op("show-rehearsal", http.MethodGet, "/api/rehearsals/{id}", "How far a rehearsal is, or what came of it", "capacity", permit.See),
+	huma.Register(a, op("show-rehearsal", http.MethodGet, "/api/rehearsals/{id}", "How far a rehearsal is, or what came of it",
+		"capacity", permit.See),
 		func(ctx context.Context, in *numbered) (*body[api.Rehearsal], error) {
 			p, err := find(in.ID)
 			if err != nil {
@@ -124,14 +126,16 @@ func rehearsedView(o rehearsal.Output) api.Rehearsed {
 		Refused: o.RefusedCount, Never: o.Never,
 		FirstRefused: at(o.FirstRefused), Who: []api.RehearsedRefused{}, Scopes: []api.RehearsedScope{}}
 	for _, r := range o.Refused {
-		v := api.RehearsedRefused{Hardware: r.Hardware.String(), Hostname: r.Hostname, Scope: r.Scope, At: r.At.Std(), Why: r.Why.Words("")}
+		v := api.RehearsedRefused{Hardware: r.Hardware.String(), Hostname: r.Hostname, Scope: r.Scope, At: r.At.Std(),
+			Why: r.Why.Words("")}
 		if r.Waited >= 0 {
 			v.Waited = r.Waited.String()
 		}
 		out.Who = append(out.Who, v)
 	}
 	for _, u := range o.Uses {
-		v := api.RehearsedScope{Scope: u.Scope, Prefixes: u.Delegated, Size: api.Count(min(u.Size, uint64(api.MostCount))), Peak: api.Count(u.Peak), PeakAt: at(u.PeakAt),
+		v := api.RehearsedScope{Scope: u.Scope, Prefixes: u.Delegated, Size: api.Count(min(u.Size, uint64(api.MostCount))),
+			Peak: api.Count(u.Peak), PeakAt: at(u.PeakAt),
 			FullAt: at(u.FullAt), Hours: []int64{}}
 		for _, n := range u.Hours {
 			v.Hours = append(v.Hours, int64(n))

@@ -82,7 +82,7 @@ func TestRelayAgentSix(t *testing.T) {
 		"addr add 2001:db8:9::1/64 dev br1 nodad", "link set br1 up"} {
 		sh(t, append([]string{"ip", "-n", f.relay.ns}, strings.Fields(c)...)...)
 	}
-	f.startRelay("--to", "2001:db8:40:1::1", "--remote", "hall-3")
+	f.startRelay("--to", "2001:db8:40:1::1", "--remote", "hall-3", "--source-port", "4547")
 	h := f.client("02:00:00:00:06:09")
 	h.dhcp6()
 	bound := h.event("BOUND6")

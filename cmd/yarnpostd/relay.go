@@ -46,7 +46,7 @@ func relayConfig(args []string) (wire.AgentConfig, error) {
 	f.StringVar(&c.Remote, "remote", "", "remote `id` of option 82, or of option 37 (default: none)")
 	f.BoolVar(&c.Bare, "bare", false, "add no option 82")
 	hops := f.Uint("hops", relay.HopsMost, "drop what has taken this `number` of hops")
-	port := f.Uint("source-port", 0, "with IPv4, send from this `port` and be answered there (RFC 8357); 0 for port 67")
+	port := f.Uint("source-port", 0, "send from this `port` and be answered there (RFC 8357); 0 for ports 67 and 547")
 	if err := f.Parse(args); err != nil {
 		return c, err
 	}

@@ -19,14 +19,19 @@ type Agent6 struct {
 	Interface []byte     // interface-id (18), by which replies find back
 	Remote    []byte     // remote-id (37), with its enterprise number; none if empty
 	Hops      uint8      // limit of the hop count; 0 means HopsMost6
+	OwnPort   bool       // it sends from a port of its own, and is to be answered there (RFC 8357)
 }
 
 // head6 is how long a relayed message is before its options: type, hop count, two addresses.
 const head6 = 34
 
+const serverPort6 = 547 // of servers and relays (RFC 8415 section 7.2)
+
 // Forward makes of a message of a client, or of a relay nearer to it, what goes to the servers (RFC
-// 8415 section 19.1). Peer is where it came from.
-func (a *Agent6) Forward(b []byte, peer netip.Addr) ([]byte, error) {
+// 8415 section 19.1). From is where it came from. The port of a relay that has one of its own is noted,
+// so that the reply finds back to it (RFC 8357 section 5.3).
+func (a *Agent6) Forward(b []byte, from netip.AddrPort) ([]byte, error) {
+	peer, downstream := from.Addr(), uint16(0)
 	if len(b) < 4 {
 		return nil, fmt.Errorf("forward: %w", ErrMalformed)
 	}
@@ -46,6 +51,9 @@ func (a *Agent6) Forward(b []byte, peer netip.Addr) ([]byte, error) {
 			return nil, fmt.Errorf("forward: %d hops: %w", b[1], ErrHops)
 		}
 		hops = b[1] + 1
+		if from.Port() != serverPort6 {
+			downstream = from.Port()
+		}
 		if !peer.IsLinkLocalUnicast() { // the relay before has an address by which its link is known
 			link = netip.IPv6Unspecified()
 		}
@@ -60,6 +68,9 @@ func (a *Agent6) Forward(b []byte, peer netip.Addr) ([]byte, error) {
 	if len(a.Remote) > 0 {
 		put(option.RemoteID6, a.Remote)
 	}
+	if a.OwnPort || downstream != 0 {
+		put(option.RelayPort6, binary.BigEndian.AppendUint16(nil, downstream))
+	}
 	if len(out)+4+len(b) > 1<<16-1 {
 		return nil, fmt.Errorf("forward: %d octets leave no room: %w", len(b), ErrMalformed)
 	}
@@ -71,7 +82,8 @@ func (a *Agent6) Forward(b []byte, peer netip.Addr) ([]byte, error) {
 type Reply6 struct {
 	Data  []byte
 	To    netip.Addr
-	Relay bool // to a relay's port
+	Relay bool   // to a relay
+	Port  uint16 // of that relay; 0 for the usual one
 }
 
 // Return makes of a server's message what goes on to whom its relay heard (section 19.2).
@@ -92,6 +104,8 @@ func (a *Agent6) Return(b []byte) (r Reply6, err error) {
 			ours = true
 		case code == option.InterfaceID6:
 			return r, fmt.Errorf("return: interface %q: %w", data, ErrNotOurs)
+		case code == option.RelayPort6 && len(data) == 2:
+			r.Port = binary.BigEndian.Uint16(data)
 		case code == option.RelayMessage6 && r.Data == nil:
 			r.Data = append([]byte(nil), data...)
 		}

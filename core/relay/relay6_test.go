@@ -25,7 +25,7 @@ func solicit(t *testing.T, of dhcp6.Type) []byte {
 // A client's message goes on with the link, whom it came from, and the interface; what comes back
 // goes to whom it came from, whatever is between.
 func TestForwardSix(t *testing.T) {
-	peer := netip.MustParseAddr("fe80::17%br1")
+	peer := netip.MustParseAddrPort("[fe80::17%br1]:546")
 	b := solicit(t, dhcp6.Solicit)
 	out, err := us6.Forward(b, peer)
 	if err != nil {
@@ -42,7 +42,7 @@ func TestForwardSix(t *testing.T) {
 		string(remote) != string(us6.Remote) {
 		t.Errorf("it goes on as %+v", r)
 	}
-	again, err := us6.Forward(out, netip.MustParseAddr("2001:db8:10::2"))
+	again, err := us6.Forward(out, netip.MustParseAddrPort("[2001:db8:10::2]:547"))
 	if err != nil || dhcp6.Decode(&m, again) != nil || len(m.Relays) != 2 || !m.Relays[0].Link.IsUnspecified() || m.Relays[0].Hops != 1 {
 		t.Errorf("behind another relay: %v, %+v", err, m.Relays)
 	}
@@ -52,7 +52,7 @@ func TestForwardSix(t *testing.T) {
 		t.Fatal(err)
 	}
 	got, err := us6.Return(back)
-	if err != nil || !got.Relay || got.To != netip.MustParseAddr("2001:db8:10::2") {
+	if err != nil || !got.Relay || got.Port != 0 || got.To != netip.MustParseAddr("2001:db8:10::2") {
 		t.Fatalf("the outer relay gives %v, %+v", err, got)
 	}
 	if got, err = us6.Return(got.Data); err != nil || got.Relay || got.To != netip.MustParseAddr("fe80::17") ||
@@ -61,9 +61,41 @@ func TestForwardSix(t *testing.T) {
 	}
 }
 
+// A relay with a port of its own says that it has one, and keeps that of a relay nearer to the client,
+// to which the reply goes back there (RFC 8357 sections 5.2 and 5.3).
+func TestOwnPortSix(t *testing.T) {
+	own := *us6
+	own.OwnPort = true
+	near, err := own.Forward(solicit(t, dhcp6.Solicit), netip.MustParseAddrPort("[fe80::17]:546"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	far, err := us6.Forward(near, netip.MustParseAddrPort("[2001:db8:10::2]:4711"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var m dhcp6.Message
+	if err := dhcp6.Decode(&m, far); err != nil || len(m.Relays) != 2 {
+		t.Fatal(err)
+	}
+	for i, want := range []string{"\x12\x67", "\x00\x00"} {
+		if got, ok := m.Relays[i].Options.Get(option.RelayPort6); !ok || string(got) != want {
+			t.Errorf("relay %d says port %x, and not %x", i, got, want)
+		}
+	}
+	m.Type = dhcp6.Advertise
+	back, _, err := m.AppendTo(nil, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := us6.Return(back); err != nil || !got.Relay || got.Port != 4711 {
+		t.Errorf("it goes back by %+v, %v", got, err)
+	}
+}
+
 // What must not go on is dropped, with the reason; nothing that is cut short is read past its end.
 func TestOddSix(t *testing.T) {
-	peer := netip.MustParseAddr("fe80::17")
+	peer := netip.MustParseAddrPort("[fe80::17]:546")
 	for _, of := range []dhcp6.Type{dhcp6.Advertise, dhcp6.Reply, dhcp6.Reconfigure, dhcp6.RelayRepl} {
 		if _, err := us6.Forward(solicit(t, of), peer); !errors.Is(err, ErrSpoofed) {
 			t.Errorf("%s from a client: %v", of, err)

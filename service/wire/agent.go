@@ -19,6 +19,7 @@ type Agent struct {
 	agents6  map[int]*relay.Agent6
 	servers6 []netip.AddrPort
 	own      map[netip.Addr]*net.UDPConn // sockets of the relay's own port (RFC 8357)
+	own6     *net.UDPConn                // the same of IPv6, or nil
 	log      *slog.Logger
 
 	Forwarded, Returned, Dropped atomic.Uint64
@@ -32,7 +33,7 @@ type AgentConfig struct {
 	Remote     string           // option 82.2; "" for none
 	Hops       uint8            // limit; 0 for the standard's 16
 	Bare       bool             // add no option 82
-	SourcePort uint16           // send from this port and be answered there (RFC 8357); 0 for port 67
+	SourcePort uint16           // send from this port and be answered there (RFC 8357); 0 for the usual ports
 	Log        *slog.Logger
 }
 
@@ -98,18 +99,7 @@ func (a *Agent) openAgents(c AgentConfig) error {
 // Serve relays until Close.
 func (a *Agent) Serve() error {
 	for giaddr, conn := range a.own {
-		go func() {
-			buf := make([]byte, 2048)
-			for {
-				n, _, err := conn.ReadFromUDPAddrPort(buf)
-				if err != nil {
-					return
-				}
-				if out := a.back(buf[:n], giaddr); out != nil {
-					a.server.Send([]Reply{*out})
-				}
-			}
-		}()
+		go a.answered(conn, func(b []byte) *Reply { return a.back(b, giaddr) })
 	}
 	if len(a.servers6) > 0 {
 		go func() {
@@ -131,6 +121,20 @@ func (a *Agent) Serve() error {
 		}
 		return out
 	})
+}
+
+// answered passes on what comes back to a port of the relay's own until it is closed.
+func (a *Agent) answered(conn *net.UDPConn, back func([]byte) *Reply) {
+	buf := make([]byte, 1<<16)
+	for {
+		n, _, err := conn.ReadFromUDPAddrPort(buf)
+		if err != nil {
+			return
+		}
+		if out := back(buf[:n]); out != nil {
+			a.server.Send([]Reply{*out})
+		}
+	}
 }
 
 func (a *Agent) drop(err error) {
@@ -193,5 +197,8 @@ func (a *Agent) Close() {
 	a.server.Close()
 	for _, c := range a.own {
 		c.Close()
+	}
+	if a.own6 != nil {
+		a.own6.Close()
 	}
 }

@@ -1,7 +1,9 @@
 package wire
 
 import (
+	"cmp"
 	"fmt"
+	"net"
 	"net/netip"
 
 	"yarnpost/core/dhcp6"
@@ -14,7 +16,7 @@ func (a *Agent) openAgents6(c AgentConfig) error {
 		if !i.Served {
 			continue
 		}
-		r := &relay.Agent6{Interface: []byte(c.Circuit)}
+		r := &relay.Agent6{Interface: []byte(c.Circuit), OwnPort: c.SourcePort != 0}
 		if c.Circuit == "" {
 			r.Interface = []byte(i.Name)
 		}
@@ -31,6 +33,13 @@ func (a *Agent) openAgents6(c AgentConfig) error {
 			return fmt.Errorf("interface %s has no IPv6 address by which servers know the clients' link; give it one, such as 2001:db8:1::1/64", i.Name)
 		}
 		a.agents6[i.Index] = r
+		if c.SourcePort != 0 && a.own6 == nil {
+			conn, err := net.ListenUDP("udp6", &net.UDPAddr{IP: net.IPv6unspecified, Port: int(c.SourcePort)})
+			if err != nil {
+				return fmt.Errorf("open the relay's own port: %w", err)
+			}
+			a.own6 = conn
+		}
 		c.Log.Info("relaying DHCPv6", "interface", i.Name, "link", r.Link, "interface-id", string(r.Interface), "servers", a.servers6)
 	}
 	return nil
@@ -38,6 +47,9 @@ func (a *Agent) openAgents6(c AgentConfig) error {
 
 // serve6 relays DHCPv6 until Close.
 func (a *Agent) serve6() error {
+	if a.own6 != nil {
+		go a.answered(a.own6, a.back6)
+	}
 	return a.server.Serve6(func(packets []Packet) (out []Reply) {
 		for i := range packets {
 			p := &packets[i]
@@ -56,13 +68,19 @@ func (a *Agent) forth6(p *Packet) (out []Reply) {
 	if p.Interface == nil || a.agents6[p.Interface.Index] == nil {
 		return nil // not from a link that is relayed
 	}
-	data, err := a.agents6[p.Interface.Index].Forward(p.Data, p.From.Addr())
+	data, err := a.agents6[p.Interface.Index].Forward(p.Data, p.From)
 	if err != nil {
 		a.drop(err)
 		return nil
 	}
 	a.Forwarded.Add(1)
 	for _, to := range a.servers6 {
+		if a.own6 != nil {
+			if _, err := a.own6.WriteToUDPAddrPort(data, to); err != nil {
+				a.drop(err)
+			}
+			continue
+		}
 		out = append(out, Reply{Data: data, To: to})
 	}
 	return out
@@ -79,7 +97,7 @@ func (a *Agent) back6(b []byte) *Reply {
 		a.Returned.Add(1)
 		port := uint16(ClientPort6)
 		if back.Relay {
-			port = ServerPort6
+			port = cmp.Or(back.Port, ServerPort6)
 		}
 		return &Reply{Data: back.Data, To: netip.AddrPortFrom(back.To, port), Interface: a.server.Interfaces()[index]}
 	}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -525,23 +524,15 @@ func nudgeCommand() command {
 }
 
 func historyCommand() command {
-	return command{name: "lease history", args: "ADDRESS|HW|HOSTNAME", short: "Say who had an address, or where a client has been",
+	return command{name: "lease history", args: "ADDRESS|HW|DUID|HOSTNAME", short: "Say who had an address, or where a client has been",
 		least: 1,
 		most:  1,
-		more:  "  yarnpost lease history press-room\n  yarnpost lease history 10.40.8.31 --at \"2026-11-17 14:05\"\n  yarnpost lease history 02:40:18:00:00:07",
+		more:  "  yarnpost lease history press-room\n  yarnpost lease history 10.40.8.31 --at \"2026-11-17 14:05\"\n  yarnpost lease history 02:40:18:00:00:07\n  yarnpost lease history 00:03:00:01:02:40:18:00:00:07",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			limit := f.Int("limit", 50, "at most this `number` of lines")
 			at := f.String("at", "", "who had the address at this `time`: 2026-11-17 14:05, here, or RFC 3339")
 			return func(k *call) error {
-				q := client.HistoryQuery{Limit: *limit}
-				switch who := k.args[0]; {
-				case isAddress(who):
-					q.Address = who
-				case isHardware(who):
-					q.Hardware = who
-				default:
-					q.Hostname = who
-				}
+				q := client.HistoryQuery{Who: k.args[0], Limit: *limit}
 				if *at != "" {
 					t, err := past(*at)
 					if err != nil {
@@ -572,23 +563,6 @@ func historyCommand() command {
 				return k.show(list, t, empty)
 			}
 		}}
-}
-
-// isAddress reports whether a text is an address, or a prefix with its length.
-func isAddress(text string) bool {
-	_, err := netip.ParseAddr(text)
-	if err != nil {
-		_, err = netip.ParsePrefix(text)
-	}
-	return err == nil
-}
-
-// isHardware reports whether a text is a hardware address in any writing: six or
-// more octets in hexadecimal.
-func isHardware(text string) bool {
-	digits := strings.NewReplacer(":", "", "-", "", ".", "").Replace(text)
-	_, err := hex.DecodeString(digits)
-	return err == nil && (len(digits) == 12 || len(digits) == 16 || len(digits) == 40)
 }
 
 // past reads a moment, in the local time zone unless it says otherwise.

@@ -680,15 +680,14 @@ func (c *Client) Lease(ctx context.Context, address string) (api.Lease, error) {
 
 // HistoryQuery asks who had an address, or where a client has been.
 type HistoryQuery struct {
-	Address, Hardware string
-	Hostname          string
-	At                time.Time // with an address: who had it at this moment
-	Limit             int
+	Who   string    // address, delegated prefix, hardware address, DUID or host name
+	At    time.Time // with an address: who had it at this moment
+	Limit int
 }
 
 // History lists what happened, newest first.
 func (c *Client) History(ctx context.Context, q HistoryQuery) ([]api.LeaseEvent, error) {
-	v := values("address", q.Address, "hardware", q.Hardware, "hostname", q.Hostname)
+	v := values("who", q.Who)
 	if !q.At.IsZero() {
 		v.Set("at", q.At.Format(time.RFC3339))
 	}

@@ -51,6 +51,7 @@ func TestRegistered6(t *testing.T) {
 	s.says([]string{"registered, made by its client", "nothing was leased", "DUID"}, "lease", "show", made.String())
 	s.says([]string{made.String()}, "lease", "list", "00-03-00-01-"+strings.ReplaceAll(hw(1).String(), ":", "-"))
 	s.says([]string{"registered"}, "lease", "history", made.String())
+	s.says([]string{made.String(), "2001:db8:40:1:feed::2"}, "lease", "history", "0:3:0:1:"+hw(1).String())
 	out, _, _ := s.cli("audit", "run")
 	for _, want := range []string{" addresses-registered ", "2 hosts of scope offices6 made 4 addresses",
 		"2 beside another of the same host"} {

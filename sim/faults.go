@@ -6,6 +6,7 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
+	"yarnpost/core/request"
 )
 
 // quiet reports whether nothing is to go wrong.
@@ -54,7 +55,7 @@ func (w *World) fault() {
 		long = w.between(5*minute, 40*minute)
 	}
 	w.calm = w.now + long
-	switch w.random.IntN(12) {
+	switch w.random.IntN(14) {
 	case 0, 1:
 		w.crash(s, long)
 	case 2: // both at once
@@ -101,6 +102,10 @@ func (w *World) fault() {
 		}
 	case 11:
 		w.outage(s)
+	case 12:
+		w.wander(i)
+	case 13:
+		w.takeover(s)
 	case 10:
 		if o := w.servers[1-i]; s.up && o.up && o.pair.Serving() == answer.Everybody && !o.disk.record.Empty && w.chance(3) { // one copy is left
 			w.lose(s, long)
@@ -170,6 +175,92 @@ func (w *World) outage(s *server) {
 				w.servers[w.random.IntN(2)].widen(v)
 			}
 		})
+	}
+}
+
+// wander has clients give their leases up at one server and come back at the other, which cannot
+// know: the wire between the two is cut, and the first one hears no client any more.
+func (w *World) wander(from int) {
+	long := w.between(2*minute, 6*minute)
+	w.calm = w.now + long
+	w.counts.cuts++
+	w.note("clients of %s leave it, and come back at the other, for %d s", w.servers[from].name, long/second)
+	for k := range w.wires.cut {
+		w.wires.cut[k] = true
+	}
+	w.in(25*second, func() { w.wires.clients[from] = !w.healed })
+	w.forWhile(long, func() {
+		w.wires.clients[from] = false
+		for k := range w.wires.cut {
+			w.wires.mend(w, k)
+		}
+	})
+	for range 20 {
+		c := w.clients[w.random.IntN(len(w.clients))]
+		w.in(w.between(0, 20*second), func() {
+			if w.healed || c.state != bound || c.from != from {
+				return
+			}
+			m := c.letter(request.Release, c.address, c.from)
+			w.gone(c)
+			c.say(m, c.from)
+			c.become(off)
+			c.later(w.between(27*second, 90*second), c.switchOn)
+		})
+	}
+}
+
+// takeover has a server give what the other had, which is down and said to be, and die itself just
+// as the other comes back, while the wire between the two is cut for a moment.
+func (w *World) takeover(s *server) {
+	o := s.other()
+	if !s.up || !o.up {
+		return
+	}
+	long := w.between(8*minute, 20*minute)
+	w.calm = w.now + long
+	w.note("%s takes over from %s for %d s, and dies", o.name, s.name, long/second)
+	w.counts.crashes += 2
+	s.crash()
+	again := func(s *server) func() {
+		life := s.life
+		return func() {
+			if !s.up && s.life == life {
+				s.start()
+				w.wires.connect(w)
+			}
+		}
+	}
+	w.forWhile(long, again(s))
+	w.in(w.between(10*second, minute), func() {
+		if !o.up || s.up || w.healed {
+			return
+		}
+		if list, err := o.pair.Down(o.clock()); err == nil {
+			w.counts.downs++
+			o.runAll(list)
+		}
+	})
+	arrive := func(within, after tick) {
+		c := w.clients[w.random.IntN(len(w.clients))]
+		w.in(after+w.between(0, within), func() {
+			if !w.healed {
+				c.replaced()
+			}
+		})
+	}
+	for range 40 {
+		arrive(long-minute, minute)
+	}
+	w.in(long-w.between(0, 2*second), func() {
+		if w.healed || !o.up {
+			return
+		}
+		o.crash()
+		w.forWhile(w.between(second, 20*second), again(o))
+	})
+	for range 15 {
+		arrive(20*second, long)
 	}
 }
 

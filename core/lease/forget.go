@@ -66,8 +66,11 @@ func (s *shard) canForget(k netip.Prefix, l *Lease) bool {
 	if _, offered := s.offers.on(k); offered {
 		return false
 	}
+	if s.shares.side != Alone && (l.Status != GivesFor(k).Free() || s.standingOf(k, l) != s.byShare(k)) {
+		return false // also where no pool gives the key now: one may again
+	}
 	in := s.poolAt(k.Addr())
-	return in == nil || !in.fresh.passed(k) && (!s.gives(k) || s.standingOf(k, l) == s.byShare(k))
+	return in == nil || !in.fresh.passed(k)
 }
 
 // forget takes the record in a slot out.

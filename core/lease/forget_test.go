@@ -99,6 +99,17 @@ func TestForgetNothingNeeded(t *testing.T) {
 	if paired.Forget(k) {
 		t.Error("what is the partner's by its record alone was forgotten")
 	}
+	d = paired.Plan().Draft()
+	s := d.Plan().Scope(v.ID).Scope
+	s.Pools = nil
+	if _, err := d.PutScope(s); err != nil {
+		t.Fatal(err)
+	}
+	without, off := d.Finish()
+	paired.SetPlan(without, off)
+	if paired.Forget(k) {
+		t.Error("what is the partner's by its record alone was forgotten while no pool gave it")
+	}
 	paired.Put(guest.Ended(Free, 2000))
 	if !paired.Forget(k) {
 		t.Error("what is free by both is never forgotten")

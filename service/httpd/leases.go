@@ -20,7 +20,6 @@ import (
 	"yarnpost/core/plan"
 	"yarnpost/service/leaseadmin"
 	"yarnpost/service/permit"
-	"yarnpost/service/store"
 	"yarnpost/service/work"
 )
 
@@ -224,60 +223,6 @@ func (s *Server) unserved(ctx context.Context, search, reason string) (out []api
 	return out, silent
 }
 
-// historyQuery says which part of history is wanted.
-type historyQuery struct {
-	Address  string    `query:"address" doc:"Who had this address"`
-	Hardware string    `query:"hardware" doc:"Where this client has been"`
-	Hostname string    `query:"hostname" doc:"Where clients that said this host name have been"`
-	At       time.Time `query:"at" doc:"With an address: who had it at this moment"`
-	Before   time.Time `query:"before" doc:"Only what happened before"`
-	Limit    int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-}
-
-func (s *Server) history(ctx context.Context, q *historyQuery) (*body[api.Page[api.LeaseEvent]], error) {
-	past := store.Past{Before: q.Before, Limit: q.Limit, Hostname: q.Hostname}
-	var err error
-	if q.Address != "" {
-		if past.Key, err = addr.ParseKey(q.Address); err != nil {
-			return nil, failure(plan.Refused("%v", err))
-		}
-	}
-	if q.Hardware != "" {
-		if past.Hardware, err = addr.ParseHardware(q.Hardware); err != nil {
-			return nil, failure(plan.Refused("%v", err))
-		}
-	}
-	switch {
-	case q.Address == "" && q.Hardware == "" && q.Hostname == "":
-		return nil, failure(plan.Refused("name an address, a hardware address or a host name"))
-	case !q.At.IsZero() && q.Address == "":
-		return nil, failure(plan.Refused("who had it at a moment can be told of an address; name one"))
-	case !q.At.IsZero():
-		past.Before, past.Limit = q.At.Add(time.Nanosecond), 1
-	case past.Before.IsZero():
-		past.Before = s.Clock.Now().Add(time.Minute)
-	}
-	events, err := s.Store.History(ctx, past, s.Clock.Now())
-	if err != nil {
-		return nil, failure(err)
-	}
-	ended := s.endedBy(ctx, events)
-	out := []api.LeaseEvent{}
-	for _, e := range events {
-		l := leaseView(plan.New(), &e.Lease)
-		if !q.At.IsZero() && (e.Status != lease.Active || e.Expires != lease.Never && e.Expires.Std().Before(q.At)) {
-			continue // nobody had it then
-		}
-		if ofNobody(&e.Lease) {
-			continue
-		}
-		out = append(out, api.LeaseEvent{At: e.At.UTC(), Address: l.Address, Vendor: e.Vendor, Status: l.Status, Hardware: l.Hardware,
-			Identifier: l.Identifier, DUID: l.DUID, IAID: l.IAID, Hostname: l.Hostname,
-			Since: e.Since.Std(), Expires: expiry(e.Expires), Relay: l.Relay, Circuit: l.Circuit, By: ended(&e)})
-	}
-	return listed(s, out)
-}
-
 // besideMost bounds what of a host is told beside a lease.
 const besideMost = 50
 
@@ -309,29 +254,4 @@ func duidOf(c lease.Client) string {
 		return id[5:]
 	}
 	return c.DUID()
-}
-
-// endedBy tells of events, the latest first, who ended or cleared a lease, if a person did.
-func (s *Server) endedBy(ctx context.Context, events []store.Event) func(*store.Event) string {
-	deeds := map[netip.Prefix][]store.Deed{}
-	for _, e := range events {
-		k := e.Prefix
-		if _, asked := deeds[k]; asked || e.Status == lease.Active {
-			continue
-		}
-		list, err := s.Store.Trail(ctx, store.TrailQuery{Subject: addr.FormatKey(k), Before: e.At.Add(time.Minute), Limit: 100,
-			Own: true})
-		if err != nil {
-			break // the events are worth more than who ended one
-		}
-		deeds[k] = list
-	}
-	return func(e *store.Event) string {
-		for _, d := range deeds[e.Prefix] {
-			if off := d.At.Sub(e.At); e.Status != lease.Active && off > -5*time.Second && off < 5*time.Second {
-				return d.Who
-			}
-		}
-		return ""
-	}
 }

@@ -27,6 +27,7 @@ type Past struct {
 	Key      netip.Prefix  // of this address or prefix, if valid
 	Hardware addr.Hardware // of this hardware address, unless empty
 	Client   lease.Client  // of this client, unless empty
+	DUID     addr.DUID     // of the client with this DUID, unless empty
 	Hostname string        // of clients that said this host name, unless empty; case does not matter
 	Before   time.Time     // only what happened before
 	Limit    int
@@ -105,7 +106,8 @@ func (s *Store) written(ctx context.Context, q Past) ([]Event, error) {
 		set    bool
 	}{{"address", q.Key, q.Key.IsValid()}, {"hardware", []byte(q.Hardware), q.Hardware != ""},
 		{"client", q.Client.Append(nil), q.Client.Known()},
-		{"lower(hostname)", strings.ToLower(q.Hostname), q.Hostname != ""}} {
+		{"lower(hostname)", strings.ToLower(q.Hostname), q.Hostname != ""},
+		{duidColumn, []byte(q.DUID), q.DUID != ""}} {
 		if w.set {
 			args = append(args, w.value)
 			where += fmt.Sprintf(" and %s = $%d", w.column, len(args))
@@ -117,6 +119,11 @@ func (s *Store) written(ctx context.Context, q Past) ([]Event, error) {
 	}
 	return pgx.CollectRows(rows, func(pgx.CollectableRow) (Event, error) { return eventOf(rows) })
 }
+
+// duidColumn is the DUID of a client, as its key has it (lease.Client.Append): behind a letter and an
+// IAID, or, with IPv4, in an identifier of type 255 (RFC 4361).
+const duidColumn = `case when substr(client, 1, 2) = '\x69ff' then substr(client, 7)
+	when substr(client, 1, 1) in ('n', 'p', 'r') then substr(client, 6) end`
 
 // eventOf reads a row of history: its moment and the columns of pastColumns.
 func eventOf(rows pgx.Rows) (e Event, err error) {

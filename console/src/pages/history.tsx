@@ -12,16 +12,14 @@ export default function History() {
   const [params] = useSearchParams()
   const who = params.get('who') ?? ''
   const at = params.get('at') ?? ''
-  const isAddress = /^\d+\.\d+\.\d+\.\d+$/.test(who.trim())
+  const isAddress =
+    /^(\d+\.\d+\.\d+\.\d+|[\da-f]*:[\da-f:]*:[\da-f]*(\/\d+)?)$/i.test(who.trim()) &&
+    !/^([\da-f]{1,2}:){5,}[\da-f]{1,2}$/i.test(who.trim())
   const q = useQuery({
     queryKey: ['history', who, at],
     enabled: who !== '',
     retry: false,
-    queryFn: () =>
-      items<LeaseEvent>(
-        '/history',
-        isAddress ? { address: who.trim(), at: at || undefined, limit: 500 } : { hardware: who.trim(), limit: 500 },
-      ),
+    queryFn: () => items<LeaseEvent>('/history', { who: who.trim(), at: (isAddress && at) || undefined, limit: 500 }),
   })
   const put = usePut()
   return (
@@ -34,7 +32,13 @@ export default function History() {
       </div>
       <SubNav of="leases" />
       <div className="filters">
-        <Search value={who} hint="Address, or hardware address" width={280} autoFocus onSearch={(v) => put('who', v)} />
+        <Search
+          value={who}
+          hint="Address, hardware address, DUID or host name"
+          width={340}
+          autoFocus
+          onSearch={(v) => put('who', v)}
+        />
         {isAddress && (
           <DatePicker
             showTime
@@ -61,7 +65,7 @@ export default function History() {
                   ? at
                     ? 'Nobody held it then.'
                     : 'Nothing is on record since history is kept.'
-                  : 'Give an address to see who had it, or a hardware address to see where it has been.'}
+                  : 'Give an address to see who had it, or a hardware address, a DUID or a host name to see where that has been.'}
               </Empty>
             ),
           }}

@@ -6807,12 +6807,16 @@ export interface operations {
     "search-history": {
         parameters: {
             query?: {
+                /** @description Address, delegated prefix, hardware address, DUID or host name, in any writing */
+                who?: string;
                 /** @description Who had this address */
                 address?: string;
                 /** @description Where this client has been */
                 hardware?: string;
                 /** @description Where clients that said this host name have been */
                 hostname?: string;
+                /** @description Where this client has been, by its DUID; in IPv4 too, if it sends that there */
+                duid?: string;
                 /** @description With an address: who had it at this moment */
                 at?: string;
                 /** @description Only what happened before */

@@ -72,7 +72,8 @@ func (k *call) act(do deed, writes bool, r api.ActRequest) error {
 
 // reserveCommand keeps for clients the addresses that they have, all in one change.
 func reserveCommand() command {
-	return command{name: "lease reserve", args: "ADDRESS…", short: "Reserve for clients the addresses that they have", least: 1, most: -1, write: true,
+	return command{name: "lease reserve", args: "ADDRESS…", short: "Reserve for clients the addresses that they have", least: 1,
+		most: -1, write: true,
 		more: "  yarnpost lease reserve 10.77.0.31 10.77.0.32\n  Each is named by its host name, or by its hardware address.",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			return func(k *call) error {
@@ -88,7 +89,8 @@ func reserveCommand() command {
 						return err
 					}
 					if taken[e.Name] { // two clients say one name
-						e.Name = nameFor(api.Lease{Hardware: l.Hardware, Identifier: l.Identifier})
+						l.Hostname = ""
+						e.Name = nameFor(l)
 					}
 					taken[e.Name] = true
 					edits = append(edits, e)
@@ -103,12 +105,15 @@ func reserveCommand() command {
 func reserved(l api.Lease, address string) (api.Edit, error) {
 	e := api.ReservationEdit{}
 	switch {
+	case l.DUID != "":
+		e.DUID = &l.DUID
 	case l.Hardware != "":
 		e.Hardware = &l.Hardware
 	case l.Identifier != "":
 		e.Identifier = &l.Identifier
 	default:
-		return api.Edit{}, fmt.Errorf("%s has no client on record; reserve it with yarnpost reservation add NAME --hw HW --address %s", l.Address, l.Address)
+		return api.Edit{}, fmt.Errorf("%s has no client on record; reserve it with yarnpost reservation add NAME --hw HW --address %s",
+			l.Address, l.Address)
 	}
 	if address != "" {
 		e.Address = &address
@@ -116,14 +121,32 @@ func reserved(l api.Lease, address string) (api.Edit, error) {
 	return api.Edit{Op: "add", Kind: "reservation", Name: nameFor(l), Reservation: &e}, nil
 }
 
-// nameFor names the reservation of a client: its host name, or its hardware address.
+// nameFor names the reservation of a client: its host name, or its hardware address; what it has
+// beside IPv4 is told apart.
 func nameFor(l api.Lease) string {
-	return cmp.Or(nameFrom(strings.ToLower(l.Hostname)), nameFrom(strings.ToLower("client-"+l.Hardware+l.Identifier)))
+	name := cmp.Or(nameFrom(strings.ToLower(l.Hostname)), nameFrom(strings.ToLower("client-"+cmp.Or(l.Hardware+l.Identifier, l.DUID))))
+	switch {
+	case l.DUID == "":
+		return name
+	case strings.Contains(l.Address, "/"):
+		return name + "-prefix"
+	}
+	return name + "-v6"
+}
+
+// isOf reports whether a reservation is of the client of a lease, for the like of what it has.
+func isOf(r api.Reservation, l api.Lease) bool {
+	if strings.Contains(r.Address, "/") != strings.Contains(l.Address, "/") {
+		return false
+	}
+	return r.Hardware != "" && r.Hardware == l.Hardware || r.Identifier != "" && r.Identifier == l.Identifier ||
+		r.DUID != "" && r.DUID == l.DUID && (r.IAID == "" || r.IAID == l.IAID)
 }
 
 // moveCommand has a client take another address when it next renews.
 func moveCommand() command {
-	return command{name: "lease move", args: "ADDRESS", short: "Have a client take another address, which is reserved for it", least: 1, most: 1,
+	return command{name: "lease move", args: "ADDRESS", short: "Have a client take another address, which is reserved for it",
+		least: 1, most: 1,
 		write: true,
 		more:  "  yarnpost lease move 10.77.0.31 --to 10.77.0.17\n  yarnpost lease move 10.77.0.31 --to-scope stores\n  It moves when it renews; yarnpost lease nudge ADDRESS hurries it.",
 		flags: func(f *flag.FlagSet) func(*call) error {
@@ -142,7 +165,7 @@ func moveCommand() command {
 					return err
 				}
 				for _, r := range list {
-					if r.Hardware != "" && r.Hardware == l.Hardware || r.Identifier != "" && r.Identifier == l.Identifier {
+					if isOf(r, l) {
 						return k.change([]api.Edit{{Op: "edit", Kind: "reservation", Name: r.Name,
 							Reservation: &api.ReservationEdit{Address: some(*to), Scope: some(*scope)}}}, false, nil)
 					}

@@ -17,8 +17,10 @@ func TestLeaseReserve(t *testing.T) {
 		"GET /api/leases/10.77.0.2": lease("10.77.0.2", "02:00:00:00:00:02", "adas laptop"),
 		"GET /api/leases/10.77.0.3": lease("10.77.0.3", "02:00:00:00:00:03", "adas-laptop"),
 		"GET /api/leases/10.77.0.4": lease("10.77.0.4", "", ""),
-		"GET /api/reservations":     map[string]any{"items": []api.Reservation{{Name: "crane", Hardware: "02:00:00:00:00:03", Address: "10.77.0.3"}}}}}
-	if _, errs, code := f.run(t, "lease", "reserve", "10.77.0.2", "10.77.0.3", "10.77.0.1", "--dry-run"); code != 0 || len(f.bodies) != 1 {
+		"GET /api/reservations": map[string]any{"items": []api.Reservation{{Name: "crane", Hardware: "02:00:00:00:00:03",
+			Address: "10.77.0.3"}}}}}
+	if _, errs, code := f.run(t, "lease", "reserve", "10.77.0.2", "10.77.0.3", "10.77.0.1", "--dry-run"); code != 0 ||
+		len(f.bodies) != 1 {
 		t.Fatalf("exit %d, %d requests: %s", code, len(f.bodies), errs)
 	}
 	var got []string
@@ -29,8 +31,29 @@ func TestLeaseReserve(t *testing.T) {
 		"ada-s-laptop 02:00:00:00:00:01 10.77.0.1"; strings.Join(got, ", ") != want {
 		t.Errorf("reserved are %s", strings.Join(got, ", "))
 	}
-	if _, errs, code := f.run(t, "lease", "reserve", "10.77.0.4", "--dry-run"); code != 1 || !strings.Contains(errs, "has no client on record") {
+	if _, errs, code := f.run(t, "lease", "reserve", "10.77.0.4", "--dry-run"); code != 1 || !strings.Contains(errs,
+		"has no client on record") {
 		t.Errorf("of nobody: %d %s", code, errs)
+	}
+	// What a host has in IPv6 is reserved by its DUID, beside what it has in IPv4.
+	six := api.Lease{Address: "2001:db8::1", DUID: "00:03:00:01:02:00:00:00:00:01", IAID: "7", Hostname: "ada", Scope: "looms6"}
+	net := six
+	net.Address = "2001:db8:8000::/56"
+	f.answers["GET /api/leases/2001:db8::1"], f.answers["GET /api/leases/2001:db8:8000::/56"] = six, net
+	f.bodies = nil
+	if _, errs, code := f.run(t, "lease", "reserve", "2001:db8::1", "2001:db8:8000::/56", "--dry-run"); code != 0 || len(f.bodies) != 1 {
+		t.Fatalf("exit %d, %d requests: %s", code, len(f.bodies), errs)
+	}
+	for i, want := range []string{"ada-v6 2001:db8::1", "ada-prefix 2001:db8:8000::/56"} {
+		if e := f.bodies[0].Edits[i]; e.Name+" "+*e.Reservation.Address != want || *e.Reservation.DUID != six.DUID ||
+			e.Reservation.Hardware != nil {
+			t.Errorf("reserved is %s, %+v", e.Name, e.Reservation)
+		}
+	}
+	if isOf(api.Reservation{DUID: six.DUID, Address: "2001:db8:8000::/56"}, six) || !isOf(api.Reservation{DUID: six.DUID,
+		Address: "2001:db8::9"}, six) ||
+		isOf(api.Reservation{DUID: six.DUID, IAID: "8", Address: "2001:db8::9"}, six) {
+		t.Error("reservations of addresses and prefixes are mixed up")
 	}
 	// One that is reserved moves with its reservation, another gets one.
 	for a, want := range map[string]string{"10.77.0.3": "edit crane", "10.77.0.2": "add adas-laptop"} {

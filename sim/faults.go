@@ -185,19 +185,27 @@ func (w *World) wander(from int) {
 	w.calm = w.now + long
 	w.counts.cuts++
 	w.note("clients of %s leave it, and come back at the other, for %d s", w.servers[from].name, long/second)
-	for k := range w.wires.cut {
-		w.wires.cut[k] = true
-	}
-	w.in(25*second, func() { w.wires.clients[from] = !w.healed })
+	w.in(12*second, func() {
+		for k := range w.wires.cut {
+			w.wires.cut[k] = !w.healed
+		}
+	})
+	w.in(22*second, func() { w.wires.clients[from] = !w.healed })
 	w.forWhile(long, func() {
 		w.wires.clients[from] = false
 		for k := range w.wires.cut {
 			w.wires.mend(w, k)
 		}
 	})
-	for range 20 {
+	for range 40 {
 		c := w.clients[w.random.IntN(len(w.clients))]
-		w.in(w.between(0, 20*second), func() {
+		w.in(w.between(0, 5*second), func() { // what they have is fresh, and known to both
+			if c.state == bound {
+				c.began = w.now
+				c.switchOn()
+			}
+		})
+		w.in(w.between(13*second, 20*second), func() {
 			if w.healed || c.state != bound || c.from != from {
 				return
 			}
@@ -205,7 +213,7 @@ func (w *World) wander(from int) {
 			w.gone(c)
 			c.say(m, c.from)
 			c.become(off)
-			c.later(w.between(27*second, 90*second), c.switchOn)
+			c.later(w.between(9*second, 40*second), c.switchOn)
 		})
 	}
 }

@@ -99,5 +99,5 @@ func actedText(acted []leaseadmin.Acted, preview bool) string {
 			parts = append(parts, fmt.Sprintf("%d %s", n, word))
 		}
 	}
-	return fmt.Sprintf("%d clients: %s", len(acted), cmp.Or(strings.Join(parts, ", "), "nobody has an active lease there"))
+	return fmt.Sprintf("%s: %s", plural(len(acted), "client", "clients"), cmp.Or(strings.Join(parts, ", "), "nobody has an active lease there"))
 }

@@ -55,6 +55,15 @@ type AuditReport struct {
 type AuditOrder struct {
 	Neighbours []Neighbour `json:"neighbours,omitempty" maxItems:"100000" doc:"Hosts that the network knows, beside those that this host's neighbour table has; audits know them until others are named"`
 	Named      bool        `json:"named,omitempty" doc:"The neighbours take the place of those that were named before; none forgets them"`
+	Routes     []Route     `json:"routes,omitempty" maxItems:"100000" doc:"Routes of whoever routes delegated prefixes, all of one table; audits know them until others are named"`
+	Routed     bool        `json:"routed,omitempty" doc:"The routes take the place of those that were named before; none forgets them"`
+}
+
+// Route is how a router reaches a prefix.
+type Route struct {
+	Prefix string `json:"prefix"`
+	Via    string `json:"via" maxLength:"300" doc:"How, in the words of whoever said so"`
+	Source string `json:"source,omitempty" maxLength:"200" doc:"Where that is known from"`
 }
 
 // Neighbour is a host that the network knows at an address.

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"yarnpost/api"
 	"yarnpost/core/capacity"
 	"yarnpost/demo"
 	"yarnpost/service/store"
@@ -27,7 +28,7 @@ func audited(ctx context.Context, s *service, load *generator) error {
 		done := make(chan error, 1)
 		begun := time.Now()
 		go func() {
-			r, err := s.client.RunAudit(ctx, nil, false)
+			r, err := s.client.RunAudit(ctx, api.AuditOrder{})
 			took = append(took, time.Since(begun).Seconds())
 			findings = len(r.Findings)
 			done <- err

@@ -30,7 +30,8 @@ var severities = []string{"note", "warning", "trouble"}
 // findingFlags narrow findings.
 func findingFlags(f *flag.FlagSet) *client.FindingQuery {
 	q := &client.FindingQuery{}
-	f.StringVar(&q.Severity, "severity", "", "only this `severity` and worse: note, warning or trouble; the exit code is 5 if there is one")
+	f.StringVar(&q.Severity, "severity", "",
+		"only this `severity` and worse: note, warning or trouble; the exit code is 5 if there is one")
 	f.StringVar(&q.Area, "area", "", "only this `area`: plan, leases, pair or service")
 	f.StringVar(&q.Code, "code", "", "only this `code`")
 	f.StringVar(&q.Scope, "scope", "", "only of this `scope`")
@@ -42,16 +43,23 @@ func findingFlags(f *flag.FlagSet) *client.FindingQuery {
 func auditCommands() []command {
 	return []command{
 		{name: "audit run", short: "Make an audit now; exit code 5 if it finds anything at or above --severity that nobody acknowledged", most: 0,
-			more: "  yarnpost audit run --severity warning\n  ip neigh | yarnpost audit run --neighbours -",
+			more: "  yarnpost audit run --severity warning\n  ip neigh | yarnpost audit run --neighbours -\n  ip -6 route > routes && yarnpost audit run --routes routes",
 			flags: func(f *flag.FlagSet) func(*call) error {
 				q := findingFlags(f)
-				from := f.String("neighbours", "", "`file` of addresses and hardware addresses that the network knows, one pair a line (- for standard input); audits know them until the next file, and an empty one forgets them")
+				from := f.String("neighbours", "",
+					"`file` of addresses and hardware addresses that the network knows, one pair a line (- for standard input); audits know them until the next file, and an empty one forgets them")
+				routes := f.String("routes", "",
+					"`file` of the routes of whoever routes delegated prefixes, one a line (- for standard input); audits know them until the next file, and an empty one forgets them")
 				return func(k *call) error {
-					list, err := readNeighbours(*from)
-					if err != nil {
+					o := api.AuditOrder{Named: *from != "", Routed: *routes != ""}
+					var err error
+					if o.Neighbours, err = readNeighbours(*from); err != nil {
 						return err
 					}
-					if _, err := k.client.RunAudit(k.ctx, list, *from != ""); err != nil {
+					if o.Routes, err = readRoutes(*routes); err != nil {
+						return err
+					}
+					if _, err := k.client.RunAudit(k.ctx, o); err != nil {
 						return err
 					}
 					return k.findings(*q)
@@ -68,9 +76,11 @@ func auditCommands() []command {
 					return k.findings(*q)
 				}
 			}},
-		{name: "audit show", args: "SUBJECT", short: "All there is to know of findings, by subject, code or part of them", least: 1, most: 1,
+		{name: "audit show", args: "SUBJECT", short: "All there is to know of findings, by subject, code or part of them", least: 1,
+			most:  1,
 			flags: func(*flag.FlagSet) func(*call) error { return func(k *call) error { return k.showFindings(k.args[0]) } }},
-		{name: "audit acknowledge", args: "FINDING …", short: "Say that findings are known and may stay until a date; FINDING is code and subject, as audit list --json has them, or a part of one",
+		{name: "audit acknowledge", args: "FINDING …",
+			short: "Say that findings are known and may stay until a date; FINDING is code and subject, as audit list --json has them, or a part of one",
 			least: 1, most: -1, write: true,
 			more: "  yarnpost audit acknowledge \"no-pool scope stores\" --until 2027-03-31 --reason \"reserved clients only, by agreement\"\n" +
 				"  yarnpost audit acknowledge \"no-pool scope stores\" --withdraw",
@@ -136,33 +146,21 @@ func auditCommands() []command {
 }
 
 // readNeighbours reads a table of neighbours from a file, or standard input for "-", in
-// whatever way programs print it. Lines of IPv6 and of what did not answer are passed over.
+// whatever way programs print it. Lines of link-local addresses and of what did not answer are passed over.
 func readNeighbours(name string) ([]api.Neighbour, error) {
-	if name == "" {
-		return nil, nil
-	}
-	in := os.Stdin
-	if name != "-" {
-		file, err := os.Open(name)
-		if err != nil {
-			return nil, err
-		}
-		defer file.Close()
-		in = file
-	}
 	var out []api.Neighbour
-	lines := bufio.NewScanner(in)
-	for n := 1; lines.Scan(); n++ {
+	err := eachLine(name, func(n int, text string) error {
 		// An address and a hardware address stand somewhere in the line, as most
 		// programs that show neighbours write it.
 		var a, hw string
-		other := false // it is of IPv6
-		text := strings.TrimSpace(strings.TrimPrefix(lines.Text(), "\ufeff"))
+		other := false // it is of IPv6, where tables have much that tells nothing
 		for _, word := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t,;()[]", r) }) {
 			at, err := netip.ParseAddr(word)
 			switch {
 			case err == nil && at.Is6():
-				other = true
+				if other = true; a == "" && !at.IsLinkLocalUnicast() {
+					a = word
+				}
 			case hw == "" && looksLikeHardware(word):
 				hw = word
 			case a == "" && strings.Count(word, ".") == 3 && !strings.ContainsAny(word, "/"):
@@ -175,10 +173,54 @@ func readNeighbours(name string) ([]api.Neighbour, error) {
 		case text == "" || other || strings.HasPrefix(text, "#") || a == "" && hw == "" || strings.Contains(text, "FAILED") ||
 			strings.Contains(text, "INCOMPLETE") || strings.Contains(text, "incomplete"):
 		default:
-			return nil, fmt.Errorf("%s, line %d: an address and a hardware address are needed: %q", name, n, text)
+			return fmt.Errorf("%s, line %d: an address and a hardware address are needed: %q", name, n, text)
+		}
+		return nil
+	})
+	return out, err
+}
+
+// eachLine reads a file, or standard input for "-", line by line; no name is no line.
+func eachLine(name string, each func(n int, text string) error) error {
+	if name == "" {
+		return nil
+	}
+	in := os.Stdin
+	if name != "-" {
+		file, err := os.Open(name)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		in = file
+	}
+	lines := bufio.NewScanner(in)
+	for n := 1; lines.Scan(); n++ {
+		if err := each(n, strings.TrimSpace(strings.TrimPrefix(lines.Text(), "\ufeff"))); err != nil {
+			return err
 		}
 	}
-	return out, lines.Err()
+	return lines.Err()
+}
+
+// readRoutes reads a table of routes, in whatever way routers print it: the first prefix of a line is
+// what is routed, and the rest says where to. Lines of IPv4, of single hosts and without a prefix
+// are passed over.
+func readRoutes(name string) (out []api.Route, err error) {
+	err = eachLine(name, func(_ int, text string) error {
+		for _, word := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t,;()[]*", r) }) {
+			p, err := netip.ParsePrefix(word)
+			if err != nil || !p.Addr().Is6() || p.Bits() == 128 || p.Addr().IsMulticast() || p.Addr().IsLinkLocalUnicast() {
+				continue
+			}
+			_, rest, _ := strings.Cut(text, word)
+			out = append(out, api.Route{Prefix: p.Masked().String(), Via: cmp.Or(strings.TrimSpace(rest), "somewhere"),
+				Source: cmp.Or(strings.TrimPrefix(name, "-"), "standard input")})
+			break
+		}
+		return nil
+	})
+	return out, err
 }
 
 func looksLikeHardware(word string) bool {

@@ -11,10 +11,9 @@ import (
 	"yarnpost/api"
 )
 
-// RunAudit makes an audit now. If neighbours are named, they take the place of those that were
-// named before.
-func (c *Client) RunAudit(ctx context.Context, neighbours []api.Neighbour, named bool) (out api.AuditReport, err error) {
-	err = c.call(ctx, http.MethodPost, "/api/audit/runs", nil, api.AuditOrder{Neighbours: neighbours, Named: named}, &out)
+// RunAudit makes an audit now. What the order names takes the place of what was named before.
+func (c *Client) RunAudit(ctx context.Context, o api.AuditOrder) (out api.AuditReport, err error) {
+	err = c.call(ctx, http.MethodPost, "/api/audit/runs", nil, o, &out)
 	return out, err
 }
 

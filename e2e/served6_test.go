@@ -332,3 +332,44 @@ func TestBroughtLeases6(t *testing.T) {
 	}
 	previews("2001:db8:40:1:: is an end", "2001:db8:40:8000::/60 is outside the pools", "is held here by loom01", "3 left")
 }
+
+// A table of routes says which prefixes are routed to where nobody has them any more, and which are
+// delegated without a route.
+func TestRoutesOfPrefixes(t *testing.T) {
+	t.Parallel()
+	s := startService6(t)
+	r := s.relay6("2001:db8:40:1::1")
+	_, kept := r.get(1)
+	_, given := r.get(2)
+	c := r.client(2)
+	c.Holds = []dhcp6.IA{{Code: option.IAPD, ID: 2, Leases: []dhcp6.Lease{{Prefix: given}}}}
+	if err := c.Release(); err != nil {
+		t.Fatal(err)
+	}
+	s.await(func() bool { return strings.Contains(s.must("lease", "show", given.String()), "released") }, "the release")
+	file := filepath.Join(t.TempDir(), "routes")
+	finds := func(text string, wants ...string) {
+		t.Helper()
+		if err := os.WriteFile(file, []byte("default via fe80::1 dev eth0\n10.77.0.0/24 dev eth1\nfe80::/64 dev eth1\n"+text),
+			0o600); err != nil {
+			t.Fatal(err)
+		}
+		out, errs, _ := s.cli("audit", "run", "--routes", file)
+		for _, want := range wants {
+			if !strings.Contains(out, want) {
+				t.Errorf("with routes %q the audit does not say %q:\n%s%s", text, want, out, errs)
+			}
+		}
+		if n := strings.Count(out, " prefix-routed ") + strings.Count(out, " prefix-unrouted "); n != len(wants) {
+			t.Errorf("with routes %q it finds %d of %d:\n%s", text, n, len(wants), out)
+		}
+	}
+	finds(given.String()+" via fe80::17 dev eth1 proto static metric 1024\n", " prefix-routed prefix "+given.String(),
+		" prefix-unrouted prefix "+kept.String())
+	s.says([]string{"loom02 had it until", "via fe80::17 dev eth1"}, "audit", "show", "prefix-routed")
+	finds(kept.String() + " via fe80::16 dev eth1\n")
+	finds("2001:db8:40:8000::/49 via fe80::99 dev eth1\n")
+	if _, _, code := s.cli("audit", "run", "--routes", file+".none"); code == 0 {
+		t.Error("a file that is not there is read")
+	}
+}

@@ -197,12 +197,11 @@ func (w *World) wander(from int) {
 			w.wires.mend(w, k)
 		}
 	})
-	for range 40 {
-		c := w.clients[w.random.IntN(len(w.clients))]
-		w.in(w.between(0, 5*second), func() { // what they have is fresh, and known to both
-			if c.state == bound {
-				c.began = w.now
-				c.switchOn()
+	for _, n := range w.random.Perm(len(w.clients))[:60] {
+		c := w.clients[n]
+		w.in(w.between(0, 5*second), func() { // what they have is fresh, and known to both, so it is answered from the record
+			if c.state == bound && c.from == from && w.now-c.served > 150*second {
+				c.renew()
 			}
 		})
 		w.in(w.between(13*second, 20*second), func() {

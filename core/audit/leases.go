@@ -24,7 +24,8 @@ type Leases struct {
 	abandoned []*lease.Lease
 	odd       []*lease.Lease
 	elsewhere []*lease.Lease
-	waiting   int // that the partner has to agree with before they are free
+	delegated []netip.Prefix // that are held
+	waiting   int            // that the partner has to agree with before they are free
 	seed      maphash.Seed
 	// Of the scope that is looked at now; leases come scope by scope.
 	scope *plan.View
@@ -126,6 +127,9 @@ func (s *Leases) Add(l *lease.Lease) {
 		s.met(s.made, l.Client.DUID())
 		return
 	}
+	if !l.Prefix.IsSingleIP() {
+		s.delegated = append(s.delegated, l.Prefix)
+	}
 	switch {
 	case !l.Prefix.IsSingleIP(): // a router may well have several
 	case l.Hardware == "" && l.Client.DUID() != "":
@@ -180,11 +184,19 @@ type Neighbour struct {
 	Source   string // such as "interface eth0", or the name of a file
 }
 
+// Route is how a router reaches a prefix.
+type Route struct {
+	Prefix netip.Prefix
+	Via    string // the rest of the line that said so
+	Source string // such as the name of a file
+}
+
 // More is what is known of leases beside the table.
 type More struct {
 	At         func(netip.Prefix) *lease.Lease
 	Stale      map[plan.ID]int // clients with old options, by scope
 	Neighbours []Neighbour
+	Routes     []Route
 	Own        func(netip.Addr) bool // this host's and the network's own addresses
 	Twins      []Twin
 	New        map[plan.ID]bool // items that came so lately that nobody need have used them yet
@@ -243,6 +255,7 @@ func (s *Leases) Findings(m More) []Finding {
 			mend("", "yarnpost scope edit "+t.Scope+" --identity hardware")
 	}
 	s.neighbours(&out, m)
+	s.routes(&out, m)
 	s.unclaimed(&out, m)
 	return out.all()
 }
@@ -338,6 +351,10 @@ func (s *Leases) doubles(out *findings) {
 	}
 }
 
+// vast is from how large on hosts of IPv6 pick addresses that nobody was given without meeting one
+// that was.
+const vast = 1 << 20
+
 // neighbours compares what the network knows with the leases.
 func (s *Leases) neighbours(out *findings, m More) {
 	for _, n := range m.Neighbours {
@@ -347,20 +364,69 @@ func (s *Leases) neighbours(out *findings, m More) {
 			continue
 		}
 		l := m.At(lease.Host(n.Address))
+		unleased := l == nil || !l.HeldAt(s.now)
 		switch {
+		case n.Address.IsLinkLocalUnicast(), unleased && n.Address.Is6() && v.Size >= vast: // hosts make such for themselves
+		case l != nil && l.HeldAt(s.now) && l.Hardware == "": // known by its DUID alone
 		case l != nil && l.Status == lease.Abandoned: // it is known already
-		case (l == nil || !l.HeldAt(s.now)) && s.reservedFor(n): // as it should
-		case l == nil || !l.HeldAt(s.now):
+		case unleased && s.reservedFor(n): // as it should
+		case unleased:
 			out.say("neighbour-unknown", "address "+n.Address.String(), "%s uses %s, which nobody was given (%s)", n.Hardware,
 				n.Address, n.Source).in(v.Name).
 				mend("", fmt.Sprintf("yarnpost reservation add host-%s --scope %s --hw %s --address %s",
-					strings.ReplaceAll(n.Address.String(), ".", "-"), v.Name,
+					strings.NewReplacer(".", "-", "::", "-", ":", "-").Replace(n.Address.String()), v.Name,
 					n.Hardware, n.Address))
 		case l.Hardware != n.Hardware:
 			out.say("neighbour-other", "address "+n.Address.String(), "%s uses %s, which was given to %s (%s)", n.Hardware, n.Address,
 				l.Hardware, n.Source).in(v.Name)
 		}
 	}
+}
+
+// routes compares how routers reach delegated prefixes with who has them. What no route of a table
+// covers, but for the default route, is only told of where the table knows routes of that size at
+// all.
+func (s *Leases) routes(out *findings, m More) {
+	if len(m.Routes) == 0 {
+		return
+	}
+	held := map[netip.Prefix]bool{}
+	for _, k := range s.delegated {
+		held[k] = true
+	}
+	for _, r := range m.Routes {
+		v := s.plan.ScopeAt(r.Prefix.Addr())
+		if v == nil || r.Prefix.IsSingleIP() || !v.Gives(r.Prefix) || held[r.Prefix] || s.plan.ReservationOf(r.Prefix) != nil {
+			continue
+		}
+		was := "it was delegated to nobody that is on record"
+		if l := m.At(r.Prefix); l != nil && l.Client.Known() {
+			was = fmt.Sprintf("%s had it until %s", hostOf(l), l.Expires.Std().Format("2 Jan 15:04 UTC"))
+		}
+		out.say("prefix-routed", "prefix "+r.Prefix.String(), "%s is routed %s, and nobody has it: %s (%s)", r.Prefix, r.Via, was,
+			r.Source).in(v.Name).
+			mend("", "yarnpost lease history "+r.Prefix.String())
+	}
+	for _, k := range s.delegated {
+		covers := func(r Route) bool {
+			return r.Prefix.Bits() > 0 && r.Prefix.Bits() <= k.Bits() && r.Prefix.Contains(k.Addr())
+		}
+		v := s.plan.ScopeAt(k.Addr())
+		if v == nil || slices.ContainsFunc(m.Routes, covers) {
+			continue
+		}
+		who := "its client"
+		if l := m.At(k); l != nil {
+			who = hostOf(l)
+		}
+		out.say("prefix-unrouted", "prefix "+k.String(), "%s has %s, and %s has no route for it", who, k, m.Routes[0].Source).in(v.Name).
+			mend("", "yarnpost lease show "+k.String())
+	}
+}
+
+// hostOf names the client of a lease.
+func hostOf(l *lease.Lease) string {
+	return cmp.Or(l.Hostname, l.Hardware.String(), addr.DUID(l.Client.DUID()).String())
 }
 
 // ofHost reports whether a hardware address can be that of one host: not none, not a

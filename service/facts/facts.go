@@ -121,6 +121,7 @@ type Gatherer struct {
 	drops       uint64
 	stats       journal.Stats
 	extra       []audit.Neighbour // named by a person
+	routes      []audit.Route     // the same
 	certificate func() time.Time  // when the certificate ends
 	watched     watched           // of ForAlerts
 }
@@ -154,6 +155,20 @@ func (g *Gatherer) Named() []audit.Neighbour {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	return slices.Clone(g.extra)
+}
+
+// NameRoutes gives routes of delegated prefixes, in the place of those that were named before.
+func (g *Gatherer) NameRoutes(list []audit.Route) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.routes = list
+}
+
+// Routes are those that NameRoutes gave last.
+func (g *Gatherer) Routes() []audit.Route {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Clone(g.routes)
 }
 
 // Answers answer the questions of a partner that audits, too.
@@ -253,7 +268,7 @@ func (g *Gatherer) More(ctx context.Context) audit.More {
 			m.Twins = append(m.Twins, t)
 		}
 	}
-	m.Neighbours = append(g.Named(), g.Host.Neighbours()...)
+	m.Neighbours, m.Routes = append(g.Named(), g.Host.Neighbours()...), g.Routes()
 	return m
 }
 

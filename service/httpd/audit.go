@@ -1,6 +1,7 @@
 package httpd
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/http"
@@ -24,8 +25,15 @@ func (s *Server) registerAudit(a huma.API) {
 			if err != nil {
 				return nil, failure(err)
 			}
+			routes, err := routesOf(in.Body.Routes)
+			if err != nil {
+				return nil, failure(err)
+			}
 			if in.Body.Named || len(list) > 0 {
 				s.Facts.Name(list)
+			}
+			if in.Body.Routed || len(routes) > 0 {
+				s.Facts.NameRoutes(routes)
 			}
 			r, err := s.Audits.Run(ctx, "a request by "+who(ctx).Name, true)
 			return respond(s.reportView(r), err)
@@ -60,7 +68,8 @@ func (s *Server) registerAudit(a huma.API) {
 			v.Findings = kept
 			return respond(v, nil)
 		})
-	huma.Register(a, op("past-findings", http.MethodGet, "/api/audit/past", "What audits found and is gone; the last to go first", "audit", permit.See),
+	huma.Register(a, op("past-findings", http.MethodGet, "/api/audit/past", "What audits found and is gone; the last to go first",
+		"audit", permit.See),
 		func(ctx context.Context, in *struct {
 			Days int `query:"days" default:"30" minimum:"1" maximum:"366"`
 		}) (*body[api.Page[api.Finding]], error) {
@@ -95,7 +104,8 @@ func runView(r store.AuditRun) api.AuditRun {
 
 // registerFindings has what is done about findings.
 func (s *Server) registerFindings(a huma.API) {
-	huma.Register(a, op("list-codes-of-findings", http.MethodGet, "/api/audit/codes", "Every kind of finding, with what it means", "audit", permit.See),
+	huma.Register(a, op("list-codes-of-findings", http.MethodGet, "/api/audit/codes", "Every kind of finding, with what it means",
+		"audit", permit.See),
 		func(context.Context, *struct{}) (*body[api.Page[api.FindingCode]], error) {
 			out := []api.FindingCode{}
 			for _, c := range audit.Codes() {
@@ -104,7 +114,8 @@ func (s *Server) registerFindings(a huma.API) {
 			}
 			return listed(s, out)
 		})
-	huma.Register(a, op("acknowledge-findings", http.MethodPost, "/api/audit/acknowledge", "Say that findings are known and may stay, until a date", "audit", permit.Audit),
+	huma.Register(a, op("acknowledge-findings", http.MethodPost, "/api/audit/acknowledge",
+		"Say that findings are known and may stay, until a date", "audit", permit.Audit),
 		func(ctx context.Context, in *body[api.Acknowledge]) (*body[api.Page[api.Finding]], error) {
 			list, err := s.Audits.Acknowledge(ctx, in.Body.Keys, who(ctx).Name, in.Body.Reason, in.Body.Until)
 			if errors.Is(err, auditor.ErrUnknown) {
@@ -114,7 +125,8 @@ func (s *Server) registerFindings(a huma.API) {
 			}
 			return listed(s, findingViews(list))
 		})
-	huma.Register(a, op("audit-report", http.MethodGet, "/api/audit/report", "A report in one file of HTML, for a reader without access", "audit", permit.See),
+	huma.Register(a, op("audit-report", http.MethodGet, "/api/audit/report",
+		"A report in one file of HTML, for a reader without access", "audit", permit.See),
 		func(ctx context.Context, _ *struct{}) (*page, error) {
 			b, err := s.htmlReport(ctx)
 			if err != nil {
@@ -122,7 +134,8 @@ func (s *Server) registerFindings(a huma.API) {
 			}
 			return &page{"text/html; charset=utf-8", `attachment; filename="yarnpost-audit.html"`, b}, nil
 		})
-	huma.Register(a, op("sweep", http.MethodPost, "/api/sweep", "What could be cleared: abandoned addresses, unclaimed reservations, stale records; or clear it",
+	huma.Register(a, op("sweep", http.MethodPost, "/api/sweep",
+		"What could be cleared: abandoned addresses, unclaimed reservations, stale records; or clear it",
 		"audit", permit.Clients), func(ctx context.Context, in *body[api.SweepOrder]) (*body[api.Swept], error) {
 		return respond(s.sweep(ctx, in.Body))
 	})
@@ -150,6 +163,17 @@ func neighboursOf(in []api.Neighbour) (out []audit.Neighbour, err error) {
 			source = "given with the audit"
 		}
 		out = append(out, audit.Neighbour{Address: a, Hardware: hw, Source: source})
+	}
+	return out, nil
+}
+
+func routesOf(in []api.Route) (out []audit.Route, err error) {
+	for _, r := range in {
+		k, err := addr.ParseKey(r.Prefix)
+		if err != nil {
+			return nil, plan.Refused("%v", err)
+		}
+		out = append(out, audit.Route{Prefix: k, Via: r.Via, Source: cmp.Or(r.Source, "given with the audit")})
 	}
 	return out, nil
 }

@@ -251,6 +251,8 @@ type Facts interface {
 	Standing() []audit.Finding
 	// Name gives neighbours beside those that the host knows, until others are named.
 	Name([]audit.Neighbour)
+	// NameRoutes gives routes of delegated prefixes, until others are named.
+	NameRoutes([]audit.Route)
 	CertificateEnds(func() time.Time)
 }
 

@@ -2059,6 +2059,10 @@ export interface components {
             named?: boolean;
             /** @description Hosts that the network knows, beside those that this host's neighbour table has; audits know them until others are named */
             neighbours?: components["schemas"]["Neighbour"][];
+            /** @description The routes take the place of those that were named before; none forgets them */
+            routed?: boolean;
+            /** @description Routes of whoever routes delegated prefixes, all of one table; audits know them until others are named */
+            routes?: components["schemas"]["Route"][];
         };
         AuditReport: {
             /** Format: date-time */
@@ -4596,6 +4600,13 @@ export interface components {
             /** Format: int64 */
             number: number;
             reason: string;
+        };
+        Route: {
+            prefix: string;
+            /** @description Where that is known from */
+            source?: string;
+            /** @description How, in the words of whoever said so */
+            via: string;
         };
         Rule: {
             action: string;

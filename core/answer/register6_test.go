@@ -220,3 +220,61 @@ func TestSixRegistrationsAreBounded(t *testing.T) {
 		t.Error("a minute later nobody can register")
 	}
 }
+
+// What the link's own relay supplies for a client reaches it, if it asks for it and the plan says
+// nothing (RFC 6422 section 6): of two relays the nearer one, and nothing that relays may not supply.
+func TestSixRelaySupplied(t *testing.T) {
+	f := newWorld6(t)
+	f.change(func(d *plan.Draft) error {
+		l := *d.Plan().LinkNamed("offices")
+		l.Relays = []netip.Addr{netip.MustParseAddr("2001:db8:40:1::98")}
+		_, err := d.PutLink(l)
+		return err
+	})
+	supplies := func(link, domain string) dhcp6.Relay {
+		data := []byte{0, 65, 0, byte(len(domain))}
+		data = append(append(data, domain...), 0, 23, 0, 1, 9) // and a DNS server, which it may not
+		return dhcp6.Relay{Link: netip.MustParseAddr(link), Peer: netip.MustParseAddr("fe80::17"),
+			Options: dhcp6.Options{{Code: option.RelaySupplied6, Data: data}}}
+	}
+	told := func(asks []byte, relays ...dhcp6.Relay) string {
+		m := ask6(dhcp6.Solicit, 1, na(1))
+		m.Options[1].Data, m.Relays = asks, relays
+		_, reply := f.say6(m, func(p *request.Path) { p.Interface = "" })
+		if reply == nil {
+			return "silence"
+		}
+		domain, _ := reply.Options.Get(option.ERPDomain6)
+		dns, _ := reply.Options.Get(option.DNSServers6)
+		return fmt.Sprintf("%s %d", domain, len(dns))
+	}
+	const own, other = "2001:db8:40:1::98", "2001:db8:40:1::77"
+	both := []byte{0, 65, 0, 23}
+	if got := told(both, supplies(own, "mill")); got != "mill 16" {
+		t.Errorf("it is told %q", got)
+	}
+	if got := told([]byte{0, 23}, supplies(own, "mill")); got != " 16" {
+		t.Errorf("who does not ask is told %q", got)
+	}
+	if got := told(both, supplies("2001:db8:99::1", "far"), supplies(own, "near")); got != "near 16" {
+		t.Errorf("through two relays it is told %q", got)
+	}
+	if got := told(both, supplies(other, "mill")); got != " 16" {
+		t.Errorf("through a relay that the plan does not name it is told %q", got)
+	}
+	cut := supplies(own, "mill")
+	cut.Options[0].Data = cut.Options[0].Data[:6]
+	if got := told(both, cut); got != " 16" {
+		t.Errorf("of half an option it is told %q", got)
+	}
+	f.change(func(d *plan.Draft) error {
+		s := d.Plan().ScopeNamed("offices6").Scope
+		s.Options = maps.Clone(s.Options)
+		s.Options[option.Std6(option.ERPDomain6)] = "plan.example"
+		_, err := d.PutScope(s)
+		return err
+	})
+	if got := told(both, supplies(own, "mill")); strings.Contains(got, "mill") || !strings.Contains(got, "plan") {
+		t.Errorf("beside the plan's own it is told %q", got)
+	}
+}

@@ -50,6 +50,7 @@ func (d *v6) reply(t dhcp6.Type) {
 	if slices.ContainsFunc(values, func(v plan.Value) bool { return v.Family == option.V6 && v.Book != "" }) {
 		d.addVendor(values, wants)
 	}
+	d.addSupplied(wants)
 	d.addFQDN(wants)
 	d.addKey()
 	if slices.ContainsFunc(d.out.Answers, func(a Answer) bool { return a.Lease != nil && a.Outcome == Acknowledged }) {
@@ -58,6 +59,19 @@ func (d *v6) reply(t dhcp6.Type) {
 			if a := &d.out.Answers[i]; a.Lease != nil && a.Outcome == Acknowledged {
 				a.Lease.Given = given
 			}
+		}
+	}
+}
+
+// addSupplied adds what the link's own relays supply for a client that asks for it, unless the plan
+// says something itself (RFC 6422 section 6).
+func (d *v6) addSupplied(wants []uint16) {
+	if !d.who.sure {
+		return
+	}
+	for _, o := range d.msg.Supplied() {
+		if slices.Contains(wants, o.Code) && !d.has(o.Code) {
+			d.sent.Options = append(d.sent.Options, dhcp6.Option{Code: o.Code, Data: slices.Clone(o.Data)})
 		}
 	}
 }
@@ -186,10 +200,10 @@ func eachOf6(asked, reply *dhcp6.Message, yield func(part byte, code uint16, dat
 	}
 }
 
-// OfOneClient6 are the options of a reply that are of one client or one moment.
+// OfOneClient6 are the options of a reply that are of one client or one moment, or may be its
+// relay's.
 var OfOneClient6 = []uint16{option.ClientID6, option.ServerID6, option.StatusCode6, option.RapidCommit6, option.FQDN6,
-	option.Authentication6,
-	option.Preference6}
+	option.Authentication6, option.Preference6, option.ERPDomain6}
 
 // wanted6 are the codes in option 6.
 func wanted6(b []byte) (out []uint16) {

@@ -252,6 +252,26 @@ func (m *Message) Nearest() *Relay {
 	return &m.Relays[len(m.Relays)-1]
 }
 
+// Supplied are options that relays supply for the client, of those that relays may (RFC 6422 section
+// 8: the domain for re-authentication alone): what the relay nearest to the client says comes
+// first.
+func (m *Message) Supplied() (out Options) {
+	for i := len(m.Relays) - 1; i >= 0; i-- {
+		b, _ := m.Relays[i].Options.Get(option.RelaySupplied6)
+		supplied := Options(nil)
+		err := each(b, func(code uint16, data []byte) error {
+			if code == option.ERPDomain6 {
+				supplied = append(supplied, Option{Code: code, Data: data})
+			}
+			return nil
+		})
+		if err == nil { // one that is malformed says nothing
+			out = append(out, supplied...)
+		}
+	}
+	return out
+}
+
 // OwnPort reports whether the outermost relay wants replies at the port that it sent from (RFC
 // 8357 section 5).
 func (m *Message) OwnPort() bool {

@@ -34,6 +34,8 @@ const (
 	RelayID6         = 53 // RFC 5460
 	SystemType6      = 61 // RFC 5970
 	NetworkDevice6   = 62 // RFC 5970
+	ERPDomain6       = 65 // RFC 6440
+	RelaySupplied6   = 66 // RFC 6422
 	PrefixExclude6   = 67 // RFC 6603
 	ClientLinkLayer6 = 79 // RFC 6939
 	SolMaxRT         = 82

@@ -104,7 +104,7 @@ func (d *v6) registers(v *plan.View, k netip.Prefix, valid time.Duration) bool {
 		d.about("{a} is reserved for another client, as {t}", k, r.Name)
 		d.answer.Trouble = reason.ForAnother
 		return true
-	case d.ofNetwork(k, false):
+	case d.ofNetwork(k, false), v.Ends(k.Addr()):
 		d.about("{a} is of the network itself, of which no client can be", k, "")
 		return true
 	case l != nil && l.Kept() && !own:

@@ -185,6 +185,7 @@ func TestSixRegisteredIsNobodysLoss(t *testing.T) {
 		"reserved for itself":    {9, "2001:db8:40:1::9", ""},
 		"given up, unregistered": {1, "2001:db8:40:1::77", ""},
 		"a relay's":              {1, "2001:db8:40:1::98", ""},
+		"of all routers":         {1, "2001:db8:40:1::", ""},
 	} {
 		m := registers(c.client, c.address, 7200)
 		if name == "given up, unregistered" {

@@ -77,7 +77,7 @@ sim: ## two servers of a pair against all that can go wrong: SEED, SEEDS, EVENTS
 	@go run ./sim -seed $(SEED) -seeds $(SEEDS) -events $(EVENTS) -off $(OFF)
 
 fuzz: ## each fuzz target for half a minute
-	@for t in "core/option FuzzFormat" "core/option FuzzOwnType" "core/dhcp4 FuzzDecode" "core/rule FuzzFits" "core/rule FuzzCompile" "core/relay FuzzRelay" "core/answer FuzzNobodyShares" "core/pair/message FuzzDecode" "core/capacity FuzzPredict" "core/capacity FuzzUnpack" "service/httpd FuzzEdits" "planfile FuzzRead" "sheet FuzzRead" "movein FuzzPropose" "service/store FuzzReadBackup"; do set -- $$t; go test ./$$1 -run '^$$' -fuzz $$2 -fuzztime 30s -parallel 1 || exit 1; done
+	@for t in "core/option FuzzFormat" "core/option FuzzOwnType" "core/dhcp4 FuzzDecode" "core/dhcp6 FuzzDecode" "core/rule FuzzFits" "core/rule FuzzCompile" "core/relay FuzzRelay" "core/answer FuzzNobodyShares" "core/pair/message FuzzDecode" "core/capacity FuzzPredict" "core/capacity FuzzUnpack" "service/httpd FuzzEdits" "planfile FuzzRead" "sheet FuzzRead" "movein FuzzPropose" "service/store FuzzReadBackup"; do set -- $$t; go test ./$$1 -run '^$$' -fuzz $$2 -fuzztime 30s -parallel 1 || exit 1; done
 
 shots: ## pictures of the documentation, from the demo
 	@scripts/need postgresql chromium xvfb xterm imagemagick

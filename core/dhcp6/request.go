@@ -106,7 +106,7 @@ func (m *Message) Anew(p request.Path) request.Request {
 	n.Type, n.Options, n.IAs, n.wants, n.hints = Solicit, nil, nil, nil, nil
 	for _, o := range m.Options {
 		switch o.Code {
-		case option.ServerID6, option.IANA, option.IATA, option.IAPD:
+		case option.ServerID6, option.IANA, option.IATA, option.IAPD, option.IAAddress:
 		default:
 			n.Options = append(n.Options, o)
 		}

@@ -79,7 +79,7 @@ export const capacityColumns = (paired: boolean): TableColumnsType<Capacity> => 
           title: 'At the partner',
           align: 'right' as const,
           sorter: (a: Capacity, b: Capacity) => a.partner - b.partner,
-          render: (_: unknown, c: Capacity) => c.partner.toLocaleString('en'),
+          render: (_: unknown, c: Capacity) => count(c.partner),
         },
       ]
     : []),

@@ -1,9 +1,8 @@
 import type { TableColumnsType } from 'antd'
 import type { Pair, PairComparison, PairScope } from '../api/client'
-import { Mono, StatusMark, When } from '../parts/bits'
+import { count, Mono, StatusMark, When } from '../parts/bits'
 
-const free = (n: number, low: boolean) =>
-  low ? <StatusMark status="warn" word={n + ' low'} /> : n.toLocaleString('en')
+const free = (n: number, low: boolean) => (low ? <StatusMark status="warn" word={n + ' low'} /> : count(n))
 
 export const differenceColumns = (pair: Pair): TableColumnsType<PairComparison['differences'][number]> => [
   { title: 'Address', render: (_, d) => <Mono>{d.address}</Mono> },

@@ -155,6 +155,7 @@ type SizeRequest struct {
 	Lease    string  `json:"lease,omitempty" doc:"Lease time; left out with a pool for the longest that fits"`
 	Pool     int     `json:"pool,omitempty" minimum:"1" doc:"Addresses there are; left out to have it worked out"`
 	Least    string  `json:"least,omitempty" doc:"A lease may not be shorter than this"`
+	Each     int     `json:"each,omitempty" minimum:"1" maximum:"128" doc:"IPv6: length of the prefix that each is delegated; left out for addresses"`
 	Because  string  `json:"because,omitempty" doc:"and why, such as a duty to keep records"`
 }
 
@@ -169,6 +170,7 @@ type Size struct {
 	Renewals float64 `json:"renewals" doc:"A second"`
 	Arrivals float64 `json:"arrivals" doc:"An hour that this pool and lease time can take"`
 	Fits     bool    `json:"fits" doc:"The pool is enough"`
+	Within   int     `json:"within,omitempty" doc:"With each: length of a prefix that has as many prefixes"`
 	Text     string  `json:"text"`
 	Model    string  `json:"model"`
 }

@@ -129,7 +129,7 @@ func nameFor(l api.Lease) string {
 	case l.DUID == "":
 		return name
 	case strings.Contains(l.Address, "/"):
-		return name + "-prefix"
+		return name + "-net"
 	}
 	return name + "-v6"
 }

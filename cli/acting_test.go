@@ -44,7 +44,7 @@ func TestLeaseReserve(t *testing.T) {
 	if _, errs, code := f.run(t, "lease", "reserve", "2001:db8::1", "2001:db8:8000::/56", "--dry-run"); code != 0 || len(f.bodies) != 1 {
 		t.Fatalf("exit %d, %d requests: %s", code, len(f.bodies), errs)
 	}
-	for i, want := range []string{"ada-v6 2001:db8::1", "ada-prefix 2001:db8:8000::/56"} {
+	for i, want := range []string{"ada-v6 2001:db8::1", "ada-net 2001:db8:8000::/56"} {
 		if e := f.bodies[0].Edits[i]; e.Name+" "+*e.Reservation.Address != want || *e.Reservation.DUID != six.DUID ||
 			e.Reservation.Hardware != nil {
 			t.Errorf("reserved is %s, %+v", e.Name, e.Reservation)

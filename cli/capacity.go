@@ -61,6 +61,7 @@ func capacityCommands() []command {
 		{name: "capacity size", short: "What a demand needs: pool, lease time, renewals; or what a pool can take. No server is asked",
 			most: 0, offline: true,
 			more: "  yarnpost capacity size --arrivals 900 --stay 40m --lease 30m\n  yarnpost capacity size --seats 60 --arrivals 200 --stay 2h --pool 500\n" +
+				"  yarnpost capacity size --seats 300 --each 56\n" +
 				"  yarnpost capacity size --arrivals 900 --stay 40m --at-least 24h --because \"who had what is kept for a day\"",
 			flags: sizeFlags},
 		{name: "capacity subnet", args: "SUBNET", short: "What there is to know about a subnet; no server is asked", least: 1, most: 1,
@@ -343,6 +344,7 @@ func sizeFlags(f *flag.FlagSet) func(*call) error {
 	lease := f.String("lease", "", "lease `time`; left out with --pool for the longest that fits")
 	f.IntVar(&c.Pool, "pool", 0, "`addresses` there are; left out to have it worked out")
 	least := f.String("at-least", "", "no lease may be shorter than this `time`")
+	f.IntVar(&c.Each, "each", 0, "IPv6: `length` of the prefix that each is delegated, such as 56; left out for addresses")
 	f.StringVar(&c.Because, "because", "", "`why`, such as a duty to keep records")
 	return func(k *call) error {
 		for _, d := range []struct {
@@ -369,15 +371,24 @@ func sizeFlags(f *flag.FlagSet) func(*call) error {
 		}
 		out := api.Size{Pool: r.Pool, Lease: option.FormatDuration(r.Lease),
 			Hold: option.FormatDuration(r.Hold.Truncate(time.Minute)), Mean: r.Mean,
-			Peak: r.Peak, Refused: r.Refused, Renewals: r.Renewals, Arrivals: r.Most, Fits: r.Fits, Text: r.Text,
+			Peak: r.Peak, Refused: r.Refused, Renewals: r.Renewals, Arrivals: r.Most, Fits: r.Fits, Within: r.Within, Text: r.Text,
 			Model: capacity.SizingModel}
 		if k.json || k.csv {
 			return k.show(out, newTable(), "")
 		}
-		t := newTable()
-		t.row("pool", fmt.Sprintf("%d addresses", r.Pool))
+		if given(f, "each") && c.Each < 1 {
+			return usagef("--each %d is no length of a prefix; write one such as 56", c.Each)
+		}
+		t, what := newTable(), "addresses"
+		if c.Each > 0 {
+			what = fmt.Sprintf("prefixes of /%d", c.Each)
+		}
+		t.row("pool", fmt.Sprintf("%d %s", r.Pool, what))
+		if c.Each > 0 {
+			t.row("prefix pool", fmt.Sprintf("a /%d, which has %d", r.Within, 1<<(c.Each-r.Within)))
+		}
 		t.row("lease time", out.Lease)
-		t.row("peak", fmt.Sprintf("%d addresses, %.0f on the average; one moment in a thousand needs more", r.Peak, r.Mean))
+		t.row("peak", fmt.Sprintf("%d %s, %.0f on the average; one moment in a thousand needs more", r.Peak, what, r.Mean))
 		if r.Hold > 0 {
 			t.row("held", fmt.Sprintf("%s for one that comes and stays %s", out.Hold, option.FormatDuration(c.Stay)))
 			t.row("could take", fmt.Sprintf("%.0f arrivals an hour", r.Most))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"math/bits"
 	"time"
 
 	"yarnpost/core/option"
@@ -220,14 +221,16 @@ type Case struct {
 	Pool     int           // 0: to be found
 	Least    time.Duration
 	Because  string
+	Each     int // length of the prefix that each is delegated; 0: each has an address
 }
 
 // Solution answers it.
 type Solution struct {
 	Sizing
-	Fits bool
-	Most float64 // arrivals an hour that fit
-	Text string
+	Fits   bool
+	Most   float64 // arrivals an hour that fit
+	Within int     // with Each: the length of a prefix that has as many
+	Text   string
 }
 
 // Solve finds what is not given: the pool for a lease time, the longest lease time
@@ -239,6 +242,9 @@ func (c Case) Solve() (out Solution, err error) {
 	}
 	if c.Pool < 0 || c.Pool > 1<<30 {
 		return out, fmt.Errorf("%w: a pool of %d addresses; give 0 to a billion", ErrDemand, c.Pool)
+	}
+	if c.Each < 0 || c.Each > 128 {
+		return out, fmt.Errorf("%w: prefixes of /%d; a length goes from 1 to 128", ErrDemand, c.Each)
 	}
 	if c.Lease == 0 {
 		c.Lease = plan.DefaultLease
@@ -258,11 +264,21 @@ func (c Case) Solve() (out Solution, err error) {
 	if d.Arrivals > 0 {
 		out.Most = MostArrivals(d, out.Lease, out.Pool)
 	}
+	what := "addresses"
+	if c.Each > 0 {
+		what = fmt.Sprintf("prefixes of /%d", c.Each)
+		if out.Within = c.Each - bits.Len(uint(max(out.Pool-1, 0))); out.Within < 1 {
+			return out, fmt.Errorf("%w: %d prefixes of /%d are more than there are", ErrDemand, out.Pool, c.Each)
+		}
+	}
 	lease := option.FormatDuration(out.Lease)
-	out.Text = fmt.Sprintf("%d addresses with a lease time of %s: a peak of %d, %.2f renewals a second", out.Pool, lease, out.Peak, out.Renewals)
+	out.Text = fmt.Sprintf("%d %s with a lease time of %s: a peak of %d, %.2f renewals a second", out.Pool, what, lease, out.Peak, out.Renewals)
 	if !out.Fits {
-		out.Text = fmt.Sprintf("%d addresses are too few with a lease time of %s: the peak is %d, and %.1f %% of those who come are refused", out.Pool, lease,
+		out.Text = fmt.Sprintf("%d %s are too few with a lease time of %s: the peak is %d, and %.1f %% of those who come are refused", out.Pool, what, lease,
 			out.Peak, 100*out.Refused)
+	}
+	if c.Each > 0 {
+		out.Text += fmt.Sprintf("; a /%d has %d of them", out.Within, 1<<(c.Each-out.Within))
 	}
 	if out.Duty != "" {
 		out.Text += "; the lease time is " + lease + " because " + out.Duty

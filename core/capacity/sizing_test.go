@@ -151,3 +151,21 @@ func TestSizingRefusesNonsense(t *testing.T) {
 		t.Errorf("a lease of a second is taken: %v", err)
 	}
 }
+
+// Delegation is sized in prefixes, and in the length of a prefix that has as many.
+func TestSizeOfDelegation(t *testing.T) {
+	for seats, want := range map[int]int{1: 56, 2: 55, 256: 48, 257: 47} {
+		got, err := Case{Seats: seats, Each: 56}.Solve()
+		if err != nil || got.Pool != seats || got.Within != want || !strings.Contains(got.Text, "prefixes of /56") {
+			t.Errorf("%d routers need a /%d: %s, %v; want /%d", seats, got.Within, got.Text, err, want)
+		}
+	}
+	if got, err := (Case{Seats: 300, Pool: 256, Each: 56}).Solve(); err != nil || got.Fits || got.Within != 48 {
+		t.Errorf("300 routers fit into 256 prefixes: %+v, %v", got, err)
+	}
+	for _, c := range []Case{{Seats: 5, Each: 2}, {Seats: 5, Each: 129}, {Seats: 5, Each: -1}} {
+		if got, err := c.Solve(); !errors.Is(err, ErrDemand) {
+			t.Errorf("%+v is solved: %+v", c, got)
+		}
+	}
+}

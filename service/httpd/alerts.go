@@ -1,6 +1,7 @@
 package httpd
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/http"
@@ -125,7 +126,7 @@ func (s *Server) targets(ctx context.Context, _ *struct{}) (*body[api.Page[api.A
 		for _, q := range queue {
 			if q.Target.Name == t.Name {
 				v.Waiting++
-				v.Failed = q.Failed
+				v.Failed = cmp.Or(v.Failed, q.Failed) // the first holds up the others
 			}
 		}
 		out = append(out, v)

@@ -359,7 +359,7 @@ func (s *Server) capacityUsers(ctx context.Context, name string) (out api.Capaci
 }
 
 func sizeOf(in api.SizeRequest) (out api.Size, err error) {
-	c := capacity.Case{Seats: in.Seats, Arrivals: in.Arrivals, Releases: in.Releases, Pool: in.Pool, Because: in.Because}
+	c := capacity.Case{Seats: in.Seats, Arrivals: in.Arrivals, Releases: in.Releases, Pool: in.Pool, Because: in.Because, Each: in.Each}
 	for _, d := range []struct {
 		text string
 		to   *time.Duration
@@ -380,7 +380,8 @@ func sizeOf(in api.SizeRequest) (out api.Size, err error) {
 	}
 	return api.Size{Pool: r.Pool, Lease: option.FormatDuration(r.Lease), Hold: option.FormatDuration(r.Hold.Truncate(time.Minute)),
 		Mean: r.Mean,
-		Peak: r.Peak, Refused: r.Refused, Renewals: r.Renewals, Arrivals: r.Most, Fits: r.Fits, Text: r.Text, Model: capacity.SizingModel}, nil
+		Peak: r.Peak, Refused: r.Refused, Renewals: r.Renewals, Arrivals: r.Most, Fits: r.Fits, Within: r.Within, Text: r.Text,
+		Model: capacity.SizingModel}, nil
 }
 
 func (s *Server) subnetInfo(text string, split int) (out api.SubnetInfo, err error) {

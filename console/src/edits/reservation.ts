@@ -9,6 +9,8 @@ export interface Wanted {
   by?: By
   scope: string
   address?: string
+  /** Further addresses and prefixes of the same client, of either family, with blanks or commas between. */
+  also?: string
   hostname?: string
   insist?: boolean
   /** The client is to move to another address than it has, which has to be named. */
@@ -39,4 +41,27 @@ export function editOf(v: Partial<Wanted> | undefined): Edit | null {
       insist: v.insist || undefined,
     },
   }
+}
+
+/** The edits that make the reservation, and one for whatever else its client is to have. */
+export function editsOf(v: Partial<Wanted> | undefined): Edit[] | null {
+  const first = editOf(v)
+  if (!v || !first) return null
+  const names = [first.name]
+  const more = (v.also ?? '').split(/[\s,;]+/).filter((a) => a !== '')
+  return [
+    first,
+    ...more.map((address): Edit => {
+      const base = first.name + (address.includes('/') ? '-net' : address.includes(':') ? '-v6' : '-v4')
+      let name = base
+      for (let n = 2; names.includes(name); n++) name = `${base}-${n}`
+      names.push(name)
+      return {
+        op: 'add',
+        kind: 'reservation',
+        name,
+        reservation: { [v.by ?? 'hardware']: v.hardware, address, hostname: v.hostname || undefined },
+      }
+    }),
+  ]
 }

@@ -12,6 +12,7 @@ interface Fields {
   lease?: string
   pool?: number
   least?: string
+  each?: number
   because?: string
 }
 
@@ -83,6 +84,9 @@ export default function Sizing() {
             <Form.Item name="pool" label="Addresses there are">
               <InputNumber min={0} style={{ width: 180 }} placeholder="to be worked out" />
             </Form.Item>
+            <Form.Item name="each" label="Each has a prefix of /">
+              <InputNumber min={1} max={128} style={{ width: 180 }} placeholder="or an address" />
+            </Form.Item>
             <Form.Item name="least" label="A lease at least">
               <Input style={{ width: 180 }} placeholder="24h" />
             </Form.Item>
@@ -95,8 +99,14 @@ export default function Sizing() {
             <>
               <div className="sums">
                 <span>
-                  <b>{s.pool.toLocaleString('en')}</b>addresses
+                  <b>{s.pool.toLocaleString('en')}</b>
+                  {s.within ? 'prefixes' : 'addresses'}
                 </span>
+                {s.within && (
+                  <span>
+                    <b>/{s.within}</b>has as many
+                  </span>
+                )}
                 <span>
                   <b>{s.lease}</b>lease time
                 </span>

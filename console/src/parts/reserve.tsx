@@ -2,7 +2,7 @@ import { App, Form, Input, Modal, Select, Space, Switch } from 'antd'
 import { useEffect } from 'react'
 import { useScopes } from '../api/scopes'
 import { withOwn, type Own } from '../edits/own'
-import { editOf, type By, type Wanted } from '../edits/reservation'
+import { editsOf, type By, type Wanted } from '../edits/reservation'
 import { OwnFields } from './own'
 import { useChange } from './preview'
 import { outcome } from './gathering'
@@ -20,8 +20,8 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
   const [form] = Form.useForm<Wanted & Own>()
   const values = Form.useWatch([], form) as Partial<Wanted & Own> | undefined
   const scopes = useScopes('', wanted !== null)
-  const edit = wanted && (!wanted.elsewhere || values?.address) ? withOwn(editOf(values), values) : null
-  const c = useChange(edit && [edit], (done) => {
+  const edits = wanted && (!wanted.elsewhere || values?.address) ? editsOf(values) : null
+  const c = useChange(edits && edits.map((e) => withOwn(e, values)!), (done) => {
     message.success(outcome(done))
     onClose()
   })
@@ -77,6 +77,11 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
               placeholder={wanted?.elsewhere ? 'the one it is to have' : 'the one it has, or a free one'}
             />
           </Form.Item>
+          {!wanted?.elsewhere && (
+            <Form.Item name="also" label="Also">
+              <Input className="mono" placeholder="2001:db8:77:1::19, 2001:db8:77:8100::/56" />
+            </Form.Item>
+          )}
           <Form.Item name="hostname" label="Host name">
             <Input placeholder="its own" />
           </Form.Item>

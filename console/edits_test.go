@@ -124,12 +124,6 @@ func TestFormsBecomeEdits(t *testing.T) {
 		{"a reservation by circuit", "reservation", "editOf",
 			[]any{object{"name": "r", "scope": "looms", "by": "circuit", "hardware": "sw1/0/7", "address": ""}},
 			`{"op":"add","kind":"reservation","name":"r","reservation":{"circuit":"sw1/0/7","scope":"looms"}}`},
-		{"what one host has in both families", "reservation", "editsOf",
-			[]any{object{"name": "r", "hardware": "02:00:00:00:00:17", "scope": "looms", "address": "10.77.0.17", "also": "2001:db8::17, 2001:db8:8100::/56 2001:db8::18"}},
-			`[{"op":"add","kind":"reservation","name":"r","reservation":{"hardware":"02:00:00:00:00:17","scope":"looms","address":"10.77.0.17"}},
-			{"op":"add","kind":"reservation","name":"r-v6","reservation":{"hardware":"02:00:00:00:00:17","address":"2001:db8::17"}},
-			{"op":"add","kind":"reservation","name":"r-net","reservation":{"hardware":"02:00:00:00:00:17","address":"2001:db8:8100::/56"}},
-			{"op":"add","kind":"reservation","name":"r-v6-2","reservation":{"hardware":"02:00:00:00:00:17","address":"2001:db8::18"}}]`},
 		{"a name for a client", "reservation", "nameFor", []any{"--Card Room_7!", ""}, `"card-room-7"`},
 		{"a rule by the form", "rule", "editOf", []any{object{"name": "toys", "how": "form", "any": true,
 			"parts":   []object{{"what": "prefix", "value": "02-4C.00"}, {"what": "vendor", "value": `a"b`}, {"what": "host"}},
@@ -279,5 +273,19 @@ func TestTree(t *testing.T) {
 		if got := show(rows); got != want {
 			t.Errorf("%q shows %s, want %s", search, got, want)
 		}
+	}
+}
+
+// A host that is to have addresses of both families, and a prefix, has a reservation for each.
+func TestBothFamiliesBecomeEdits(t *testing.T) {
+	e := newEdits(t)
+	both := object{"name": "r", "hardware": "02:00:00:00:00:17", "scope": "looms", "address": "10.77.0.17",
+		"also": "2001:db8::17, 2001:db8:8100::/56 2001:db8::18"}
+	wantBoth := `[{"op":"add","kind":"reservation","name":"r","reservation":{"hardware":"02:00:00:00:00:17","scope":"looms","address":"10.77.0.17"}},
+		{"op":"add","kind":"reservation","name":"r-v6","reservation":{"hardware":"02:00:00:00:00:17","address":"2001:db8::17"}},
+		{"op":"add","kind":"reservation","name":"r-net","reservation":{"hardware":"02:00:00:00:00:17","address":"2001:db8:8100::/56"}},
+		{"op":"add","kind":"reservation","name":"r-v6-2","reservation":{"hardware":"02:00:00:00:00:17","address":"2001:db8::18"}}]`
+	if got := e.call("reservation", "editsOf", both); !same(t, got, wantBoth) {
+		t.Errorf("what one host has in both families becomes %s\nwant %s", got, wantBoth)
 	}
 }

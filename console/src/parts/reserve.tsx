@@ -78,7 +78,7 @@ export function Reserve({ wanted, onClose }: { wanted: Wanted | null; onClose: (
             />
           </Form.Item>
           {!wanted?.elsewhere && (
-            <Form.Item name="also" label="Also">
+            <Form.Item name="also" label="Also, of either family">
               <Input className="mono" placeholder="2001:db8:77:1::19, 2001:db8:77:8100::/56" />
             </Form.Item>
           )}

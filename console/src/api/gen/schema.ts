@@ -4992,6 +4992,11 @@ export interface components {
              */
             renewals: number;
             text: string;
+            /**
+             * Format: int64
+             * @description With each: length of a prefix that has as many prefixes
+             */
+            within?: number;
         };
         SizeRequest: {
             /**
@@ -5001,6 +5006,11 @@ export interface components {
             arrivals?: number;
             /** @description and why, such as a duty to keep records */
             because?: string;
+            /**
+             * Format: int64
+             * @description IPv6: length of the prefix that each is delegated; left out for addresses
+             */
+            each?: number;
             /** @description Lease time; left out with a pool for the longest that fits */
             lease?: string;
             /** @description A lease may not be shorter than this */

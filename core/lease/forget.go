@@ -43,19 +43,15 @@ func (l *Lease) PastFor(d time.Duration, now Time) bool {
 
 // Forget takes out the record of a key that is past, and reports whether it did: not where the
 // pools find the key by its record alone, or it is reserved or on offer, or the partner has
-// still to be told or asked, or the key would be another server's to give without it.
+// still to be told or asked, or the key would be another server's to give without it, or its scope
+// is being built anew, in which the record may be needed.
 func (t *Table) Forget(k netip.Prefix) bool {
 	s := t.shardOf(k)
 	i := s.slot(keyOf(k))
-	if i < 0 || !s.canForget(k, s.peek(i)) {
+	if i < 0 || t.rebuild.target(k) != nil || !s.canForget(k, s.peek(i)) {
 		return false
 	}
 	s.forget(k, i)
-	if u := t.rebuild.target(k); u != nil {
-		if i := u.slot(keyOf(k)); i >= 0 {
-			u.forget(k, i)
-		}
-	}
 	return true
 }
 

@@ -383,9 +383,8 @@ func (s *Leases) neighbours(out *findings, m More) {
 	}
 }
 
-// routes compares how routers reach delegated prefixes with who has them. What no route of a table
-// covers, but for the default route, is only told of where the table knows routes of that size at
-// all.
+// routes compares how routers reach delegated prefixes with who has them: which are routed and nobody
+// has them, and of which that are held no route of the table covers, but for the default route.
 func (s *Leases) routes(out *findings, m More) {
 	if len(m.Routes) == 0 {
 		return

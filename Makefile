@@ -35,7 +35,7 @@ quick: console/node_modules/.package-lock.json ## what a change touched, in a mi
 	@scripts/quick
 
 test: ## everything that CI runs
-	@scripts/need postgresql chromium tshark udhcpc dhcpcd-base iproute2
+	@scripts/need postgresql chromium tshark udhcpc dhcpcd-base systemd iproute2
 	@$(MAKE) --no-print-directory build check unit
 
 check: console/node_modules/.package-lock.json

@@ -5,8 +5,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 )
 
 // wire6 is a wire whose bridge has an IPv6 prefix, too, and a scope for it.
@@ -94,4 +96,84 @@ func TestRelayAgentSix(t *testing.T) {
 		t.Errorf("delegated is %v", bound)
 	}
 	w.says([]string{"br1", "2001:db8:9::1"}, "lease", "show", a.String())
+}
+
+// networkd is a host whose network is configured by another client of the operating system: an address
+// on the link, and the first /64 of a prefix on a bridge of its own.
+const networkd = `
+mount -o remount,ro /sys && mount -t tmpfs none /run && mkdir -p /run/systemd/network || exit
+cat > /run/systemd/network/1-link.network <<.
+[Match]
+Name=eth0
+[Network]
+DHCP=ipv6
+IPv6AcceptRA=no
+LinkLocalAddressing=ipv6
+[DHCPv6]
+WithoutRA=solicit
+UseDelegatedPrefix=yes
+.
+cat > /run/systemd/network/2-behind.network <<.
+[Match]
+Name=behind
+[Network]
+ConfigureWithoutCarrier=yes
+DHCPPrefixDelegation=yes
+[DHCPPrefixDelegation]
+UplinkInterface=eth0
+SubnetId=0
+.
+exec "$0"
+`
+
+// A second client of the operating system, of another make: it gets an address and a prefix, and numbers
+// what is behind it from that; and the same ones again when it comes back.
+func TestSecondClient6(t *testing.T) {
+	t.Parallel()
+	w := wire6(t)
+	h := w.host("02:00:00:00:06:02")
+	path := needTool(t, "/lib/systemd/systemd-networkd", "systemd")
+	sh(t, "ip", "-n", h.ns, "link", "add", "behind", "type", "bridge")
+	link, pool := netip.MustParsePrefix("2001:db8:40:1::/64"), netip.MustParsePrefix("2001:db8:40:8000::/49")
+	var first []netip.Addr
+	for range 2 {
+		log := filepath.Join(t.TempDir(), "log")
+		out, err := os.Create(log)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.cmd = exec.Command("ip", "netns", "exec", h.ns, "unshare", "-m", "sh", "-c", networkd, path)
+		h.cmd.Stdout, h.cmd.Stderr = out, out
+		if err := h.cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		out.Close()
+		got := []netip.Addr{h.number6("eth0", link, log), h.number6("behind", pool, log)}
+		if first == nil {
+			first = got
+		} else if !slices.Equal(got, first) {
+			t.Errorf("it came back to %v, and had %v", got, first)
+		}
+		prefix, _ := got[1].Prefix(56)
+		w.says([]string{got[0].String(), prefix.Masked().String()}, "lease", "list")
+		h.quit()
+		sh(t, "ip", "-n", h.ns, "-6", "addr", "flush", "dev", "eth0", "scope", "global")
+		sh(t, "ip", "-n", h.ns, "-6", "addr", "flush", "dev", "behind", "scope", "global")
+	}
+}
+
+// number6 waits for an address of a prefix on an interface of the host.
+func (h *host) number6(dev string, of netip.Prefix, log string) netip.Addr {
+	h.t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+		out, _ := exec.Command("ip", "-n", h.ns, "-6", "-br", "addr", "show", "dev", dev).Output()
+		for _, word := range strings.Fields(string(out)) {
+			if p, err := netip.ParsePrefix(word); err == nil && of.Contains(p.Addr()) {
+				return p.Addr()
+			}
+		}
+	}
+	said, _ := os.ReadFile(log)
+	h.t.Fatalf("%s has no address of %s; its client says\n%s", dev, of, said)
+	return netip.Addr{}
 }

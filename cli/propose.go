@@ -17,16 +17,16 @@ func proposeCommand() command {
 		short: "Propose a plan file from what another server leaves behind: ethers, hosts, tables, captures; no server is asked",
 		more: "  yarnpost plan propose /etc/ethers /etc/hosts --scope looms=10.40.8.0/22 > looms.yaml\n" +
 			"  yarnpost plan propose devices.csv --column hardware=\"MAC of port\" --column address=IP\n" +
-			"  yarnpost plan propose --from capture udp67.pcapng > found.yaml\n" +
-			"  yarnpost plan propose --leases leases.csv udp67.pcapng > found.yaml      then yarnpost sheet apply leases leases.csv\n" +
+			"  yarnpost plan propose --from capture day.pcapng > found.yaml\n" +
+			"  yarnpost plan propose --leases leases.csv day.pcapng > found.yaml      then yarnpost sheet apply leases leases.csv\n" +
 			"  Each item says above it where it was found. What could not be moved in goes to standard error.",
 		flags: func(f *flag.FlagSet) func(*call) error {
 			from := f.String("from", "", "what the files are: ethers, hosts, csv or capture (default: as they look)")
 			columns, scopes := map[string]string{}, map[string]netip.Prefix{}
-			f.Func("column", "`field=heading` of a table: hardware, address, name or note (repeatable)", func(v string) error {
+			f.Func("column", "`field=heading` of a table: "+strings.Join(movein.Fields, ", ")+" (repeatable)", func(v string) error {
 				field, heading, ok := strings.Cut(v, "=")
-				if !ok || !slices.Contains([]string{"hardware", "address", "name", "note"}, field) {
-					return fmt.Errorf("write hardware, address, name or note, and the heading behind =")
+				if !ok || !slices.Contains(movein.Fields, field) {
+					return fmt.Errorf("write one of %s, and the heading behind =", strings.Join(movein.Fields, ", "))
 				}
 				columns[field] = heading
 				return nil

@@ -132,7 +132,7 @@ func (j *jobs) captured() {
 	for n := range 3 {
 		j.comes("spinning", n)
 	}
-	j.old.must("trace", "--pcap", filepath.Join(j.folder, "udp67.pcap"), "--limit", "100")
+	j.old.must("trace", "--pcap", filepath.Join(j.folder, "day.pcap"), "--limit", "100")
 }
 
 // comes has a client get an address in a scope.

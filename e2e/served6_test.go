@@ -333,6 +333,42 @@ func TestBroughtLeases6(t *testing.T) {
 	previews("2001:db8:40:1:: is an end", "2001:db8:40:8000::/60 is outside the pools", "is held here by loom01", "3 left")
 }
 
+// What a capture shows of a server becomes a plan by which another one serves the same clients: the scope
+// with its relay and prefix pool, and what each client holds.
+func TestProposed6(t *testing.T) {
+	t.Parallel()
+	old, next := startService6(t), startService(t, "--dhcp6", fmt.Sprintf("[::1]:%d", freePort6(t)))
+	r := old.relay6("2001:db8:40:1::1")
+	var keys []netip.Prefix
+	for n := range 3 {
+		a, p := r.get(1 + n)
+		keys = append(keys, a, p)
+	}
+	dir := t.TempDir()
+	capture, file, leases := filepath.Join(dir, "day.pcap"), filepath.Join(dir, "found.yaml"), filepath.Join(dir, "leases.csv")
+	old.must("trace", "--pcap", capture, "--limit", "100")
+	found, errs, code := old.cli("plan", "propose", capture, "--scope", "offices6=2001:db8:40:1::/64", "--leases", leases)
+	if code != 0 || !strings.Contains(errs, "1 scope, 0 reservations") {
+		t.Fatalf("exit %d: %s", code, errs)
+	}
+	if err := os.WriteFile(file, []byte(found), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	next.must("plan", "apply", file, "--yes")
+	next.must("scope", "serve", "offices6", "--yes")
+	next.says([]string{"2001:db8:40:1::/64", "/56", "2001:db8:40::53", "mill.example"}, "scope", "show", "offices6")
+	next.must("sheet", "apply", "leases", leases, "--yes")
+	there := next.relay6("2001:db8:40:1::1")
+	for n := range 3 {
+		c := there.client(1 + n)
+		c.Holds = []dhcp6.IA{{Code: option.IANA, ID: 1, Leases: []dhcp6.Lease{{Prefix: keys[2*n]}}},
+			{Code: option.IAPD, ID: 2, Leases: []dhcp6.Lease{{Prefix: keys[2*n+1]}}}}
+		if err := c.Renew(t.Context()); err != nil || c.Has(option.IANA) != keys[2*n] || c.Has(option.IAPD) != keys[2*n+1] {
+			t.Errorf("client %d had %s and %s, and renews %+v: %v\n%s", n, keys[2*n], keys[2*n+1], c.Holds, err, found)
+		}
+	}
+}
+
 // A table of routes says which prefixes are routed to where nobody has them any more, and which are
 // delegated without a route.
 func TestRoutesOfPrefixes(t *testing.T) {

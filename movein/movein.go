@@ -6,6 +6,7 @@ package movein
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"net/netip"
 	"path/filepath"
@@ -36,7 +37,7 @@ type Source struct {
 
 // Options say what the sources do not.
 type Options struct {
-	Columns   map[string]string       // of a table: which heading has hardware, address, name, note
+	Columns   map[string]string       // of a table: which heading has which of Fields
 	Scopes    map[string]netip.Prefix // names of subnets
 	Everybody bool                    // reserve what each client of a capture holds
 }
@@ -124,14 +125,54 @@ func guess(s Source) string {
 	return CSV
 }
 
+// The kinds of what a machine holds.
+const (
+	ofIPv4    = iota // an address
+	ofIPv6           // an address
+	delegated        // a prefix that is delegated to it
+	kinds
+)
+
+// kindOf is the kind of an address, as a prefix of full length, or of a prefix.
+func kindOf(key netip.Prefix) int {
+	switch {
+	case key.Addr().Is4():
+		return ofIPv4
+	case key.IsSingleIP():
+		return ofIPv6
+	}
+	return delegated
+}
+
+// suffixes tell the reservations of one machine apart by what is reserved.
+var suffixes = [kinds]string{"", "-v6", "-net"}
+
 // host is one machine, by what sources say of it.
 type host struct {
-	hardware addr.Hardware // "" as long as nobody says it
+	hardware addr.Hardware // "", like the DUID, as long as nobody says it
+	duid     addr.DUID
+	iaid     addr.IAID
 	name     string
-	address  netip.Addr
+	holds    [kinds]held
 	note     string
 	evidence []string
-	said     int // which of all that was said gave its address
+}
+
+// held is what a source says that a machine holds.
+type held struct {
+	key   netip.Prefix
+	said  int    // which of all that was said says so
+	where string // in which source
+}
+
+// known reports whether it is known who the machine is.
+func (h *host) known() bool { return h.hardware != "" || h.duid != "" }
+
+func (h *host) String() string {
+	if h.hardware == "" && h.duid != "" {
+		return h.duid.String()
+	}
+	return h.hardware.String()
 }
 
 // gatherer gathers what sources say.
@@ -139,9 +180,9 @@ type gatherer struct {
 	options Options
 	source  string
 	line    int
-	hosts   map[string]*host // by hardware address
+	hosts   map[string]*host // by hardware address, and by DUID
 	order   []*host          // those, as they came
-	named   []*host          // without a hardware address
+	named   []*host          // of whom neither is known
 	nets    map[netip.Prefix]*network
 	left    []Left
 	said    int
@@ -158,40 +199,54 @@ func (g *gatherer) note(h host) {
 		where = fmt.Sprintf("%s, line %d", g.source, g.line)
 	}
 	g.said++
-	h.evidence, h.said = []string{where}, g.said
-	if h.hardware == "" {
+	h.evidence = []string{where}
+	for k := range h.holds {
+		h.holds[k].said, h.holds[k].where = g.said, where
+	}
+	if !h.known() {
 		g.named = append(g.named, &h)
 		return
 	}
-	known := g.hosts[string(h.hardware)]
+	known := g.of(h.hardware, h.duid)
 	if known == nil {
-		g.hosts[string(h.hardware)] = &h
-		g.order = append(g.order, &h)
-		return
+		known = &h
+		g.order = append(g.order, known)
+	} else {
+		g.join(known, h)
 	}
-	g.join(known, h)
+	for _, id := range []string{string(h.hardware), string(h.duid)} {
+		if id != "" {
+			g.hosts[id] = known
+		}
+	}
+}
+
+// of is the host with a hardware address, or else with a DUID; nil if there is none.
+func (g *gatherer) of(hw addr.Hardware, duid addr.DUID) *host {
+	if h := g.hosts[string(hw)]; h != nil {
+		return h
+	}
+	return g.hosts[string(duid)]
 }
 
 // join adds what another source says of a host; what was said first counts.
 func (g *gatherer) join(known *host, h host) {
-	switch {
-	case !known.address.IsValid():
-		known.address, known.said = h.address, h.said
-	case h.address.IsValid() && h.address != known.address:
-		g.leave("%s has %s here, and %s in %s; the latter is proposed", h.hardware, h.address, known.address, known.evidence[0])
-		return
+	for k, says := range h.holds {
+		switch was := &known.holds[k]; {
+		case !was.key.IsValid():
+			*was = says
+		case says.key.IsValid() && says.key != was.key:
+			g.leave("%s has %s here, and %s in %s; the latter is proposed", &h, addr.FormatKey(says.key), addr.FormatKey(was.key), was.where)
+			return
+		}
 	}
-	if known.name == "" {
-		known.name = h.name
-	}
-	if known.note == "" {
-		known.note = h.note
-	}
+	known.hardware, known.duid, known.iaid = cmp.Or(known.hardware, h.hardware), cmp.Or(known.duid, h.duid), cmp.Or(known.iaid, h.iaid)
+	known.name, known.note = cmp.Or(known.name, h.name), cmp.Or(known.note, h.note)
 	known.evidence = append(known.evidence, h.evidence...)
 }
 
-// match joins hosts without a hardware address to those of the same name, and gives the rest: addresses
-// that somebody uses of whom no more is known.
+// match joins hosts of whom nobody says who they are to those of the same name, and gives the rest:
+// what somebody uses of whom no more is known.
 func (g *gatherer) match() (rest []*host) {
 	byName := map[string]*host{}
 	for _, h := range g.order {
@@ -199,30 +254,53 @@ func (g *gatherer) match() (rest []*host) {
 			byName[label(h.name)] = h
 		}
 	}
-	byAddress := map[netip.Addr]*host{}
+	seen := map[[kinds]netip.Prefix]bool{}
 	for _, h := range g.named {
-		known := byName[label(h.name)]
-		switch {
-		case known != nil:
-			if known.address.IsValid() && known.address != h.address {
-				g.source, g.line = h.evidence[0], 0
-				g.leave("%s has %s here, and %s in %s; what was said first is proposed", h.name, h.address, known.address,
-					known.evidence[len(known.evidence)-1])
-			}
-			if !known.address.IsValid() || h.said < known.said {
-				known.address, known.said = h.address, h.said
-			}
-			known.evidence = append(known.evidence, h.evidence...)
-		case byAddress[h.address] == nil:
-			byAddress[h.address] = h
+		if known := byName[label(h.name)]; known != nil {
+			g.same(known, h)
+			continue
+		}
+		keys := [kinds]netip.Prefix{h.holds[ofIPv4].key, h.holds[ofIPv6].key, h.holds[delegated].key}
+		if !seen[keys] {
+			seen[keys] = true
 			rest = append(rest, h)
 		}
 	}
-	held := map[netip.Addr]bool{}
+	taken := map[netip.Prefix]bool{}
 	for _, h := range g.order {
-		held[h.address] = true
+		for _, says := range h.holds {
+			taken[says.key] = says.key.IsValid()
+		}
 	}
-	return slices.DeleteFunc(rest, func(h *host) bool { return held[h.address] })
+	for _, h := range rest {
+		for k := range h.holds {
+			if taken[h.holds[k].key] {
+				h.holds[k] = held{}
+			}
+		}
+	}
+	return slices.DeleteFunc(rest, func(h *host) bool {
+		return !slices.ContainsFunc(h.holds[:], func(says held) bool { return says.key.IsValid() })
+	})
+}
+
+// same adds what is said of a host by its name.
+func (g *gatherer) same(known, h *host) {
+	for k, says := range h.holds {
+		was := &known.holds[k]
+		if !says.key.IsValid() || says.key == was.key {
+			continue
+		}
+		if was.key.IsValid() {
+			g.source, g.line = h.evidence[0], 0
+			g.leave("%s has %s here, and %s in %s; what was said first is proposed", h.name, addr.FormatKey(says.key),
+				addr.FormatKey(was.key), was.where)
+		}
+		if !was.key.IsValid() || says.said < was.said {
+			*was = says
+		}
+	}
+	known.evidence = append(known.evidence, h.evidence...)
 }
 
 // label is the first part of a host name, in small letters.

@@ -2,7 +2,9 @@ package movein
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -15,6 +17,8 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/edit"
 	"yarnpost/planfile"
@@ -96,13 +100,12 @@ func TestFilesOfHosts(t *testing.T) {
 	}
 	has(t, string(p.File), "# /etc/ethers, line 2; devices.csv, line 2; /etc/hosts, line 4", "# guessed: a /24 around 10.41.0.7")
 	has(t, leftOut(p), "/etc/ethers, line 6: \"nonsense\" is no hardware address", "line 7: 02:00:00:00:00:14 has no host name",
-		"no address is known for 02:00:00:00:00:15 (loom-15)", "/etc/hosts, line 3: 2001:db8::5 is IPv6",
-		"line 8: \"ten.forty\" is no address",
+		"no address is known for 02:00:00:00:00:15 (loom-15)", "line 8: \"ten.forty\" is no address",
 		"line 9: 10.40.8.30 has no host name",
 		"/etc/hosts, line 4: loom-11 has 10.40.8.11 here, and 10.40.8.99 in devices.csv, line 2; what was said first is proposed",
 		"devices.csv, line 4: it has neither",
 		"line 5: \"02:00\" is no hardware address")
-	if p.Reservations != 4 || p.Exclusions != 2 || p.Scopes != 2 {
+	if p.Reservations != 4 || p.Exclusions != 3 || p.Scopes != 3 {
 		t.Errorf("%d scopes, %d reservations, %d exclusions", p.Scopes, p.Reservations, p.Exclusions)
 	}
 }
@@ -153,18 +156,34 @@ func newFilm(t testing.TB) *film {
 	return f
 }
 
-// packet captures a message between two addresses.
+// packet captures a message of DHCPv4 between two addresses.
 func (f *film) packet(m *dhcp4.Message, src, dst string) {
 	f.t.Helper()
 	payload, _, err := dhcp4.Append(nil, m, 1400)
 	if err != nil {
 		f.t.Fatal(err)
 	}
-	eth := &layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6), EthernetType: layers.EthernetTypeIPv4}
 	ip := &layers.IPv4{Version: 4, TTL: 64, Protocol: layers.IPProtocolUDP, SrcIP: netip.MustParseAddr(src).AsSlice(),
 		DstIP: netip.MustParseAddr(dst).AsSlice()}
-	udp := &layers.UDP{SrcPort: 67, DstPort: 67}
-	if err := udp.SetNetworkLayerForChecksum(ip); err != nil {
+	f.frame(layers.EthernetTypeIPv4, ip, ip, &layers.UDP{SrcPort: 67, DstPort: 67}, payload)
+}
+
+// packet6 captures a message of DHCPv6 between two addresses.
+func (f *film) packet6(m *dhcp6.Message, src, dst string) {
+	f.t.Helper()
+	payload, _, err := m.AppendTo(nil, 1400)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	ip := &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: layers.IPProtocolUDP, SrcIP: netip.MustParseAddr(src).AsSlice(),
+		DstIP: netip.MustParseAddr(dst).AsSlice()}
+	f.frame(layers.EthernetTypeIPv6, ip, ip, &layers.UDP{SrcPort: 547, DstPort: 547}, payload)
+}
+
+func (f *film) frame(kind layers.EthernetType, ip gopacket.SerializableLayer, of gopacket.NetworkLayer, udp *layers.UDP, payload []byte) {
+	f.t.Helper()
+	eth := &layers.Ethernet{SrcMAC: make([]byte, 6), DstMAC: make([]byte, 6), EthernetType: kind}
+	if err := udp.SetNetworkLayerForChecksum(of); err != nil {
 		f.t.Fatal(err)
 	}
 	buf := gopacket.NewSerializeBuffer()
@@ -227,7 +246,7 @@ func TestCapture(t *testing.T) {
 		t.Fatalf("%s", p.File)
 	}
 	has(t, string(p.File), "# 22 answers to 21 clients were seen, 2026-12-01, 03:10 to 03:31, from 10.40.0.5", "relays: 10.40.8.1",
-		"# 2 networks were given these alike", "domain-server: 10.40.0.5,10.40.0.6", "header/boot-file: loom.bin",
+		"# 2 networks of IPv4 were given these alike", "domain-server: 10.40.0.5,10.40.0.6", "header/boot-file: loom.bin",
 		"# 20 clients of these vendor classes", "# seen 1 times, 2026-12-01, 03:31 to 03:31; its lease never ends",
 		"# ethers, line 1; seen 2 times with 10.40.9.10, 2026-12-01, 03:10 to 03:30",
 		"# ethers, line 2; no client of the capture claimed it")
@@ -262,10 +281,125 @@ func TestCapture(t *testing.T) {
 	}
 }
 
+// six captures that a client of IPv6 asked and was given something, behind a relay or on the link.
+type six struct {
+	n         int
+	relay     string // "": on the link
+	leases    []string
+	valid     uint32
+	vendor    string
+	boot, dns string
+	iaid      uint32
+}
+
+func (f *film) six(c six) {
+	f.t.Helper()
+	duid := []byte(addr.NewDUID(addr.Hardware([]byte{2, 0, 0, 0, 0, byte(c.n)}), f.now))
+	duid = append([]byte{0, 3, 0, 1}, duid[8:]...)
+	ask := &dhcp6.Message{Type: dhcp6.Request, Transaction: uint32(f.now.Unix()) & 0xffffff,
+		Options: dhcp6.Options{{Code: option.ClientID6, Data: duid}, {Code: option.FQDN6, Data: dhcp6.FQDN(fmt.Sprintf("carder-%d.mill.example", c.n))}}}
+	if c.vendor != "" {
+		ask.Options = append(ask.Options, dhcp6.Option{Code: option.VendorClass6, Data: dhcp6.VendorClass(c.vendor)})
+	}
+	gives := &dhcp6.Message{Type: dhcp6.Reply, Transaction: ask.Transaction, Options: dhcp6.Options{{Code: option.ClientID6, Data: duid},
+		{Code: option.ServerID6, Data: []byte{0, 3, 0, 1, 2, 0, 0, 0, 0, 1}},
+		{Code: option.DNSServers6, Data: netip.MustParseAddr(cmp.Or(c.dns, "2001:db8:40::53")).AsSlice()}}}
+	if c.boot != "" {
+		gives.Options = append(gives.Options, dhcp6.Option{Code: bootFileURL, Data: []byte(c.boot)})
+	}
+	for _, text := range c.leases {
+		key, _ := addr.ParseKey(text)
+		ia := dhcp6.IA{Code: option.IANA, ID: c.iaid}
+		if kindOf(key) == delegated {
+			ia.Code = option.IAPD
+		}
+		ia.Leases = []dhcp6.Lease{{Prefix: key, Preferred: c.valid / 2, Valid: c.valid}}
+		if c.valid == forever {
+			ia.Leases[0].Preferred = forever
+		}
+		gives.IAs = append(gives.IAs, ia)
+	}
+	const client, server = "fe80::2", "2001:db8:40::5"
+	if c.relay == "" {
+		f.packet6(ask, client, "ff02::1:2")
+		f.packet6(gives, server, client)
+	} else {
+		hop := []dhcp6.Relay{{Link: netip.MustParseAddr(c.relay), Peer: netip.MustParseAddr(client)}}
+		relayed, back := *ask, *gives
+		relayed.Relays, back.Relays = hop, hop
+		f.packet6(ask, client, "ff02::1:2")
+		f.packet6(&relayed, c.relay, server)
+		f.packet6(&back, server, c.relay)
+		f.packet6(gives, "fe80::1", client)
+	}
+	f.now = f.now.Add(time.Minute)
+}
+
+// A capture of both families becomes scopes of both: those whose clients are the same are on one link,
+// with a prefix pool around what was delegated, and with what a machine holds in both families under one
+// name.
+func TestCaptureOfBothFamilies(t *testing.T) {
+	f := newFilm(t)
+	for n := range 8 {
+		f.given(10+n, "10.40.8.1", netip.AddrFrom4([4]byte{10, 40, 8, byte(10 + n)}).String(), 28800, "", "")
+		f.six(six{n: 10 + n, relay: "2001:db8:40:8::1", leases: []string{fmt.Sprintf("2001:db8:40:8:%x::%x", 0x1000*n+7, n+1)}, valid: 43200})
+	}
+	for n := range 4 {
+		f.six(six{n: 40 + n, relay: "2001:db8:40:9::1", valid: 7200, iaid: 5, vendor: "loomctl-6", boot: "tftp://[2001:db8:40::6]/loom",
+			leases: []string{fmt.Sprintf("2001:db8:40:9::%x", n+0x100), fmt.Sprintf("2001:db8:40:8%x00::/56", n)}})
+	}
+	f.six(six{n: 41, relay: "2001:db8:40:9::1", valid: 7200, iaid: 6, boot: "tftp://[2001:db8:40::6]/loom", leases: []string{"2001:db8:40:9::777"}})
+	f.six(six{n: 60, valid: 7200, leases: []string{"2001:db8:40:f00::/56"}})                                                                         // of no link
+	f.six(six{n: 40, valid: forever, iaid: 9, dns: "2001:db8:40::54", boot: "tftp://[2001:db8:40::6]/loom", leases: []string{"2001:db8:40:9::900"}}) // for good, on the link
+	p, became := made(t, Options{Scopes: map[string]netip.Prefix{"looms": netip.MustParsePrefix("10.40.8.0/22"),
+		"workshops": netip.MustParsePrefix("2001:db8:40:9::/64")}},
+		Source{Name: "day.pcap", Data: f.b.Bytes()}, Source{Name: "ethers", Data: []byte("02:00:00:00:00:0a loom-a\n")},
+		Source{Name: "/etc/hosts", Data: []byte("2001:db8:40:9::5 plotter\n2001:db8:40:8::a loom-a.mill.example\nfe80::1 me\n")},
+		Source{Name: "more.csv", Data: []byte("Name;Client DUID;IAID;IPv6 address;Delegated prefix\n" +
+			"show-room;00-04-00-00-00-00-00-00-00-00-00-00-00-00-00-00-00-99;7;2001:db8:40:9::99;2001:db8:40:8f00::/56\nodd;00;;;\nnone;;3;;\n")})
+	text := string(p.File)
+	looms, six, shops := became.ScopeNamed("looms"), became.ScopeNamed("net-2001-db8-40-8"), became.ScopeNamed("workshops")
+	if looms == nil || six == nil || shops == nil || len(became.Scopes()) != 3 {
+		t.Fatalf("%s", text)
+	}
+	if looms.Link != six.Link || shops.Link == six.Link || six.Lease != 6*time.Hour || six.Valid != 12*time.Hour ||
+		six.Pools[0] != addr.OfPrefix(six.Subnet) || shops.Pools[0].String() != "2001:db8:40:9::100-2001:db8:40:9::777" {
+		t.Errorf("%s", text)
+	}
+	if len(shops.PrefixPools) != 1 || shops.PrefixPools[0].String() != "2001:db8:40:8000::/52 in /56" {
+		t.Errorf("%v\n%s", shops.PrefixPools, text)
+	}
+	has(t, text, "on the link of looms: 8 of its 8 clients are seen there as well", "relays: [10.40.8.1, '2001:db8:40:8::1']", "# 6 answers to 4 clients",
+		"# 2 networks of IPv6 were given these alike", "v6/dns-servers: 2001:db8:40::53",
+		"option v6/dns-servers: 5 of 6 answers had this value", "v6/bootfile-url: tftp://[2001:db8:40::6]/loom",
+		"2001:db8:40:8000::/52 holds the prefixes of /56 that are delegated", "the 8 addresses that were given are spread over the subnet",
+		"a /64 is the usual one", "seen 1 times with 2001:db8:40:8:7::1")
+	for name, want := range map[string]string{"loom-a": "10.40.8.10/32", "loom-a-v6": "2001:db8:40:8::a/128", "show-room-v6": "2001:db8:40:9::99/128",
+		"show-room-net": "2001:db8:40:8f00::/56", "carder-40-v6": "2001:db8:40:9::900/128"} {
+		if r := became.ReservationNamed(name); r == nil || r.Key().String() != want {
+			t.Errorf("%s has %v\n%s", name, r, text)
+		}
+	}
+	if r := became.ReservationNamed("carder-40-v6"); r != nil && r.IAID != addr.IAIDOf(9) {
+		t.Errorf("which of its addresses lasts for good is %v", r)
+	}
+	if len(shops.Exclusions) != 1 || shops.Exclusions[0].User != "plotter" {
+		t.Errorf("%v", shops.Exclusions)
+	}
+	has(t, leftOut(p), "1 times a prefix was delegated, and no message says on which link", "fe80::1 is an address that a host gives itself",
+		"line 3: \"00\" is no DUID", "line 4: it has neither")
+	held, faults := sheet.ReadLeases(p.Leases, time.Now(), time.UTC)
+	i := slices.IndexFunc(held, func(l sheet.Lease) bool { return l.Key.String() == "2001:db8:40:8300::/56" })
+	if len(faults) > 0 || len(held) != 8+8+4+4+1+1 || i < 0 || held[i].IAID != addr.IAIDOf(5) || held[i].Hostname != "carder-43" {
+		t.Errorf("%d leases, %v, %v:\n%s", len(held), i, faults, p.Leases)
+	}
+}
+
 // Whatever files say, what comes of them is a plan file that fits, or an error.
 func FuzzPropose(f *testing.F) {
 	film := newFilm(f)
 	film.given(10, "10.40.8.1", "10.40.9.10", 28800, "loomctl-2", "loom.bin")
+	film.six(six{n: 10, relay: "2001:db8:40:9::1", valid: 7200, leases: []string{"2001:db8:40:9::1", "2001:db8:40:8000::/56"}})
 	f.Add(film.b.Bytes(), Capture)
 	f.Add([]byte(ethers), Ethers)
 	f.Add([]byte(hosts), Hosts)

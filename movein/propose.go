@@ -3,6 +3,7 @@ package movein
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"maps"
 	"net/netip"
 	"slices"
@@ -34,6 +35,8 @@ type proposed struct {
 	prefix netip.Prefix
 	seen   *network // nil: no capture shows it
 	body   *api.ScopeEdit
+
+	prefixes []netip.Prefix // that are reserved for clients of it
 }
 
 const (
@@ -67,28 +70,41 @@ func (g *gatherer) propose() (*Proposal, error) {
 	return &d.out, err
 }
 
-// held are the leases that clients of captures hold, by address: the latest of each address, and of
-// each client in a network.
+// held are the leases that clients of captures hold, by what they hold: the latest of each address
+// and prefix.
 func (d *draft) held() (out []sheet.Lease) {
-	last := map[netip.Addr]*client{}
-	of := map[netip.Addr]string{}
-	for _, n := range d.nets {
-		if n.seen == nil {
-			continue
-		}
-		for _, c := range n.seen.clients {
-			if was := last[c.address]; was == nil || was.span.to.Before(c.span.to) {
-				last[c.address], of[c.address] = c, n.name
-			}
+	last := map[netip.Prefix]*client{}
+	of := map[netip.Prefix]string{}
+	for n, c := range d.clients() {
+		if was := last[c.key]; was == nil || was.span.to.Before(c.span.to) {
+			last[c.key], of[c.key] = c, n.name
 		}
 	}
-	for a, c := range last {
-		out = append(out, sheet.Lease{Key: netip.PrefixFrom(a, a.BitLen()), Hardware: c.hardware, Identifier: c.id, Hostname: c.name,
-			Vendor: c.vendor, Scope: of[a],
+	for key, c := range last {
+		out = append(out, sheet.Lease{Key: key, Hardware: c.hardware, Identifier: c.id, DUID: c.duid, IAID: c.iaid, Hostname: c.name,
+			Vendor: c.vendor, Scope: of[key],
 			Status: "active", Since: c.span.from, Expires: c.until, Endless: c.forGood})
 	}
 	slices.SortFunc(out, func(a, b sheet.Lease) int { return a.Key.Compare(b.Key) })
 	return out
+}
+
+// clients yields the clients of captures, network by network, each network's by who they are.
+func (d *draft) clients() iter.Seq2[*proposed, *client] {
+	return func(yield func(*proposed, *client) bool) {
+		for _, n := range d.nets {
+			if n.seen == nil {
+				continue
+			}
+			for _, id := range slices.SortedFunc(maps.Keys(n.seen.clients), func(a, b identity) int {
+				return cmp.Or(strings.Compare(a.id, b.id), strings.Compare(string(a.iaid), string(b.iaid)), a.kind-b.kind)
+			}) {
+				if !yield(n, n.seen.clients[id]) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // plan makes the edits, and leaves out what cannot be made, with why.
@@ -134,7 +150,7 @@ func (d *draft) because(k plan.Kind, name, format string, args ...any) {
 	d.why[k][name] = append(d.why[k][name], edit.Clean(fmt.Sprintf(format, args...)))
 }
 
-// scopes proposes one for each network of a capture, each subnet that was named, and a /24 around any
+// scopes proposes one for each network of a capture, each subnet that was named, and one around any
 // other address.
 func (d *draft) scopes(rest []*host) {
 	add := func(prefix netip.Prefix, name string) *proposed {
@@ -149,7 +165,7 @@ func (d *draft) scopes(rest []*host) {
 			}
 		}
 		subnet := prefix.String()
-		n := &proposed{name: cmp.Or(name, "net-"+prefix.Addr().String()), prefix: prefix, body: &api.ScopeEdit{Subnet: &subnet}}
+		n := &proposed{name: cmp.Or(name, netName(prefix.Addr())), prefix: prefix, body: &api.ScopeEdit{Subnet: &subnet}}
 		d.nets = append(d.nets, n)
 		return n
 	}
@@ -157,26 +173,113 @@ func (d *draft) scopes(rest []*host) {
 		seen := d.gatherer.nets[prefix]
 		n := add(prefix, "")
 		n.seen = seen
-		d.because(plan.KindScope, n.name, "%d answers to %d clients were seen, %s, from %s", seen.answers, len(seen.clients), seen.span,
-			addresses(seen.servers))
-		if len(seen.relays) > 0 {
-			relays := texts(seen.relays)
-			d.edits = append(d.edits, api.Edit{Op: edit.Add, Kind: string(plan.KindLink), Name: n.name,
-				Link: &api.LinkEdit{Relays: &relays}})
-			d.because(plan.KindLink, n.name, "these relays forwarded for it")
-			n.body.Link = &n.name
+		who := map[string]bool{}
+		for id := range seen.clients {
+			who[id.id] = true
+		}
+		d.because(plan.KindScope, n.name, "%d answers to %d clients were seen, %s, from %s", seen.answers, len(who), seen.span,
+			servers(seen.servers))
+		if !prefix.Addr().Is6() {
+			continue
+		}
+		if _, named := d.options.Scopes[n.name]; !named {
+			d.because(plan.KindScope, n.name, "answers of IPv6 do not say the subnet: a /%d is the usual one", subnetBits)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.options.Scopes)) {
 		add(d.options.Scopes[name], name)
 	}
 	for _, h := range append(slices.Clone(d.order), rest...) {
-		if h.address.IsValid() && d.holding(h.address) == nil {
-			n := add(netip.PrefixFrom(h.address, 24).Masked(), "")
-			d.because(plan.KindScope, n.name, "guessed: a /24 around %s (%s); say its true subnet", h.address, h.evidence[0])
+		for _, says := range h.holds[:delegated] {
+			a := says.key.Addr()
+			if !says.key.IsValid() || d.holding(a) != nil {
+				continue
+			}
+			bits := 24
+			if a.Is6() {
+				bits = subnetBits
+			}
+			n := add(netip.PrefixFrom(a, bits).Masked(), "")
+			d.because(plan.KindScope, n.name, "guessed: a /%d around %s (%s); say its true subnet", bits, a, says.where)
 		}
 	}
 	slices.SortFunc(d.nets, func(a, b *proposed) int { return compare(a.prefix, b.prefix) })
+	d.links()
+}
+
+// netName names a scope that nobody named by its first address.
+func netName(a netip.Addr) string {
+	return "net-" + strings.TrimRight(strings.ReplaceAll(a.String(), ":", "-"), "-")
+}
+
+// links proposes one for each network behind relays; networks of both families with the same clients
+// are on one.
+func (d *draft) links() {
+	on := map[string]*api.LinkEdit{}
+	for _, n := range d.nets {
+		if n.seen == nil {
+			continue
+		}
+		name := n.name
+		if beside, alike, all := d.beside(n); beside != nil {
+			if name = beside.name; beside.body.Link != nil {
+				name = *beside.body.Link
+			}
+			beside.body.Link, n.body.Link = &name, &name
+			d.because(plan.KindScope, n.name, "on the link of %s: %d of its %d clients are seen there as well", beside.name, alike, all)
+		} else if len(n.seen.relays) > 0 {
+			n.body.Link = &name
+		}
+		if n.body.Link == nil {
+			continue
+		}
+		l := on[name]
+		if l == nil {
+			l = &api.LinkEdit{}
+			on[name] = l
+			d.edits = append(d.edits, api.Edit{Op: edit.Add, Kind: string(plan.KindLink), Name: name, Link: l})
+		}
+		if len(n.seen.relays) > 0 {
+			var relays []string
+			if l.Relays != nil {
+				relays = *l.Relays
+			} else {
+				d.because(plan.KindLink, name, "these relays forwarded for it")
+			}
+			relays = append(relays, texts(n.seen.relays)...)
+			l.Relays = &relays
+		}
+	}
+}
+
+// beside is the network of IPv4 in which most clients of a network of IPv6 are seen as well, by their
+// hardware addresses, if those are two at least; nil if there is none.
+func (d *draft) beside(n *proposed) (best *proposed, alike, all int) {
+	if n.seen.family() != option.V6 {
+		return nil, 0, 0
+	}
+	at := map[addr.Hardware]*proposed{}
+	for of, c := range d.clients() {
+		if of.seen.family() == option.V4 {
+			at[c.hardware] = of
+		}
+	}
+	counted, in := map[addr.Hardware]bool{}, map[*proposed]int{}
+	for _, c := range n.seen.clients {
+		if c.hardware != "" && !counted[c.hardware] {
+			counted[c.hardware] = true
+			in[at[c.hardware]]++
+		}
+	}
+	for _, of := range d.nets {
+		if in[of] > alike {
+			best, alike = of, in[of]
+		}
+	}
+	if alike < 2 || alike*2 <= len(counted) {
+		return nil, 0, 0
+	}
+	return best, alike, len(counted)
 }
 
 func compare(a, b netip.Prefix) int { return cmp.Or(a.Addr().Compare(b.Addr()), a.Bits()-b.Bits()) }
@@ -188,11 +291,11 @@ func texts(list []netip.Addr) (out []string) {
 	return out
 }
 
-func addresses(list []netip.Addr) string {
+func servers(list []string) string {
 	if len(list) == 0 {
-		return "a server that does not say its address"
+		return "a server that does not say who it is"
 	}
-	return strings.Join(texts(list), ", ")
+	return strings.Join(list, ", ")
 }
 
 // holding is the scope that an address is in, or nil.
@@ -214,47 +317,32 @@ func most[T cmp.Ordered](counts map[T]int) (best T, seen, all int) {
 	return best, seen, all
 }
 
-// common sets options and lease times: what all networks have alike is the defaults'.
+// common sets options and lease times: what all networks of a family have alike is the defaults'.
 func (d *draft) common() {
-	book := plan.New()
 	values := map[string]map[string]int{} // by option and value: in how many networks
-	nets := 0
+	nets, family := map[option.Family]int{}, map[string]option.Family{}
 	for _, n := range d.nets {
 		if n.seen == nil {
 			continue
 		}
-		nets++
-		n.body.Options = map[string]string{}
-		for _, code := range slices.Sorted(maps.Keys(n.seen.options)) {
-			data, seen, all := most(n.seen.options[code])
-			if all*rare < n.seen.answers {
-				continue // some client's own
-			}
-			def := option.Standard4.ByCode(uint16(code))
-			name, text := book.KeyName(option.Std(uint16(code))), def.Type.Format([]byte(data))
-			if _, err := def.Type.Encode(text); err != nil || text == "" {
-				continue
-			}
-			n.body.Options[name] = text
-			if seen < all {
-				d.because(plan.KindScope, n.name, "option %s: %d of %d answers had this value, others another one", name, seen, all)
-			}
-			if values[name] == nil {
+		nets[n.seen.family()]++
+		d.optionsOf(n)
+		for name, text := range n.body.Options {
+			if family[name] = n.seen.family(); values[name] == nil {
 				values[name] = map[string]int{}
 			}
 			values[name][text]++
 		}
 		if t, _, _ := most(finite(n.seen.leases)); t > 0 {
-			text := option.FormatDuration(time.Duration(t) * time.Second)
-			n.body.Lease = &text
+			n.body.Lease = lasting(t)
+			if v, _, _ := most(finite(n.seen.valids)); v > t && v != t+t/2 {
+				n.body.Valid = lasting(v)
+			}
 		}
-	}
-	if nets < sharedLeast {
-		return
 	}
 	all := map[string]string{}
 	for name, texts := range values {
-		if text, seen, _ := most(texts); seen == nets {
+		if text, seen, _ := most(texts); seen == nets[family[name]] && seen >= sharedLeast {
 			all[name] = text
 		}
 	}
@@ -267,79 +355,195 @@ func (d *draft) common() {
 		}
 	}
 	d.edits = append(d.edits, api.Edit{Op: edit.Edit, Kind: string(plan.KindDefaults), Defaults: &api.DefaultsEdit{Options: all}})
-	d.because(plan.KindDefaults, "", "%d networks were given these alike", nets)
+	for f, of := range map[option.Family]string{option.V4: "IPv4", option.V6: "IPv6"} {
+		if nets[f] >= sharedLeast {
+			d.because(plan.KindDefaults, "", "%d networks of %s were given these alike", nets[f], of)
+		}
+	}
+	slices.Sort(d.why[plan.KindDefaults][""])
+}
+
+// lasting is a time of so many seconds as people write it.
+func lasting(seconds uint32) *string {
+	text := option.FormatDuration(time.Duration(seconds) * time.Second)
+	return &text
+}
+
+// optionsOf sets the options that most clients of a network were given.
+func (d *draft) optionsOf(n *proposed) {
+	book := plan.New()
+	n.body.Options = map[string]string{}
+	for _, key := range slices.SortedFunc(maps.Keys(n.seen.options), option.Key.Compare) {
+		data, seen, all := most(n.seen.options[key])
+		if all*rare < n.seen.answers {
+			continue // some client's own
+		}
+		def := option.Standard(key.Family).ByCode(key.Code)
+		name, text := book.KeyName(key), def.Type.Format([]byte(data))
+		if _, err := def.Type.Encode(text); err != nil || text == "" {
+			continue
+		}
+		n.body.Options[name] = text
+		if seen < all {
+			d.because(plan.KindScope, n.name, "option %s: %d of %d answers had this value, others another one", name, seen, all)
+		}
+	}
 }
 
 // finite are lease times without those that never end.
 func finite(leases map[uint32]int) map[uint32]int {
 	out := maps.Clone(leases)
-	delete(out, 0xffffffff)
+	delete(out, forever)
 	return out
 }
 
-// reservations proposes one for each host whose hardware address and address are known, and for clients
-// of a capture whose address never ends; it gives the addresses that are taken so.
-func (d *draft) reservations() map[netip.Addr]bool {
-	taken := map[netip.Addr]bool{}
-	add := func(hw addr.Hardware, name string, a netip.Addr, note string, why []string) {
-		if taken[a] {
-			d.source, d.line = strings.Join(why, "; "), 0
-			d.leave("%s is reserved for another client already", a)
-			return
-		}
-		taken[a] = true
-		hardware, address := hw.String(), a.String()
-		in := &api.ReservationEdit{Hardware: &hardware, Address: &address}
-		if note != "" {
-			in.Note = &note
-		}
-		name = d.called(name, hw)
-		d.edits = append(d.edits, api.Edit{Op: edit.Add, Kind: string(plan.KindReservation), Name: name, Reservation: in})
-		d.because(plan.KindReservation, name, "%s", strings.Join(why, "; "))
-		d.out.Reservations++
-	}
-	clients := map[string]*client{}
-	for _, n := range d.nets {
-		if n.seen != nil {
-			for hw, c := range n.seen.clients {
-				clients[hw] = c
+// reservations proposes one for all that each host holds whom its hardware address or DUID names, and for
+// clients of a capture to whom something was given for good; it gives what is taken so.
+func (d *draft) reservations() map[netip.Prefix]bool {
+	r := &reserving{draft: d, taken: map[netip.Prefix]bool{}, seen: map[identity]*client{}}
+	for _, c := range d.clients() {
+		for _, id := range []string{string(c.hardware), string(c.duid)} {
+			if id != "" {
+				r.seen[identity{id: id, kind: kindOf(c.key)}] = c
 			}
 		}
 	}
 	for _, h := range d.order {
-		why := h.evidence
-		c := clients[string(h.hardware)]
-		if c != nil {
-			why = append(why, fmt.Sprintf("seen %d times with %s, %s", c.seen, c.address, c.span))
-		} else if len(clients) > 0 {
-			why = append(why, "no client of the capture claimed it")
-		}
-		switch {
-		case h.address.IsValid():
-			add(h.hardware, h.name, h.address, h.note, why)
-		case c != nil:
-			add(h.hardware, h.name, c.address, h.note, why)
-		default:
-			d.source, d.line = h.evidence[0], 0
-			d.leave("no address is known for %s (%s)", h.hardware, cmp.Or(h.name, "no name"))
-		}
+		r.host(h)
 	}
-	for _, hw := range slices.Sorted(maps.Keys(clients)) {
-		c := clients[hw]
-		if d.hosts[hw] != nil || taken[c.address] || !c.forGood && !d.options.Everybody {
+	for _, c := range d.clients() {
+		if d.of(c.hardware, c.duid) != nil || r.taken[c.key] || !c.forGood && !d.options.Everybody {
 			continue
 		}
 		why := fmt.Sprintf("seen %d times, %s", c.seen, c.span)
 		if c.forGood {
 			why += "; its lease never ends"
 		}
-		add(c.hardware, c.name, c.address, "", []string{why})
+		of := &host{hardware: c.hardware, name: c.name}
+		if c.duid != "" {
+			of.hardware, of.duid, of.iaid = "", c.duid, d.apart(c)
+		}
+		r.add(of, c.key, cmp.Or(c.name, "host-"+strings.ReplaceAll(cmp.Or(c.hardware.String(), c.duid.String()), ":", "")), []string{why})
 	}
-	return taken
+	return r.taken
 }
 
-// called is a name for a reservation that no other has.
-func (d *draft) called(name string, hw addr.Hardware) string {
+// apart is the IAID of a client, if its DUID holds several of the kind; else "".
+func (d *draft) apart(c *client) addr.IAID {
+	for _, o := range d.clients() {
+		if o != c && o.duid == c.duid && kindOf(o.key) == kindOf(c.key) {
+			return c.iaid
+		}
+	}
+	return ""
+}
+
+// reserving proposes reservations.
+type reserving struct {
+	*draft
+	taken map[netip.Prefix]bool
+	seen  map[identity]*client // by hardware address, and by DUID, and by kind
+}
+
+// host proposes one for all that a host holds.
+func (r *reserving) host(h *host) {
+	any := false
+	for kind, says := range h.holds {
+		c := r.seen[identity{id: string(h.hardware), kind: kind}]
+		if c == nil {
+			c = r.seen[identity{id: string(h.duid), kind: kind}]
+		}
+		why := slices.Clone(h.evidence)
+		if c != nil {
+			why = append(why, fmt.Sprintf("seen %d times with %s, %s", c.seen, addr.FormatKey(c.key), c.span))
+		} else if len(r.seen) > 0 {
+			why = append(why, "no client of the capture claimed it")
+		}
+		key := says.key
+		if !key.IsValid() {
+			if c == nil {
+				continue
+			}
+			key = c.key
+		}
+		any = true
+		r.add(h, key, cmp.Or(h.name, "host-"+strings.ReplaceAll(h.String(), ":", "")), why)
+	}
+	if !any {
+		r.source, r.line = h.evidence[0], 0
+		r.leave("no address is known for %s (%s)", h, cmp.Or(h.name, "no name"))
+	}
+}
+
+// add proposes a reservation of a host, unless somebody has it already.
+func (r *reserving) add(h *host, key netip.Prefix, name string, why []string) {
+	source := strings.Join(why, "; ")
+	address := addr.FormatKey(key)
+	in := &api.ReservationEdit{Address: &address}
+	switch {
+	case r.taken[key]:
+		r.source, r.line = source, 0
+		r.leave("%s is reserved for another client already", address)
+		return
+	case h.duid != "" && kindOf(key) != ofIPv4:
+		duid := h.duid.String()
+		if in.DUID = &duid; h.iaid != "" {
+			iaid := h.iaid.String()
+			in.IAID = &iaid
+		}
+	case h.hardware != "":
+		hardware := h.hardware.String()
+		in.Hardware = &hardware
+	default:
+		r.source, r.line = source, 0
+		r.leave("%s is IPv4, and of its client the DUID alone is known; say its hardware address", address)
+		return
+	}
+	if kindOf(key) == delegated {
+		n := r.delegating(key, h)
+		if n == nil {
+			r.source, r.line = source, 0
+			r.leave("no scope of IPv6 is known that %s is delegated from; name it with --scope NAME=SUBNET", address)
+			return
+		}
+		in.Scope = &n.name
+		n.prefixes = append(n.prefixes, key)
+	}
+	r.taken[key] = true
+	if h.note != "" {
+		in.Note = &h.note
+	}
+	name = r.called(name, suffixes[kindOf(key)])
+	r.edits = append(r.edits, api.Edit{Op: edit.Add, Kind: string(plan.KindReservation), Name: name, Reservation: in})
+	r.because(plan.KindReservation, name, "%s", source)
+	r.out.Reservations++
+}
+
+// delegating is the scope that a prefix is delegated from: where a client was seen with it, or where its
+// host has an address, or else the only one of IPv6; nil if none is.
+func (d *draft) delegating(key netip.Prefix, h *host) *proposed {
+	for n, c := range d.clients() {
+		if c.key == key {
+			return n
+		}
+	}
+	if a := h.holds[ofIPv6].key; a.IsValid() {
+		return d.holding(a.Addr())
+	}
+	var only *proposed
+	for _, n := range d.nets {
+		if n.prefix.Addr().Is6() {
+			if only != nil {
+				return nil
+			}
+			only = n
+		}
+	}
+	return only
+}
+
+// called is a name for a reservation that no other has; suffix says what of a host it is.
+func (d *draft) called(name, suffix string) string {
 	name = strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' {
 			return r
@@ -350,9 +554,7 @@ func (d *draft) called(name string, hw addr.Hardware) string {
 	for strings.Contains(name, "--") {
 		name = strings.ReplaceAll(name, "--", "-")
 	}
-	if name == "" {
-		name = "host-" + strings.ReplaceAll(hw.String(), ":", "")
-	}
+	name = cmp.Or(name, "host") + suffix
 	first := name
 	for i := 2; d.names[strings.ToLower(name)]; i++ {
 		name = fmt.Sprintf("%s-%d", first, i)
@@ -361,69 +563,126 @@ func (d *draft) called(name string, hw addr.Hardware) string {
 	return name
 }
 
-// pools proposes the span of the addresses that clients without a reservation were given.
-func (d *draft) pools(taken map[netip.Addr]bool) {
+// vastSpan is from how many addresses on what is given is spread over the whole subnet.
+const vastSpan = 1 << 16
+
+// pools proposes the span of the addresses that clients without a reservation were given, and prefixes
+// that hold all that is delegated.
+func (d *draft) pools(taken map[netip.Prefix]bool) {
 	for _, n := range d.nets {
+		d.prefixPools(n)
 		if n.seen == nil {
 			continue
 		}
-		var given []netip.Addr
+		var addresses []netip.Addr
 		for _, c := range n.seen.clients {
-			if !taken[c.address] {
-				given = append(given, c.address)
+			if !taken[c.key] && kindOf(c.key) != delegated && n.prefix.Contains(c.key.Addr()) {
+				addresses = append(addresses, c.key.Addr())
 			}
 		}
-		if len(given) == 0 {
+		if len(addresses) == 0 {
 			continue
 		}
-		slices.SortFunc(given, netip.Addr.Compare)
-		n.body.Pools = &[]string{addr.Range{From: given[0], To: given[len(given)-1]}.String()}
-		d.because(plan.KindScope, n.name, "the pool spans the %d addresses that were given; it may well be larger", len(given))
+		slices.SortFunc(addresses, netip.Addr.Compare)
+		span := addr.Range{From: addresses[0], To: addresses[len(addresses)-1]}
+		if n.seen.family() == option.V6 && span.Size() > vastSpan {
+			n.body.Pools = &[]string{"all"}
+			d.because(plan.KindScope, n.name, "the %d addresses that were given are spread over the subnet", len(addresses))
+			continue
+		}
+		n.body.Pools = &[]string{span.String()}
+		d.because(plan.KindScope, n.name, "the pool spans the %d addresses that were given; it may well be larger", len(addresses))
+	}
+}
+
+// prefixPools proposes for each length of prefixes the smallest prefix that holds all of them.
+func (d *draft) prefixPools(n *proposed) {
+	prefixes := slices.Clone(n.prefixes)
+	if n.seen != nil {
+		for _, c := range n.seen.clients {
+			if kindOf(c.key) == delegated {
+				prefixes = append(prefixes, c.key)
+			}
+		}
+	}
+	slices.SortFunc(prefixes, func(a, b netip.Prefix) int { return cmp.Or(a.Bits()-b.Bits(), compare(a, b)) })
+	var pools []plan.PrefixPool
+	var texts []string
+	for from, to := 0, 0; from < len(prefixes); from = to {
+		length := prefixes[from].Bits()
+		for to = from; to < len(prefixes) && prefixes[to].Bits() == length; to++ {
+		}
+		whole := addr.Range{From: prefixes[from].Addr(), To: addr.OfPrefix(prefixes[to-1]).To}
+		cover := netip.PrefixFrom(whole.From, min(addr.CommonBits(whole), length)).Masked()
+		clash := slices.IndexFunc(pools, func(p plan.PrefixPool) bool { return p.Prefix.Overlaps(cover) })
+		if clash >= 0 || cover.Overlaps(n.prefix) {
+			d.source, d.line = n.name, 0
+			d.leave("what holds its delegated prefixes of /%d, %s, overlaps something else of it; say its prefix pools", length, cover)
+			continue
+		}
+		pool := plan.PrefixPool{Prefix: cover, Length: length}
+		pools, texts = append(pools, pool), append(texts, pool.String())
+		d.because(plan.KindScope, n.name, "%s holds the prefixes of /%d that are delegated; it may well be larger", cover, length)
+	}
+	if len(texts) > 0 {
+		n.body.PrefixPools = &texts
 	}
 }
 
 // exclusions keeps addresses that hosts have by themselves out of pools.
-func (d *draft) exclusions(rest []*host, taken map[netip.Addr]bool) {
+func (d *draft) exclusions(rest []*host, taken map[netip.Prefix]bool) {
 	for _, h := range rest {
-		n := d.holding(h.address)
-		if n == nil || taken[h.address] {
-			continue
+		for _, says := range h.holds[:delegated] {
+			if !says.key.IsValid() || taken[says.key] {
+				continue
+			}
+			n := d.holding(says.key.Addr())
+			if n == nil {
+				continue
+			}
+			if n.body.Exclusions == nil {
+				n.body.Exclusions = &[]api.Exclusion{}
+			}
+			*n.body.Exclusions = append(*n.body.Exclusions, api.Exclusion{Range: addr.FormatKey(says.key), User: h.name})
+			d.out.Exclusions++
 		}
-		if n.body.Exclusions == nil {
-			n.body.Exclusions = &[]api.Exclusion{}
-		}
-		*n.body.Exclusions = append(*n.body.Exclusions, api.Exclusion{Range: h.address.String(), User: h.name})
-		d.out.Exclusions++
 	}
+}
+
+// bootOptions are the options that name a boot file.
+var bootOptions = map[option.Family]string{option.V4: "header/boot-file", option.V6: "v6/bootfile-url"}
+
+// booted is what clients of some network were given to boot.
+type booted struct {
+	family option.Family
+	file   string
 }
 
 // rules proposes one for each boot file that clients of some vendor classes, and no others, were given.
 func (d *draft) rules() {
-	files, without := map[string]map[string]int{}, map[string]bool{}
-	for _, n := range d.nets {
-		if n.seen == nil {
-			continue
-		}
-		for _, c := range n.seen.clients {
-			switch {
-			case c.vendor == "":
-			case c.file == "":
-				without[c.vendor] = true
-			default:
-				if files[c.file] == nil {
-					files[c.file] = map[string]int{}
-				}
-				files[c.file][c.vendor]++
+	files, without := map[booted]map[string]int{}, map[booted]bool{} // the latter by vendor class
+	for n, c := range d.clients() {
+		of := booted{n.seen.family(), c.file}
+		switch {
+		case c.vendor == "":
+		case c.file == "":
+			without[booted{of.family, c.vendor}] = true
+		default:
+			if files[of] == nil {
+				files[of] = map[string]int{}
 			}
+			files[of][c.vendor]++
 		}
 	}
-	for i, file := range slices.Sorted(maps.Keys(files)) {
+	for i, of := range slices.SortedFunc(maps.Keys(files), func(a, b booted) int {
+		return cmp.Or(int(a.family)-int(b.family), strings.Compare(a.file, b.file))
+	}) {
 		var when []string
 		clients := 0
-		for _, v := range slices.Sorted(maps.Keys(files[file])) {
-			if !without[v] {
+		for _, v := range slices.Sorted(maps.Keys(files[of])) {
+			if !without[booted{of.family, v}] {
 				when = append(when, fmt.Sprintf("vendor == %q", v))
-				clients += files[file][v]
+				clients += files[of][v]
 			}
 		}
 		if len(when) == 0 {
@@ -431,7 +690,7 @@ func (d *draft) rules() {
 		}
 		name, condition := fmt.Sprintf("boot-%d", i+1), strings.Join(when, " || ")
 		d.edits = append(d.edits, api.Edit{Op: edit.Add, Kind: string(plan.KindRule), Name: name, Rule: &api.RuleEdit{When: &condition,
-			Options: map[string]string{"header/boot-file": file}}})
+			Options: map[string]string{bootOptions[of.family]: of.file}}})
 		d.because(plan.KindRule, name, "%d clients of these vendor classes were given this boot file, and no other client of them went without", clients)
 	}
 }

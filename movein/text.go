@@ -1,6 +1,7 @@
 package movein
 
 import (
+	"errors"
 	"net/netip"
 	"slices"
 	"strings"
@@ -43,7 +44,8 @@ func (g *gatherer) ethersLine(words []string) {
 	default:
 		h := host{hardware: hw, name: words[1]}
 		if a, err := netip.ParseAddr(words[1]); err == nil {
-			h.name, h.address = "", a
+			h.name = ""
+			h.hold(a)
 		}
 		g.take(h)
 	}
@@ -59,18 +61,24 @@ func (g *gatherer) hostsLine(words []string) {
 		g.leave("%s has no host name behind it", a)
 	case a.IsLoopback() || a.IsMulticast() || a.IsUnspecified() || a.Is4() && a.As4()[3] == 255: // what each host's own file has
 	default:
-		g.take(host{name: words[1], address: a})
+		h := host{name: words[1]}
+		h.hold(a)
+		g.take(h)
 	}
+}
+
+// hold says that the host has an address.
+func (h *host) hold(a netip.Addr) {
+	a = a.Unmap().WithZone("")
+	key := netip.PrefixFrom(a, a.BitLen())
+	h.holds[kindOf(key)].key = key
 }
 
 // take notes a host whose address can be served.
 func (g *gatherer) take(h host) {
-	if h.address.IsValid() && !h.address.Unmap().Is4() {
-		g.leave("%s is IPv6, which does not come along yet", h.address)
+	if a := h.holds[ofIPv6].key.Addr(); a.IsLinkLocalUnicast() {
+		g.leave("%s is an address that a host gives itself on each link; nothing is served there", a)
 		return
-	}
-	if h.address.IsValid() {
-		h.address = h.address.Unmap()
 	}
 	h.name, h.note = edit.Clean(h.name), edit.Clean(h.note)
 	g.note(h)
@@ -80,13 +88,17 @@ func (g *gatherer) take(h host) {
 var headings = map[string][]string{
 	"hardware": {"hardware", "hardwareaddress", "hw", "mac", "macaddress", "mac-address", "mac_address", "ethernet", "ethernetaddress",
 		"physicaladdress", "clientid", "hwaddr", "lladdr"},
-	"address": {"address", "ip", "ipaddress", "ip-address", "ip_address", "ipv4", "ipv4address", "fixedaddress"},
-	"name":    {"name", "hostname", "host", "host-name", "host_name", "device", "devicename", "dnsname", "fqdn"},
-	"note":    {"note", "notes", "description", "comment", "comments", "remark", "location"},
+	"duid":     {"duid", "clientduid", "dhcpv6clientid", "dhcpuniqueidentifier"},
+	"iaid":     {"iaid", "identityassociation"},
+	"address":  {"address", "ip", "ipaddress", "ip-address", "ip_address", "ipv4", "ipv4address", "fixedaddress"},
+	"address6": {"address6", "ipv6", "ipv6address", "ip6", "ip6address", "ipv6-address", "ipv6_address"},
+	"prefix":   {"prefix", "delegatedprefix", "pd", "ia_pd", "ipv6prefix"},
+	"name":     {"name", "hostname", "host", "host-name", "host_name", "device", "devicename", "dnsname", "fqdn"},
+	"note":     {"note", "notes", "description", "comment", "comments", "remark", "location"},
 }
 
-// fields are what a table can say of a host, in the order in which they are looked for.
-var fields = []string{"hardware", "address", "name", "note"}
+// Fields are what a table can say of a host, in the order in which they are looked for.
+var Fields = []string{"hardware", "duid", "iaid", "address", "address6", "prefix", "name", "note"}
 
 // table reads a table with a line of headings.
 func (g *gatherer) table(data []byte) {
@@ -117,7 +129,7 @@ func (g *gatherer) head(cells []string) map[string]int {
 	plain := func(s string) string {
 		return strings.ToLower(strings.ReplaceAll(strings.TrimSpace(edit.Fused(s)), " ", ""))
 	}
-	for _, f := range fields {
+	for _, f := range Fields {
 		known := headings[f]
 		if told := g.options.Columns[f]; told != "" {
 			known = []string{plain(told)}
@@ -133,34 +145,66 @@ func (g *gatherer) head(cells []string) map[string]int {
 			return nil
 		}
 	}
-	_, hardware := at["hardware"]
-	_, address := at["address"]
-	if !hardware && !address {
-		g.leave("no column is known for a hardware address or an address; say which, as --column address=%s", strings.Join(cells, "|"))
+	if !slices.ContainsFunc(telling, func(f string) bool { _, ok := at[f]; return ok }) {
+		g.leave("no column is known for a hardware address, a DUID or an address; say which, as --column address=%s",
+			strings.Join(cells, "|"))
 		return nil
 	}
 	return at
 }
 
+// telling are the fields of which a table needs one.
+var telling = []string{"hardware", "duid", "address", "address6", "prefix"}
+
 // row reads one line of a table.
 func (g *gatherer) row(cell func(string) string) {
 	h := host{name: cell("name"), note: cell("note")}
-	var err error
-	if text := cell("hardware"); text != "" {
-		if h.hardware, err = addr.ParseHardware(text); err != nil {
-			g.leave("%.80q is no hardware address", text)
+	told := false
+	for _, f := range Fields[:len(Fields)-2] {
+		text := cell(f)
+		if text == "" {
+			continue
+		}
+		if err := h.set(f, text); err != nil {
+			g.leave("%.80q is no %s", text, err)
 			return
 		}
+		told = told || f != "iaid"
 	}
-	if text := cell("address"); text != "" {
-		if h.address, err = netip.ParseAddr(text); err != nil {
-			g.leave("%.80q is no address", text)
-			return
-		}
-	}
-	if h.hardware == "" && !h.address.IsValid() {
+	if !told {
 		g.leave("it has neither a hardware address nor an address")
 		return
 	}
 	g.take(h)
+}
+
+// set reads the value of a field; the error names what it should have been.
+func (h *host) set(field, text string) (err error) {
+	switch field {
+	case "hardware":
+		if h.hardware, err = addr.ParseHardware(text); err != nil {
+			return errors.New("hardware address")
+		}
+	case "duid":
+		if h.duid, err = addr.ParseDUID(text); err != nil {
+			return errors.New("DUID")
+		}
+	case "iaid":
+		if h.iaid, err = addr.ParseIAID(text); err != nil {
+			return errors.New("IAID")
+		}
+	case "prefix":
+		key, err := netip.ParsePrefix(text)
+		if err != nil || key.Masked() != key || kindOf(key) != delegated {
+			return errors.New("prefix of IPv6 to delegate")
+		}
+		h.holds[delegated].key = key
+	default:
+		a, err := netip.ParseAddr(text)
+		if err != nil {
+			return errors.New("address")
+		}
+		h.hold(a)
+	}
+	return nil
 }

@@ -479,7 +479,8 @@ type OtherServer struct {
 // Agreement compares what another server gave a client with what this one would
 // have given.
 type Agreement struct {
-	Hardware   string    `json:"hardware"`
+	Hardware   string    `json:"hardware" doc:"Empty if it is not known"`
+	DUID       string    `json:"duid" doc:"Of a client of IPv6"`
 	Hostname   string    `json:"hostname"`
 	Link       string    `json:"link"`
 	Scope      string    `json:"scope"`

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -389,7 +390,7 @@ func listeningCommand() command {
 						agrees = "NO"
 					}
 					if !a.Agrees || *all || k.csv {
-						t.row(a.Hardware, a.Hostname, a.Scope, a.Took, a.Server, a.Would, agrees, strings.Join(a.Difference, "; "))
+						t.row(cmp.Or(a.Hardware, a.DUID), a.Hostname, a.Scope, a.Took, a.Server, a.Would, agrees, strings.Join(a.Difference, "; "))
 					}
 				}
 				if k.json || k.csv {

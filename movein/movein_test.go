@@ -297,7 +297,8 @@ func (f *film) six(c six) {
 	duid := []byte(addr.NewDUID(addr.Hardware([]byte{2, 0, 0, 0, 0, byte(c.n)}), f.now))
 	duid = append([]byte{0, 3, 0, 1}, duid[8:]...)
 	ask := &dhcp6.Message{Type: dhcp6.Request, Transaction: uint32(f.now.Unix()) & 0xffffff,
-		Options: dhcp6.Options{{Code: option.ClientID6, Data: duid}, {Code: option.FQDN6, Data: dhcp6.FQDN(fmt.Sprintf("carder-%d.mill.example", c.n))}}}
+		Options: dhcp6.Options{{Code: option.ClientID6, Data: duid}, {Code: option.FQDN6,
+			Data: dhcp6.FQDN(fmt.Sprintf("carder-%d.mill.example", c.n))}}}
 	if c.vendor != "" {
 		ask.Options = append(ask.Options, dhcp6.Option{Code: option.VendorClass6, Data: dhcp6.VendorClass(c.vendor)})
 	}
@@ -342,15 +343,18 @@ func TestCaptureOfBothFamilies(t *testing.T) {
 	f := newFilm(t)
 	for n := range 8 {
 		f.given(10+n, "10.40.8.1", netip.AddrFrom4([4]byte{10, 40, 8, byte(10 + n)}).String(), 28800, "", "")
-		f.six(six{n: 10 + n, relay: "2001:db8:40:8::1", leases: []string{fmt.Sprintf("2001:db8:40:8:%x::%x", 0x1000*n+7, n+1)}, valid: 43200})
+		f.six(six{n: 10 + n, relay: "2001:db8:40:8::1", leases: []string{fmt.Sprintf("2001:db8:40:8:%x::%x", 0x1000*n+7, n+1)},
+			valid: 43200})
 	}
 	for n := range 4 {
 		f.six(six{n: 40 + n, relay: "2001:db8:40:9::1", valid: 7200, iaid: 5, vendor: "loomctl-6", boot: "tftp://[2001:db8:40::6]/loom",
 			leases: []string{fmt.Sprintf("2001:db8:40:9::%x", n+0x100), fmt.Sprintf("2001:db8:40:8%x00::/56", n)}})
 	}
-	f.six(six{n: 41, relay: "2001:db8:40:9::1", valid: 7200, iaid: 6, boot: "tftp://[2001:db8:40::6]/loom", leases: []string{"2001:db8:40:9::777"}})
-	f.six(six{n: 60, valid: 7200, leases: []string{"2001:db8:40:f00::/56"}})                                                                         // of no link
-	f.six(six{n: 40, valid: forever, iaid: 9, dns: "2001:db8:40::54", boot: "tftp://[2001:db8:40::6]/loom", leases: []string{"2001:db8:40:9::900"}}) // for good, on the link
+	f.six(six{n: 41, relay: "2001:db8:40:9::1", valid: 7200, iaid: 6, boot: "tftp://[2001:db8:40::6]/loom",
+		leases: []string{"2001:db8:40:9::777"}})
+	f.six(six{n: 60, valid: 7200, leases: []string{"2001:db8:40:f00::/56"}}) // of no link
+	f.six(six{n: 40, valid: forever, iaid: 9, dns: "2001:db8:40::54", boot: "tftp://[2001:db8:40::6]/loom",
+		leases: []string{"2001:db8:40:9::900"}}) // for good, on the link
 	p, became := made(t, Options{Scopes: map[string]netip.Prefix{"looms": netip.MustParsePrefix("10.40.8.0/22"),
 		"workshops": netip.MustParsePrefix("2001:db8:40:9::/64")}},
 		Source{Name: "day.pcap", Data: f.b.Bytes()}, Source{Name: "ethers", Data: []byte("02:00:00:00:00:0a loom-a\n")},
@@ -369,12 +373,15 @@ func TestCaptureOfBothFamilies(t *testing.T) {
 	if len(shops.PrefixPools) != 1 || shops.PrefixPools[0].String() != "2001:db8:40:8000::/52 in /56" {
 		t.Errorf("%v\n%s", shops.PrefixPools, text)
 	}
-	has(t, text, "on the link of looms: 8 of its 8 clients are seen there as well", "relays: [10.40.8.1, '2001:db8:40:8::1']", "# 6 answers to 4 clients",
+	has(t, text, "on the link of looms: 8 of its 8 clients are seen there as well", "relays: [10.40.8.1, '2001:db8:40:8::1']",
+		"# 6 answers to 4 clients",
 		"# 2 networks of IPv6 were given these alike", "v6/dns-servers: 2001:db8:40::53",
 		"option v6/dns-servers: 5 of 6 answers had this value", "v6/bootfile-url: tftp://[2001:db8:40::6]/loom",
-		"2001:db8:40:8000::/52 holds the prefixes of /56 that are delegated", "the 8 addresses that were given are spread over the subnet",
+		"2001:db8:40:8000::/52 holds the prefixes of /56 that are delegated",
+		"the 8 addresses that were given are spread over the subnet",
 		"a /64 is the usual one", "seen 1 times with 2001:db8:40:8:7::1")
-	for name, want := range map[string]string{"loom-a": "10.40.8.10/32", "loom-a-v6": "2001:db8:40:8::a/128", "show-room-v6": "2001:db8:40:9::99/128",
+	for name, want := range map[string]string{"loom-a": "10.40.8.10/32", "loom-a-v6": "2001:db8:40:8::a/128",
+		"show-room-v6":  "2001:db8:40:9::99/128",
 		"show-room-net": "2001:db8:40:8f00::/56", "carder-40-v6": "2001:db8:40:9::900/128"} {
 		if r := became.ReservationNamed(name); r == nil || r.Key().String() != want {
 			t.Errorf("%s has %v\n%s", name, r, text)
@@ -386,7 +393,8 @@ func TestCaptureOfBothFamilies(t *testing.T) {
 	if len(shops.Exclusions) != 1 || shops.Exclusions[0].User != "plotter" {
 		t.Errorf("%v", shops.Exclusions)
 	}
-	has(t, leftOut(p), "1 times a prefix was delegated, and no message says on which link", "fe80::1 is an address that a host gives itself",
+	has(t, leftOut(p), "1 times a prefix was delegated, and no message says on which link",
+		"fe80::1 is an address that a host gives itself",
 		"line 3: \"00\" is no DUID", "line 4: it has neither")
 	held, faults := sheet.ReadLeases(p.Leases, time.Now(), time.UTC)
 	i := slices.IndexFunc(held, func(l sheet.Lease) bool { return l.Key.String() == "2001:db8:40:8300::/56" })

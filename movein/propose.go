@@ -165,7 +165,7 @@ func (d *draft) scopes(rest []*host) {
 			}
 		}
 		subnet := prefix.String()
-		n := &proposed{name: cmp.Or(name, netName(prefix.Addr())), prefix: prefix, body: &api.ScopeEdit{Subnet: &subnet}}
+		n := &proposed{name: cmp.Or(name, "net-"+addr.Dashed(prefix.Addr())), prefix: prefix, body: &api.ScopeEdit{Subnet: &subnet}}
 		d.nets = append(d.nets, n)
 		return n
 	}
@@ -205,11 +205,6 @@ func (d *draft) scopes(rest []*host) {
 	}
 	slices.SortFunc(d.nets, func(a, b *proposed) int { return compare(a.prefix, b.prefix) })
 	d.links()
-}
-
-// netName names a scope that nobody named by its first address.
-func netName(a netip.Addr) string {
-	return "net-" + strings.TrimRight(strings.ReplaceAll(a.String(), ":", "-"), "-")
 }
 
 // links proposes one for each network behind relays; networks of both families with the same clients

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 	"yarnpost/service/preflight"
 	"yarnpost/service/store"
 	"yarnpost/service/trial"
@@ -38,7 +39,7 @@ func look(ctx context.Context, args []string) error {
 	if err := in.Database(ctx); err == nil {
 		in.Plan = p
 	}
-	in.Servers = func(ctx context.Context, name string) ([]netip.Addr, error) {
+	in.Servers = func(ctx context.Context, name string) ([]request.Server, error) {
 		return trial.Servers(ctx, name, logger())
 	}
 	w := tabwriter.NewWriter(os.Stdout, 0, 8, 2, ' ', 0)

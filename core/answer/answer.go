@@ -47,8 +47,8 @@ type World struct {
 	// Probed says what probes found out about an address for a client with this
 	// hardware address; nil: there is no probing.
 	Probed func(a netip.Addr, client addr.Hardware) Probe
-	// OtherServer tells links on which another server answers; nil: none does.
-	OtherServer func(link plan.ID) bool
+	// OtherServer tells links on which another server of a family answers; nil: none does.
+	OtherServer func(link plan.ID, f option.Family) bool
 	// DUID is this server's, as raw octets.
 	DUID string
 	// Nonce draws sixteen unpredictable octets; nil: no client is given one.
@@ -568,7 +568,7 @@ func (d *decider) withhold() {
 	if len(d.scopes) > 0 {
 		on := d.scopes[0]
 		listening = listening || on.Listening
-		aside = on.StandAside && d.world.OtherServer != nil && d.world.OtherServer(on.Link)
+		aside = on.StandAside && d.world.OtherServer != nil && d.world.OtherServer(on.Link, d.req.Family)
 	}
 	switch {
 	case listening:

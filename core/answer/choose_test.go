@@ -150,7 +150,7 @@ func TestWithheld(t *testing.T) {
 		t.Errorf("with nobody else there: %q", d.Withheld)
 	}
 	w := f.world()
-	w.OtherServer = func(plan.ID) bool { return true }
+	w.OtherServer = func(plan.ID, option.Family) bool { return true }
 	if d := Decide(asked(f.message(dhcp4.Discover, 1), request.Path{Server: server}), w, nil); d.Withheld != reason.StandsAside {
 		t.Errorf("beside another server: %q", d.Withheld)
 	}

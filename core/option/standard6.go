@@ -24,6 +24,7 @@ const (
 	ReconfMessage6   = 19
 	ReconfAccept6    = 20
 	DNSServers6      = 23 // RFC 3646
+	DomainList6      = 24 // RFC 3646
 	IAPD             = 25 // for delegated prefixes
 	IAPrefix         = 26
 	InfoRefresh6     = 32

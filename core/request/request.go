@@ -219,9 +219,41 @@ type Draft struct {
 	Recorded   Options // of these last of all that is added of which there is no option yet
 }
 
+// Server is by what a server names itself to clients: an address, or with DHCPv6 a DUID.
+type Server struct {
+	Address netip.Addr
+	DUID    addr.DUID
+}
+
+// Known reports whether this names any server.
+func (s Server) Known() bool {
+	return s.DUID != "" || s.Address.IsValid() && !s.Address.IsUnspecified()
+}
+
+func (s Server) String() string {
+	switch {
+	case s.DUID != "":
+		return s.DUID.String()
+	case s.Address.IsValid():
+		return s.Address.String()
+	}
+	return ""
+}
+
+// ServerOf is the server that a request names by these octets; the zero Server for none.
+func ServerOf(f option.Family, b []byte) (s Server) {
+	if f == option.V6 {
+		s.DUID = addr.DUID(b)
+	} else if a, ok := netip.AddrFromSlice(b); ok && len(b) == 4 {
+		s.Address = a
+	}
+	return s
+}
+
 // Overheard is what another server sent to a client.
 type Overheard struct {
-	Server      netip.Addr
+	Family      option.Family
+	Server      Server
 	Transaction uint32
 	Binding     bool // it gives the client something, rather than offer or refuse it
 	Message     Message

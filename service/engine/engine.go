@@ -17,6 +17,7 @@ import (
 	"yarnpost/core/dhcp6"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
 	"yarnpost/core/request"
@@ -96,7 +97,7 @@ func New(p Parts) *Engine {
 		sets: newGivenSets(p.Sets, lease.At(p.Clock.Now())), probes: probe.New(p.Log), claims: newClaims()}
 	e.own.Store(&map[netip.Addr]bool{})
 	e.theirs.Store(&partnersAddresses{})
-	e.seen = observe.New(&observe.Host{Table: p.Table, Log: p.Log, Own: e.IsOurs, World: e.world, Become: e.become, Probe: e.canAsk})
+	e.seen = observe.New(&observe.Host{Table: p.Table, Log: p.Log, Own: e.ours, World: e.world, Become: e.become, Probe: e.canAsk})
 	e.probes.Over = func(a netip.Addr) { e.probeOver(a, probe.Result{}) }
 	e.probes.Guard = e.Guard
 	e.probes.Sent = func(err error) {
@@ -265,7 +266,8 @@ func (e *Engine) world(at time.Time) answer.World {
 		journal.ErrFenced),
 		Nonce:   nonce,
 		DUID:    e.duid,
-		Network: e.isRelay, Pending: e.journal.Pending, OtherServer: func(link plan.ID) bool { return e.seen.Shadow.OtherServer(link, now) }}
+		Network: e.isRelay, Pending: e.journal.Pending,
+		OtherServer: func(link plan.ID, f option.Family) bool { return e.seen.Shadow.OtherServer(link, f, now) }}
 	if e.pairing != nil {
 		w.Pair = e.pairing.Server
 	}
@@ -629,11 +631,14 @@ func (e *Engine) SetOwn(own map[netip.Addr]bool) { e.own.Store(&own) }
 // IsOwn reports whether an address is this host's.
 func (e *Engine) IsOwn(a netip.Addr) bool { return (*e.own.Load())[a] && a != e.theirs.Load().server }
 
-// IsOurs reports whether an address is this host's or the partner's, which is no
-// other server. While it is not known which those are, any may be.
-func (e *Engine) IsOurs(a netip.Addr) bool {
+// ours reports whether a server is this one or the partner, which is no
+// other server. While it is not known who that is, any may be.
+func (e *Engine) ours(s request.Server) bool {
 	t := e.theirs.Load()
-	return (*e.own.Load())[a] || a == t.server || t.own[a] || t.awaited
+	if s.DUID != "" {
+		return string(s.DUID) == e.duid || s.DUID == t.duid || t.awaited
+	}
+	return (*e.own.Load())[s.Address] || s.Address == t.server || t.own[s.Address] || t.awaited
 }
 
 // partnersAddresses are those of the other server of a pair.
@@ -641,12 +646,13 @@ type partnersAddresses struct {
 	awaited bool       // there is a partner, and it has not told them yet
 	server  netip.Addr // by which it names itself, if it has but one; both may be on one host
 	own     map[netip.Addr]bool
+	duid    addr.DUID
 }
 
 // SetPartner tells the engine the addresses of the partner, which nobody is given
-// either.
-func (e *Engine) SetPartner(server netip.Addr, own []netip.Addr) {
-	t := &partnersAddresses{server: server, own: map[netip.Addr]bool{}}
+// either, and its DUID.
+func (e *Engine) SetPartner(server netip.Addr, own []netip.Addr, duid addr.DUID) {
+	t := &partnersAddresses{server: server, own: map[netip.Addr]bool{}, duid: duid}
 	for _, a := range own {
 		if !a.IsLoopback() {
 			t.own[a] = true

@@ -2,10 +2,12 @@ package engine
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"yarnpost/core/addr"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -103,19 +105,45 @@ func (e *Engine) Recall(m observe.Memory, pause lease.Time) {
 	e.seen.Recall(m, lease.At(e.clock.Now()), pause)
 }
 
-// Overheard takes what another server sent to a client.
-func (e *Engine) Overheard(i *wire.Interface, from netip.Addr, data []byte) {
+// Overheard takes what another server sent to a client, and gives the server; the zero one if it is none,
+// or ours.
+func (e *Engine) Overheard(i *wire.Interface, from netip.Addr, data []byte) (server request.Server) {
 	defer e.Guard("what another server sent", data)
-	var m dhcp4.Message
-	if dhcp4.Decode(&m, data) != nil || m.Op != dhcp4.BootReply || m.Type != dhcp4.Offer && m.Type != dhcp4.Ack && m.Type != dhcp4.Nak {
-		return
+	read := overheard4
+	if from.Is6() {
+		read = overheard6
+	}
+	of, ok := read(from, data)
+	if !ok || e.ours(of.Server) {
+		return server
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.seen.Shadow.Overheard(i, of, lease.At(e.clock.Now()))
+	return of.Server
+}
+
+func overheard4(from netip.Addr, data []byte) (of request.Overheard, ok bool) {
+	m := &dhcp4.Message{}
+	if dhcp4.Decode(m, data) != nil || m.Op != dhcp4.BootReply || m.Type != dhcp4.Offer && m.Type != dhcp4.Ack && m.Type != dhcp4.Nak {
+		return of, false
 	}
 	server, ok := m.Options.Addr(option.ServerID)
 	if !ok {
 		server = from
 	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.seen.Shadow.Overheard(i, request.Overheard{Server: server, Transaction: m.XID, Binding: m.Type == dhcp4.Ack, Message: &m},
-		lease.At(e.clock.Now()))
+	return request.Overheard{Server: request.Server{Address: server}, Transaction: m.XID, Binding: m.Type == dhcp4.Ack, Message: m}, true
+}
+
+func overheard6(_ netip.Addr, data []byte) (of request.Overheard, ok bool) {
+	m := &dhcp6.Message{}
+	if dhcp6.Decode(m, data) != nil || m.Relayed() || m.Type != dhcp6.Advertise && m.Type != dhcp6.Reply {
+		return of, false
+	}
+	id, _ := m.Options.Get(option.ServerID6)
+	of = request.Overheard{Family: option.V6, Server: request.ServerOf(option.V6, id), Transaction: m.Transaction, Message: m}
+	of.Binding = m.Type == dhcp6.Reply && slices.ContainsFunc(m.IAs, func(ia dhcp6.IA) bool {
+		return slices.ContainsFunc(ia.Leases, func(l dhcp6.Lease) bool { return l.Valid > 0 })
+	})
+	return of, addr.DUID(id).Proper()
 }

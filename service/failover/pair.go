@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
@@ -46,7 +47,8 @@ type Engine interface {
 	// Emptied forgets what is known beside a table that was given up.
 	Emptied()
 	Own() []netip.Addr
-	SetPartner(server netip.Addr, own []netip.Addr)
+	SetPartner(server netip.Addr, own []netip.Addr, duid addr.DUID)
+	DUID() addr.DUID
 	Relays() []observe.Relay
 	Unserved() []observe.Unserved
 	UnservedCount() int

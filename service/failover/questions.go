@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/effect"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
@@ -31,6 +32,7 @@ type PeerView struct {
 	Relays   []PeerRelay   `json:"relays"`
 	Server   netip.Addr    `json:"server"` // by which it names itself to clients, if it has but one
 	Own      []netip.Addr  `json:"own"`    // the host's addresses
+	DUID     []byte        `json:"duid"`   // of the server
 	Access   store.Access  `json:"access,omitzero"`
 	Settings pair.Settings `json:"settings,omitzero"` // of the pair
 	Heard    time.Time     `json:"-"`                 // when it said this
@@ -161,7 +163,7 @@ func (p *Pair) peerView() PeerView {
 	if at := p.Server.Addr(); !at.IsUnspecified() {
 		v.Server = at
 	}
-	v.Own = p.Engine.Own()
+	v.Own, v.DUID = p.Engine.Own(), []byte(p.Engine.DUID())
 	// Without a pair there is nobody to ask.
 	_ = p.withPair(func(s *pair.Server) ([]effect.List, error) {
 		v.State, v.Since, v.Owed = s.State().String(), s.Record().Since.Std(), s.Owed()
@@ -193,7 +195,7 @@ func (p *Pair) askPeer(ctx context.Context, c *partner.Channel) error {
 	copied := v.Access
 	v.Access = store.Access{}
 	p.setPeer(v)
-	p.Engine.SetPartner(v.Server, v.Own)
+	p.Engine.SetPartner(v.Server, v.Own, addr.DUID(v.DUID))
 	if err := p.settleSettings(ctx, v.Settings); err != nil {
 		p.Log.Warn("settings of the pair that the partner has could not be taken over", "err", err)
 	}

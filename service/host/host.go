@@ -17,8 +17,8 @@ import (
 	"yarnpost/core/audit"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
-	"yarnpost/core/option"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 	"yarnpost/service/lock"
 	"yarnpost/service/lru"
 	"yarnpost/service/preflight"
@@ -29,7 +29,6 @@ import (
 // Engine serves by the plan.
 type Engine interface {
 	Plan() *plan.Plan
-	IsOurs(netip.Addr) bool
 	SetOwn(map[netip.Addr]bool)
 }
 
@@ -40,6 +39,7 @@ type Wire interface {
 	Interfaces() map[int]*wire.Interface
 	Refresh() error
 	SendBroadcast(i *wire.Interface, to net.HardwareAddr, data []byte) error
+	SendMulticast(i *wire.Interface, data []byte) error
 }
 
 // Clock tells the time.
@@ -60,14 +60,14 @@ type Host struct {
 	Parts
 	mu        sync.Mutex
 	preflight lastPreflight
-	servers   map[string]*lru.Map[netip.Addr, time.Time] // DHCP servers heard, by interface
+	servers   map[string]*lru.Map[request.Server, time.Time] // DHCP servers heard, by interface
 	routers   *lru.Map[routerAt, audit.Router]
 	silent    map[netip.Addr]bool // routers and servers that did not answer
 }
 
 // New makes a Host that has not looked at anything yet.
 func New(p Parts) *Host {
-	return &Host{Parts: p, servers: map[string]*lru.Map[netip.Addr, time.Time]{}}
+	return &Host{Parts: p, servers: map[string]*lru.Map[request.Server, time.Time]{}}
 }
 
 // lastPreflight is what a preflight found, when, and for which revision of the plan.
@@ -111,25 +111,17 @@ func (h *Host) LastPreflight() []preflight.Check {
 	return h.preflight.checks
 }
 
-// NoteServer remembers who sends replies to clients on an interface.
-func (h *Host) NoteServer(o wire.Overheard) {
-	var m dhcp4.Message
-	if dhcp4.Decode(&m, o.Data) != nil || m.Op != dhcp4.BootReply {
-		return
-	}
-	server, ok := m.Options.Addr(option.ServerID)
-	if !ok {
-		server = o.From
-	}
-	if h.Engine.IsOurs(server) {
+// NoteServer remembers another server that sends replies to clients on an interface.
+func (h *Host) NoteServer(name string, server request.Server) {
+	if !server.Known() {
 		return
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	of := h.servers[o.Interface.Name]
+	of := h.servers[name]
 	if of == nil {
-		of = lru.New[netip.Addr, time.Time](100)
-		h.servers[o.Interface.Name] = of
+		of = lru.New[request.Server, time.Time](100)
+		h.servers[name] = of
 	}
 	of.Put(server, h.Clock.Now())
 }
@@ -171,9 +163,9 @@ func (h *Host) Routers() (out []audit.Router) {
 // 6.2.1).
 const routerAge = 9000 * time.Second
 
-// OtherServers broadcasts a DISCOVER on an interface, as a client would, and
-// lists the servers that answer. It takes nothing.
-func (h *Host) OtherServers(ctx context.Context, name string) ([]netip.Addr, error) {
+// OtherServers calls for servers of both families on an interface's link, as a client would, and
+// lists those that answer. It takes nothing.
+func (h *Host) OtherServers(ctx context.Context, name string) ([]request.Server, error) {
 	begun := h.Clock.Now()
 	if err := h.callServers(name); err != nil {
 		return nil, err
@@ -185,7 +177,7 @@ func (h *Host) OtherServers(ctx context.Context, name string) ([]netip.Addr, err
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	out := []netip.Addr{}
+	out := []request.Server{}
 	if of := h.servers[name]; of != nil {
 		for a, at := range of.All() {
 			if at.After(begun) {
@@ -203,10 +195,16 @@ func (h *Host) callServers(name string) error {
 				return fmt.Errorf("interface %s has no Ethernet address", name)
 			}
 			data, _, err := dhcp4.Append(nil, discover(addr.Hardware(i.Hardware)), 0)
-			if err != nil {
+			if err == nil {
+				err = h.Wire.SendBroadcast(i, i.Hardware, data)
+			}
+			if err != nil || !h.Wire.Addr6().IsValid() || !i.LinkLocal().IsValid() {
 				return err
 			}
-			return h.Wire.SendBroadcast(i, i.Hardware, data)
+			if data, _, err = trial.Asking6(addr.Hardware(i.Hardware)).AppendTo(nil, 0); err != nil {
+				return err
+			}
+			return h.Wire.SendMulticast(i, data)
 		}
 	}
 	return fmt.Errorf("there is no interface %s", name)
@@ -220,7 +218,7 @@ func (h *Host) LookForOthers() {
 			continue
 		}
 		id := p.LinkOnInterface(i.Name)
-		for _, at := range i.Prefixes {
+		for _, at := range append(slices.Clone(i.Prefixes), i.Prefixes6...) {
 			if v := p.ScopeAt(at.Addr()); id == 0 && v != nil {
 				id = v.Link
 			}

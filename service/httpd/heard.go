@@ -3,10 +3,12 @@ package httpd
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
 	"yarnpost/api"
+	"yarnpost/core/addr"
 	"yarnpost/core/plan"
 	"yarnpost/edit"
 	"yarnpost/planfile"
@@ -46,46 +48,72 @@ type heard struct {
 
 func (h *heard) propose(a observe.Agreement) {
 	seen := fmt.Sprintf("seen %d times, last %s, from %s", a.Count, a.At.Std().UTC().Format("2006-01-02 15:04 UTC"), a.Server)
-	v := h.d.Plan().ScopeAt(a.Took)
+	v := h.d.Plan().ScopeAt(a.Took.Addr())
 	if v == nil {
 		if v = h.scope(a, seen); v == nil {
 			return
 		}
 	}
-	if r := h.d.Plan().ReservationAt(a.Took); r != nil || v.Allocatable(a.Took) {
+	if r := h.d.Plan().ReservationOf(a.Took); r != nil || v.Gives(a.Took) {
 		if r != nil {
-			h.left = append(h.left, fmt.Sprintf("%s holds %s, which is reserved as %s", a.Hardware, a.Took, r.Name))
+			h.left = append(h.left, fmt.Sprintf("%s holds %s, which is reserved as %s", clientOf(a), addr.FormatKey(a.Took), r.Name))
 		}
 		return
 	}
-	r := plan.Reservation{Name: h.name(a), Scope: v.ID, Hardware: a.Hardware, Address: a.Took}
+	r := plan.Reservation{Name: h.name(a), Scope: v.ID, Address: a.Took.Addr()}
+	if duid := a.Client.DUID(); duid != "" {
+		r.Identifier, r.IAID = addr.Octets(duid), addr.IAIDOf(a.Client.Number)
+	} else {
+		r.Hardware = a.Hardware
+	}
+	if !a.Took.IsSingleIP() {
+		r.Length = a.Took.Bits()
+	}
 	if _, err := h.d.PutReservation(r); err != nil {
-		h.left = append(h.left, fmt.Sprintf("%s holds %s: %v", a.Hardware, a.Took, err))
+		h.left = append(h.left, fmt.Sprintf("%s holds %s: %v", clientOf(a), addr.FormatKey(a.Took), err))
 		return
 	}
 	h.why[string(plan.KindReservation)+" "+r.Name] = []string{seen + "; " + strings.Join(a.Difference, "; ")}
 }
 
-// scope is a scope for an address that none has: the /24 around it, on the link that its client is
-// on; nil if there is no room for one.
+// clientOf is the hardware address of a client, or else its DUID.
+func clientOf(a observe.Agreement) string {
+	return cmp.Or(a.Hardware.String(), addr.DUID(a.Client.DUID()).String())
+}
+
+// scope is a scope for an address that none has: the /24 around it, or the /64, on the link that its
+// client is on; nil if there is no room for one, or if it is a prefix, which says nothing of the link.
 func (h *heard) scope(a observe.Agreement, seen string) *plan.View {
-	subnet, err := a.Took.Prefix(24)
-	if err == nil {
-		s := plan.Scope{Name: "net-" + subnet.Addr().String(), Subnet: subnet, Mode: plan.Held, Link: h.d.Plan().ID(plan.KindLink, a.Link)}
-		if _, err = h.d.PutScope(s); err == nil {
-			h.why[string(plan.KindScope)+" "+s.Name] = []string{seen + "; how wide its subnet is nobody said"}
-			return h.d.Plan().ScopeAt(a.Took)
-		}
+	if !a.Took.IsSingleIP() {
+		h.left = append(h.left, fmt.Sprintf("%s holds %s, which no prefix pool has: add one to the scope of its link", clientOf(a),
+			addr.FormatKey(a.Took)))
+		return nil
 	}
-	h.left = append(h.left, fmt.Sprintf("%s holds %s, for which no scope fits: %v", a.Hardware, a.Took, err))
-	return nil
+	bits := 24
+	if a.Took.Addr().Is6() {
+		bits = 64
+	}
+	subnet := netip.PrefixFrom(a.Took.Addr(), bits).Masked()
+	s := plan.Scope{Name: "net-" + addr.Dashed(subnet.Addr()), Subnet: subnet, Mode: plan.Held, Link: h.d.Plan().ID(plan.KindLink, a.Link)}
+	if _, err := h.d.PutScope(s); err != nil {
+		h.left = append(h.left, fmt.Sprintf("%s holds %s, for which no scope fits: %v", clientOf(a), addr.FormatKey(a.Took), err))
+		return nil
+	}
+	h.why[string(plan.KindScope)+" "+s.Name] = []string{seen + "; how wide its subnet is nobody said"}
+	return h.d.Plan().ScopeAt(a.Took.Addr())
 }
 
 // name names the reservation of a client: its host name, or its hardware address.
 func (h *heard) name(a observe.Agreement) string {
-	name := edit.Clean(cmp.Or(a.Hostname, "client-"+strings.ReplaceAll(a.Hardware.String(), ":", "")))
+	id := strings.ReplaceAll(clientOf(a), ":", "")
+	name := edit.Clean(cmp.Or(a.Hostname, "client-"+id))
+	if !a.Took.IsSingleIP() {
+		name += "-net"
+	} else if a.Took.Addr().Is6() {
+		name += "-v6"
+	}
 	if h.d.Plan().ReservationNamed(name) != nil {
-		name += "-" + strings.ReplaceAll(a.Hardware.String(), ":", "")
+		name += "-" + id
 	}
 	return name
 }

@@ -215,10 +215,9 @@ func (s *Server) listening() api.Listening {
 		}
 		if len(out.Clients) < 1000 {
 			out.Clients = append(out.Clients,
-				api.Agreement{Hardware: a.Hardware.String(), Hostname: a.Hostname, Link: a.Link, Scope: a.Scope, Took: addrText(a.Took),
-					Server: addrText(a.Server),
-					Would:  addrText(a.Would), Agrees: a.Agrees, Options: a.Options, Difference: append([]string{}, a.Difference...), At: a.At.Std(),
-					Count: a.Count})
+				api.Agreement{Hardware: a.Hardware.String(), DUID: addr.DUID(a.Client.DUID()).String(), Hostname: a.Hostname, Link: a.Link,
+					Scope: a.Scope, Took: addr.FormatKey(a.Took), Server: a.Server.String(), Would: addr.FormatKey(a.Would), Agrees: a.Agrees,
+					Options: a.Options, Difference: append([]string{}, a.Difference...), At: a.At.Std(), Count: a.Count})
 		}
 	}
 	slices.SortFunc(out.Scopes, func(a, b api.ScopeAgreement) int { return strings.Compare(a.Scope, b.Scope) })

@@ -336,8 +336,7 @@ func (n *Node) openProbes() {
 			return
 		}
 		if o.Data != nil {
-			n.Host.NoteServer(o)
-			e.Overheard(o.Interface, o.From, o.Data)
+			n.Host.NoteServer(o.Interface.Name, e.Overheard(o.Interface, o.From, o.Data))
 			return
 		}
 		e.Heard(o.Address, o.Speaker)

@@ -1,6 +1,7 @@
 package observe
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -32,10 +33,10 @@ type Agreement struct {
 	Hardware   addr.Hardware
 	Hostname   string
 	Link       string
-	Scope      string     // of the address it took
-	Took       netip.Addr // from the other server
-	Server     netip.Addr // the other server
-	Would      netip.Addr // what this server would have offered
+	Scope      string         // of what it took
+	Took       netip.Prefix   // from the other server: an address, as a prefix of full length, or a prefix
+	Server     request.Server // the other server
+	Would      netip.Prefix   // what this server would have offered
 	Agrees     bool
 	Options    bool // options were compared: the other server's reply was overheard
 	Difference []string
@@ -46,7 +47,7 @@ type Agreement struct {
 // OtherServer is another server heard on a link.
 type OtherServer struct {
 	Link        string
-	Server      netip.Addr
+	Server      request.Server
 	How         string // how it was noticed
 	First, Last lease.Time
 	Heard       lease.Time // when its own words were heard last; 0 if never
@@ -55,7 +56,13 @@ type OtherServer struct {
 
 type otherKey struct {
 	link   plan.ID
-	server netip.Addr
+	server request.Server
+}
+
+// exchange is a transaction of a family.
+type exchange struct {
+	family      option.Family
+	transaction uint32
 }
 
 // Shadow is what is known of other servers.
@@ -63,8 +70,8 @@ type Shadow struct {
 	host    *Host
 	clients *lru.Map[lease.Client, *Agreement]
 	others  *lru.Map[otherKey, *OtherServer]
-	asked   *lru.Map[uint32, comparison]      // REQUESTs whose ACK may still be overheard
-	early   *lru.Map[uint32, request.Options] // ACKs overheard before their REQUEST was looked at
+	asked   *lru.Map[exchange, comparison]      // REQUESTs whose ACK or REPLY may still be overheard
+	early   *lru.Map[exchange, request.Options] // those that were overheard before their REQUEST was looked at
 }
 
 type comparison struct {
@@ -75,15 +82,15 @@ type comparison struct {
 func newShadow(h *Host) *Shadow {
 	heard := func(r *OtherServer) bool { return r.Heard != 0 }
 	return &Shadow{host: h, clients: lru.New[lease.Client, *Agreement](shadowMost), others: lru.Proved[otherKey](1000, heard),
-		asked: lru.New[uint32, comparison](1000), early: lru.New[uint32, request.Options](1000)}
+		asked: lru.New[exchange, comparison](1000), early: lru.New[exchange, request.Options](1000)}
 }
 
-// OtherServer reports whether another server answers on a link: its own words were
+// OtherServer reports whether another server of a family answers on a link: its own words were
 // heard lately. Which server clients say that they chose does not count, since
 // anybody can say it.
-func (s *Shadow) OtherServer(link plan.ID, now lease.Time) bool {
+func (s *Shadow) OtherServer(link plan.ID, f option.Family, now lease.Time) bool {
 	for k, r := range s.others.All() {
-		if k.link == link && r.Heard != 0 && now.Sub(r.Heard) <= rivalSpan {
+		if k.link == link && (k.server.DUID != "") == (f == option.V6) && r.Heard != 0 && now.Sub(r.Heard) <= rivalSpan {
 			return true
 		}
 	}
@@ -92,8 +99,8 @@ func (s *Shadow) OtherServer(link plan.ID, now lease.Time) bool {
 
 // noteServer remembers another server on a link: its own words were heard, or a
 // client chose it.
-func (s *Shadow) noteServer(link plan.ID, server netip.Addr, how string, itself bool, now lease.Time) {
-	if !server.IsValid() || server.IsUnspecified() || s.host.Own(server) {
+func (s *Shadow) noteServer(link plan.ID, server request.Server, how string, itself bool, now lease.Time) {
+	if !server.Known() || s.host.Own(server) {
 		return
 	}
 	k := otherKey{link, server}
@@ -113,12 +120,13 @@ func (s *Shadow) noteServer(link plan.ID, server netip.Addr, how string, itself 
 // Request looks at a request that names another server: what did the
 // client take, and what would this server have given?
 func (s *Shadow) Request(c Case, at time.Time) {
-	took := c.To.Hint().Addr()
-	if !c.Kind.Claims() || c.Why == reason.ForeignSource || c.Why == reason.BadRelay || !took.IsValid() {
+	took := c.To.Hint()
+	if !c.Kind.Claims() || c.Kind == request.Confirm && c.Family == option.V6 || c.Why == reason.ForeignSource || c.Why == reason.BadRelay ||
+		!took.IsValid() || took.Masked() != took || took.Addr().IsUnspecified() {
 		return
 	}
-	server, _ := netip.AddrFromSlice(c.Chosen)
-	named := server.IsValid()
+	server := request.ServerOf(c.Family, c.Chosen)
+	named := server.Known()
 	if named && s.host.Own(server) {
 		return
 	}
@@ -138,7 +146,7 @@ func (s *Shadow) Request(c Case, at time.Time) {
 }
 
 // linkOf is the link a request comes from, as far as that can be told.
-func (s *Shadow) linkOf(c Case, took netip.Addr) plan.ID {
+func (s *Shadow) linkOf(c Case, took netip.Prefix) plan.ID {
 	p := s.host.Table.Plan()
 	if !c.Relay.IsValid() {
 		if id := p.LinkOnInterface(c.Interface); c.Interface != "" && id != 0 {
@@ -147,7 +155,7 @@ func (s *Shadow) linkOf(c Case, took netip.Addr) plan.ID {
 	} else if id := p.LinkOfRelay(c.Relay); id != 0 {
 		return id
 	}
-	for _, a := range []netip.Addr{c.Link, c.Relay, took} {
+	for _, a := range []netip.Addr{c.Link, c.Relay, took.Addr()} {
 		if v := p.ScopeAt(a); a.IsValid() && v != nil {
 			return v.Link
 		}
@@ -155,7 +163,7 @@ func (s *Shadow) linkOf(c Case, took netip.Addr) plan.ID {
 	return 0
 }
 
-func (s *Shadow) compare(of Case, took, server netip.Addr, at time.Time) {
+func (s *Shadow) compare(of Case, took netip.Prefix, server request.Server, at time.Time) {
 	if of.Unicast && !of.Relay.IsValid() && of.Kind == request.Renew {
 		return // it was sent here by mistake
 	}
@@ -164,21 +172,22 @@ func (s *Shadow) compare(of Case, took, server netip.Addr, at time.Time) {
 	w := s.host.World(at)
 	w.Probed, w.Writable = nil, true
 	decided := answer.Decide(of.Message.Anew(path), w, nil)
-	d, p, now := decided.First(), w.Table.Plan(), lease.At(at)
+	i := slices.IndexFunc(decided.Answers, func(a answer.Answer) bool { return a.To.Object == of.To.Object && a.To.ID == of.To.ID })
+	d, p, now := &decided.Answers[max(i, 0)], w.Table.Plan(), lease.At(at)
 
 	c := s.clients.Get(d.Client)
 	if c == nil {
 		c = &Agreement{Client: d.Client}
 	}
 	s.clients.Put(d.Client, c)
-	c.Hardware, c.Took, c.Would, c.At = of.Hardware, took, netip.Addr{}, now
-	if server.IsValid() {
+	c.Hardware, c.Took, c.Would, c.At = of.Hardware, took, netip.Prefix{}, now
+	if server.Known() {
 		c.Server = server
 	}
 	c.Hostname = of.Message.Hostname()
 	c.Link, c.Scope, c.Difference, c.Options = "", "", nil, false
 	c.Count++
-	v := p.ScopeAt(took)
+	v := scopeOf(p, took)
 	if v != nil {
 		c.Scope, c.Link = v.Name, v.LinkName
 	} else if d.Scope != nil {
@@ -187,61 +196,83 @@ func (s *Shadow) compare(of Case, took, server netip.Addr, at time.Time) {
 	c.Difference = s.differences(d, p, v, took)
 	c.Agrees = len(c.Difference) == 0
 	if d.Outcome == answer.Offered {
-		c.Would = d.Address()
-		s.asked.Put(of.Transaction, comparison{d.Client, request.OptionsOf(decided.Reply)})
-		if theirs := s.early.Get(of.Transaction); theirs != nil {
-			s.compareOptions(of.Transaction, theirs)
+		c.Would = d.Key
+		if i <= 0 { // the options of a message are compared once
+			of := exchange{of.Family, of.Transaction}
+			s.asked.Put(of, comparison{d.Client, request.OptionsOf(decided.Reply)})
+			if theirs := s.early.Get(of); theirs != nil {
+				s.compareOptions(of, theirs)
+			}
 		}
 	}
-	if v != nil && v.Subnet.Contains(took) {
+	if v != nil {
 		s.learn(of, d.Client, v, took, now)
 	}
 }
 
+// scopeOf is the scope whose subnet holds an address, or that delegates a prefix, or nil.
+func scopeOf(p *plan.Plan, k netip.Prefix) *plan.View {
+	if v := p.ScopeAt(k.Addr()); v != nil && (v.Has(k) || !k.IsSingleIP()) {
+		return v
+	}
+	return nil
+}
+
 // differences says in words how what a client took differs from what this
 // server would have given it.
-func (s *Shadow) differences(d *answer.Answer, p *plan.Plan, v *plan.View, took netip.Addr) (out []string) {
+func (s *Shadow) differences(d *answer.Answer, p *plan.Plan, v *plan.View, key netip.Prefix) (out []string) {
+	took, would := addr.FormatKey(key), addr.FormatKey(d.Key)
 	if d.Outcome != answer.Offered {
 		return []string{fmt.Sprintf("it would have got nothing here: %s", d.Why)}
 	}
 	switch {
 	case v == nil:
-		out = append(out, fmt.Sprintf("%s is in no scope; it would have got %s of scope %s", took, d.Address(), d.Scope.Name))
+		out = append(out, fmt.Sprintf("%s is in no scope; it would have got %s of scope %s", took, would, d.Scope.Name))
 	case v.ID != d.Scope.ID:
-		out = append(out, fmt.Sprintf("%s is of scope %s; it would have got %s of scope %s", took, v.Name, d.Address(), d.Scope.Name))
-	case took == d.Address():
-	case p.ReservationAt(d.Address()) != nil:
-		out = append(out, fmt.Sprintf("%s is reserved for it as %s, and it took %s", d.Address(), p.ReservationAt(d.Address()).Name, took))
-	case p.ReservationAt(took) != nil:
-		out = append(out, fmt.Sprintf("%s is reserved for another client, %s", took, p.ReservationAt(took).Name))
-	case !v.Allocatable(took):
+		out = append(out, fmt.Sprintf("%s is of scope %s; it would have got %s of scope %s", took, v.Name, would, d.Scope.Name))
+	case key == d.Key:
+	case p.ReservationOf(d.Key) != nil:
+		out = append(out, fmt.Sprintf("%s is reserved for it as %s, and it took %s", would, p.ReservationOf(d.Key).Name, took))
+	case p.ReservationOf(key) != nil:
+		out = append(out, fmt.Sprintf("%s is reserved for another client, %s", took, p.ReservationOf(key).Name))
+	case !v.Gives(key) && !key.IsSingleIP():
+		out = append(out, fmt.Sprintf("%s is none of the prefixes that scope %s delegates", took, v.Name))
+	case !v.Gives(key):
 		out = append(out, fmt.Sprintf("%s is excluded, or outside the pools of scope %s", took, v.Name))
 	default:
-		if l := s.host.Table.At(took); l != nil && l.Status == lease.Active && l.Client != d.Client {
-			out = append(out, fmt.Sprintf("%s is known as the address of %s", took, l.Hardware))
+		if l := s.host.Table.Get(key); l != nil && l.Status == lease.Active && l.Client != d.Client {
+			who := cmp.Or(l.Hardware.String(), addr.DUID(l.Client.DUID()).String())
+			out = append(out, fmt.Sprintf("%s is known as the address of %s", took, who))
 		}
 	}
 	return out
 }
 
 // learn seeds the lease table with what a client took from another server. It
-// is not this server's lease (its revision is 0), but it keeps the address for
+// is not this server's lease (its revision is 0), but it keeps the address, or the prefix, for
 // the client.
-func (s *Shadow) learn(of Case, c lease.Client, v *plan.View, took netip.Addr, now lease.Time) {
-	before := s.host.Table.At(took)
+func (s *Shadow) learn(of Case, c lease.Client, v *plan.View, took netip.Prefix, now lease.Time) {
+	if !v.Has(took) {
+		return
+	}
+	before := s.host.Table.Get(took)
 	if before != nil && before.Status == lease.Active && before.Client == c && before.Expires.Sub(now) > v.Lease/2 {
 		return
 	}
 	if before != nil && before.Revision != 0 && (before.HeldAt(now) || before.Kept()) { // this server promised it to somebody
 		return
 	}
-	n := &lease.Lease{Prefix: lease.Host(took), Status: lease.Active, Client: c, Hardware: of.Hardware, Hostname: of.Message.Hostname(),
-		Vendor: of.Message.Vendor(), Circuit: string(of.Circuit), Relay: of.Relay, Since: now, Changed: now, Heard: now, Granted: v.Lease,
-		Expires: now.Add(v.Lease)}
-	if r := s.host.Table.Plan().ReservationAt(took); r != nil && r.Hardware == of.Hardware {
-		n.Reserved = true
+	t := v.LeaseFor(nil)
+	if of.Family == option.V6 {
+		t = v.ValidFor(nil, t)
 	}
-	if old := s.host.Table.ByClient(v, c); old != nil && old.Address() != took && old.Status == lease.Active &&
+	n := &lease.Lease{Prefix: took, Status: lease.Active, Client: c, Hardware: of.Hardware, Hostname: of.Message.Hostname(),
+		Vendor: of.Message.Vendor(), Circuit: string(of.Circuit), Relay: of.Relay, Since: now, Changed: now, Heard: now, Granted: t,
+		Expires: now.Add(t)}
+	if r := s.host.Table.Plan().ReservationOf(took); r != nil {
+		n.Reserved = answer.Holds(r, n)
+	}
+	if old := s.host.Table.ByClient(v, c); old != nil && old.Prefix != took && old.Status == lease.Active &&
 		old.Revision == 0 { // it moved
 		s.host.Become(old, old.Ended(lease.Released, now))
 	}
@@ -253,7 +284,7 @@ func (s *Shadow) learn(of Case, c lease.Client, v *plan.View, took netip.Addr, n
 func (s *Shadow) Overheard(i *wire.Interface, of request.Overheard, now lease.Time) {
 	p := s.host.Table.Plan()
 	link := p.LinkOnInterface(i.Name)
-	for _, at := range i.Prefixes {
+	for _, at := range append(slices.Clone(i.Prefixes), i.Prefixes6...) {
 		if v := p.ScopeAt(at.Addr()); link == 0 && v != nil {
 			link = v.Link
 		}
@@ -265,22 +296,26 @@ func (s *Shadow) Overheard(i *wire.Interface, of request.Overheard, now lease.Ti
 	if !of.Binding {
 		return
 	}
-	theirs := request.OptionsOf(of.Message)
-	if s.asked.Get(of.Transaction).client.Known() {
-		s.compareOptions(of.Transaction, theirs)
+	theirs, in := request.OptionsOf(of.Message), exchange{of.Family, of.Transaction}
+	if s.asked.Get(in).client.Known() {
+		s.compareOptions(in, theirs)
 		return
 	}
-	s.early.Put(of.Transaction, theirs)
+	s.early.Put(in, theirs)
 }
 
-// compareOptions completes a comparison with what the other server's ACK said.
-func (s *Shadow) compareOptions(xid uint32, theirs request.Options) {
-	c := s.asked.Get(xid)
-	s.asked.Drop(xid)
-	s.early.Drop(xid)
+// compareOptions completes a comparison with what the other server's ACK or REPLY said.
+func (s *Shadow) compareOptions(of exchange, theirs request.Options) {
+	c := s.asked.Get(of)
+	s.asked.Drop(of)
+	s.early.Drop(of)
 	if a := s.clients.Get(c.client); a != nil {
 		a.Options = true
-		a.Difference = append(a.Difference, OptionDifferences(s.host.Table.Plan(), c.would, theirs)...)
+		if of.family == option.V6 {
+			a.Difference = append(a.Difference, OptionDifferences6(c.would, theirs)...)
+		} else {
+			a.Difference = append(a.Difference, OptionDifferences(s.host.Table.Plan(), c.would, theirs)...)
+		}
 		a.Agrees = len(a.Difference) == 0
 	}
 }
@@ -336,7 +371,7 @@ func (s *Shadow) Agreements() []Agreement {
 		if out[i].Agrees != out[j].Agrees {
 			return !out[i].Agrees
 		}
-		return out[i].Took.Less(out[j].Took)
+		return out[i].Took.Compare(out[j].Took) < 0
 	})
 	return out
 }

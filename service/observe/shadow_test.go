@@ -11,6 +11,7 @@ import (
 	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/dhcp4"
+	"yarnpost/core/dhcp6"
 	"yarnpost/core/lease"
 	"yarnpost/core/option"
 	"yarnpost/core/plan"
@@ -69,7 +70,8 @@ func newFloor(t *testing.T) *floor {
 	}
 	p, _ := d.Finish()
 	f := &floor{t: t, table: lease.New(p, lease.At(listened))}
-	f.Shadow = newShadow(&Host{Table: f.table, Log: slog.New(slog.DiscardHandler), Own: func(a netip.Addr) bool { return a == ownAddress },
+	f.Shadow = newShadow(&Host{Table: f.table, Log: slog.New(slog.DiscardHandler),
+		Own: func(s request.Server) bool { return s.Address == ownAddress },
 		World: func(at time.Time) answer.World {
 			return answer.World{Table: f.table, Now: lease.At(at), Ours: func(a netip.Addr) bool { return a == ownAddress },
 				Writable: true}
@@ -154,8 +156,8 @@ func TestAgreement(t *testing.T) {
 			t.Errorf("%s: nothing is known of the client", c.name)
 			continue
 		}
-		if got := strings.Join(a.Difference, "; "); got != c.want || a.Agrees != (c.want == "") || a.Took.String() != c.took ||
-			a.Server != otherAddress ||
+		if got := strings.Join(a.Difference, "; "); got != c.want || a.Agrees != (c.want == "") || addr.FormatKey(a.Took) != c.took ||
+			a.Server.Address != otherAddress ||
 			a.Hostname != fmt.Sprint("loom-", c.client) {
 			t.Errorf("%s: %q of %+v, want %q", c.name, got, a, c.want)
 		}
@@ -218,7 +220,7 @@ func TestOverheard(t *testing.T) {
 			{Code: option.Router, Data: a[:]}}}
 	}
 	from := func(server netip.Addr, m *dhcp4.Message) request.Overheard {
-		return request.Overheard{Server: server, Transaction: m.XID, Binding: true, Message: m}
+		return request.Overheard{Server: request.Server{Address: server}, Transaction: m.XID, Binding: true, Message: m}
 	}
 	now := lease.At(listened)
 	f := newFloor(t)
@@ -238,12 +240,125 @@ func TestOverheard(t *testing.T) {
 	}
 	f.Overheard(on, from(ownAddress, ack(7, "10.77.0.1")), now)
 	f.Overheard(&wire.Interface{Name: "eth9"}, from(netip.MustParseAddr("10.99.0.1"), ack(8, "10.77.0.1")), now)
-	if list := f.OtherServers(now); len(list) != 1 || list[0].Server != otherAddress || list[0].Link != "looms" {
+	if list := f.OtherServers(now); len(list) != 1 || list[0].Server.Address != otherAddress || list[0].Link != "looms" {
 		t.Errorf("other servers: %+v", list)
 	}
 	looms := f.table.Plan().ScopeNamed("looms").Link
-	if !f.OtherServer(looms, now) || f.OtherServer(looms, lease.At(listened.Add(rivalSpan+time.Minute))) {
+	if !f.OtherServer(looms, option.V4, now) || f.OtherServer(looms, option.V4, lease.At(listened.Add(rivalSpan+time.Minute))) {
 		t.Error("whether the other server answers is judged wrongly")
+	}
+}
+
+const (
+	ownDUID   addr.DUID = "\x00\x03\x00\x01\x02\x00\x00\x00\x00\x01"
+	otherDUID addr.DUID = "\x00\x03\x00\x01\x02\x00\x00\x00\x00\x02"
+	ofClient  addr.DUID = "\x00\x03\x00\x01\x02\x00\x00\x00\x00\x77"
+)
+
+// newFloor6 is a link of IPv6 that is heard and not answered.
+func newFloor6(t *testing.T) *floor {
+	t.Helper()
+	d := plan.New().Draft()
+	s := plan.Scope{Name: "offices6", Subnet: netip.MustParsePrefix("2001:db8:40:1::/64"), Mode: plan.Serving, NoProbe: true,
+		Pools: []addr.Range{addr.OfPrefix(netip.MustParsePrefix("2001:db8:40:1::/64"))},
+		Settings: plan.Settings{Lease: plan.Duration(8 * time.Hour),
+			Options: map[option.Key]string{option.Std6(option.DNSServers6): "2001:db8:40::53"}},
+		PrefixPools: []plan.PrefixPool{{Prefix: netip.MustParsePrefix("2001:db8:40:8000::/49"), Length: 56}}}
+	if err := d.PlaceScope(&s, "", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.PutScope(s); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.SetDefaults(plan.Defaults{Listening: true}); err != nil {
+		t.Fatal(err)
+	}
+	p, _ := d.Finish()
+	table := lease.New(p, lease.At(listened))
+	world := func(at time.Time) answer.World {
+		return answer.World{Table: table, Now: lease.At(at), DUID: string(ownDUID), Ours: func(netip.Addr) bool { return false },
+			Writable: true}
+	}
+	return &floor{t: t, table: table, Shadow: newShadow(&Host{Table: table, Log: slog.New(slog.DiscardHandler),
+		Own:   func(s request.Server) bool { return s.DUID == ownDUID },
+		World: world, Become: func(_, after *lease.Lease) bool { table.Put(after); return true }})}
+}
+
+// hear6 lets a message of the client to a server be heard, for an address and then for a prefix.
+func (f *floor) hear6(server addr.DUID, kind dhcp6.Type, keys ...string) *dhcp6.Message {
+	f.t.Helper()
+	m := &dhcp6.Message{Type: kind, Transaction: 77, Options: dhcp6.Options{{Code: option.ClientID6, Data: []byte(ofClient)},
+		{Code: option.RequestList6, Data: []byte{0, 23}}}}
+	if server != "" {
+		m.Options = append(m.Options, dhcp6.Option{Code: option.ServerID6, Data: []byte(server)})
+	}
+	for i, text := range keys {
+		k, err := addr.ParseKey(text)
+		if err != nil {
+			f.t.Fatal(err)
+		}
+		ia := dhcp6.IA{Code: option.IANA, ID: 5, Leases: []dhcp6.Lease{{Prefix: k, Preferred: 100, Valid: 100}}}
+		if i > 0 {
+			ia.Code = option.IAPD
+		}
+		m.IAs = append(m.IAs, ia)
+	}
+	m.Relays = []dhcp6.Relay{{Link: netip.MustParseAddr("2001:db8:40:1::1"), Peer: netip.MustParseAddr("fe80::77")}}
+	req := m.Request(request.Path{})
+	decided := answer.Decide(req, f.host.World(listened), nil)
+	for i := range decided.Answers {
+		f.Request(Case{&req, decided, &decided.Answers[i]}, listened)
+	}
+	return m
+}
+
+// The same with DHCPv6: what a client takes of another server, an address and a prefix of one message,
+// is held against what it would have got, each by itself, and learned; the options of the message once.
+func TestAgreement6(t *testing.T) {
+	sh := newFloor6(t)
+	hear, table, other := sh.hear6, sh.table, otherDUID
+	hear(ownDUID, dhcp6.Request, "2001:db8:40:1::7", "2001:db8:40:8100::/56")
+	hear(other, dhcp6.Solicit, "2001:db8:40:1::7", "2001:db8:40:8100::/56")
+	hear("", dhcp6.Confirm, "2001:db8:40:1::7")
+	hear(other, dhcp6.Release, "2001:db8:40:1::7")
+	if list := sh.Agreements(); len(list) != 0 {
+		t.Fatalf("what is no choice of another server's is compared: %+v", list)
+	}
+	m := hear(other, dhcp6.Request, "2001:db8:40:1::7", "2001:db8:40:8100::/60")
+	list := sh.Agreements()
+	if len(list) != 2 || list[0].Agrees ||
+		list[0].Difference[0] != "2001:db8:40:8100::/60 is none of the prefixes that scope offices6 delegates" ||
+		list[0].Would.Bits() != 56 ||
+		!list[1].Agrees || list[1].Took.Addr().String() != "2001:db8:40:1::7" || list[1].Server.DUID != other {
+		t.Fatalf("%+v", list)
+	}
+	l := table.At(netip.MustParseAddr("2001:db8:40:1::7"))
+	if l == nil || l.Revision != 0 || l.Client != (lease.Client{Kind: lease.Addresses, Number: 5, ID: string(ofClient)}) ||
+		l.Granted != 12*time.Hour {
+		t.Errorf("learned is %+v", l)
+	}
+	if table.Get(netip.MustParsePrefix("2001:db8:40:8100::/60")) != nil {
+		t.Error("a prefix that no pool delegates is learned")
+	}
+	now := lease.At(listened)
+	reply := &dhcp6.Message{Type: dhcp6.Reply, Transaction: 77, IAs: m.IAs, Options: dhcp6.Options{{Code: option.DNSServers6,
+		Data: netip.MustParseAddr("2001:db8:40::54").AsSlice()}}}
+	on := &wire.Interface{Name: "eth0", Prefixes6: []netip.Prefix{netip.MustParsePrefix("2001:db8:40:1::2/64")}}
+	sh.Overheard(on, request.Overheard{Family: option.V6, Server: request.Server{DUID: other}, Transaction: 77, Binding: true,
+		Message: reply}, now)
+	differ := 0
+	for _, a := range sh.Agreements() {
+		if strings.Contains(strings.Join(a.Difference, ";"), "option dns-servers is 2001:db8:40::53 here and 2001:db8:40::54 there") {
+			differ++
+		}
+	}
+	link := table.Plan().ScopeNamed("offices6").Link
+	if differ != 1 || !sh.OtherServer(link, option.V6, now) || sh.OtherServer(link, option.V4, now) {
+		t.Errorf("%d compare options: %+v", differ, sh.Agreements())
+	}
+	hear(other, dhcp6.Renew, "2001:db8:40:1::7", "2001:db8:40:8100::/56")
+	if l := table.Get(netip.MustParsePrefix("2001:db8:40:8100::/56")); l == nil || l.Client.Kind != lease.Prefixes {
+		t.Errorf("what it renews is learned as %+v", l)
 	}
 }
 
@@ -254,7 +369,7 @@ func TestChoosers(t *testing.T) {
 	for n := range 10 {
 		f.hear(requesting(40+n, fmt.Sprint("10.77.0.", 160+n), otherAddress), listened)
 	}
-	if f.OtherServer(looms, lease.At(listened)) {
+	if f.OtherServer(looms, option.V4, lease.At(listened)) {
 		t.Error("what clients say silences this server")
 	}
 	if len(f.OtherServers(lease.At(listened))) != 1 {

@@ -21,7 +21,7 @@ import (
 type Host struct {
 	Table  *lease.Table
 	Log    *slog.Logger
-	Own    func(netip.Addr) bool                 // tells the host's own addresses
+	Own    func(request.Server) bool             // tells whether a server is this one, or its partner
 	World  func(time.Time) answer.World          // that decisions are based on
 	Become func(before, after *lease.Lease) bool // records what was learned
 	Probe  func(netip.Addr) bool                 // asks whether somebody is there, if it can

@@ -20,6 +20,7 @@ import (
 
 	"yarnpost/core/addr"
 	"yarnpost/core/plan"
+	"yarnpost/core/request"
 )
 
 // Status is how a check came out.
@@ -49,8 +50,8 @@ type Input struct {
 	Plan       *plan.Plan // nil: not known yet
 	TakePort   bool       // try to open the port; not while this process serves it
 	Database   func(context.Context) error
-	Now        time.Time                                                     // what the clock says
-	Servers    func(ctx context.Context, iface string) ([]netip.Addr, error) // other servers that answer on an interface's link
+	Now        time.Time                                                         // what the clock says
+	Servers    func(ctx context.Context, iface string) ([]request.Server, error) // other servers that answer on an interface's link
 }
 
 // Run looks at everything. It takes a few seconds where it listens for other

@@ -15,9 +15,10 @@ import (
 	"yarnpost/core/request"
 )
 
-// Client6 is a simulated DHCPv6 client behind a relay.
+// Client6 is a simulated DHCPv6 client behind a relay, or on a link itself.
 type Client6 struct {
 	Relay    *Relay6
+	Seat     *Seat         // its place on a link, if it is behind no relay
 	Circuit  string        // interface-id that the relay gives its port; or ""
 	Hardware addr.Hardware // that the relay says (RFC 6939); or ""
 	DUID     []byte
@@ -32,6 +33,30 @@ type Client6 struct {
 	Holds  []dhcp6.IA // what it was given
 	Server []byte     // DUID
 	Last   *dhcp6.Message
+}
+
+// path6 is how a client of DHCPv6 reaches servers.
+type path6 interface {
+	// Send sends a message without waiting for a reply.
+	Send(m dhcp6.Message, of *Client6) error
+	// Exchange sends a message and gives the reply to its transaction, decoded and as it
+	// came; the error is ErrSilence if there was none in time.
+	Exchange(ctx context.Context, m dhcp6.Message, of *Client6, patience time.Duration) (*dhcp6.Message, []byte, error)
+}
+
+func (c *Client6) path() path6 {
+	if c.Seat != nil {
+		return seat6{c.Seat}
+	}
+	return c.Relay
+}
+
+// Asking6 is the SOLICIT of a client that takes nothing.
+func Asking6(hw addr.Hardware) *dhcp6.Message {
+	c := Client6{DUID: DUIDOf(hw), Hostname: Name}
+	m := c.Message(dhcp6.Solicit, dhcp6.IA{Code: option.IANA, ID: 1})
+	m.Options = append(m.Options, dhcp6.Option{Code: option.ElapsedTime6, Data: []byte{0, 0}})
+	return &m
 }
 
 // DUIDOf is the DUID that is made of a hardware address (type 3).
@@ -70,7 +95,7 @@ func (c *Client6) Do(ctx context.Context, m dhcp6.Message) (*dhcp6.Message, erro
 	if patience == 0 {
 		patience = 3 * time.Second
 	}
-	reply, _, err := c.Relay.Exchange(ctx, m, c, patience)
+	reply, _, err := c.path().Exchange(ctx, m, c, patience)
 	c.Last = reply
 	return reply, err
 }
@@ -164,7 +189,7 @@ func (c *Client6) Decline() error { return c.giveUp(dhcp6.Decline) }
 func (c *Client6) giveUp(t dhcp6.Type) error {
 	m := c.Message(t, c.Holds...)
 	c.Holds = nil
-	return c.Relay.Send(m, c)
+	return c.path().Send(m, c)
 }
 
 // Inform asks for options alone.

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"encoding/binary"
 	"errors"
 	"net"
 	"net/netip"
@@ -19,7 +20,9 @@ const (
 	nextHeader6      = 14 + 6
 	hopLimit6        = 14 + 7
 	source6          = 14 + 8
-	icmp6            = 14 + 40
+	payload6         = 14 + 40
+	icmp6            = payload6
+	udp6             = 17
 	flags6           = icmp6 + 5
 	routerLifetime6  = icmp6 + 6
 	target6          = icmp6 + 8
@@ -36,14 +39,18 @@ type RouterAdvertisement struct {
 	Other   bool // O: ask one for options
 }
 
-// advertisementsOnly lets advertisements of routers and of neighbours pass.
-var advertisementsOnly = func() []bpf.RawInstruction {
+// nearOnly lets advertisements of routers and of neighbours pass, and UDP to the client port.
+var nearOnly = func() []bpf.RawInstruction {
 	raw, err := bpf.Assemble([]bpf.Instruction{
 		bpf.LoadAbsolute{Off: nextHeader6, Size: 1},
-		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: 58, SkipTrue: 4}, // ICMPv6
+		bpf.JumpIf{Cond: bpf.JumpEqual, Val: udp6, SkipTrue: 5},
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: 58, SkipTrue: 3}, // ICMPv6
 		bpf.LoadAbsolute{Off: icmp6, Size: 1},
-		bpf.JumpIf{Cond: bpf.JumpEqual, Val: routerAdvertises, SkipTrue: 1},
-		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: advertises, SkipTrue: 1},
+		bpf.JumpIf{Cond: bpf.JumpEqual, Val: routerAdvertises, SkipTrue: 4},
+		bpf.JumpIf{Cond: bpf.JumpEqual, Val: advertises, SkipTrue: 3},
+		bpf.RetConstant{Val: 0},
+		bpf.LoadAbsolute{Off: payload6 + 2, Size: 2}, // destination port
+		bpf.JumpIf{Cond: bpf.JumpNotEqual, Val: ClientPort6, SkipTrue: 1},
 		bpf.RetConstant{Val: 65535},
 		bpf.RetConstant{Val: 0},
 	})
@@ -54,13 +61,27 @@ var advertisementsOnly = func() []bpf.RawInstruction {
 }()
 
 func (s *Server) listenNeighbours(conn *packet.Conn, i *Interface, handle func(Overheard)) {
-	frames(conn, 256, func(b []byte) {
+	frames(conn, 2048, func(b []byte) {
 		if a, hw, ok := advertised(b); ok {
 			handle(Overheard{Interface: i, Speaker: hw, Address: a})
 		} else if r, ok := routerSays(b); ok {
 			handle(Overheard{Interface: i, Router: &r})
+		} else if from, data, ok := udp6Of(b); ok {
+			handle(Overheard{Interface: i, From: from, Data: data})
 		}
 	})
+}
+
+// udp6Of is the source and the payload of a UDP datagram to the client port in an Ethernet frame.
+func udp6Of(b []byte) (from netip.Addr, data []byte, ok bool) {
+	if len(b) < payload6+8 || b[nextHeader6] != udp6 || binary.BigEndian.Uint16(b[payload6+2:]) != ClientPort6 {
+		return from, nil, false
+	}
+	end := payload6 + int(binary.BigEndian.Uint16(b[payload6+4:]))
+	if end > len(b) || end < payload6+8 {
+		return from, nil, false
+	}
+	return netip.AddrFrom16([16]byte(b[source6:])), b[payload6+8 : end], true
 }
 
 // advertised is the address that a neighbour advertisement in an Ethernet frame speaks for, and

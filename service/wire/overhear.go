@@ -54,8 +54,8 @@ func (s *Server) Overhear(handle func(Overheard)) error {
 			return fmt.Errorf("overhear on %s: %w", i.Name, err)
 		}
 		s.ears = append(s.ears, replies)
-		if s.v6 != nil {
-			near, err := packet.Listen(ifi, packet.Raw, etherIPv6, &packet.Config{Filter: advertisementsOnly})
+		if s.v6 != nil || len(i.Prefixes6) > 0 {
+			near, err := packet.Listen(ifi, packet.Raw, etherIPv6, &packet.Config{Filter: nearOnly})
 			if err != nil {
 				return fmt.Errorf("overhear on %s: %w", i.Name, err)
 			}
@@ -155,6 +155,30 @@ func (s *Server) ProbeARP(i *Interface, a netip.Addr) error {
 	}
 	_, err = v.(*packet.Conn).WriteTo(buf.Bytes(), &packet.Addr{HardwareAddr: eth.DstMAC})
 	return err
+}
+
+// allServers6 are all relay agents and servers of a link.
+var allServers6 = netip.MustParseAddr("ff02::1:2")
+
+// SendMulticast sends a client's message from an interface to all servers and relays of its link (RFC
+// 8415 section 7.1), as a client with the interface's link-local address would. This host does not hear it.
+func (s *Server) SendMulticast(i *Interface, data []byte) error {
+	from := i.LinkLocal()
+	if !from.IsValid() {
+		return fmt.Errorf("interface %s has no link-local address", i.Name)
+	}
+	return s.sendRaw(i, i.Hardware, net.HardwareAddr{0x33, 0x33, 0, 1, 0, 2}, netip.AddrPortFrom(from, ClientPort6),
+		netip.AddrPortFrom(allServers6, ServerPort6), data)
+}
+
+// LinkLocal is the interface's link-local address, or not valid.
+func (i *Interface) LinkLocal() netip.Addr {
+	for _, p := range i.Prefixes6 {
+		if p.Addr().IsLinkLocalUnicast() {
+			return p.Addr()
+		}
+	}
+	return netip.Addr{}
 }
 
 // SendBroadcast sends a client's message as a broadcast frame from an interface,

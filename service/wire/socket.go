@@ -39,7 +39,7 @@ type batch interface {
 }
 
 // Groups of RFC 8415 section 7.1: all servers and relays of a link, and all servers of a site.
-var groups6 = []net.IP{net.ParseIP("ff02::1:2"), net.ParseIP("ff05::1:3")}
+var groups6 = []net.IP{allServers6.AsSlice(), net.ParseIP("ff05::1:3")}
 
 func listen4(at netip.AddrPort) (*socket, error) {
 	s, err := open("udp4", "DHCPv4", at)

@@ -25,7 +25,7 @@ export const agreementColumns = (): TableColumnsType<Agreement> => [
       <>
         {a.hostname || 'no name'}
         <div className="quiet">
-          <Mono>{a.hardware}</Mono>
+          <Mono>{a.hardware || a.duid}</Mono>
         </div>
       </>
     ),

@@ -1931,6 +1931,9 @@ export interface components {
             /** Format: int64 */
             count: number;
             difference: string[];
+            /** @description Of a client of IPv6 */
+            duid: string;
+            /** @description Empty if it is not known */
             hardware: string;
             hostname: string;
             link: string;

@@ -406,20 +406,53 @@ func (s *Leases) routes(out *findings, m More) {
 			r.Source).in(v.Name).
 			mend("", "yarnpost lease history "+r.Prefix.String())
 	}
-	for _, k := range s.delegated {
-		covers := func(r Route) bool {
-			return r.Prefix.Bits() > 0 && r.Prefix.Bits() <= k.Bits() && r.Prefix.Contains(k.Addr())
+	s.unrouted(out, m)
+}
+
+// unrouted tells, for each scope, which of its delegated prefixes no route covers.
+func (s *Leases) unrouted(out *findings, m More) {
+	routed := map[netip.Prefix]bool{}
+	for _, r := range m.Routes {
+		routed[r.Prefix.Masked()] = true
+	}
+	covered := func(k netip.Prefix) bool {
+		for bits := k.Bits(); bits > 0; bits-- {
+			if routed[netip.PrefixFrom(k.Addr(), bits).Masked()] {
+				return true
+			}
 		}
-		v := s.plan.ScopeAt(k.Addr())
-		if v == nil || slices.ContainsFunc(m.Routes, covers) {
+		return false
+	}
+	all, without := map[*plan.View]int{}, map[*plan.View][]netip.Prefix{}
+	for _, k := range s.delegated {
+		if v := s.plan.ScopeAt(k.Addr()); v != nil {
+			if all[v]++; !covered(k) {
+				without[v] = append(without[v], k)
+			}
+		}
+	}
+	for _, v := range s.plan.Scopes() {
+		list := without[v]
+		if len(list) == 0 {
 			continue
 		}
-		who := "its client"
-		if l := m.At(k); l != nil {
-			who = hostOf(l)
+		slices.SortFunc(list, netip.Prefix.Compare)
+		var examples []string
+		for _, k := range list[:min(len(list), examplesMost)] {
+			who := "its client"
+			if l := m.At(k); l != nil {
+				who = hostOf(l)
+			}
+			examples = append(examples, fmt.Sprintf("%s (%s)", k, who))
 		}
-		out.say("prefix-unrouted", "prefix "+k.String(), "%s has %s, and %s has no route for it", who, k, m.Routes[0].Source).in(v.Name).
-			mend("", "yarnpost lease show "+k.String())
+		advice := ""
+		if all[v] > 1 && len(list) == all[v] {
+			advice = "; if that is another router's table, give the one of the relay"
+		}
+		out.say("prefix-unrouted", "scope "+v.Name, "%s has no route for %d of the %s that scope %s delegated: %s%s", m.Routes[0].Source,
+			len(list), plural(all[v], "prefix", "prefixes"), v.Name, strings.Join(examples, ", "), advice).in(v.Name).
+			of(len(list), examples).
+			mend("", "yarnpost lease show "+list[0].String())
 	}
 }
 

@@ -281,24 +281,28 @@ func (m *mill) settled() []step {
 		named = append(named, api.Edit{Op: "edit", Kind: "link", Name: p.scope, Link: &api.LinkEdit{Relays: &relays}})
 		limits = append(limits, api.Edit{Op: "edit", Kind: "scope", Name: p.scope, Scope: &api.ScopeEdit{NewPerMinute: ptr(0)}})
 	}
+	until := time.Now().Add(9 * 24 * time.Hour).Truncate(time.Hour)
+	moved := []api.Edit{
+		{Op: "add", Kind: "scope", Name: "carding-floor", Scope: &api.ScopeEdit{Subnet: ptr("10.40.49.0/27"), Link: ptr(shed),
+			Pools: &[]string{"10.40.49.5-10.40.49.30"}, Options: map[string]string{"router": "10.40.49.1"}, Mode: ptr("serving"),
+			Note: ptr("What was in the carding shed")}},
+		{Op: "edit", Kind: "scope", Name: shed, Scope: &api.ScopeEdit{Mode: ptr("draining"), DrainUntil: &until}}}
+	if m.DHCP6 != nil {
+		moved = append(moved, moved6(until)...)
+	}
 	return []step{{"everybody is in: the usual limits for newcomers", limits},
 		{"the relays that were heard are ours", named},
 		{"phones load from the new server",
 			[]api.Edit{{Op: "edit", Kind: "scope", Name: "phones",
 				Scope: &api.ScopeEdit{Options: map[string]string{"tftp-server-address": "10.40.0.22"}}}}},
-		{"the shed is sold in spring: its machines move to numbers of the works", []api.Edit{
-			{Op: "add", Kind: "scope", Name: "carding-floor", Scope: &api.ScopeEdit{Subnet: ptr("10.40.49.0/27"), Link: ptr(shed),
-				Pools: &[]string{"10.40.49.5-10.40.49.30"}, Options: map[string]string{"router": "10.40.49.1"}, Mode: ptr("serving"),
-				Note: ptr("What was in the carding shed")}},
-			{Op: "edit", Kind: "scope", Name: shed,
-				Scope: &api.ScopeEdit{Mode: ptr("draining"),
-					DrainUntil: ptr(time.Now().Add(9 * 24 * time.Hour).Truncate(time.Hour))}}}}}
+		{"the shed is sold in spring: its machines move to numbers of the works", moved}}
 }
 
 // The shed is renumbered: its machines move as they renew, the first of them soon, one after
 // the other.
 const (
 	shed     = "carding-shed"
+	shed6    = "carding-shed6"
 	moveSoon = 9
 	moveEach = 15 * time.Second
 )

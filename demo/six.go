@@ -51,10 +51,21 @@ func places6() []place6 {
 			of:   "visitors",
 			turn: true, options: map[string]string{"v6/addr-reg-enable": "true"},
 			note: "Visitors' wireless; laptops register what they make themselves"},
+		{scope: shed6, link: shed, subnet: mill + ":30::/64", pools: []string{"all"}, lease: "8h", clients: 17, of: shed, reserve: 1,
+			note: "Retired; drains until everything has moved"},
 		{scope: workshops, link: workshops, subnet: mill + ":60::/64", pools: []string{"all"}, lease: "1h", clients: 14,
 			prefixPools: []string{workshopPrefixes + " in /56"}, name: "workshop-%02d", routers: true,
 			note: "Let workshops bring routers of their own; each gets a /56. The switch has the route to what it relays"},
 	}
+}
+
+// moved6 moves the machines of the carding shed to other numbers of IPv6, as those of IPv4 move.
+func moved6(until time.Time) []api.Edit {
+	return []api.Edit{
+		{Op: "add", Kind: "scope", Name: "carding-floor6", Scope: &api.ScopeEdit{Subnet: ptr("2001:db8:40:31::/64"), Link: ptr(shed),
+			Pools: &[]string{"all"}, Mode: ptr("serving"), Note: ptr("What was in the carding shed")}},
+		{Op: "edit", Kind: "reservation", Name: "card-01-v6", Reservation: &api.ReservationEdit{Scope: ptr("carding-floor6")}},
+		{Op: "edit", Kind: "scope", Name: shed6, Scope: &api.ScopeEdit{Mode: ptr("draining"), DrainUntil: &until}}}
 }
 
 // plan6 is the mill's plan of IPv6.
@@ -143,7 +154,12 @@ func (m *mill) live6(ctx context.Context) {
 	for _, p := range places6() {
 		for n, c := range m.clients6[p.scope] {
 			r := rand.New(rand.NewPCG(seed, uint64(len(p.scope))<<32|uint64(n)))
-			m.wg.Go(func() { m.life6(ctx, p, c, r) })
+			m.wg.Go(func() {
+				if p.scope == shed6 && n < moveSoon && pause(ctx, moveEach*time.Duration(n+1)) {
+					c.Renew(ctx)
+				}
+				m.life6(ctx, p, c, r)
+			})
 		}
 	}
 	m.misbehave6(ctx)

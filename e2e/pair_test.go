@@ -206,6 +206,10 @@ func TestLastAddress(t *testing.T) {
 func TestPairKilled(t *testing.T) {
 	t.Parallel()
 	w := pairOf(t)
+	w.a.must("scope", "add", "looms6", "--subnet", "2001:db8:1::/64", "--pool", "all", "--prefix-pool", "2001:db8:8000::/34 in /56", "--lease",
+		"8h", "--serve", "--new-per-minute", "-1")
+	w.a.must("link", "edit", "looms6", "--relay", "2001:db8:1::1")
+	six := w.a.relay6("2001:db8:1::1", w.b)
 	p := &promises{of: map[string]promise{}}
 	first := 1000
 	during := func(what string, do func()) {
@@ -213,7 +217,8 @@ func TestPairKilled(t *testing.T) {
 		ctx, stop := context.WithCancel(context.Background())
 		var wg sync.WaitGroup
 		before := p.count()
-		load(ctx, w.a, w.relay, first, p, &wg)
+		load(ctx, w.a, over4(w.relay), first, p, &wg)
+		load(ctx, w.a, over6(six), first, p, &wg)
 		first += 100_000
 		w.a.await(func() bool { return p.count() > before+100 }, "clients "+what)
 		do()

@@ -105,7 +105,7 @@ func TestPairLosesADatabase(t *testing.T) {
 	p := &promises{of: map[string]promise{}}
 	ctx, stop := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
-	load(ctx, w.a, w.relay, 1000, p, &wg)
+	load(ctx, w.a, over4(w.relay), 1000, p, &wg)
 	served := func(more int, what string) {
 		t.Helper()
 		before := p.count()

@@ -45,13 +45,22 @@ func freePort6(t *testing.T) int {
 	return c.LocalAddr().(*net.UDPAddr).Port
 }
 
-func (s *service) relay6(link string) *relay6 {
+// relay6 is a relay of a link in front of a service, and of others.
+func (s *service) relay6(link string, others ...*service) *relay6 {
 	s.t.Helper()
 	st, err := s.api().Status(s.t.Context())
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	r, err := trial.NewRelay6(netip.IPv6Loopback(), netip.MustParseAddr(link), netip.MustParseAddrPort(st.DHCP6))
+	servers := []netip.AddrPort{netip.MustParseAddrPort(st.DHCP6)}
+	for _, o := range others {
+		at, err := o.api().Status(s.t.Context())
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		servers = append(servers, netip.MustParseAddrPort(at.DHCP6))
+	}
+	r, err := trial.NewRelay6(netip.IPv6Loopback(), netip.MustParseAddr(link), servers...)
 	if err != nil {
 		s.t.Fatal(err)
 	}

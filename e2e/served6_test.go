@@ -378,6 +378,32 @@ func TestProposed6(t *testing.T) {
 	}
 }
 
+// What is reserved for one host in both families, with a prefix, under one name, is nothing that is odd;
+// one name for two hosts of IPv6 is.
+func TestNothingOddAboutBothFamilies(t *testing.T) {
+	t.Parallel()
+	s := startService6(t)
+	s.must("scope", "add", "offices", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.199", "--link", "offices6", "--serve")
+	s.must("reservation", "add", "press", "--scope", "offices", "--hw", "02:88:00:00:00:01", "--address", "10.77.0.8", "--hostname", "press",
+		"--also", "2001:db8:40:1::8", "--also", "2001:db8:40:8100::/56")
+	odd := func() (n int) {
+		for key := range s.findings() {
+			if strings.HasPrefix(key, "reservation-twice") || strings.HasPrefix(key, "reservation-name") {
+				n++
+			}
+		}
+		return n
+	}
+	if n := odd(); n != 0 {
+		t.Errorf("%d findings about one host: %v", n, s.findings())
+	}
+	s.must("reservation", "add", "other", "--scope", "offices6", "--hw", "02:88:00:00:00:02", "--address", "2001:db8:40:1::9", "--hostname",
+		"press")
+	if n := odd(); n != 1 {
+		t.Errorf("%d findings about one name for two: %v", n, s.findings())
+	}
+}
+
 // A table of routes says which prefixes are routed to where nobody has them any more, and which are
 // delegated without a route.
 func TestRoutesOfPrefixes(t *testing.T) {

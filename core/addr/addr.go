@@ -240,7 +240,9 @@ func Uint32(a netip.Addr) uint32 {
 
 // Dashed is an address as part of a name, in which no colons can be: 2001-db8-40-1 for
 // 2001:db8:40:1::.
-func Dashed(a netip.Addr) string { return strings.TrimRight(strings.ReplaceAll(a.String(), ":", "-"), "-") }
+func Dashed(a netip.Addr) string {
+	return strings.TrimRight(strings.ReplaceAll(a.String(), ":", "-"), "-")
+}
 
 // Mask is the dotted mask of an IPv4 subnet, as an address.
 func Mask(p netip.Prefix) netip.Addr {

@@ -463,13 +463,26 @@ func (l *findings) link(p *plan.Plan, on *plan.Link) {
 
 // reservations looks for clients and names that are reserved twice.
 func (l *findings) reservations(p *plan.Plan) {
+	// One host has one name, and is known by one hardware address, in both families and with prefixes.
+	type sort int
+	sortOf := func(r *plan.Reservation) sort {
+		if r.Length != 0 {
+			return 0
+		}
+		return sort(r.Address.BitLen())
+	}
 	type at struct {
 		link plan.ID
 		who  string
+		sort sort
 	}
-	clients, names := map[at]*plan.Reservation{}, map[string]*plan.Reservation{}
+	type called struct {
+		name string
+		sort sort
+	}
+	clients, names := map[at]*plan.Reservation{}, map[called]*plan.Reservation{}
 	for _, r := range p.Reservations(0) {
-		k := at{p.Scope(r.Scope).Link, r.Client()}
+		k := at{p.Scope(r.Scope).Link, r.Client(), sortOf(r)}
 		if o := clients[k]; o != nil && o.Scope != r.Scope {
 			l.say("reservation-twice", "reservation "+r.Name, "%s is reserved %s by %s and %s by %s, on one link", r.Client(),
 				o.Address, o.Name, r.Address, r.Name).
@@ -484,7 +497,7 @@ func (l *findings) reservations(p *plan.Plan) {
 		if r.Hostname == "" {
 			continue
 		}
-		name := strings.ToLower(r.Hostname)
+		name := called{strings.ToLower(r.Hostname), sortOf(r)}
 		if o := names[name]; o != nil {
 			l.say("reservation-name", "reservation "+r.Name, "reservations %s and %s give the host name %s", o.Name, r.Name,
 				r.Hostname).in(p.Label(r.Scope))

@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -230,6 +231,56 @@ func TestMovingIn(t *testing.T) {
 	}
 	keeps(nil, there)
 	movingLeases(t, old, capture, file, keeps)
+}
+
+// Two scopes change places in one file while they serve: their clients come to the addresses of their new
+// subnets, nobody is given what another holds, and it is all the same after a restart and after a revert.
+func TestScopesChangePlaces(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	s := startService(t)
+	s.must("scope", "add", "carders", "--subnet", "10.77.1.0/24", "--pool", "10.77.1.100-10.77.1.149", "--lease", "2h", "--serve")
+	s.must("scope", "add", "spinners", "--subnet", "10.77.2.0/24", "--pool", "10.77.2.100-10.77.2.149", "--lease", "2h", "--serve")
+	s.must("link", "edit", "carders", "--relay", "127.77.0.1")
+	s.must("link", "edit", "spinners", "--relay", "127.77.0.2")
+	one, two := s.relay("127.77.0.1", "127.77.0.1"), s.relay("127.77.0.2", "127.77.0.2")
+	one.Link, two.Link = netip.Addr{}, netip.Addr{} // they are told apart by their own addresses
+	var clients []*demo.Client
+	for n := range 8 {
+		c := &demo.Client{Relay: []*demo.Relay{one, two}[n%2], Hardware: hw(n), Patience: 2 * time.Second}
+		if err := c.Get(ctx); err != nil {
+			t.Fatal(err)
+		}
+		clients = append(clients, c)
+	}
+	come := func(when string, subnets ...string) {
+		t.Helper()
+		seen := map[netip.Addr]bool{}
+		for n, c := range clients {
+			if err := c.Renew(ctx); err != nil {
+				if err := c.Get(ctx); err != nil {
+					t.Fatalf("%s, client %d: %v", when, n, err)
+				}
+			}
+			if !netip.MustParsePrefix(subnets[n%2]).Contains(c.Address) || seen[c.Address] {
+				t.Errorf("%s, client %d has %s", when, n, c.Address)
+			}
+			seen[c.Address] = true
+		}
+	}
+	file := written(t, "swap.yaml", "plan-file: 1\nscopes:\n  carders: {subnet: 10.77.2.0/24, pools: 10.77.2.100-10.77.2.149, mode: serving, lease: 2h}\n"+
+		"  spinners: {subnet: 10.77.1.0/24, pools: 10.77.1.100-10.77.1.149, mode: serving, lease: 2h}\n")
+	s.must("plan", "apply", file, "--yes")
+	come("after they changed places", "10.77.2.0/24", "10.77.1.0/24")
+	s.kill()
+	s.start()
+	come("after a restart", "10.77.2.0/24", "10.77.1.0/24")
+	st, err := s.api().Status(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.must("plan", "revert", fmt.Sprint(st.Revision), "--yes")
+	come("after a revert", "10.77.1.0/24", "10.77.2.0/24")
 }
 
 // movingLeases moves to another server with the leases, and not with reservations: the clients keep

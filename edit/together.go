@@ -1,6 +1,7 @@
 package edit
 
 import (
+	"slices"
 	"strings"
 
 	"yarnpost/api"
@@ -59,6 +60,7 @@ type together struct {
 	heirs  map[int]plan.Item // what is renamed by an edit
 	there  map[int]bool      // removals of what the plan has
 	faults []Fault
+	vacant bool // scopes that move gave up where they were
 }
 
 // key is an item's name among its kind.
@@ -149,11 +151,46 @@ func (t *together) make(k plan.Kind, which func(api.Edit) bool) {
 			}
 		}
 		if len(again) == len(left) {
+			if k == plan.KindScope && !t.vacant && t.vacate(again) {
+				continue
+			}
 			t.faults = append(t.faults, faults...)
 			return
 		}
 		left = again
 	}
+}
+
+// vacate has scopes that get another subnet or other prefix pools give up those that they have, for they
+// may change places, and reports whether there are two of them at least.
+func (t *together) vacate(list []int) bool {
+	var moving []plan.ID
+	for _, i := range list {
+		e := t.edits[i]
+		v := t.d.Plan().ScopeNamed(e.Name)
+		if v == nil || e.Op == Remove || e.Scope == nil {
+			continue
+		}
+		subnet := e.Scope.Subnet != nil && *e.Scope.Subnet != v.Subnet.String()
+		if subnet || e.Scope.PrefixPools != nil && !slices.Equal(*e.Scope.PrefixPools, poolTexts(v.PrefixPools)) {
+			moving = append(moving, v.ID)
+		}
+	}
+	t.vacant = true
+	if len(moving) < 2 {
+		return false
+	}
+	for _, id := range moving {
+		t.d.Vacate(id)
+	}
+	return true
+}
+
+func poolTexts(pools []plan.PrefixPool) (out []string) {
+	for _, p := range pools {
+		out = append(out, p.String())
+	}
+	return out
 }
 
 // lift takes reservations out that get another address, so that neither they nor their scopes are in

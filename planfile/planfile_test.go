@@ -202,6 +202,58 @@ func TestWholeAndPart(t *testing.T) {
 	}
 }
 
+// become has a plan become others, one after the other.
+func become(p *plan.Plan, others ...*plan.Plan) (*plan.Plan, error) {
+	for _, o := range others {
+		d := p.Draft()
+		if err := d.Become(o); err != nil {
+			return nil, err
+		}
+		p, _ = d.Finish()
+	}
+	return p, nil
+}
+
+// Scopes that change places in one file, of both families and three in a ring, do; and so does what is
+// reserved in them. One that moves to where another stays is refused.
+func TestScopesChangePlaces(t *testing.T) {
+	const head = "plan-file: 1\nscopes:\n"
+	p := made(t, plan.New(), head+"  a: {subnet: 10.40.1.0/24, pools: 10.40.1.5-10.40.1.9}\n  b: {subnet: 10.40.2.0/24}\n  c: {subnet: 10.40.3.0/24}\n"+
+		"  d: {subnet: '2001:db8:1::/64', prefix-pools: '2001:db8:8000::/40 in /56'}\n  e: {subnet: '2001:db8:2::/64', prefix-pools: '2001:db8:8100::/40 in /56'}\n"+
+		"reservations:\n  crane: {address: 10.40.1.7, circuit: sw9/0/12}\n")
+	next := made(t, p, head+"  a: {subnet: 10.40.2.0/24, pools: 10.40.2.5-10.40.2.9}\n  b: {subnet: 10.40.3.0/24}\n  c: {subnet: 10.40.1.0/24}\n"+
+		"  d: {subnet: '2001:db8:2::/64', prefix-pools: '2001:db8:8100::/40 in /56'}\n  e: {subnet: '2001:db8:1::/64', prefix-pools: '2001:db8:8000::/40 in /56'}\n"+
+		"reservations:\n  crane: {address: 10.40.2.7, circuit: sw9/0/12}\n")
+	for name, a := range map[string]string{"a": "10.40.2.7", "b": "10.40.3.7", "c": "10.40.1.7", "d": "2001:db8:2::7", "e": "2001:db8:1::7"} {
+		v := next.ScopeAt(netip.MustParseAddr(a))
+		if v == nil || v.Name != name || v.ID != p.ScopeNamed(name).ID {
+			t.Errorf("%s is of %v, not of %s", a, v, name)
+		}
+	}
+	if v := next.ScopeAt(netip.MustParseAddr("2001:db8:8000::7")); v == nil || v.Name != "e" {
+		t.Errorf("the prefixes of d are of %v now", v)
+	}
+	if r := next.ReservationNamed("crane"); r.Address.String() != "10.40.2.7" || r.Scope != p.ScopeNamed("a").ID {
+		t.Errorf("what is reserved is %+v", r)
+	}
+	for what, make := range map[string]func() (*plan.Plan, error){
+		"as the partner makes it":  func() (*plan.Plan, error) { return p.Replay(2, plan.Between(p, next)) },
+		"undone, and made by name": func() (*plan.Plan, error) { return become(next, p, next) },
+	} {
+		if again, err := make(); err != nil || len(plan.Between(again, next)) > 0 {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	f, faults := Read([]byte(head + "  a: {subnet: 10.40.2.0/24}\n  b: {subnet: 10.40.3.0/24}\n  c: {note: stays}\n"))
+	if len(faults) > 0 {
+		t.Fatal(faults)
+	}
+	if faults := edit.Together(edit.Nowhere, p.Draft(), f.Edits, false); len(faults) == 0 || !strings.Contains(faults[0].Err.Error(), "overlaps") &&
+		!strings.Contains(faults[0].Err.Error(), "subnet") {
+		t.Errorf("one that moves to where another stays: %v", faults)
+	}
+}
+
 // Each fault is named with its line and column, as many as there are; nothing half is taken in.
 func TestFaults(t *testing.T) {
 	const head = "plan-file: 1\ncovers: whole\n"

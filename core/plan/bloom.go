@@ -79,8 +79,10 @@ func (s *bloom) let(r *Reservation) {
 func (d *Draft) replaceView(v *View) {
 	v.self[0] = v
 	d.next.scopes.Set(v.ID, v)
-	for _, p := range v.Prefixes() {
-		insert(d, &d.next.subnets, p, v)
+	if !d.vacated[v.ID] {
+		for _, p := range v.Prefixes() {
+			insert(d, &d.next.subnets, p, v)
+		}
 	}
 	peers := slices.Clone(d.next.OnLink(v.Link))
 	peers[slices.IndexFunc(peers, func(o *View) bool { return o.ID == v.ID })] = v

@@ -44,6 +44,7 @@ type Draft struct {
 	// trusted marks a draft that puts in what was allowed once: it is not refused.
 	trusted bool
 	blooms  map[ID]bool  // of scopes: made by this draft, so it may write to them
+	vacated map[ID]bool  // scopes that gave up their subnets, and have to be put again
 	writes  int          // to tables of prefixes
 	owned   map[any]bool // tables of prefixes that were copied, so that it may write to them
 }

@@ -75,6 +75,9 @@ func (d *Draft) make(changes []Change) error {
 			}
 		}
 	}
+	if err := d.makeRoom(changes); err != nil {
+		return err
+	}
 	for _, k := range kinds {
 		var left []Change
 		for _, c := range changes {

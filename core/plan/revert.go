@@ -1,12 +1,11 @@
 package plan
 
-import "slices"
-
-// Revert undoes the changes of an earlier revision, last first. What was changed
+// Revert undoes the changes of an earlier revision. What was changed
 // again since is not undone: that is refused, naming it.
 func (d *Draft) Revert(changes []Change) error {
-	for _, c := range slices.Backward(changes) {
-		now, name := d.item(c.Kind, c.ID)
+	var back []Change
+	for _, c := range changes {
+		now, _ := d.item(c.Kind, c.ID)
 		if now == nil && c.Before == nil {
 			continue // it went with something else
 		}
@@ -18,15 +17,7 @@ func (d *Draft) Revert(changes []Change) error {
 			}
 			return Refused("%s %s was changed again since (%s); change it back by hand", c.Kind, c.Name, text)
 		}
-		var err error
-		if c.Before == nil {
-			err = d.Remove(c.Kind, name)
-		} else {
-			_, err = d.Put(c.Kind, c.Before)
-		}
-		if err != nil {
-			return err
-		}
+		back = append(back, Change{Kind: c.Kind, ID: c.ID, Name: c.Name, Before: now, After: c.Before})
 	}
-	return nil
+	return d.make(back)
 }

@@ -290,12 +290,55 @@ func (d *Draft) countRouters(v *View, by int) {
 	}
 }
 
-func (d *Draft) dropScope(v *View) {
-	d.countRouters(v, -1)
-	d.next.scopes.Remove(v.ID)
+// giveUp makes the subnet and the prefix pools of a scope free for others, unless it did that before.
+func (d *Draft) giveUp(v *View) {
+	if d.vacated[v.ID] {
+		return
+	}
 	for _, p := range v.Prefixes() {
 		d.next.subnets = d.next.subnets.DeletePersist(p)
 	}
+}
+
+// makeRoom has scopes that changes move, and reservations in them, give up where they are: two may have
+// changed places.
+func (d *Draft) makeRoom(changes []Change) error {
+	for _, c := range changes {
+		switch to := c.After.(type) {
+		case Scope:
+			if v := d.next.Scope(c.ID); v != nil && !slices.Equal(v.Prefixes(), to.Prefixes()) {
+				d.Vacate(c.ID)
+			}
+		case Reservation:
+			if r, _ := d.next.reserved.byID.Get(c.ID); r != nil && r.Key() != to.Key() {
+				if err := d.RemoveReservation(r.Name); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Vacate makes the subnet and the prefix pools of a scope free for others. The caller puts the scope
+// again, with other ones, before the draft is finished: two scopes that change places need it.
+func (d *Draft) Vacate(id ID) {
+	v := d.next.Scope(id)
+	if v == nil || d.vacated[id] {
+		return
+	}
+	d.giveUp(v)
+	if d.vacated == nil {
+		d.vacated = map[ID]bool{}
+	}
+	d.vacated[id] = true
+}
+
+func (d *Draft) dropScope(v *View) {
+	d.countRouters(v, -1)
+	d.next.scopes.Remove(v.ID)
+	d.giveUp(v)
+	delete(d.vacated, v.ID)
 	d.next.onLink.Set(v.Link, slices.DeleteFunc(slices.Clone(d.next.OnLink(v.Link)), func(o *View) bool { return o.ID == v.ID }))
 	d.rename(KindScope, v.ID, v.Name, "")
 }

@@ -17,7 +17,7 @@ import (
 // selection (RFC 3527) and takes replies on its own port (RFC 8357).
 type Relay struct {
 	*post
-	Link   netip.Addr // an address of the link it serves
+	Link   netip.Addr // an address of the link it serves; not valid: its own
 	Tried  uint16     // seconds for which its clients say that they tried before: then either server of a pair answers
 	giaddr netip.Addr
 }
@@ -45,8 +45,11 @@ func (r *Relay) Option82(circuit string) []byte {
 	if circuit != "" {
 		b = dhcp4.AppendSub(b, dhcp4.SubCircuit, []byte(circuit))
 	}
-	link := r.Link.As4()
-	return dhcp4.AppendSub(dhcp4.AppendSub(b, dhcp4.SubLink, link[:]), dhcp4.SubSourcePort, nil)
+	if r.Link.IsValid() {
+		link := r.Link.As4()
+		b = dhcp4.AppendSub(b, dhcp4.SubLink, link[:])
+	}
+	return dhcp4.AppendSub(b, dhcp4.SubSourcePort, nil)
 }
 
 // Send relays a message without waiting for a reply.

@@ -130,19 +130,20 @@ func savePart(ctx context.Context, tx pgx.Tx, revision int64, first int, changes
 			}
 		}
 	}
-	b := &pgx.Batch{}
-	b.Queue(`insert into plan_change (revision, seq, kind, id, name, before, after, lines)
-select $1::bigint, $2::int + n - 1, kind, id, name, before, after, lines
-from unnest($3::text[], $4::bigint[], $5::text[], $6::jsonb[], $7::jsonb[], $8::jsonb[]) with ordinality x (kind, id, name, before, after,
-	lines, n)`,
-		revision, first, kinds, ids, names, befores, afters, texts)
-	b.Queue(`delete from plan_item i using unnest($1::text[], $2::bigint[], $3::jsonb[]) x (kind, id, after)
-where x.after is null and i.kind = x.kind and i.id = x.id`, kinds, ids, afters)
-	b.Queue(`insert into plan_item (kind, id, parent, body)
-select kind, id, parent, after from unnest($1::text[], $2::bigint[], $3::bigint[], $4::jsonb[]) x (kind, id, parent,
-	after) where after is not null
-on conflict (kind, id) do update set parent = excluded.parent, body = excluded.body`, kinds, ids, parents, afters)
-	return tx.SendBatch(ctx, b).Close()
+	_, err := tx.Exec(ctx, `with x as (
+	select * from unnest($3::text[], $4::bigint[], $5::text[], $6::jsonb[], $7::jsonb[], $8::jsonb[], $9::bigint[])
+	with ordinality x (kind, id, name, before, after, lines, parent, n)
+), changed as (
+	insert into plan_change (revision, seq, kind, id, name, before, after, lines)
+	select $1::bigint, $2::int + n - 1, kind, id, name, before, after, lines from x
+), gone as (
+	delete from plan_item i using x where x.after is null and i.kind = x.kind and i.id = x.id
+)
+insert into plan_item (kind, id, parent, body)
+select kind, id, parent, after from x where after is not null
+on conflict (kind, id) do update set parent = excluded.parent, body = excluded.body`,
+		revision, first, kinds, ids, names, befores, afters, texts, parents)
+	return err
 }
 
 func encode(before, after plan.Item) (b, a []byte, err error) {

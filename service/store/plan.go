@@ -75,6 +75,8 @@ func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change,
 		_, err := tx.Exec(ctx,
 			"insert into plan_revision (revision, at, author, reason, last_id) values ($1, $2, $3, $4, greatest($5, (select max(last_id) from plan_revision)))",
 			r.Number, r.At, r.Author, r.Reason, last)
+		rows, stop := encodeChanges(changes, lines)
+		defer stop()
 		before := s.commits.Load()
 		for from, part := 0, planPart; from < len(changes) && err == nil; from += part {
 			if now := s.commits.Load(); now != before {
@@ -83,7 +85,7 @@ func (s *Store) SavePlan(ctx context.Context, r Revision, changes []plan.Change,
 			} else if from > 0 {
 				part = planPartIdle
 			}
-			err = savePart(ctx, tx, r.Number, from, changes[from:min(from+part, len(changes))], lines)
+			err = savePart(ctx, tx, r.Number, from, min(part, len(changes)-from), rows)
 		}
 		filled = err == nil
 		return err
@@ -109,26 +111,51 @@ const (
 	planPause    = 10 * time.Millisecond
 )
 
-// savePart records some changes, the first of them with a number.
-func savePart(ctx context.Context, tx pgx.Tx, revision int64, first int, changes []plan.Change, lines func(plan.Change) []plan.Line) error {
-	n := len(changes)
+// planRow is a change as it is recorded.
+type planRow struct {
+	plan.Change
+	before, after, lines []byte
+	parent               *int64
+	err                  error
+}
+
+// encodeChanges encodes changes, in their order, ahead of the database that takes them. The caller calls
+// stop.
+func encodeChanges(changes []plan.Change, lines func(plan.Change) []plan.Line) (rows chan planRow, stop func()) {
+	rows, done := make(chan planRow, planPartIdle), make(chan struct{})
+	go func() {
+		for _, c := range changes {
+			r := planRow{Change: c}
+			if r.before, r.after, r.err = encode(c.Before, c.After); r.err == nil {
+				r.lines, r.err = json.Marshal(lines(c))
+			}
+			if c.After != nil {
+				if id, ok := plan.Parent(c.Kind, c.After); ok {
+					r.parent = (*int64)(&id)
+				}
+			}
+			select {
+			case rows <- r:
+			case <-done:
+				return
+			}
+		}
+	}()
+	return rows, func() { close(done) }
+}
+
+// savePart records the next n changes, the first of them with a number.
+func savePart(ctx context.Context, tx pgx.Tx, revision int64, first, n int, rows chan planRow) error {
 	kinds, names, ids := make([]string, n), make([]string, n), make([]int64, n)
 	befores, afters, texts := make([][]byte, n), make([][]byte, n), make([][]byte, n)
 	parents := make([]*int64, n)
-	for i, c := range changes {
-		kinds[i], names[i], ids[i] = string(c.Kind), c.Name, int64(c.ID)
-		var err error
-		if befores[i], afters[i], err = encode(c.Before, c.After); err != nil {
-			return err
+	for i := range n {
+		r := <-rows
+		if r.err != nil {
+			return r.err
 		}
-		if texts[i], err = json.Marshal(lines(c)); err != nil {
-			return err
-		}
-		if c.After != nil {
-			if id, ok := plan.Parent(c.Kind, c.After); ok {
-				parents[i] = (*int64)(&id)
-			}
-		}
+		kinds[i], names[i], ids[i], parents[i] = string(r.Kind), r.Name, int64(r.ID), r.parent
+		befores[i], afters[i], texts[i] = r.before, r.after, r.lines
 	}
 	_, err := tx.Exec(ctx, `with x as (
 	select * from unnest($3::text[], $4::bigint[], $5::text[], $6::jsonb[], $7::jsonb[], $8::jsonb[], $9::bigint[])

@@ -87,10 +87,16 @@ func TestAsItWas(t *testing.T) {
 	}
 	s.must("scope", "edit", "looms", "--name", "weaving", "--router", "10.77.0.2")
 	out := s.must("lease", "list", "--at", then)
-	if !strings.Contains(out, a) || !strings.Contains(out, "active") || !strings.Contains(out, "loom-1") || !strings.Contains(out, "looms") ||
+	if !strings.Contains(out, a) || !strings.Contains(out, "active") || !strings.Contains(out, "loom-1") || !strings.Contains(out,
+		"looms") ||
 		strings.Contains(out, second.Address.String()) {
 		t.Errorf("the table of then:\n%s", out)
 	}
+	six := startService6(t)
+	address, prefix := six.relay6("2001:db8:40:1::1").get(1)
+	time.Sleep(1100 * time.Millisecond)
+	six.says([]string{address.Addr().String(), prefix.String()}, "lease", "list", "--scope", "offices6", "--at",
+		time.Now().Format(time.RFC3339Nano))
 	if out := s.must("lease", "list", "loom-9", "--at", then); strings.Contains(out, a) {
 		t.Errorf("what does not fit is listed:\n%s", out)
 	}

@@ -73,7 +73,8 @@ scopes:
     note: |
       Two lines:
       of a note.
-  stores: {subnet: 10.40.2.0/26, fields: {hall: North, ticket: https://t.example/7}, bootp: ignore, identity: hardware, authoritative: true, offer-delay: 2s}
+  stores: {subnet: 10.40.2.0/26, fields: {hall: North, ticket: https://t.example/7}, bootp: ignore, identity: hardware,
+	authoritative: true, offer-delay: 2s}
 
 rules:
   toys: {when: 'hw.startsWith("02:4c:00:")', action: ignore, order: 10}
@@ -170,10 +171,12 @@ func TestWholeAndPart(t *testing.T) {
 		return strings.ReplaceAll(text, from, to)
 	}
 	renamed := made(t, p, without("  stores:\n", "  storerooms:\n"))
-	if a, b := renamed.ScopeNamed("storerooms"), p.ScopeNamed("stores"); a == nil || a.ID != b.ID || len(renamed.Reservations(a.ID)) != 2 {
+	if a, b := renamed.ScopeNamed("storerooms"), p.ScopeNamed("stores"); a == nil || a.ID != b.ID ||
+		len(renamed.Reservations(a.ID)) != 2 {
 		t.Errorf("the scope under another name is %+v", a)
 	}
-	swapped := strings.NewReplacer("address: 10.40.8.9,", "address: 10.40.2.8,", "address: 10.40.2.8}", "address: 10.40.8.9}").Replace(text)
+	swapped := strings.NewReplacer("address: 10.40.8.9,", "address: 10.40.2.8,", "address: 10.40.2.8}",
+		"address: 10.40.8.9}").Replace(text)
 	next := made(t, p, swapped)
 	if a, b := next.ReservationNamed("loom-1"), next.ReservationNamed("scale"); a.Address.String() != "10.40.2.8" ||
 		b.Address.String() != "10.40.8.9" ||
@@ -224,7 +227,8 @@ func TestScopesChangePlaces(t *testing.T) {
 	next := made(t, p, head+"  a: {subnet: 10.40.2.0/24, pools: 10.40.2.5-10.40.2.9}\n  b: {subnet: 10.40.3.0/24}\n  c: {subnet: 10.40.1.0/24}\n"+
 		"  d: {subnet: '2001:db8:2::/64', prefix-pools: '2001:db8:8100::/40 in /56'}\n  e: {subnet: '2001:db8:1::/64', prefix-pools: '2001:db8:8000::/40 in /56'}\n"+
 		"reservations:\n  crane: {address: 10.40.2.7, circuit: sw9/0/12}\n")
-	for name, a := range map[string]string{"a": "10.40.2.7", "b": "10.40.3.7", "c": "10.40.1.7", "d": "2001:db8:2::7", "e": "2001:db8:1::7"} {
+	for name, a := range map[string]string{"a": "10.40.2.7", "b": "10.40.3.7", "c": "10.40.1.7", "d": "2001:db8:2::7",
+		"e": "2001:db8:1::7"} {
 		v := next.ScopeAt(netip.MustParseAddr(a))
 		if v == nil || v.Name != name || v.ID != p.ScopeNamed(name).ID {
 			t.Errorf("%s is of %v, not of %s", a, v, name)
@@ -248,7 +252,8 @@ func TestScopesChangePlaces(t *testing.T) {
 	if len(faults) > 0 {
 		t.Fatal(faults)
 	}
-	if faults := edit.Together(edit.Nowhere, p.Draft(), f.Edits, false); len(faults) == 0 || !strings.Contains(faults[0].Err.Error(), "overlaps") &&
+	if faults := edit.Together(edit.Nowhere, p.Draft(), f.Edits, false); len(faults) == 0 || !strings.Contains(faults[0].Err.Error(),
+		"overlaps") &&
 		!strings.Contains(faults[0].Err.Error(), "subnet") {
 		t.Errorf("one that moves to where another stays: %v", faults)
 	}
@@ -292,7 +297,8 @@ func TestFaults(t *testing.T) {
 		{head + "reservations:\n  a: {hardware: 02:00:00:00:00:01, address: 10.9.9.9}\n", "no scope holds 10.9.9.9"},
 		{head + "codebooks:\n  c:\n    place: message\n    options:\n    - {code: x, name: a, type: text}\n",
 			"line 7, column 14: code is a number"},
-		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, fields: {owner: me}}\n", `line 4, column 3: scope a: not in the plan: no field is called "owner"`},
+		{head + "scopes:\n  a: {subnet: 10.0.0.0/24, fields: {owner: me}}\n",
+			`line 4, column 3: scope a: not in the plan: no field is called "owner"`},
 		{head + "revision: last\n", "not the number of a revision"},
 	} {
 		done := Check([]byte(c.text), nil)

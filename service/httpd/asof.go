@@ -55,38 +55,51 @@ const (
 )
 
 // tableAt gives the leases of a scope, or of all, as they were at a moment: what history has of it.
-// It looks back over the longest lease that the plan of that time gives; a lease without end is
-// known from the table as it is now, too.
-func (s *Server) tableAt(ctx context.Context, p *plan.Plan, scope *plan.View, at time.Time) (map[netip.Addr]*lease.Lease, error) {
+// It looks back over the longest lease that the plan of that time gives. What lasts longer, such as a
+// lease without end, is known from the table as it is now, or by what became of it since.
+func (s *Server) tableAt(ctx context.Context, p *plan.Plan, scope *plan.View, at time.Time) (map[netip.Prefix]*lease.Lease, error) {
 	scopes := p.Scopes()
 	var subnets []netip.Prefix
 	if scope != nil {
-		scopes, subnets = []*plan.View{scope}, []netip.Prefix{scope.Subnet}
+		scopes, subnets = []*plan.View{scope}, scope.Prefixes()
 	}
 	back := backLeast
 	for _, v := range scopes {
-		back = max(back, min(2*v.LeaseFor(nil), backMost))
+		back = max(back, min(2*v.ValidFor(nil, v.LeaseFor(nil)), backMost))
 	}
-	found := map[netip.Addr]*lease.Lease{}
+	found := map[netip.Prefix]*lease.Lease{}
 	now := lease.At(at)
 	s.Engine.EachLease(0, func(l *lease.Lease) {
-		if l.Status == lease.Active && l.Expires == lease.Never && l.Since <= now && (scope == nil || scope.Subnet.Contains(l.Address())) {
-			found[l.Address()] = l.Clone()
+		if l.Status == lease.Active && l.Expires == lease.Never && l.Since <= now && (scope == nil || scope.Has(l.Prefix)) {
+			found[l.Prefix] = l.Clone()
 		}
 	})
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
+	keep := func(l *lease.Lease) {
+		if found[l.Prefix] = l; len(found) > leasesMost {
+			stop()
+		}
+	}
 	err := s.Store.EachPast(ctx, at.Add(-back), at.Add(time.Microsecond), subnets, func(e store.Event) {
 		l := e.Lease
 		l.Heard, l.Changed = lease.At(e.At), lease.At(e.At)
 		if l.Expires != lease.Never {
 			l.Granted = time.Duration(l.Expires.Sub(l.Heard))
 		}
-		found[e.Address()] = &l
-		if len(found) > leasesMost {
-			stop()
-		}
+		keep(&l)
 	})
+	if err == nil {
+		err = s.Store.EachBegun(ctx, at.Add(time.Microsecond), s.Clock.Now(), subnets, func(e store.Event) {
+			if l := e.Lease; found[l.Prefix] == nil && (l.Status == lease.Active || l.Status == lease.Released) {
+				if l.Status == lease.Released { // it was given for longer than anybody looked back
+					l.Status, l.Expires = lease.Active, lease.Never
+				}
+				l.Heard, l.Changed = l.Since, l.Since
+				keep(&l)
+			}
+		})
+	}
 	if len(found) > leasesMost {
 		return nil, plan.Refused("more than %d leases were there; name a scope", leasesMost)
 	} else if err != nil {
@@ -96,7 +109,7 @@ func (s *Server) tableAt(ctx context.Context, p *plan.Plan, scope *plan.View, at
 		if l.Status == lease.Active && l.Expires != lease.Never && l.Expires <= now {
 			l.Status = lease.Expired
 		}
-		if r := p.ReservationAt(l.Address()); r != nil {
+		if r := p.ReservationOf(l.Prefix); r != nil {
 			l.Reserved = answer.Holds(r, l)
 		}
 	}

@@ -8,12 +8,14 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/lease"
 	"yarnpost/core/plan"
 	"yarnpost/service/change"
@@ -170,5 +172,71 @@ func TestNothingGetsPastPermits(t *testing.T) {
 	}
 	if tried < 80 || no.asked[permit.Plan] == 0 || no.asked[permit.See] == 0 {
 		t.Errorf("%d operations were tried: %v", tried, no.asked)
+	}
+}
+
+// past is a store with nothing but history.
+type past struct {
+	Store
+	events []store.Event
+}
+
+func (p past) EachPast(_ context.Context, from, to time.Time, _ []netip.Prefix, each func(store.Event)) error {
+	for _, e := range p.events {
+		if !e.At.Before(from) && e.At.Before(to) {
+			each(e)
+		}
+	}
+	return nil
+}
+
+func (p past) EachBegun(ctx context.Context, from, to time.Time, of []netip.Prefix, each func(store.Event)) error {
+	return p.EachPast(ctx, from, to, of, func(e store.Event) {
+		if e.Since <= lease.At(from) {
+			each(e)
+		}
+	})
+}
+
+func (fakeEngine) EachLease(plan.ID, ...func(*lease.Lease)) {}
+
+// The table as it was has what was given long before, without an end, and has ended since; and it has
+// prefixes. What was over by then, or came later, it has not.
+func TestTableAt(t *testing.T) {
+	at := time.Date(2026, 9, 1, 12, 0, 0, 0, time.UTC)
+	event := func(key string, days int, began int, status lease.Status) store.Event {
+		k, err := addr.ParseKey(key)
+		if err != nil {
+			t.Fatal(err)
+		}
+		when := at.AddDate(0, 0, days)
+		l := lease.Lease{Prefix: k, Status: status, Client: lease.ByIdentifier([]byte(key)), Since: lease.At(at.AddDate(0, 0, began)),
+			Expires: lease.At(when)}
+		if status == lease.Active {
+			l.Expires = lease.Never
+		}
+		return store.Event{At: when, Lease: l}
+	}
+	s := &Server{Parts: Parts{Engine: fakeEngine{plan: plan.New()}, Clock: fixed(at.AddDate(0, 0, 60)), Store: past{events: []store.Event{
+		event("10.77.0.1", -200, -200, lease.Active), event("10.77.0.1", 30, -200, lease.Released), // without an end
+		event("10.77.0.2", -1, -1, lease.Active),
+		event("2001:db8:40:8100::/56", -1, -1, lease.Active),
+		event("10.77.0.3", 20, 20, lease.Active),                                             // later
+		event("10.77.0.4", 20, -300, lease.Abandoned),                                        // over long ago
+		event("10.77.0.5", -1, -2, lease.Released), event("10.77.0.5", 9, 8, lease.Released), // between two
+	}}}}
+	found, err := s.tableAt(t.Context(), plan.New(), nil, at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var active []string
+	for k, l := range found {
+		if l.Status == lease.Active {
+			active = append(active, addr.FormatKey(k))
+		}
+	}
+	slices.Sort(active)
+	if got := strings.Join(active, " "); got != "10.77.0.1 10.77.0.2 2001:db8:40:8100::/56" {
+		t.Errorf("active then: %s", got)
 	}
 }

@@ -34,14 +34,14 @@ func (r row) compare(o row) int {
 	if c := strings.Compare(r.key, o.key); c != 0 {
 		return c
 	}
-	return r.lease.Address().Compare(o.lease.Address())
+	return r.lease.Prefix.Compare(o.lease.Prefix)
 }
 
 // cursor is where a page ended, as it travels.
 type cursor struct {
-	Key  []byte     `json:"k,omitempty"`
-	Num  int64      `json:"n,omitempty"`
-	Addr netip.Addr `json:"a"`
+	Key []byte       `json:"k,omitempty"`
+	Num int64        `json:"n,omitempty"`
+	At  netip.Prefix `json:"a"`
 }
 
 // leasePage gathers the best rows behind a cursor, in one walk through the table: its
@@ -116,7 +116,7 @@ func (s *Server) leases(ctx context.Context, q *leaseQuery) (out api.Page[api.Le
 		if err != nil || json.Unmarshal(raw, &c) != nil {
 			return out, plan.Refused("after is not the next of an earlier page")
 		}
-		after = &row{&lease.Lease{Prefix: lease.Host(c.Addr)}, string(c.Key), c.Num}
+		after = &row{&lease.Lease{Prefix: c.At}, string(c.Key), c.Num}
 	}
 	var parts [walkers]leasePage
 	var adds []func(*lease.Lease)
@@ -144,7 +144,7 @@ func (s *Server) leases(ctx context.Context, q *leaseQuery) (out api.Page[api.Le
 	for i, r := range all.best {
 		if i == q.Limit {
 			last := all.best[i-1]
-			c, err := json.Marshal(cursor{[]byte(last.key), last.num, last.lease.Address()})
+			c, err := json.Marshal(cursor{[]byte(last.key), last.num, last.lease.Prefix})
 			if err != nil {
 				return out, err
 			}

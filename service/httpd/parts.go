@@ -119,6 +119,7 @@ type Store interface {
 	Changed(ctx context.Context, kind plan.Kind, ids []plan.ID) (map[plan.ID]time.Time, error)
 	History(ctx context.Context, q store.Past, now time.Time) ([]store.Event, error)
 	EachPast(ctx context.Context, from, to time.Time, subnets []netip.Prefix, each func(store.Event)) error
+	EachBegun(ctx context.Context, from, to time.Time, subnets []netip.Prefix, each func(store.Event)) error
 	Minutes(ctx context.Context, key string, from time.Time) ([]store.Sampled, error)
 	Hours(ctx context.Context, key string, from time.Time) (start time.Time, hours []capacity.HourRow, err error)
 	AuditRuns(ctx context.Context, limit int) ([]store.AuditRun, error)

@@ -146,20 +146,29 @@ func eventOf(rows pgx.Rows) (e Event, err error) {
 // EachPast reads what happened in a span, in the order of time; of the subnets that
 // are named, if any are.
 func (s *Store) EachPast(ctx context.Context, from, to time.Time, subnets []netip.Prefix, each func(Event)) error {
+	return s.eachPast(ctx, from, to, lease.Never, subnets, each)
+}
+
+// EachBegun does the same, for what clients had at the beginning of the span already.
+func (s *Store) EachBegun(ctx context.Context, from, to time.Time, subnets []netip.Prefix, each func(Event)) error {
+	return s.eachPast(ctx, from, to, lease.At(from), subnets, each)
+}
+
+func (s *Store) eachPast(ctx context.Context, from, to time.Time, begun lease.Time, subnets []netip.Prefix, each func(Event)) error {
 	conn, err := s.pool.Acquire(ctx)
 	if err != nil {
 		return fmt.Errorf("read history: %w", err)
 	}
 	defer conn.Release()
-	where, args := "", []any{from, to}
+	where, args := "", []any{from, to, int64(begun)}
 	if len(subnets) > 0 {
-		where, args = " and address <<= any($3)", append(args, subnets)
+		where, args = " and address <<= any($4)", append(args, subnets)
 	}
 	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "set local statement_timeout = '10min'"); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, "select at, "+pastColumns+" from lease_history where at >= $1 and at < $2"+where+" order by at", args...)
+		rows, err := tx.Query(ctx, "select at, "+pastColumns+" from lease_history where at >= $1 and at < $2 and since <= $3"+where+" order by at", args...)
 		if err != nil {
 			return err
 		}

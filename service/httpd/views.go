@@ -265,6 +265,8 @@ func leaseView(p *plan.Plan, l *lease.Lease) api.Lease {
 func reasonText(u observe.Unserved) (text, mend string) {
 	text = u.Reason.Words(u.Rule)
 	switch {
+	case u.Reason == reason.SharedIdentifier && u.Asked.Is6():
+		text = "another machine has the same DUID, and both have " + addrText(u.Asked)
 	case u.Reason == reason.SharedIdentifier:
 		text = "another host has the same client identifier, and both have " + addrText(u.Asked)
 	case u.Reason == reason.ReservedInUse && u.Asked.IsValid():
@@ -323,17 +325,20 @@ func mendFor(u observe.Unserved) string {
 	case reason.OfNetwork:
 		return "nothing, if it asks again; give that device its address by hand, and exclude it"
 	case reason.TooManyDeclines:
-		return "look at what it finds in use: yarnpost trace --client " + u.Hardware.String()
+		return "look at what it finds in use: yarnpost trace --client " + cmp.Or(u.Hardware.String(), addr.DUID(u.Client.DUID()).String())
 	case reason.ReservedInUse:
 		return "find the host that answers for " + addrText(u.Asked) + " (yarnpost lease show " + addrText(u.Asked) +
 			"), or yarnpost reservation edit NAME --insist"
 	case reason.SharedIdentifier:
+		if u.Asked.Is6() {
+			return "have one of the two make a DUID of its own: both were set up from one image"
+		}
 		if u.Scope == "" {
 			return "tell clients apart by hardware address: yarnpost defaults edit --identity hardware"
 		}
 		return "tell clients apart by hardware address: yarnpost scope edit " + u.Scope + " --identity hardware"
 	case reason.TooLong:
-		return "see what the relay adds: yarnpost trace --client " + u.Hardware.String()
+		return "see what the relay adds: yarnpost trace --client " + cmp.Or(u.Hardware.String(), addr.DUID(u.Client.DUID()).String())
 	case reason.Overload:
 		return "nothing, if the rush ends; see /metrics for what waits"
 	case reason.RecordsLost:

@@ -85,7 +85,11 @@ func (t *Twins) Meet(a netip.Addr, who addr.Hardware, now lease.Time) {
 
 func (t *Twins) tell(w *twin, evidence string, now lease.Time) {
 	u := w.client
-	u.Trail = append(append([]string{}, u.Trail...), w.one.String()+" and "+w.two.String()+" have the same client identifier", evidence)
+	what := "client identifier"
+	if u.Client.DUID() != "" {
+		what = "DUID"
+	}
+	u.Trail = append(append([]string{}, u.Trail...), w.one.String()+" and "+w.two.String()+" have the same "+what, evidence)
 	t.unserved.tell(w.told, u, reason.SharedIdentifier, now)
 }
 

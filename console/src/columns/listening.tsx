@@ -9,7 +9,7 @@ export const agreeingColumns = (): TableColumnsType<Listening['scopes'][number]>
   {
     title: 'Agree',
     align: 'right',
-    render: (_, s) => <StatusMark status="good" word={String(s.agree)} />,
+    render: (_, s) => (s.agree ? <StatusMark status="good" word={String(s.agree)} /> : 0),
   },
   {
     title: 'Disagree',

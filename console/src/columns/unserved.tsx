@@ -21,7 +21,7 @@ export const unservedColumns = (mend: (u: Unserved) => ReactNode): TableColumnsT
   {
     title: 'Why',
     render: (_, u) => (
-      <span style={{ whiteSpace: 'normal', display: 'inline-block', maxWidth: 230 }}>
+      <span style={{ whiteSpace: 'normal', overflowWrap: 'anywhere', display: 'inline-block', maxWidth: 230 }}>
         <StatusMark status="bad" word={u.text} />
         {u.servers && (
           <span className="quiet" style={{ display: 'block', marginLeft: 24 }}>

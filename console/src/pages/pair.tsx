@@ -208,17 +208,21 @@ function Compare({ pair }: { pair: Pair }) {
 function Shares({ pair }: { pair: Pair }) {
   return (
     <section className="panel flush">
-      <h2>
-        Free addresses, by whose they are to give
-        <span className="legend quiet">
+      <h2>Free addresses, by whose they are to give</h2>
+      <div className="legend owners quiet">
+        <span>
           <i style={{ background: 'var(--indigo)' }} />
           {pair.own.name}
+        </span>
+        <span>
           <i style={{ background: 'var(--teal)' }} />
           {pair.partner?.name}
+        </span>
+        <span>
           <i style={{ background: 'var(--ash)', opacity: 0.4 }} />
           active
         </span>
-      </h2>
+      </div>
       <Table<PairScope>
         size="small"
         rowKey="scope"

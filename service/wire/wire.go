@@ -274,25 +274,16 @@ func (s *Server) write(i *Interface, toHW net.HardwareAddr, frame []byte) error 
 
 // Frame wraps a datagram in UDP, IP and Ethernet headers.
 func Frame(fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) ([]byte, error) {
-	if to.Addr().Is6() {
-		return frame6(fromHW, toHW, from, to, data)
-	}
 	eth := &layers.Ethernet{SrcMAC: fromHW, DstMAC: toHW, EthernetType: layers.EthernetTypeIPv4}
-	ip := &layers.IPv4{Version: 4, TTL: 64, TOS: 0x10, Protocol: layers.IPProtocolUDP, SrcIP: from.Addr().AsSlice(),
-		DstIP: to.Addr().AsSlice()}
-	udp := &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())}
-	if err := udp.SetNetworkLayerForChecksum(ip); err != nil {
-		return nil, err
+	src, dst := from.Addr().AsSlice(), to.Addr().AsSlice()
+	var ip interface {
+		gopacket.NetworkLayer
+		gopacket.SerializableLayer
+	} = &layers.IPv4{Version: 4, TTL: 64, TOS: 0x10, Protocol: layers.IPProtocolUDP, SrcIP: src, DstIP: dst}
+	if to.Addr().Is6() {
+		eth.EthernetType = layers.EthernetTypeIPv6
+		ip = &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: layers.IPProtocolUDP, SrcIP: src, DstIP: dst}
 	}
-	buf := gopacket.NewSerializeBuffer()
-	err := gopacket.SerializeLayers(buf, gopacket.SerializeOptions{FixLengths: true, ComputeChecksums: true}, eth, ip, udp,
-		gopacket.Payload(data))
-	return buf.Bytes(), err
-}
-
-func frame6(fromHW, toHW net.HardwareAddr, from, to netip.AddrPort, data []byte) ([]byte, error) {
-	eth := &layers.Ethernet{SrcMAC: fromHW, DstMAC: toHW, EthernetType: layers.EthernetTypeIPv6}
-	ip := &layers.IPv6{Version: 6, HopLimit: 64, NextHeader: layers.IPProtocolUDP, SrcIP: from.Addr().AsSlice(), DstIP: to.Addr().AsSlice()}
 	udp := &layers.UDP{SrcPort: layers.UDPPort(from.Port()), DstPort: layers.UDPPort(to.Port())}
 	if err := udp.SetNetworkLayerForChecksum(ip); err != nil {
 		return nil, err

@@ -75,11 +75,12 @@ func TestRealClient6(t *testing.T) {
 }
 
 // The relay agent brings clients of IPv6 to a server two networks away, and the operating system's
-// own client gets an address and a prefix through it.
+// own client gets an address and a prefix through it; the squatter beyond the relay is found by a ping.
 func TestRelayAgentSix(t *testing.T) {
 	t.Parallel()
 	w := wire6(t)
-	w.must("scope", "add", "far6", "--subnet", "2001:db8:9::/64", "--pool", "all", "--prefix-pool", "2001:db8:9100::/40 in /56", "--serve")
+	w.must("scope", "add", "far6", "--subnet", "2001:db8:9::/64", "--pool", "2001:db8:9::100-2001:db8:9::101", "--prefix-pool",
+		"2001:db8:9100::/40 in /56", "--serve")
 	w.must("link", "edit", "far6", "--relay", "2001:db8:9::1")
 	f := &far{wired: w, relay: w.host("02:00:00:00:00:fe"), bridge: w.id + "far"}
 	f.relay.addresses("10.77.0.2/24")
@@ -87,14 +88,22 @@ func TestRelayAgentSix(t *testing.T) {
 		"addr add 2001:db8:9::1/64 dev br1 nodad", "link set br1 up"} {
 		sh(t, append([]string{"ip", "-n", f.relay.ns}, strings.Fields(c)...)...)
 	}
+	sh(t, "ip", "netns", "exec", f.relay.ns, "sysctl", "-qw", "net.ipv6.conf.all.forwarding=1")
+	sh(t, "ip", "-n", w.netns, "-6", "route", "add", "2001:db8:9::/64", "via", "2001:db8:40:1::2")
+	squatter := f.client("02:00:00:00:05:09")
+	sh(t, "ip", "-n", squatter.ns, "addr", "add", "2001:db8:9::100/64", "dev", "eth0", "nodad")
+	sh(t, "ip", "-n", squatter.ns, "-6", "route", "add", "default", "via", "2001:db8:9::1")
 	f.startRelay("--to", "2001:db8:40:1::1", "--remote", "hall-3", "--source-port", "4547")
 	h := f.client("02:00:00:00:06:09")
 	h.dhcp6()
 	bound := h.event("BOUND6")
 	a, err := netip.ParseAddr(bound["address"])
-	if err != nil || !netip.MustParsePrefix("2001:db8:9::/64").Contains(a) {
+	if err != nil || a != netip.MustParseAddr("2001:db8:9::101") {
 		t.Fatalf("bound with %v; the relay says\n%s", bound, f.log.String())
 	}
+	second := f.client("02:00:00:00:06:10") // for which nothing is left: what the squatter has is met
+	second.dhcp6()
+	w.await(func() bool { return w.leases()["2001:db8:9::100"].Status == "abandoned" }, "what the squatter has to be met")
 	if pd, err := netip.ParsePrefix(bound["pd"]); err != nil || !netip.MustParsePrefix("2001:db8:9100::/40").Contains(pd.Addr()) {
 		t.Errorf("delegated is %v", bound)
 	}

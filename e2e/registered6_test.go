@@ -59,6 +59,9 @@ func TestRegistered6(t *testing.T) {
 			t.Errorf("the audit does not say %q:\n%s", want, out)
 		}
 	}
+	if out, errs, _ := s.cli("lease", "end", "2001:db8:40:1:feed::1", "--dry-run"); !strings.Contains(out, "will register it again") {
+		t.Errorf("of an end it says\n%s%s", out, errs)
+	}
 	if err := c.Register(t.Context(), made, 0); err != nil {
 		t.Error(err)
 	}

@@ -115,7 +115,11 @@ func (d *Admin) end(ctx context.Context, k netip.Prefix, who probe.Result, probe
 	case probed:
 		out.Text = joined("a client answers there", from(who)) + ", so it is kept from others while that goes on, " + end
 	}
-	out.Text += "; the client itself can have it back"
+	if l.Client.Kind == lease.Registered {
+		out.Text += "; its host made it itself, goes on using it, and will register it again"
+	} else {
+		out.Text += "; the client itself can have it back"
+	}
 	if preview {
 		return out, nil
 	}

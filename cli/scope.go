@@ -308,6 +308,10 @@ func evacuateCommand() command {
 					return err
 				}
 				fmt.Fprintln(k.err, m.Text+".")
+				if len(m.Edits) == 0 {
+					fmt.Fprintln(k.out, "Nothing to change: it drains already. yarnpost scope show "+k.args[0]+" says who is left.")
+					return nil
+				}
 				return k.change(m.Edits, false, nil)
 			}
 		}}

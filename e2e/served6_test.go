@@ -378,6 +378,44 @@ func TestProposed6(t *testing.T) {
 	}
 }
 
+// A scope of IPv6 is renumbered: who renews is told to leave its old address and gets a new one in the same
+// reply, what is reserved moves to its place, and a second move has nothing to change. Prefixes stay.
+func TestRenumbered6(t *testing.T) {
+	t.Parallel()
+	s := startService6(t)
+	r := s.relay6("2001:db8:40:1::1")
+	was, prefix := r.get(1)
+	s.must("reservation", "add", "press", "--scope", "offices6", "--duid", addr.DUID(duid6(2)).String(), "--address", "2001:db8:40:1::22")
+	kept, _ := r.get(2)
+	s.must("scope", "add", "annex6", "--subnet", "2001:db8:40:2::/64", "--pool", "all", "--link", "offices6")
+	s.must("scope", "add", "annex", "--subnet", "10.77.2.0/24", "--link", "offices6")
+	s.fails(1, "two families", "scope", "move", "offices6", "--to", "annex", "--yes")
+	s.must("scope", "move", "offices6", "--to", "annex6", "--yes")
+	s.says([]string{"Nothing to change"}, "scope", "move", "offices6", "--to", "annex6", "--yes")
+	for n, old := range map[int]netip.Prefix{1: was, 2: kept} {
+		c := r.client(n)
+		c.Asks = []dhcp6.IA{{Code: option.IANA, ID: 1}}
+		c.Holds = []dhcp6.IA{{Code: option.IANA, ID: 1, Leases: []dhcp6.Lease{{Prefix: old}}}}
+		if err := c.Renew(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		got := c.Has(option.IANA).Addr()
+		if !netip.MustParsePrefix("2001:db8:40:2::/64").Contains(got) || n == 2 && got != netip.MustParseAddr("2001:db8:40:2::22") {
+			t.Errorf("client %d renews %s and has %s", n, old, got)
+		}
+		left := false
+		for _, l := range c.Last.IAs[0].Leases {
+			left = left || l.Prefix == old && l.Valid == 0
+		}
+		if !left {
+			t.Errorf("client %d is not told to leave %s: %+v", n, old, c.Last.IAs)
+		}
+	}
+	if l := s.leases()[prefix.String()]; l.Status != "active" {
+		t.Errorf("the prefix is %+v", l)
+	}
+}
+
 // What is reserved for one host in both families, with a prefix, under one name, is nothing that is odd;
 // one name for two hosts of IPv6 is.
 func TestNothingOddAboutBothFamilies(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yarnpost/api"
+	"yarnpost/core/addr"
 	"yarnpost/core/plan"
 	"yarnpost/service/permit"
 )
@@ -35,10 +36,14 @@ func (s *Server) move(from, to string) (out api.Move, err error) {
 		return out, plan.Missing("scope", to)
 	case a == b:
 		return out, plan.Refused("scope %s is where they are; name another scope of link %s", a.Name, p.Label(a.Link))
+	case a.Family() != b.Family():
+		return out, plan.Refused("scopes %s (%s) and %s (%s) are of two families; clients move to a scope of their own", a.Name, a.Subnet, b.Name,
+			b.Subnet)
 	case a.Link != b.Link:
 		return out, plan.Refused("scope %s is on link %s and scope %s on link %s; clients only move within their link: "+
 			"yarnpost scope edit %s --link %s puts both on one", a.Name, p.Label(a.Link), b.Name, p.Label(b.Link), b.Name, p.Label(a.Link))
 	}
+	out.Edits = []api.Edit{}
 	set := func(v *plan.View, mode plan.Mode) {
 		if v.Mode != mode {
 			word := string(mode)
@@ -54,8 +59,9 @@ func (s *Server) move(from, to string) (out api.Move, err error) {
 	set(a, plan.Draining)
 	held, room := s.Engine.Count(a.ID), s.Engine.Count(b.ID).Headroom
 	out.Clients = held.Active
-	out.Text = fmt.Sprintf("%s and %s move from %s to %s, each when its client renews; %s has room for %d more",
-		plural(out.Clients, "client", "clients"), plural(out.Reservations, "reservation", "reservations"), a.Name, b.Name, b.Name, room)
+	out.Text = fmt.Sprintf("%s and %s move from %s to %s, each when its client renews; %s has room for %s more",
+		plural(out.Clients, "client", "clients"), plural(out.Reservations, "reservation", "reservations"), a.Name, b.Name, b.Name,
+		addr.CountText(room))
 	if out.Short = uint64(held.Active-held.Claimed) > room; out.Short {
 		out.Text += ", which is too few"
 	}

@@ -12,7 +12,10 @@ export function MoveAll({ scope, onClose }: { scope: Scope | null; onClose: () =
   const { message } = App.useApp()
   const [to, setTo] = useState<string>()
   const scopes = useScopes('', scope !== null)
-  const others = scopes.data?.filter((s) => s.link === scope?.link && s.name !== scope?.name)
+  const isSix = (s: Scope) => s.subnet.includes(':')
+  const others = scopes.data?.filter(
+    (s) => scope && s.link === scope.link && s.name !== scope.name && isSix(s) === isSix(scope),
+  )
   const move = useQuery({
     queryKey: ['move', scope?.name, to],
     queryFn: () => get<Move>(`/scopes/${encodeURIComponent(scope!.name)}/move`, { to: to! }),

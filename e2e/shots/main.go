@@ -41,7 +41,7 @@ func run(url, token, out, only string) error {
 		return nil
 	}
 	for name, command := range map[string]string{
-		"cli-status": "status; yarnpost scope list; yarnpost supernet list", "cli-pair": "pair status; yarnpost pair compare; yarnpost pair history --limit 8",
+		"cli-status": "status; yarnpost scope list", "cli-pair": "pair status; yarnpost pair compare; yarnpost pair history --limit 8",
 		"cli-trace": "trace --limit 9; yarnpost trace --client 02:40:20:00:00:05 --limit 1 --long", "cli-capacity": "capacity list; yarnpost audit list --severity warning",
 	} {
 		if !strings.Contains(name, only) {

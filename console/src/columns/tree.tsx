@@ -6,7 +6,7 @@ import { count, Mono, StatusMark, UseBar, plural } from '../parts/bits'
 export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsType<Row> => [
   {
     title: 'Name',
-    width: 270,
+    width: 225,
     render: (_, r) =>
       r.scope ? (
         <Link to={'/plan/' + r.name}>
@@ -19,7 +19,7 @@ export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsTyp
   { title: 'Prefix', width: 150, render: (_, r) => <Mono>{r.prefix}</Mono> },
   {
     title: 'What',
-    width: 165,
+    width: 150,
     render: (_, r) =>
       r.scope ? (
         <StatusMark status={r.scope.mode} />
@@ -36,5 +36,5 @@ export const treeColumns = (onEdit: (supernet: string) => void): TableColumnsTyp
   { title: 'Pools', width: 80, align: 'right', render: (_, r) => count(r.usage.size) },
   { title: 'Active', width: 80, align: 'right', render: (_, r) => r.usage.active.toLocaleString('en') },
   { title: 'Headroom', width: 95, align: 'right', render: (_, r) => count(r.usage.headroom) },
-  { title: 'Used', width: 115, render: (_, r) => <UseBar scope={r} /> },
+  { title: 'Used', width: 125, render: (_, r) => <UseBar scope={r} /> },
 ]

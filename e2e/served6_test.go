@@ -390,6 +390,10 @@ func TestRenumbered6(t *testing.T) {
 	s.must("scope", "add", "annex6", "--subnet", "2001:db8:40:2::/64", "--pool", "all", "--link", "offices6")
 	s.must("scope", "add", "annex", "--subnet", "10.77.2.0/24", "--link", "offices6")
 	s.fails(1, "two families", "scope", "move", "offices6", "--to", "annex", "--yes")
+	s.must("scope", "serve", "annex", "--yes")
+	if out, _, code := s.cli("scope", "drain", "offices6"); code != 3 || !strings.Contains(out, "nowhere to move") {
+		t.Errorf("draining beside a scope of the other family: %d\n%s", code, out)
+	}
 	s.must("scope", "move", "offices6", "--to", "annex6", "--yes")
 	s.says([]string{"Nothing to change"}, "scope", "move", "offices6", "--to", "annex6", "--yes")
 	for n, old := range map[int]netip.Prefix{1: was, 2: kept} {

@@ -238,13 +238,17 @@ func sameValue(a, b plan.Value) bool {
 // drainText says where the clients of a draining scope go, and those that come new. It
 // reports whether there is nowhere to go.
 func drainText(v *plan.View, next *plan.Plan, active int) (text string, nowhere bool) {
-	for _, other := range next.OnLink(v.Link) {
+	for _, other := range next.Serving(v.Link, v.Family()) {
 		if other.ID != v.ID && other.Mode == plan.Serving {
 			return fmt.Sprintf("%s of scope %s will move to other scopes of link %s as they renew", Clients(active), v.Name, v.LinkName),
 				false
 		}
 	}
-	text = fmt.Sprintf("no other scope of link %s serves, so newcomers go without", v.LinkName)
+	family := "IPv4"
+	if v.Family() == option.V6 {
+		family = "IPv6"
+	}
+	text = fmt.Sprintf("no other scope of %s on link %s serves, so newcomers go without", family, v.LinkName)
 	switch {
 	case active == 0:
 		return text, true

@@ -52,6 +52,7 @@ func TestDrainText(t *testing.T) {
 		t.Fatal(err)
 	}
 	put("held", "10.78.0.0/24", plan.Held, time.Time{})
+	put("other", "2001:db8:78::/64", plan.Serving, time.Time{}) // where no client of IPv4 can go
 	p, _ = d.Finish()
 	says(p.ScopeNamed("old"), 1, true, "nowhere to move for 1 client of scope old",
 		"until 2026-06-01 14:00 UTC, and then whoever has one goes without")

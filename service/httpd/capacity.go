@@ -204,7 +204,7 @@ func (s *Server) capacityDetail(ctx context.Context, of, name, pool, since strin
 	users, unused, _ := s.users(l.Scope)
 	scene := capacity.Scene{View: l.Scope, Count: l.Count, Forecast: o.Forecast, Users: users, Unused: unused}
 	p := s.Engine.Plan()
-	for _, v := range p.OnLink(l.Scope.Link) {
+	for _, v := range p.Serving(l.Scope.Link, l.Scope.Family()) {
 		if v.ID != l.Scope.ID && v.Mode == plan.Serving {
 			n := s.Engine.Count(v.ID)
 			scene.Beside = append(scene.Beside, capacity.Level{Name: v.Name, Count: capacity.Count{Headroom: n.Headroom}})

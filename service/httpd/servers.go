@@ -14,6 +14,7 @@ import (
 	"yarnpost/api"
 	"yarnpost/core/addr"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/reason"
 	"yarnpost/edit"
@@ -145,7 +146,11 @@ func (s *Server) trial(in api.TrialRun) (plan.Trial, error) {
 		if err != nil {
 			return t, plan.Refused("relay: %v", err)
 		}
-		if on := p.OnLink(p.LinkOfRelay(a)); len(on) > 0 {
+		family := option.V4
+		if a.Is6() {
+			family = option.V6
+		}
+		if on := p.Serving(p.LinkOfRelay(a), family); len(on) > 0 {
 			t.Scope = on[0].ID
 		} else if v := p.ScopeAt(a); v != nil {
 			t.Scope = v.ID

@@ -121,9 +121,14 @@ func (r *Sampler) Levels(room []Level) []Level {
 }
 
 // sumsOf are the sums that a scope is a part of, still empty: of its link, if that has other
-// scopes, and of the supernets around it.
+// scopes of its family, and of the supernets around it. Of a link that has several of both
+// families those of IPv4 are summed, which are the ones that run out.
 func sumsOf(p *plan.Plan, v *plan.View) (out []Level) {
-	if len(p.OnLink(v.Link)) > 1 {
+	summed := option.V4
+	if len(p.Serving(v.Link, option.V4)) < 2 {
+		summed = option.V6
+	}
+	if v.Family() == summed && len(p.Beside(v)) > 1 {
 		out = append(out, Level{Key: capacity.Key{Link: v.Link}, Name: v.LinkName})
 	}
 	for _, n := range v.Around {

@@ -150,9 +150,9 @@ func (k *call) showCapacity(of, name, pool, since string) error {
 		return csvOf(k.out, d.Points)
 	}
 	t := newTable()
-	t.row("used", fmt.Sprintf("%d of %d (%s); %d left here", d.Used, d.Size, cmp.Or(share(d.Used, d.Size), "no pool"), d.Headroom))
+	t.row("used", fmt.Sprintf("%v of %v (%s); %v left here", d.Used, d.Size, cmp.Or(share(d.Used, d.Size), "no pool"), d.Headroom))
 	if d.Partner > 0 {
-		t.row("", fmt.Sprintf("%d more are the other server's to give", d.Partner))
+		t.row("", fmt.Sprintf("%v more are the other server's to give", d.Partner))
 	}
 	t.row("of those", fmt.Sprintf("%d active, %d reserved (%d claimed), %d on offer, %d kept, %d abandoned", d.Active, d.Reserved,
 		d.Claimed, d.Offered, d.Kept, d.Abandoned))

@@ -167,8 +167,8 @@ func supernetTable(n api.Supernet) *table {
 	}
 	u := n.Usage
 	t.row("scopes", fmt.Sprint(n.Scopes))
-	t.row("in the pools", fmt.Sprintf("%d addresses, %d more excluded", u.Size, u.Excluded))
+	t.row("in the pools", fmt.Sprintf("%v addresses, %v more excluded", u.Size, u.Excluded))
 	t.row("in use", fmt.Sprintf("%d active, %d offered, %d abandoned", u.Active, u.Offered, u.Abandoned))
-	t.row("headroom", fmt.Sprintf("%d addresses (%s used)", u.Headroom, used(u)))
+	t.row("headroom", fmt.Sprintf("%v addresses (%s used)", u.Headroom, used(u)))
 	return t
 }

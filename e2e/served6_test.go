@@ -439,6 +439,12 @@ func TestNothingOddAboutBothFamilies(t *testing.T) {
 	if n := odd(); n != 0 {
 		t.Errorf("%d findings about one host: %v", n, s.findings())
 	}
+	// And a /64 hides nothing of the pools that can run out.
+	for line := range strings.Lines(s.must("capacity", "list")) {
+		if f := strings.Fields(line); f[0] == "all" && f[1] != "100" || f[0] == "link" {
+			t.Errorf("of both families together it says: %s", line)
+		}
+	}
 	s.must("reservation", "add", "other", "--scope", "offices6", "--hw", "02:88:00:00:00:02", "--address", "2001:db8:40:1::9", "--hostname",
 		"press")
 	if n := odd(); n != 1 {

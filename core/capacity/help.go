@@ -1,6 +1,7 @@
 package capacity
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"net/netip"
@@ -124,14 +125,14 @@ func (s Scene) move() (h Help, ok bool) {
 	if len(s.Beside) == 0 || len(vendors) < 2 {
 		return h, false
 	}
-	to := slices.MaxFunc(s.Beside, func(a, b Level) int { return int(a.Headroom) - int(b.Headroom) })
+	to := slices.MaxFunc(s.Beside, func(a, b Level) int { return cmp.Compare(a.Headroom, b.Headroom) })
 	i := slices.IndexFunc(vendors[1:], func(g Group) bool { return uint64(g.Clients) < to.Headroom/2 })
 	if i < 0 {
 		return h, false
 	}
 	g := vendors[1+i]
-	return Help{Kind: "move", Addresses: g.Clients, Text: fmt.Sprintf("move the %d clients of vendor class %q to scope %s of the same link, which has %d left",
-		g.Clients, g.Name, to.Name, to.Headroom)}, true
+	return Help{Kind: "move", Addresses: g.Clients, Text: fmt.Sprintf("move the %d clients of vendor class %q to scope %s of the same link, which has %s left",
+		g.Clients, g.Name, to.Name, addr.CountText(to.Headroom))}, true
 }
 
 // Gains is how many days longer the pool lasts with more addresses.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"yarnpost/core/addr"
 	"yarnpost/core/answer"
 	"yarnpost/core/capacity"
 	"yarnpost/core/lease"
@@ -216,7 +217,8 @@ func (p *Planner) sizeText(before, after *plan.View, active int) string {
 		}
 		return fmt.Sprintf("%d %% active", uint64(active)*100/v.Size)
 	}
-	text := fmt.Sprintf("the pools of scope %s go from %d to %d addresses, from %s to %s", before.Name, before.Size, after.Size, used(before),
+	text := fmt.Sprintf("the pools of scope %s go from %s to %s addresses, from %s to %s", before.Name, addr.CountText(before.Size),
+		addr.CountText(after.Size), used(before),
 		used(after))
 	if p.Outlook == nil || after.Size == 0 {
 		return text

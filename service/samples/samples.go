@@ -85,8 +85,8 @@ func (r *Sampler) Levels(room []Level) []Level {
 	p := r.engine.Plan()
 	scopes := p.Scopes()
 	out := slices.Grow(room[:0], len(scopes)+1)
-	all := Level{Key: capacity.All}
-	sums := map[capacity.Key]*Level{} // of links with several scopes, and of supernets
+	all, vast := Level{Key: capacity.All}, Level{} // vast: of scopes that nobody can fill up
+	sums := map[capacity.Key]*Level{}              // of links with several scopes, and of supernets
 	add := func(t *Level, l *Level) {
 		t.Count = t.Add(l.Count)
 		t.New, t.Returned, t.Left = t.New+l.New, t.Returned+l.Returned, t.Left+l.Left
@@ -104,7 +104,11 @@ func (r *Sampler) Levels(room []Level) []Level {
 						out = append(out, Level{Key: capacity.Key{Scope: v.ID, Pool: v.Parts[i].Pool}, Name: v.Name, Scope: v, Count: c})
 					}
 				}
-				add(&all, &l)
+				if l.Size >= capacity.Most {
+					add(&vast, &l)
+				} else {
+					add(&all, &l)
+				}
 				for _, of := range sumsOf(p, v) {
 					if sums[of.Key] == nil {
 						sums[of.Key] = &of
@@ -117,6 +121,10 @@ func (r *Sampler) Levels(room []Level) []Level {
 	for _, key := range slices.SortedFunc(maps.Keys(sums), func(a, b capacity.Key) int { return strings.Compare(a.String(), b.String()) }) {
 		out = append(out, *sums[key])
 	}
+	if all.Size > 0 { // what can run out counts; what is given of the rest is in use as well
+		vast.Size, vast.Excluded, vast.Headroom, vast.Partner = 0, 0, 0, 0
+	}
+	add(&all, &vast)
 	return append(out, all)
 }
 

@@ -27,6 +27,17 @@ type draft struct {
 	names map[string]bool // of reservations, in small letters
 	nets  []*proposed
 	out   Proposal
+
+	everybody []placed // what captures show, once the networks are known
+	several   map[identity]int
+	of4       map[addr.Hardware]*proposed // in which network of IPv4 a client was seen
+	from      map[netip.Prefix]*proposed  // where a prefix was delegated
+}
+
+// placed is a client with its network.
+type placed struct {
+	*proposed
+	*client
 }
 
 // proposed is a scope that is proposed.
@@ -92,15 +103,33 @@ func (d *draft) held() (out []sheet.Lease) {
 // clients yields the clients of captures, network by network, each network's by who they are.
 func (d *draft) clients() iter.Seq2[*proposed, *client] {
 	return func(yield func(*proposed, *client) bool) {
-		for _, n := range d.nets {
-			if n.seen == nil {
-				continue
+		for _, c := range d.everybody {
+			if !yield(c.proposed, c.client) {
+				return
 			}
-			for _, id := range slices.SortedFunc(maps.Keys(n.seen.clients), func(a, b identity) int {
-				return cmp.Or(strings.Compare(a.id, b.id), strings.Compare(string(a.iaid), string(b.iaid)), a.kind-b.kind)
-			}) {
-				if !yield(n, n.seen.clients[id]) {
-					return
+		}
+	}
+}
+
+// gather puts together what is asked of clients again and again.
+func (d *draft) gather() {
+	d.several, d.of4, d.from = map[identity]int{}, map[addr.Hardware]*proposed{}, map[netip.Prefix]*proposed{}
+	for _, n := range d.nets {
+		if n.seen == nil {
+			continue
+		}
+		for _, id := range slices.SortedFunc(maps.Keys(n.seen.clients), func(a, b identity) int {
+			return cmp.Or(strings.Compare(a.id, b.id), strings.Compare(string(a.iaid), string(b.iaid)), a.kind-b.kind)
+		}) {
+			c := n.seen.clients[id]
+			d.everybody = append(d.everybody, placed{n, c})
+			d.several[identity{id: id.id, kind: id.kind}]++
+			switch id.kind {
+			case ofIPv4:
+				d.of4[c.hardware] = n
+			case delegated:
+				if d.from[c.key] == nil {
+					d.from[c.key] = n
 				}
 			}
 		}
@@ -204,6 +233,7 @@ func (d *draft) scopes(rest []*host) {
 		}
 	}
 	slices.SortFunc(d.nets, func(a, b *proposed) int { return compare(a.prefix, b.prefix) })
+	d.gather()
 	d.links()
 }
 
@@ -253,17 +283,11 @@ func (d *draft) beside(n *proposed) (best *proposed, alike, all int) {
 	if n.seen.family() != option.V6 {
 		return nil, 0, 0
 	}
-	at := map[addr.Hardware]*proposed{}
-	for of, c := range d.clients() {
-		if of.seen.family() == option.V4 {
-			at[c.hardware] = of
-		}
-	}
 	counted, in := map[addr.Hardware]bool{}, map[*proposed]int{}
 	for _, c := range n.seen.clients {
 		if c.hardware != "" && !counted[c.hardware] {
 			counted[c.hardware] = true
-			in[at[c.hardware]]++
+			in[d.of4[c.hardware]]++
 		}
 	}
 	for _, of := range d.nets {
@@ -425,10 +449,8 @@ func (d *draft) reservations() map[netip.Prefix]bool {
 
 // apart is the IAID of a client, if its DUID holds several of the kind; else "".
 func (d *draft) apart(c *client) addr.IAID {
-	for _, o := range d.clients() {
-		if o != c && o.duid == c.duid && kindOf(o.key) == kindOf(c.key) {
-			return c.iaid
-		}
+	if d.several[identity{id: string(c.duid), kind: kindOf(c.key)}] > 1 {
+		return c.iaid
 	}
 	return ""
 }
@@ -517,10 +539,8 @@ func (r *reserving) add(h *host, key netip.Prefix, name string, why []string) {
 // delegating is the scope that a prefix is delegated from: where a client was seen with it, or where its
 // host has an address, or else the only one of IPv6; nil if none is.
 func (d *draft) delegating(key netip.Prefix, h *host) *proposed {
-	for n, c := range d.clients() {
-		if c.key == key {
-			return n
-		}
+	if n := d.from[key]; n != nil {
+		return n
 	}
 	if a := h.holds[ofIPv6].key; a.IsValid() {
 		return d.holding(a.Addr())

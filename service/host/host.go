@@ -17,6 +17,7 @@ import (
 	"yarnpost/core/audit"
 	"yarnpost/core/dhcp4"
 	"yarnpost/core/lease"
+	"yarnpost/core/option"
 	"yarnpost/core/plan"
 	"yarnpost/core/request"
 	"yarnpost/service/lock"
@@ -198,7 +199,8 @@ func (h *Host) callServers(name string) error {
 			if err == nil {
 				err = h.Wire.SendBroadcast(i, i.Hardware, data)
 			}
-			if err != nil || !h.Wire.Addr6().IsValid() || !i.LinkLocal().IsValid() {
+			p := h.Engine.Plan()
+			if err != nil || !h.Wire.Addr6().IsValid() || !i.LinkLocal().IsValid() || len(p.Serving(linkOn(p, i), option.V6)) == 0 {
 				return err
 			}
 			if data, _, err = trial.Asking6(addr.Hardware(i.Hardware)).AppendTo(nil, 0); err != nil {
@@ -210,6 +212,19 @@ func (h *Host) callServers(name string) error {
 	return fmt.Errorf("there is no interface %s", name)
 }
 
+// linkOn is the link that an interface is on, or 0.
+func linkOn(p *plan.Plan, i *wire.Interface) plan.ID {
+	if id := p.LinkOnInterface(i.Name); id != 0 {
+		return id
+	}
+	for _, at := range append(slices.Clone(i.Prefixes), i.Prefixes6...) {
+		if v := p.ScopeAt(at.Addr()); v != nil {
+			return v.Link
+		}
+	}
+	return 0
+}
+
 // LookForOthers calls for other servers on links that stand aside for them.
 func (h *Host) LookForOthers() {
 	p := h.Engine.Plan()
@@ -217,13 +232,7 @@ func (h *Host) LookForOthers() {
 		if !i.Served {
 			continue
 		}
-		id := p.LinkOnInterface(i.Name)
-		for _, at := range append(slices.Clone(i.Prefixes), i.Prefixes6...) {
-			if v := p.ScopeAt(at.Addr()); id == 0 && v != nil {
-				id = v.Link
-			}
-		}
-		if l := p.Link(id); l != nil && l.StandAside {
+		if l := p.Link(linkOn(p, i)); l != nil && l.StandAside {
 			if err := h.callServers(i.Name); err != nil {
 				h.Log.Warn("cannot look for other servers", "interface", i.Name, "err", err)
 			}

@@ -377,7 +377,7 @@ func TestCaptureOfBothFamilies(t *testing.T) {
 		"# 6 answers to 4 clients",
 		"# 2 networks of IPv6 were given these alike", "v6/dns-servers: 2001:db8:40::53",
 		"option v6/dns-servers: 5 of 6 answers had this value", "v6/bootfile-url: tftp://[2001:db8:40::6]/loom",
-		"2001:db8:40:8000::/52 holds the prefixes of /56 that are delegated",
+		"2001:db8:40:8000::/52 holds prefixes of /56 that are delegated",
 		"the 8 addresses that were given are spread over the subnet",
 		"a /64 is the usual one", "seen 1 times with 2001:db8:40:8:7::1")
 	for name, want := range map[string]string{"loom-a": "10.40.8.10/32", "loom-a-v6": "2001:db8:40:8::a/128",
@@ -401,6 +401,36 @@ func TestCaptureOfBothFamilies(t *testing.T) {
 	if len(faults) > 0 || len(held) != 8+8+4+4+1+1 || i < 0 || held[i].IAID != addr.IAIDOf(5) || held[i].Hostname != "carder-43" {
 		t.Errorf("%d leases, %v, %v:\n%s", len(held), i, faults, p.Leases)
 	}
+}
+
+// Links whose prefixes come out of one block are given pools that do not overlap; where they are mixed
+// too finely, or one holds another, that is said, and the rest is proposed.
+func TestPrefixesOfSeveralLinks(t *testing.T) {
+	f := newFilm(t)
+	give := func(n, link int, prefix string) {
+		f.six(six{n: n, relay: fmt.Sprintf("2001:db8:40:%d::1", link), valid: 7200, leases: []string{fmt.Sprintf("2001:db8:40:%d::%x", link, n), prefix}})
+	}
+	for n, link := range []int{1, 1, 2, 1, 2, 2} {
+		give(n+1, link, fmt.Sprintf("2001:db8:8000:%d00::/56", n))
+	}
+	give(20, 3, "2001:db8:9000::/56")
+	give(21, 4, "2001:db8:9000:80::/60")
+	for n := range 80 {
+		give(40+n, 5+n%2, fmt.Sprintf("2001:db8:a000:%x00::/56", n))
+	}
+	p, became := made(t, Options{Everybody: true}, Source{Name: "day.pcap", Data: f.b.Bytes()})
+	for name, want := range map[string]string{"net-2001-db8-40-1": "[2001:db8:8000::/55 in /56 2001:db8:8000:300::/56 in /56]",
+		"net-2001-db8-40-2": "[2001:db8:8000:200::/56 in /56 2001:db8:8000:400::/55 in /56]", "net-2001-db8-40-3": "[2001:db8:9000::/56 in /56]",
+		"net-2001-db8-40-4": "[]", "net-2001-db8-40-5": "[]", "net-2001-db8-40-6": "[]"} {
+		v := became.ScopeNamed(name)
+		if v == nil {
+			t.Fatalf("there is no %s:\n%s", name, p.File)
+		}
+		if got := fmt.Sprint(v.PrefixPools); got != want {
+			t.Errorf("%s has %s, not %s", name, got, want)
+		}
+	}
+	has(t, leftOut(p), "2001:db8:9000:80::/60 lies in 2001:db8:9000::/56", "in 40 places")
 }
 
 // Whatever files say, what comes of them is a plan file that fits, or an error.

@@ -584,8 +584,8 @@ const vastSpan = 1 << 16
 // pools proposes the span of the addresses that clients without a reservation were given, and prefixes
 // that hold all that is delegated.
 func (d *draft) pools(taken map[netip.Prefix]bool) {
+	d.prefixPools()
 	for _, n := range d.nets {
-		d.prefixPools(n)
 		if n.seen == nil {
 			continue
 		}
@@ -610,38 +610,94 @@ func (d *draft) pools(taken map[netip.Prefix]bool) {
 	}
 }
 
-// prefixPools proposes for each length of prefixes the smallest prefix that holds all of them.
-func (d *draft) prefixPools(n *proposed) {
-	prefixes := slices.Clone(n.prefixes)
-	if n.seen != nil {
-		for _, c := range n.seen.clients {
-			if kindOf(c.key) == delegated {
-				prefixes = append(prefixes, c.key)
-			}
+// delegation is a prefix that is delegated, or reserved for that, with the scope that it is of.
+type delegation struct {
+	prefix netip.Prefix
+	of     *proposed
+}
+
+// alike reports whether two could come from one pool.
+func (a delegation) alike(b delegation) bool {
+	return a.of == b.of && a.prefix.Bits() == b.prefix.Bits()
+}
+
+// poolsMost is how many prefix pools a scope is proposed.
+const poolsMost = 32
+
+// prefixPools proposes prefix pools: for each scope the smallest prefixes that hold what is delegated
+// from it, and nothing of another's.
+func (d *draft) prefixPools() {
+	var all []delegation
+	for _, n := range d.nets {
+		for _, k := range n.prefixes {
+			all = append(all, delegation{k, n})
 		}
 	}
-	slices.SortFunc(prefixes, func(a, b netip.Prefix) int { return cmp.Or(a.Bits()-b.Bits(), compare(a, b)) })
-	var pools []plan.PrefixPool
-	var texts []string
-	for from, to := 0, 0; from < len(prefixes); from = to {
-		length := prefixes[from].Bits()
-		for to = from; to < len(prefixes) && prefixes[to].Bits() == length; to++ {
+	for n, c := range d.clients() {
+		if kindOf(c.key) == delegated {
+			all = append(all, delegation{c.key, n})
 		}
-		whole := addr.Range{From: prefixes[from].Addr(), To: addr.OfPrefix(prefixes[to-1]).To}
-		cover := netip.PrefixFrom(whole.From, min(addr.CommonBits(whole), length)).Masked()
-		clash := slices.IndexFunc(pools, func(p plan.PrefixPool) bool { return p.Prefix.Overlaps(cover) })
-		if clash >= 0 || cover.Overlaps(n.prefix) {
-			d.source, d.line = n.name, 0
-			d.leave("what holds its delegated prefixes of /%d, %s, overlaps something else of it; say its prefix pools", length, cover)
+	}
+	slices.SortStableFunc(all, func(a, b delegation) int { return compare(a.prefix, b.prefix) })
+	all = slices.CompactFunc(all, func(a, b delegation) bool { return a.prefix == b.prefix })
+	pools := map[*proposed][]plan.PrefixPool{}
+	d.split(all, func(p plan.PrefixPool, n *proposed) { pools[n] = append(pools[n], p) })
+	for _, n := range d.nets {
+		list := pools[n]
+		if len(list) == 0 {
 			continue
 		}
-		pool := plan.PrefixPool{Prefix: cover, Length: length}
-		pools, texts = append(pools, pool), append(texts, pool.String())
-		d.because(plan.KindScope, n.name, "%s holds the prefixes of /%d that are delegated; it may well be larger", cover, length)
+		if d.source, d.line = n.name, 0; len(list) > poolsMost {
+			d.leave("its delegated prefixes lie among those of other scopes, in %d places; say its prefix pools", len(list))
+			continue
+		}
+		var texts []string
+		for _, p := range list {
+			if p.Prefix.Overlaps(n.prefix) {
+				d.leave("%s, which is delegated, lies in its subnet %s; say its prefix pools", p.Prefix, n.prefix)
+				continue
+			}
+			texts = append(texts, p.String())
+			d.because(plan.KindScope, n.name, "%s holds prefixes of /%d that are delegated; it may well be larger", p.Prefix, p.Length)
+		}
+		if len(texts) > 0 {
+			n.body.PrefixPools = &texts
+		}
 	}
-	if len(texts) > 0 {
-		n.body.PrefixPools = &texts
+}
+
+// split gives pools for sorted prefixes: one for all, if they could come from one; else for the two
+// halves of the smallest prefix that holds them.
+func (d *draft) split(list []delegation, pool func(plan.PrefixPool, *proposed)) {
+	if len(list) == 0 {
+		return
 	}
+	first := list[0]
+	end := first.prefix
+	for _, x := range list {
+		if to := addr.OfPrefix(x.prefix).To; addr.OfPrefix(end).To.Less(to) {
+			end = x.prefix
+		}
+	}
+	whole := addr.Range{From: first.prefix.Addr(), To: addr.OfPrefix(end).To}
+	bits := addr.CommonBits(whole)
+	cover := netip.PrefixFrom(whole.From, min(bits, first.prefix.Bits())).Masked()
+	if !slices.ContainsFunc(list, func(x delegation) bool { return !x.alike(first) }) {
+		pool(plan.PrefixPool{Prefix: cover, Length: first.prefix.Bits()}, first.of)
+		return
+	}
+	if bits >= first.prefix.Bits() { // the first holds the others
+		pool(plan.PrefixPool{Prefix: first.prefix, Length: first.prefix.Bits()}, first.of)
+		for _, x := range list[1:] {
+			d.source, d.line = x.of.name, 0
+			d.leave("%s lies in %s, which is delegated as a whole; say its prefix pools", x.prefix, first.prefix)
+		}
+		return
+	}
+	lower := netip.PrefixFrom(cover.Addr(), bits+1)
+	at := slices.IndexFunc(list, func(x delegation) bool { return !lower.Contains(x.prefix.Addr()) })
+	d.split(list[:at], pool)
+	d.split(list[at:], pool)
 }
 
 // exclusions keeps addresses that hosts have by themselves out of pools.

@@ -408,7 +408,8 @@ func TestCaptureOfBothFamilies(t *testing.T) {
 func TestPrefixesOfSeveralLinks(t *testing.T) {
 	f := newFilm(t)
 	give := func(n, link int, prefix string) {
-		f.six(six{n: n, relay: fmt.Sprintf("2001:db8:40:%d::1", link), valid: 7200, leases: []string{fmt.Sprintf("2001:db8:40:%d::%x", link, n), prefix}})
+		f.six(six{n: n, relay: fmt.Sprintf("2001:db8:40:%d::1", link), valid: 7200,
+			leases: []string{fmt.Sprintf("2001:db8:40:%d::%x", link, n), prefix}})
 	}
 	for n, link := range []int{1, 1, 2, 1, 2, 2} {
 		give(n+1, link, fmt.Sprintf("2001:db8:8000:%d00::/56", n))

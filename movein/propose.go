@@ -28,8 +28,8 @@ type draft struct {
 	nets  []*proposed
 	out   Proposal
 
-	everybody []placed // what captures show, once the networks are known
-	several   map[identity]int
+	everybody []placed                    // what captures show, once the networks are known
+	several   map[identity]int            // how much of a kind a DUID holds; no IAID is in the key
 	of4       map[addr.Hardware]*proposed // in which network of IPv4 a client was seen
 	from      map[netip.Prefix]*proposed  // where a prefix was delegated
 }

@@ -240,10 +240,13 @@ func (s Server) String() string {
 	return ""
 }
 
-// ServerOf is the server that a request names by these octets; the zero Server for none.
+// ServerOf is the server that a message names by these octets; the zero Server for none, and for what no
+// server can be called.
 func ServerOf(f option.Family, b []byte) (s Server) {
 	if f == option.V6 {
-		s.DUID = addr.DUID(b)
+		if d := addr.DUID(b); d.Proper() {
+			s.DUID = d
+		}
 	} else if a, ok := netip.AddrFromSlice(b); ok && len(b) == 4 {
 		s.Address = a
 	}

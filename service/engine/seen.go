@@ -145,5 +145,5 @@ func overheard6(_ netip.Addr, data []byte) (of request.Overheard, ok bool) {
 	of.Binding = m.Type == dhcp6.Reply && slices.ContainsFunc(m.IAs, func(ia dhcp6.IA) bool {
 		return slices.ContainsFunc(ia.Leases, func(l dhcp6.Lease) bool { return l.Valid > 0 })
 	})
-	return of, addr.DUID(id).Proper()
+	return of, of.Server.Known()
 }

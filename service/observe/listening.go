@@ -131,7 +131,7 @@ func (s *Shadow) Request(c Case, at time.Time) {
 		return
 	}
 	withheld := c.Decision.Withheld
-	if !named && withheld == "" {
+	if !named && (withheld == "" || len(c.Chosen) > 0) { // nobody else's choice, or one that no server can be
 		return
 	}
 	if named {

@@ -320,6 +320,7 @@ func TestAgreement6(t *testing.T) {
 	hear(ownDUID, dhcp6.Request, "2001:db8:40:1::7", "2001:db8:40:8100::/56")
 	hear(other, dhcp6.Solicit, "2001:db8:40:1::7", "2001:db8:40:8100::/56")
 	hear("", dhcp6.Confirm, "2001:db8:40:1::7")
+	hear(addr.DUID(strings.Repeat("x", 60000)), dhcp6.Request, "2001:db8:40:1::7") // no DUID is so long
 	hear(other, dhcp6.Release, "2001:db8:40:1::7")
 	if list := sh.Agreements(); len(list) != 0 {
 		t.Fatalf("what is no choice of another server's is compared: %+v", list)

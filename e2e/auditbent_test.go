@@ -145,4 +145,5 @@ func TestAuditOfAServerDeclaredDown(t *testing.T) {
 		t.Errorf("found: %+v", f)
 	}
 	w.agree("after the conflict")
+	w.a.mend(nil, []string{"pair-conflict"})
 }

@@ -161,17 +161,27 @@ func show(l *lease.Lease) string {
 func (w *World) compareFindings() {
 	a, b := w.servers[0], w.servers[1]
 	if !a.up || !b.up || w.now-w.calm < 5*minute || a.pair.State() != pair.Normal || b.pair.State() != pair.Normal {
+		w.alone = nil
 		return
 	}
+	alone := map[netip.Addr]tick{}
 	for _, s := range w.servers {
 		known := s.other().pair.Record().Conflicts
 		for _, c := range s.pair.Record().Conflicts {
-			if !slices.ContainsFunc(known, func(o pair.Conflict) bool { return o.Address == c.Address }) {
+			if slices.ContainsFunc(known, func(o pair.Conflict) bool { return o.Address == c.Address }) {
+				continue
+			}
+			since, was := w.alone[c.Address]
+			if !was { // one of the two may only be quicker to see that it is over
+				since = w.now
+			}
+			if alone[c.Address] = since; w.now-since > 5*minute {
 				w.fail("%s knows since %d s that two clients had %s, and %s does not", s.name, s.clock()-c.At, c.Address, s.other().name)
 				return
 			}
 		}
 	}
+	w.alone = alone
 }
 
 // compareShares looks that no free address is both servers' to give.

@@ -78,8 +78,9 @@ type World struct {
 	wrong     string
 	log       []string // the last that happened
 	logAt     int
-	calm      tick // since when nothing was disturbed
-	excused   bool // somebody was wrongly declared dead: two clients may have one address until they compare
+	calm      tick                // since when nothing was disturbed
+	alone     map[netip.Addr]tick // conflicts that one server alone knows, and since when
+	excused   bool                // somebody was wrongly declared dead: two clients may have one address until they compare
 	excusedAt tick
 	healed    bool // nothing goes wrong any more
 	silent    bool // no client asks for anything

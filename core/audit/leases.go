@@ -250,6 +250,9 @@ func (s *Leases) Findings(m More) []Finding {
 				in(t.Scope).mend("", "yarnpost explain --address "+t.Address.String())
 			continue
 		}
+		if v := s.plan.ScopeNamed(t.Scope); v != nil && v.ByHardware {
+			continue // they are told apart by now
+		}
 		out.say("identifier-twice", "address "+t.Address.String(), "%s and %s send one client identifier, and both have %s", t.One,
 			t.Second, t.Address).in(t.Scope).
 			mend("", "yarnpost scope edit "+t.Scope+" --identity hardware")

@@ -255,6 +255,7 @@ func (s *Server) Tick(now lease.Time) (lists []effect.List, hangup bool) {
 		s.down = true
 	}
 	s.outbox.age(now)
+	s.forgetConflicts(now)
 	s.advance(now)
 	s.ask(now)
 	s.walk(now)

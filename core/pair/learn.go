@@ -79,7 +79,7 @@ func (s *Server) decide(u *message.Update, now lease.Time) (c lease.Change, turn
 	n := u.Lease
 	n.Owed = false
 	if u.Kept != "" { // it may have been the only one that saw both
-		s.found(Conflict{Address: n.Address(), Kept: u.Kept, Other: u.Other, At: now, Told: true})
+		s.found(&n, Conflict{Kept: u.Kept, Other: u.Other, Until: u.Until, At: now, Told: true})
 	}
 	if before != nil && before.Version == (lease.VersionVector{}) && before.Status == lease.Free && !before.Client.Known() {
 		before = nil // what was taken back says nothing
@@ -95,7 +95,7 @@ func (s *Server) decide(u *message.Update, now lease.Time) (c lease.Change, turn
 		return c, true // not yet
 	case before == nil || n.Version.Covers(before.Version):
 		if before != nil && before.Client != n.Client && before.HeldAt(now) && n.HeldAt(now) {
-			s.conflict(&n, before.Client, now) // the partner compared the two first
+			s.conflict(&n, before, now) // the partner compared the two first
 		}
 		s.adopt(&n, before, u)
 		s.stats.Learned++
@@ -153,9 +153,9 @@ func (s *Server) merge(n, before *lease.Lease, u *message.Update, now lease.Time
 		if theirs.Client == before.Client {
 			n.Expires, n.Heard = max(theirs.Expires, before.Expires), max(theirs.Heard, before.Heard)
 		} else if theirs.HeldAt(now) && before.HeldAt(now) {
-			other := theirs.Client
-			if n.Client == other {
-				other = before.Client
+			other := &theirs
+			if n.Client == other.Client {
+				other = before
 			}
 			s.conflict(n, other, now)
 		}
@@ -203,12 +203,20 @@ func prevails(a, b *lease.Lease) bool {
 
 // conflict notes that an address is active for two clients: nothing of it is lost
 // in silence (rule 7). The partner is told with the record.
-func (s *Server) conflict(n *lease.Lease, other lease.Client, now lease.Time) {
-	s.found(Conflict{Address: n.Address(), Kept: hex.EncodeToString(n.Client.Append(nil)), Other: hex.EncodeToString(other.Append(nil)),
-		At: now})
+func (s *Server) conflict(n, other *lease.Lease, now lease.Time) {
+	c := Conflict{Kept: keyOf(n.Client), Other: keyOf(other.Client), At: now}
+	if other.Expires != lease.Never {
+		c.Until = max(other.Expires, other.Told.Time())
+	}
+	s.found(n, c)
 }
 
-func (s *Server) found(c Conflict) {
+func keyOf(c lease.Client) string { return hex.EncodeToString(c.Append(nil)) }
+
+func (s *Server) found(n *lease.Lease, c Conflict) {
+	if c.Address = n.Address(); !n.Prefix.IsSingleIP() {
+		c.Length = n.Prefix.Bits()
+	}
 	i, known := s.rec.conflict(c.Address)
 	switch {
 	case known && s.rec.Conflicts[i].Kept == c.Kept && s.rec.Conflicts[i].Other == c.Other:
@@ -220,6 +228,37 @@ func (s *Server) found(c Conflict) {
 		s.rec.Conflicts = slices.Insert(slices.Clone(s.rec.Conflicts), i, c)
 	}
 	s.stats.Conflicts++
+}
+
+// forgetConflicts forgets the conflicts that are over: the client whose the address stayed
+// has it no more, what the other was told has ended, or the other was given another address.
+// Both servers come to that by themselves, and the disk hears of it with the next state.
+func (s *Server) forgetConflicts(now lease.Time) {
+	if len(s.rec.Conflicts) > 0 {
+		s.rec.Conflicts = slices.DeleteFunc(slices.Clone(s.rec.Conflicts), func(c Conflict) bool { return s.over(&c, now) })
+	}
+}
+
+func (s *Server) over(c *Conflict, now lease.Time) (over bool) {
+	l := s.table.Get(c.key())
+	if l == nil || !l.HeldAt(now) || keyOf(l.Client) != c.Kept || c.Until != 0 && now > c.Until {
+		return true
+	}
+	raw, err := hex.DecodeString(c.Other)
+	if err != nil {
+		return true
+	}
+	other, err := lease.ParseClient(raw)
+	if err != nil {
+		return true
+	}
+	if v := s.table.Plan().ScopeAt(c.Address); v != nil {
+		s.table.Bindings(v, other, func(b *lease.Lease) bool {
+			over = b.HeldAt(now) && b.Prefix != l.Prefix
+			return !over
+		})
+	}
+	return over
 }
 
 // conflict is where an address is, or would be, among the conflicts.

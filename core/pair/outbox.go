@@ -206,7 +206,7 @@ func (s *Server) sendSome(now lease.Time) bool {
 		}
 		u := message.Update{Lease: *l, Lifetime: l.Told.Time()}
 		if found != nil {
-			u.Kept, u.Other = found.Kept, found.Other
+			u.Kept, u.Other, u.Until = found.Kept, found.Other, found.Until
 		}
 		o, err := u.Option(now)
 		if err != nil { // no record that the table holds is one that cannot be told

@@ -78,7 +78,17 @@ type Conflict struct {
 	Kept    string     `json:"kept"` // whose it stays, hexadecimal key
 	Other   string     `json:"other"`
 	At      lease.Time `json:"at"`
-	Told    bool       `json:"told,omitempty"` // the partner knows
+	Until   lease.Time `json:"until,omitempty"`  // when what the other was told ends; 0: that is not known, or never
+	Length  int        `json:"length,omitempty"` // of a delegated prefix; 0: it is an address
+	Told    bool       `json:"told,omitempty"`   // the partner knows
+}
+
+// key is by what the table knows the address, or the delegated prefix.
+func (c *Conflict) key() netip.Prefix {
+	if c.Length > 0 {
+		return netip.PrefixFrom(c.Address, c.Length)
+	}
+	return lease.Host(c.Address)
 }
 
 const conflictsMost = 1000
@@ -97,7 +107,10 @@ func (r *Record) Shift(by time.Duration) {
 		}
 	}
 	for i := range r.Conflicts {
-		r.Conflicts[i].At = r.Conflicts[i].At.Add(by)
+		c := &r.Conflicts[i]
+		if c.At = c.At.Add(by); c.Until != 0 {
+			c.Until = c.Until.Add(by)
+		}
 	}
 }
 

@@ -65,6 +65,50 @@ func TestFindingBesideState(t *testing.T) {
 	}
 }
 
+// A conflict is over, and forgotten, once one of the two clients has the address no more.
+func TestConflictsEnd(t *testing.T) {
+	const now = lease.Time(1_790_000_000)
+	d := plan.New().Draft()
+	sc := plan.Scope{Name: "looms", Subnet: netip.MustParsePrefix("10.40.8.0/24")}
+	if err := d.PlaceScope(&sc, "", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.PutScope(sc); err != nil {
+		t.Fatal(err)
+	}
+	p, _ := d.Finish()
+	one, two := lease.ByIdentifier([]byte{1, 1}), lease.ByIdentifier([]byte{1, 2})
+	held := func(at string, c lease.Client) *lease.Lease {
+		return &lease.Lease{Prefix: lease.Host(netip.MustParseAddr(at)), Status: lease.Active, Client: c, Hardware: "\x02\x40\x00\x00\x00\x01",
+			Heard: now, Changed: now, Expires: now + 900}
+	}
+	for name, c := range map[string]struct {
+		happens func(s *Server)
+		after   lease.Time
+		stays   bool
+	}{
+		"nothing":                    {func(*Server) {}, 60, true},
+		"the lease is ended":         {func(s *Server) { s.table.Put(held("10.40.8.17", one).Ended(lease.Free, now+1)) }, 60, false},
+		"a third has it":             {func(s *Server) { s.table.Put(held("10.40.8.17", lease.ByIdentifier([]byte{1, 3}))) }, 60, false},
+		"the other has another":      {func(s *Server) { s.table.Put(held("10.40.8.18", two)) }, 60, false},
+		"somebody else has another":  {func(s *Server) { s.table.Put(held("10.40.8.18", lease.ByIdentifier([]byte{1, 3}))) }, 60, true},
+		"what the other had is over": {func(s *Server) {}, 601, false},
+	} {
+		table := lease.New(p, now)
+		table.Pair(lease.Primary)
+		table.Put(held("10.40.8.17", one))
+		s := New(Settings{Side: lease.Primary}.Defaults(), table, Record{State: Normal}, now)
+		loser := held("10.40.8.17", two)
+		loser.Expires = now + 600
+		s.conflict(table.At(loser.Address()), loser, now)
+		c.happens(s)
+		s.Tick(now + c.after)
+		if stays := len(s.rec.Conflicts) == 1; stays != c.stays {
+			t.Errorf("%s: %+v", name, s.rec.Conflicts)
+		}
+	}
+}
+
 // An address that both servers gave, of which one saw both clients and the other only
 // what became of it, is a finding at both: it is told with the record.
 func TestFindingsAtBoth(t *testing.T) {

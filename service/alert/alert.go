@@ -112,21 +112,29 @@ func (r *Manager) load(ctx context.Context) error {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for _, a := range list {
-		if a.Ended.IsZero() {
-			r.standing[a.Key] = alertOf(a)
-		}
-	}
+	r.recall(list)
 	r.silences, r.targets, r.loaded = silences, targets, true
 	return nil
 }
 
+// recall takes in what is on record: what stands, and when the rest ended, so that what
+// hovered before a stop does so after it.
+func (r *Manager) recall(list []store.Alert) {
+	for _, a := range list {
+		if a.Ended.IsZero() {
+			r.standing[a.Key] = alertOf(a)
+		} else {
+			r.ended[a.Key] = a.Ended
+		}
+	}
+}
+
 func alertOf(a store.Alert) *Alert {
-	return &Alert{Finding: a.Finding, Since: a.Since, Ended: a.Ended, unsent: a.Unsent}
+	return &Alert{Finding: a.Finding, Since: a.Since, Ended: a.Ended, unsent: a.Unsent, hovers: a.Hovers}
 }
 
 func (a *Alert) row() store.Alert {
-	return store.Alert{Key: a.Key(), Since: a.Since, Ended: a.Ended, Finding: a.Finding, Unsent: a.unsent}
+	return store.Alert{Key: a.Key(), Since: a.Since, Ended: a.Ended, Finding: a.Finding, Unsent: a.unsent, Hovers: a.hovers}
 }
 
 // Look takes in what is there now: what is new fires, what is gone clears. Of a code
@@ -156,7 +164,7 @@ func (r *Manager) Look(ctx context.Context, list []audit.Finding, unknown func(c
 
 // judge compares what is there now with what stands. It returns what fires, what fired
 // while it was silenced and is to be told now, what fired while nothing could be put on
-// record, and what clears. What comes back within an hour hovers: it clears no more
+// record, and what clears. What comes back within an hour.hovers: it clears no more
 // before it was away for long, so that it is news twice and not each time.
 func (r *Manager) judge(now time.Time, list []audit.Finding, unknown func(code string) bool) (fired, again, late, cleared []*Alert) {
 	seen := map[string]bool{}

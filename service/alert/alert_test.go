@@ -308,10 +308,14 @@ func TestHovering(t *testing.T) {
 	known := func(string) bool { return false }
 	full := []audit.Finding{{Code: audit.CodeOf("pool-full"), Subject: "scope looms"}}
 	var fired, cleared int
+	var record []store.Alert
 	now := moment
 	look := func(list []audit.Finding) {
 		f, _, _, c := r.judge(now, list, known)
 		fired, cleared = fired+len(f), cleared+len(c)
+		for _, a := range append(f, c...) {
+			record = []store.Alert{a.row()} // of the one alert there is
+		}
 		now = now.Add(5 * time.Second)
 	}
 	times := func(n int, list []audit.Finding) {
@@ -324,9 +328,15 @@ func TestHovering(t *testing.T) {
 	if fired != 1 || cleared != 1 {
 		t.Fatalf("at first: fired %d times, cleared %d", fired, cleared)
 	}
-	for range 26 { // two minutes each
+	r = newRoom() // a restart, as it begins to hover
+	r.recall(record)
+	for n := range 26 { // two minutes each
 		times(12, full)
 		times(12, nil)
+		if n == 0 || n == 13 {
+			r = newRoom() // a restart
+			r.recall(record)
+		}
 	}
 	if fired != 2 || cleared != 1 {
 		t.Errorf("hovering: fired %d times, cleared %d", fired, cleared)

@@ -20,6 +20,7 @@ type Alert struct {
 	Ended   time.Time // zero: it stands
 	Finding audit.Finding
 	Unsent  bool `json:"-"` // it fired while it was silenced
+	Hovers  bool `json:"-"` // it had ended shortly before it came
 }
 
 // Silence keeps alerts from being sent.
@@ -57,13 +58,13 @@ const alertsKept = 90 * 24 * time.Hour
 
 // Alerts lists the alerts that stand, and those that ended lately.
 func (s *Store) Alerts(ctx context.Context) ([]Alert, error) {
-	rows, err := s.pool.Query(ctx, "select key, since, coalesce(ended, 'epoch'), body, unsent from alert")
+	rows, err := s.pool.Query(ctx, "select key, since, coalesce(ended, 'epoch'), body, unsent, hovers from alert")
 	if err != nil {
 		return nil, fmt.Errorf("read alerts: %w", err)
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (a Alert, err error) {
 		var body []byte
-		if err = row.Scan(&a.Key, &a.Since, &a.Ended, &body, &a.Unsent); err == nil {
+		if err = row.Scan(&a.Key, &a.Since, &a.Ended, &body, &a.Unsent, &a.Hovers); err == nil {
 			err = json.Unmarshal(body, &a.Finding)
 		}
 		if a.Ended.Unix() == 0 {
@@ -89,9 +90,9 @@ func (s *Store) SaveAlert(ctx context.Context, a Alert, what, server string, tar
 		if !a.Ended.IsZero() {
 			ended = &a.Ended
 		}
-		if _, err := tx.Exec(ctx, `insert into alert (key, since, ended, body, unsent) values ($1, $2, $3, $4, $5)
+		if _, err := tx.Exec(ctx, `insert into alert (key, since, ended, body, unsent, hovers) values ($1, $2, $3, $4, $5, $6)
 			on conflict (key) do update set since = excluded.since, ended = excluded.ended, body = excluded.body,
-				unsent = excluded.unsent`, a.Key, a.Since, ended, body, a.Unsent); err != nil {
+				unsent = excluded.unsent, hovers = excluded.hovers`, a.Key, a.Since, ended, body, a.Unsent, a.Hovers); err != nil {
 			return err
 		}
 		for _, t := range targets {

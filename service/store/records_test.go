@@ -147,7 +147,7 @@ func TestAlertsOnRecord(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	a := Alert{Key: "pool-out scope looms", Since: began, Unsent: true,
+	a := Alert{Key: "pool-out scope looms", Since: began, Unsent: true, Hovers: true,
 		Finding: audit.Finding{Code: audit.CodeOf("pool-out"), Severity: audit.Trouble, Subject: "scope looms", Text: "all are used"}}
 	if err := s.SaveAlert(ctx, a, "fired", "bobbin", targets, began); err != nil {
 		t.Fatal(err)
@@ -178,7 +178,7 @@ func TestAlertsOnRecord(t *testing.T) {
 	if err := s.SaveAlert(ctx, a, "cleared", "bobbin", targets[:1], a.Ended); err != nil {
 		t.Fatal(err)
 	}
-	if on := ok[[]Alert](t)(s.Alerts(ctx)); len(on) != 1 || !on[0].Unsent ||
+	if on := ok[[]Alert](t)(s.Alerts(ctx)); len(on) != 1 || !on[0].Unsent || !on[0].Hovers ||
 		on[0].Finding.Text != "all are used" || !on[0].Ended.Equal(a.Ended) || !on[0].Since.Equal(began) {
 		t.Errorf("on record: %+v", on)
 	}

@@ -159,9 +159,9 @@ func TestUpdates(t *testing.T) {
 	endless.Granted, endless.Expires = option.Infinite, lease.Never
 	for name, l := range map[string]lease.Lease{"v4": v4, "by hardware": hardware, "abandoned": abandoned, "address": address,
 		"prefix": prefix, "registered": registered, "endless": endless} {
-		u := Update{Lease: l, Lifetime: now + 7200, Reason: OutdatedBinding, Text: "older"}
+		u := Update{Lease: l, Lifetime: now + 7200, Kept: "690101", Other: "690102", Until: now + 60, Reason: OutdatedBinding, Text: "older"}
 		sent := u
-		for _, at := range []*lease.Time{&sent.Lease.Changed, &sent.Lease.Expires, &sent.Lease.Heard, &sent.Lifetime} {
+		for _, at := range []*lease.Time{&sent.Lease.Changed, &sent.Lease.Expires, &sent.Lease.Heard, &sent.Lifetime, &sent.Until} {
 			*at = at.Add(ahead * time.Second)
 		}
 		o, err := sent.Option(now + ahead)
@@ -177,7 +177,7 @@ func TestUpdates(t *testing.T) {
 			t.Errorf("%s is learned as\n%+v, want\n%+v", name, got, u)
 		}
 		for n := range o.Data {
-			if _, err := DecodeUpdate(o.Data[:n], 0, now); err == nil && n < len(o.Data)-19 {
+			if _, err := DecodeUpdate(o.Data[:n], 0, now); err == nil && n < len(o.Data)-19-17-8 {
 				t.Errorf("%s: %d octets of %d are enough", name, n, len(o.Data))
 			}
 		}

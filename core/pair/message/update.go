@@ -24,6 +24,7 @@ type Update struct {
 	Lifetime lease.Time // until when the partner is asked to let it be held; in a reply, until when it does
 	Kept     string     // hexadecimal key of the client that keeps an address which two had, if the other may not know that
 	Other    string     // and of the one that had it, too
+	Until    lease.Time // when what that one was told ends; 0: that is not known, or never
 	Reason   uint16     // status code that the other turns it down with; 0: it does not
 	Text     string     // the same in words
 }
@@ -48,6 +49,10 @@ const ownOption = 65001
 // conflictOption holds the keys of two clients that had an address at the same time, as
 // text with a blank between them; its code, too, is one that no registry gave away.
 const conflictOption = 65003
+
+// conflictEnd holds when what the second of them was told ends, as moments travel; its code is
+// no registry's, either.
+const conflictEnd = 65007
 
 // ownSize is how long that option is without what it ends with: flags, the length
 // of the prefix, the lease time granted in seconds, the plan's revision, the digest
@@ -117,6 +122,9 @@ func (u *Update) Option(now lease.Time) (Option, error) {
 	about.Put(ownOption, u.own())
 	if u.Kept != "" {
 		about.Put(conflictOption, []byte(u.Kept+" "+u.Other))
+		if u.Until != 0 {
+			about.PutUint32(conflictEnd, Stamp(u.Until, now))
+		}
 	}
 	if u.Reason != 0 {
 		about.Put(StatusCode, append(binary.BigEndian.AppendUint16(nil, u.Reason), u.Text...))
@@ -317,6 +325,9 @@ func DecodeUpdate(b []byte, ahead int64, now lease.Time) (u Update, err error) {
 	if found, ok := about.Get(conflictOption); ok {
 		if u.Kept, u.Other, ok = keysOf(string(found)); !ok {
 			return u, fmt.Errorf("binding %s: option %d is malformed", l.Prefix, conflictOption)
+		}
+		if end, ok := about.Uint32(conflictEnd); ok {
+			u.Until = Skewed(end, ahead, now)
 		}
 	}
 	l.Since = l.Changed

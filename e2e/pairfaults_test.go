@@ -97,6 +97,29 @@ func TestUnservedByThePair(t *testing.T) {
 	w.b.start()
 }
 
+// A change of the plan stands once in the trail of a pair, at either server, and says from
+// where it was made and at which of them.
+func TestTrailOfThePair(t *testing.T) {
+	t.Parallel()
+	w := pairOf(t)
+	w.a.must("scope", "add", "loft", "--subnet", "10.81.0.0/24", "--reason", "asked at bobbin")
+	w.together("after a change at one")
+	w.b.must("scope", "add", "attic", "--subnet", "10.82.0.0/24", "--reason", "asked at shuttle")
+	w.together("after a change at the other")
+	for _, asked := range []*service{w.a, w.b} {
+		for server, reason := range map[string]string{"bobbin": "asked at bobbin", "shuttle": "asked at shuttle"} {
+			var list []api.Deed
+			if err := json.Unmarshal([]byte(asked.must("trail", "asked at", "--json")), &list); err != nil {
+				t.Fatal(err)
+			}
+			list = slices.DeleteFunc(list, func(d api.Deed) bool { return d.Reason != reason })
+			if len(list) != 1 || list[0].From != "127.0.0.1" || list[0].Server != server || !strings.Contains(list[0].Subject, "revision") {
+				t.Errorf("of what was %s the trail says %+v", reason, list)
+			}
+		}
+	}
+}
+
 // One server's database hangs, and then is killed, under load: the other serves, no
 // acknowledged lease is lost, and both tables agree once it is back.
 func TestPairLosesADatabase(t *testing.T) {

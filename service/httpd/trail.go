@@ -287,23 +287,34 @@ func (s *Server) trail(ctx context.Context, q store.TrailQuery) (out []api.Deed,
 	if err != nil {
 		return nil, "", err
 	}
-	out = []api.Deed{}
-	add := func(server string, list []store.Deed) {
-		for _, d := range list {
-			out = append(out, api.Deed{At: d.At.UTC(), Who: d.Who, From: d.Source, Server: server, Deed: d.Deed, Subject: d.Subject,
-				Reason: d.Reason,
-				Detail: d.Detail})
-		}
-	}
-	name := ""
 	theirs, partner, err := s.Pair.TrailOfPartner(ctx, q)
+	name := ""
 	if partner != "" {
 		name = s.Pair.Name()
 	}
-	if add(name, own); err != nil && !errors.Is(err, failover.ErrAlone) {
+	if err != nil && !errors.Is(err, failover.ErrAlone) {
 		silent = partner
 	}
-	add(partner, theirs)
+	out = []api.Deed{}
+	changes := map[string]int{} // of the plan, by their revisions: which of out they are
+	for _, d := range own {
+		if d.Deed == store.ChangedPlan {
+			changes[d.Subject] = len(out)
+		}
+		out = append(out, deedOf(name, d))
+	}
+	for _, d := range theirs {
+		if i, both := changes[d.Subject]; both && d.Deed == store.ChangedPlan { // it was made there
+			out[i].From, out[i].Server = d.Source, partner
+			continue
+		}
+		out = append(out, deedOf(partner, d))
+	}
 	slices.SortStableFunc(out, func(a, b api.Deed) int { return b.At.Compare(a.At) })
 	return out[:min(len(out), q.Limit)], silent, nil
+}
+
+func deedOf(server string, d store.Deed) api.Deed {
+	return api.Deed{At: d.At.UTC(), Who: d.Who, From: d.Source, Server: server, Deed: d.Deed, Subject: d.Subject, Reason: d.Reason,
+		Detail: d.Detail}
 }

@@ -237,9 +237,12 @@ func (w *World) heal() {
 		x.mend(w, i)
 	}
 	for _, s := range w.servers {
-		if !s.up {
+		if !s.up && !s.gone {
 			s.start()
 		}
+	}
+	for _, s := range w.servers {
+		w.join(s)
 	}
 	x.connect(w)
 	for end := w.now + 60*minute; w.now < end && w.wrong == "" && w.step(); {

@@ -32,6 +32,7 @@ type client struct {
 	id       []byte
 	scope    int
 	six      bool // it speaks DHCPv6
+	released bool // what it had, it gave back
 	relay    netip.Addr
 	reach    [2]bool // which servers its relay forwards to
 	state    state
@@ -134,8 +135,8 @@ func (c *client) become(s state) {
 
 func (c *client) switchOn() {
 	c.began = c.w.now
-	c.w.gone(c) // it uses nothing before it is confirmed
-	if c.address.IsValid() && !c.w.chance(4) {
+	c.w.gone(c)                                                          // it uses nothing before it is confirmed
+	if c.address.IsValid() && !(c.six && c.released) && !c.w.chance(4) { // what was released, no REBIND asks for
 		c.reboot()
 		return
 	}
@@ -268,12 +269,22 @@ func (c *client) bind(h heard) {
 	}
 	w.counts.acks++
 	c.become(bound)
+	c.released = false
 	c.address, c.from, c.until = h.address, h.from, until
 	c.t1, c.t2 = c.sent+h.lease/2, c.sent+h.lease*7/8
 	c.served = w.now
 	w.holds(c, h)
 	c.later(max(0, c.t1-w.now), c.renew)
 	w.habits(c)
+}
+
+// release gives back what the client has, to the server that gave it.
+func (c *client) release() {
+	m := c.letter(request.Release, c.address, c.from)
+	c.w.gone(c)
+	c.say(m, c.from)
+	c.released = true
+	c.become(off)
 }
 
 func (c *client) decline(h heard) {
@@ -294,10 +305,7 @@ func (w *World) habits(c *client) {
 			after = w.between(second, minute)
 		}
 		c.later(after, func() {
-			m := c.letter(request.Release, c.address, c.from)
-			w.gone(c)
-			c.say(m, c.from)
-			c.become(off)
+			c.release()
 			back := w.between(10*second, 20*minute)
 			if !w.chance(3) { // off and on again
 				back = w.between(500, 40*second)

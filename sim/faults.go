@@ -6,7 +6,6 @@ import (
 	"yarnpost/core/answer"
 	"yarnpost/core/lease"
 	"yarnpost/core/pair"
-	"yarnpost/core/request"
 )
 
 // quiet reports whether nothing is to go wrong.
@@ -55,7 +54,7 @@ func (w *World) fault() {
 		long = w.between(5*minute, 40*minute)
 	}
 	w.calm = w.now + long
-	switch w.random.IntN(14) {
+	switch w.random.IntN(15) {
 	case 0, 1:
 		w.crash(s, long)
 	case 2: // both at once
@@ -106,6 +105,8 @@ func (w *World) fault() {
 		w.wander(i)
 	case 13:
 		w.takeover(s)
+	case 14:
+		w.leave(s)
 	case 10:
 		if o := w.servers[1-i]; s.up && o.up && o.pair.Serving() == answer.Everybody && !o.disk.record.Empty && w.chance(3) { // one copy is left
 			w.lose(s, long)
@@ -208,10 +209,7 @@ func (w *World) wander(from int) {
 			if w.healed || c.state != bound || c.from != from {
 				return
 			}
-			m := c.letter(request.Release, c.address, c.from)
-			w.gone(c)
-			c.say(m, c.from)
-			c.become(off)
+			c.release()
 			c.later(w.between(9*second, 40*second), c.switchOn)
 		})
 	}
@@ -269,6 +267,99 @@ func (w *World) takeover(s *server) {
 	for range 15 {
 		arrive(20*second, long)
 	}
+}
+
+// leave takes a server out of the pair: it says so and stops, or it dies after it was cut off,
+// with promises that nobody else knows, and somebody says that it comes back no more. The other
+// goes on without a partner, until one joins it that knows nothing; who is joined is the
+// primary from then on.
+func (w *World) leave(s *server) {
+	if o := s.other(); !s.up || !o.up || w.chance(2) {
+		w.depart(s)
+		return
+	}
+	long := w.between(minute, 10*minute)
+	w.calm = w.now + long
+	w.counts.cuts++
+	w.note("%s is cut off for %d s, and dies", s.name, long/second)
+	for k := range w.wires.cut {
+		w.wires.cut[k] = true
+	}
+	for range 40 {
+		c := w.clients[w.random.IntN(len(w.clients))]
+		w.in(w.between(0, long), func() {
+			if !w.healed {
+				c.replaced()
+			}
+		})
+	}
+	w.forWhile(long, func() {
+		s.crash()
+		for k := range w.wires.cut {
+			w.wires.mend(w, k)
+		}
+		w.in(w.between(0, 30*second), func() { w.depart(s) })
+	})
+}
+
+// depart has a server be one of the pair no more, if it, or the other, can say so.
+func (w *World) depart(s *server) {
+	o := s.other()
+	switch heard := s.up && o.up && w.wires.open == [2]bool{true, true} && w.wires.cut == [2]bool{}; {
+	case s.up && !o.up: // then it is the other one
+		s, o = o, s
+	case s.up && !heard, !o.up:
+		return
+	}
+	if w.healed || s.gone || o.gone || o.disk.left || o.disk.record.Empty || o.broken {
+		return
+	}
+	long := w.between(minute, 50*minute)
+	w.calm = w.now + long + 5*minute
+	w.counts.left++
+	w.note("%s is one of the pair no more", s.name)
+	s.crash()
+	s.life++
+	s.gone, s.lost = true, w.now
+	s.disk.record.Empty = true
+	w.wires.open, w.wires.number = [2]bool{}, w.wires.number+1
+	lists, _ := o.pair.Left(o.clock())
+	o.disk.left = true
+	o.runAll(lists)
+	w.in(long, func() { w.join(s) })
+}
+
+// join has a server that knows nothing join the one that is left.
+func (w *World) join(s *server) {
+	o := s.other()
+	if !s.gone {
+		return
+	}
+	if !o.up || o.broken {
+		w.in(20*second, func() { w.join(s) })
+		return
+	}
+	w.note("%s joins %s", s.name, o.name)
+	now := o.clock()
+	before := false
+	for range o.table.Blocks {
+		before = true
+	}
+	o.side, s.side = lease.Primary, lease.Secondary
+	o.disk.record, o.disk.left = pair.Record{State: pair.PartnerDown, Since: now, Down: now}, false
+	if o.table.Side() != o.side {
+		o.table.Pair(o.side)
+	}
+	o.form(now)
+	o.pair.Formed()
+	s.disk = disk{leases: map[netip.Prefix]*lease.Lease{}, line: o.disk.line, theirs: o.active,
+		record: pair.Record{State: pair.Recover, Since: s.clock(), Empty: true, Wait: 1}}
+	if before {
+		s.disk.record.Wait = s.clock()
+	}
+	s.gone, s.lost = false, w.now
+	s.start()
+	w.wires.connect(w)
 }
 
 // crash stops a server for a while.

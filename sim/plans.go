@@ -186,8 +186,8 @@ func (s *server) edit(edit func(*plan.Draft, *plan.View) error, scope int) {
 		return
 	}
 	_, connected := s.pair.Partner()
-	together := s.index == 0 && s.pair.State() == pair.Normal && connected && s.theirs == s.head()
-	alone := s.pair.State() == pair.PartnerDown || s.index == 0 && s.pair.State() == pair.CommunicationsInterrupted && s.w.chance(4)
+	together := s.side == lease.Primary && s.pair.State() == pair.Normal && connected && s.theirs == s.head()
+	alone := s.pair.State() == pair.PartnerDown || s.side == lease.Primary && s.pair.State() == pair.CommunicationsInterrupted && s.w.chance(4)
 	if !together && !alone {
 		return
 	}

@@ -20,6 +20,7 @@ type disk struct {
 	record pair.Record
 	line   []*revision // revisions of the plan, the newest last
 	theirs *revision   // by which the partner was known to serve
+	left   bool        // the partner is none any more
 }
 
 // entry is a part of a batch, with what is to be done once it is durable.
@@ -39,8 +40,10 @@ type server struct {
 	index   int
 	address netip.Addr
 	disk    disk
+	side    lease.Side
 	life    int // counts starts; what was planned in another life does not happen
 	up      bool
+	gone    bool    // it left the pair, or was declared gone for good
 	lost    tick    // when its disk was
 	offset  float64 // of its clock, in seconds
 	drift   float64 // seconds a second
@@ -63,7 +66,7 @@ type server struct {
 }
 
 func newServer(w *World, i int) *server {
-	s := &server{w: w, index: i, name: [...]string{"bobbin", "shuttle"}[i], address: netip.AddrFrom4([4]byte{10, 99, 0, byte(1 + i)})}
+	s := &server{w: w, index: i, side: lease.Side(1 + i), name: [...]string{"bobbin", "shuttle"}[i], address: netip.AddrFrom4([4]byte{10, 99, 0, byte(1 + i)})}
 	s.disk = disk{leases: map[netip.Prefix]*lease.Lease{}, line: []*revision{w.first}, theirs: w.first}
 	s.offset = float64(w.random.IntN(21) - 10)
 	s.drift = float64(w.random.IntN(201)-100) / 1e6
@@ -72,8 +75,6 @@ func newServer(w *World, i int) *server {
 
 // duid is by what clients of DHCPv6 know the server.
 func (s *server) duid() []byte { return append([]byte{0, 3, 0, 1, 2, 0x40}, s.address.AsSlice()...) }
-
-func (s *server) side() lease.Side { return lease.Side(1 + s.index) }
 
 func (s *server) other() *server { return s.w.servers[1-s.index] }
 
@@ -101,22 +102,27 @@ func (s *server) start() {
 	s.gathered, s.flying, s.broken, s.pending = nil, nil, false, map[netip.Prefix]int{}
 	s.active, s.theirs, s.parted = s.head(), s.disk.theirs, false
 	s.table = lease.New(s.active.plan, now)
-	s.table.Pair(s.side())
+	s.table.Pair(s.side)
 	for _, k := range slices.SortedFunc(maps.Keys(s.disk.leases), netip.Prefix.Compare) {
 		s.table.Put(s.disk.leases[k])
 	}
+	s.turn, s.decision = nil, nil
+	s.form(now)
+	s.w.note("%s starts, with %d records, %s on record", s.name, len(s.disk.leases), s.disk.record.State)
+	s.w.in(s.w.between(0, second), s.alive(s.tick))
+}
+
+// form makes it the one of a pair that its disk says.
+func (s *server) form(now lease.Time) {
 	set := s.w.set
-	set.Side = s.side()
+	set.Side = s.side
 	s.pair = pair.New(set, s.table, s.disk.record, now)
-	s.pair.Sizes, s.turn = s.w.sizes.Sizes, nil
+	s.pair.Sizes = s.w.sizes.Sizes
 	s.pair.Pending = func(k netip.Prefix) bool { return s.pending[k] > 0 }
 	if s.w.Off != 0 {
 		s.pair.Off[s.w.Off] = true
 	}
 	s.pair.TheirPlan = s.theirs.plan
-	s.decision = nil
-	s.w.note("%s starts, with %d records, %s on record", s.name, len(s.disk.leases), s.disk.record.State)
-	s.w.in(s.w.between(0, second), s.alive(s.tick))
 }
 
 // crash ends it: what is not on disk is gone.

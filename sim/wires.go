@@ -24,7 +24,7 @@ func (x *wires) connect(w *World) {
 	w.in(w.between(200, 3*second), func() {
 		x.trying = false
 		a, b := w.servers[0], w.servers[1]
-		if !a.up || !b.up || x.cut[0] || x.cut[1] || x.open[0] || x.open[1] {
+		if !a.up || !b.up || a.disk.left || b.disk.left || x.cut[0] || x.cut[1] || x.open[0] || x.open[1] {
 			if a.up && b.up {
 				x.connect(w)
 			}

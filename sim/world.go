@@ -104,14 +104,14 @@ func (w *World) drawSizes() {
 }
 
 type counts struct {
-	acks, naks, offers, renewals, crashes, losses, cuts, downs, wrongDowns, plans, failures, doubts, hangs, conflicts, forgotten int
+	acks, naks, offers, renewals, crashes, losses, cuts, downs, wrongDowns, plans, failures, doubts, hangs, conflicts, forgotten, left int
 }
 
 func (c *counts) add(o counts) {
 	for _, p := range []struct{ to, from *int }{{&c.acks, &o.acks}, {&c.naks, &o.naks}, {&c.offers, &o.offers}, {&c.renewals, &o.renewals},
 		{&c.crashes, &o.crashes}, {&c.losses, &o.losses}, {&c.cuts, &o.cuts}, {&c.downs, &o.downs}, {&c.wrongDowns, &o.wrongDowns},
 		{&c.plans, &o.plans}, {&c.failures, &o.failures}, {&c.doubts, &o.doubts}, {&c.hangs, &o.hangs}, {&c.conflicts, &o.conflicts},
-		{&c.forgotten, &o.forgotten}} {
+		{&c.forgotten, &o.forgotten}, {&c.left, &o.left}} {
 		*p.to += *p.from
 	}
 }

@@ -141,10 +141,14 @@ func (s *Server) adopt(n, before *lease.Lease, u *message.Update) {
 }
 
 // merge makes one record of two that were made without knowledge of each other. Both
-// servers come to the same one; the partner is told of it.
+// servers come to the same one, but for clocks that are read a second apart; then the
+// primary's stands, whose record is newer. The partner is told of it.
 func (s *Server) merge(n, before *lease.Lease, u *message.Update, now lease.Time) {
 	told := max(lease.MomentOf(u.Lifetime), before.Told)
 	version := n.Version.Join(before.Version)
+	if s.set.Side == lease.Primary {
+		version = version.Next(lease.Primary)
+	}
 	theirs := *n
 	if !prevails(&theirs, before) {
 		*n = *before
@@ -195,10 +199,15 @@ func rank(l *lease.Lease) int {
 }
 
 // prevails reports whether the first of two records prevails; of both servers one
-// says so of one, and the other of the other.
+// says so of one, and the other of the other. Of two that nobody holds any more no clock
+// decides, which the two servers read a second apart.
 func prevails(a, b *lease.Lease) bool {
-	return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Heard, b.Heard), cmp.Compare(a.Expires, b.Expires),
-		cmp.Compare(a.Version.Primary, b.Version.Primary), cmp.Compare(a.Version.Secondary, b.Version.Secondary)) > 0
+	heard := 0
+	if !a.Over() {
+		heard = cmp.Compare(a.Heard, b.Heard)
+	}
+	return cmp.Or(cmp.Compare(rank(a), rank(b)), heard, cmp.Compare(a.Version.Primary, b.Version.Primary),
+		cmp.Compare(a.Version.Secondary, b.Version.Secondary)) > 0
 }
 
 // conflict notes that an address is active for two clients: nothing of it is lost

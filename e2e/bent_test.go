@@ -11,7 +11,8 @@ import (
 )
 
 // bends are the words that the service's sources have more in the program of some
-// tests: so its clock can be set, and it has a fault. What people run knows nothing
+// tests: so its clock can be set, it has a fault, and an account heddle sees
+// scope looms alone. What people run knows nothing
 // of it.
 var bends = []struct{ file, of, is string }{
 	{"service/clock/clock.go", "Wall: time.Now(),", "Wall: time.Now().Add(later + told(\"set\") + told(\"slept\")),"},
@@ -34,6 +35,9 @@ func told(what string) time.Duration {
 	return d
 }
 `},
+	{"service/permit/permit.go", "SeesAll(string) bool { return true }", "SeesAll(account string) bool { return account != \"heddle\" }"},
+	{"service/permit/permit.go", "MaySee(string, plan.ID, *plan.Plan) bool { return true }",
+		"MaySee(_ string, id plan.ID, p *plan.Plan) bool { return p.Label(id) == \"looms\" }"},
 	{"core/answer/answer.go", "func (d *v4) decide() {", "func (d *v4) decide() {\n\tif d.who.vendor == \"a fault\" {\n\t\tpanic(\"planted\")\n\t}"},
 }
 

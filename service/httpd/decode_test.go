@@ -98,13 +98,13 @@ func TestExchangeFilter(t *testing.T) {
 		{exchangeQuery{Outcome: "refused"}, true}, {exchangeQuery{Outcome: "pool-empty"}, true}, {exchangeQuery{Outcome: "sent"}, true},
 		{exchangeQuery{Outcome: "offered"}, false},
 	} {
-		keep, err := c.q.keep()
+		keep, err := c.q.keep(nil)
 		if err != nil || keep(x) != c.want {
 			t.Errorf("%+v keeps %v, %v", c.q, !c.want, err)
 		}
 	}
 	for _, q := range []exchangeQuery{{Address: "gate"}, {Relay: "gate"}} {
-		if _, err := q.keep(); err == nil {
+		if _, err := q.keep(nil); err == nil {
 			t.Errorf("%+v is taken", q)
 		}
 	}

@@ -38,8 +38,8 @@ type exchangeQuery struct {
 	Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"5000"`
 }
 
-// keep makes the filter.
-func (q *exchangeQuery) keep() (func(*observe.Exchange) bool, error) {
+// keep makes the filter, for somebody who may see some.
+func (q *exchangeQuery) keep(seen *sight) (func(*observe.Exchange) bool, error) {
 	var at, relay netip.Addr
 	var err error
 	if q.Address != "" {
@@ -58,7 +58,7 @@ func (q *exchangeQuery) keep() (func(*observe.Exchange) bool, error) {
 		octets = hw.String()
 	}
 	return func(x *observe.Exchange) bool {
-		if relay.IsValid() && x.Relay != relay {
+		if relay.IsValid() && x.Relay != relay || !seen.exchange(x) {
 			return false
 		}
 		fits := func(r observe.Result) bool {
@@ -93,8 +93,8 @@ func message(x *observe.Exchange) request.Message {
 	return nil
 }
 
-func (s *Server) exchanges(q *exchangeQuery) (*body[api.Page[api.Exchange]], error) {
-	keep, err := q.keep()
+func (s *Server) exchanges(q *exchangeQuery, seen *sight) (*body[api.Page[api.Exchange]], error) {
+	keep, err := q.keep(seen)
 	if err != nil {
 		return nil, failure(err)
 	}
@@ -142,8 +142,8 @@ func exchangeView(p *plan.Plan, x *observe.Exchange) api.Exchange {
 
 // capture writes messages and replies as a capture file that protocol analysers
 // open. Where no frame was seen its addresses are made up of what is known.
-func (s *Server) capture(q *exchangeQuery) ([]byte, error) {
-	keep, err := q.keep()
+func (s *Server) capture(q *exchangeQuery, seen *sight) ([]byte, error) {
+	keep, err := q.keep(seen)
 	if err != nil {
 		return nil, err
 	}

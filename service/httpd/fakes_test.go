@@ -134,6 +134,27 @@ func (r refusing) MayChange(string, plan.Change, *plan.Plan, *plan.Plan) error {
 	return permit.ErrRefused
 }
 
+func (r refusing) SeesAll(string) bool { return false }
+
+func (r refusing) MaySee(string, plan.ID, *plan.Plan) bool { return false }
+
+// What operations show is said of operations that there are.
+func TestShownOperations(t *testing.T) {
+	ids := map[string]bool{}
+	for _, item := range NewAPI(http.NewServeMux(), nil).OpenAPI().Paths {
+		for _, o := range []*huma.Operation{item.Get, item.Post, item.Put, item.Patch, item.Delete} {
+			if o != nil {
+				ids[o.OperationID] = true
+			}
+		}
+	}
+	for id := range shown {
+		if !ids[id] {
+			t.Errorf("there is no operation %s", id)
+		}
+	}
+}
+
 // No operation gets past the permits: neither at the door, nor passed on by the partner. The
 // parts behind are not there, so one that got past would end the test.
 func TestNothingGetsPastPermits(t *testing.T) {

@@ -50,6 +50,7 @@ type leasePage struct {
 	plan  *plan.Plan
 	query *leaseQuery
 	match *search
+	sight *sight
 	after *row  // the last of the page before, or nil
 	best  []row // the first of them are sorted
 	full  bool  // best[query.Limit] is there: what is behind it is not looked for
@@ -64,7 +65,7 @@ func (g *leasePage) order(a, b row) int {
 }
 
 func (g *leasePage) add(l *lease.Lease) {
-	if !g.match.fits(l) || ofNobody(l) {
+	if !g.match.fits(l) || ofNobody(l) || g.sight != nil && !g.sight.view(g.sight.plan.ScopeAt(l.Address())) {
 		return
 	}
 	g.total++
@@ -118,10 +119,11 @@ func (s *Server) leases(ctx context.Context, q *leaseQuery) (out api.Page[api.Le
 		}
 		after = &row{&lease.Lease{Prefix: c.At}, string(c.Key), c.Num}
 	}
+	seen := s.sightOf(ctx)
 	var parts [walkers]leasePage
 	var adds []func(*lease.Lease)
 	for i := range parts {
-		parts[i] = leasePage{plan: p, query: q, match: newSearch(q), after: after}
+		parts[i] = leasePage{plan: p, query: q, match: newSearch(q), sight: seen, after: after}
 		adds = append(adds, parts[i].add)
 	}
 	if q.At.IsZero() {

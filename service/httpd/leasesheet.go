@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yarnpost/api"
+	"yarnpost/core/addr"
 	"yarnpost/service/permit"
 	"yarnpost/sheet"
 )
@@ -17,7 +18,7 @@ import (
 // registerLeaseSheet has the lease table as a sheet, out and in.
 func (s *Server) registerLeaseSheet(a huma.API) {
 	huma.Register(a, op("export-leases", http.MethodGet, "/api/leases/sheet", "Active leases as a sheet, in CSV", "leases", permit.See),
-		func(_ context.Context, in *struct {
+		func(ctx context.Context, in *struct {
 			Scope    string `query:"scope"`
 			Template bool   `query:"template" doc:"Only the columns, and a row that shows how they are filled"`
 		}) (*fileOut, error) {
@@ -27,7 +28,8 @@ func (s *Server) registerLeaseSheet(a huma.API) {
 				if err != nil {
 					return nil, failure(err)
 				}
-				list := s.Leases.Table(scope)
+				seen := s.sightOf(ctx)
+				list := slices.DeleteFunc(s.Leases.Table(scope), func(l sheet.Lease) bool { return !seen.at(addr.FormatKey(l.Key)) })
 				slices.SortFunc(list, func(a, b sheet.Lease) int { return a.Key.Compare(b.Key) })
 				text = sheet.WriteLeases(list)
 			}

@@ -30,6 +30,10 @@ func (s *Server) permitted(a huma.API) func(ctx huma.Context, next func(huma.Con
 				_ = huma.WriteErr(a, ctx, http.StatusForbidden, err.Error()) // who asked may be gone
 				return
 			}
+			if status, why := s.mayShow(ctx); status != 0 {
+				_ = huma.WriteErr(a, ctx, status, why)
+				return
+			}
 		}
 		next(ctx)
 	}

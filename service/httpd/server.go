@@ -181,7 +181,11 @@ func openAPIConfig() huma.Config {
 // NewAPI registers every operation on the mux. The server may be nil to get
 // the OpenAPI document alone.
 func NewAPI(mux *http.ServeMux, s *Server) huma.API {
-	a := humago.New(mux, openAPIConfig())
+	c := openAPIConfig()
+	if s != nil {
+		c.Transformers = append(c.Transformers, s.narrowed)
+	}
+	a := humago.New(mux, c)
 	a.UseMiddleware(s.permitted(a))
 	s.registerSession(a)
 	s.registerTokens(a)

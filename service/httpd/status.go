@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"yarnpost/api"
+	"yarnpost/core/addr"
 	"yarnpost/core/plan"
 	"yarnpost/service/accounts"
 	"yarnpost/service/change"
@@ -198,7 +199,9 @@ func (s *Server) registerStatus(a huma.API) {
 				case <-beat.C:
 					err = send.Data(api.LiveBeat{Now: s.Clock.Now().UTC(), Missed: sub.Missed.Swap(0)})
 				case e := <-sub.C:
-					if e.Lease != nil {
+					if e.Lease != nil && !s.sightOf(ctx).at(addr.FormatKey(e.Lease.Prefix)) {
+						continue
+					} else if e.Lease != nil {
 						err = send.Data(api.LiveLease{Lease: leaseView(s.Engine.Plan(), e.Lease)})
 					} else if e.Pair {
 						err = send.Data(api.LivePair{Now: s.Clock.Now().UTC()})

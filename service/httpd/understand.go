@@ -17,12 +17,12 @@ func (s *Server) registerUnderstand(a huma.API) {
 			return respond(s.explain(in.Body))
 		})
 	huma.Register(a, op("list-exchanges", http.MethodGet, "/api/exchanges", "Recent messages, each with what was decided and why",
-		"understanding", permit.See), func(_ context.Context, in *exchangeQuery) (*body[api.Page[api.Exchange]], error) {
-		return s.exchanges(in)
+		"understanding", permit.See), func(ctx context.Context, in *exchangeQuery) (*body[api.Page[api.Exchange]], error) {
+		return s.exchanges(in, s.sightOf(ctx))
 	})
 	huma.Register(a, op("export-exchanges", http.MethodGet, "/api/exchanges/pcap", "Recent messages and replies as a capture file",
-		"understanding", permit.See), func(_ context.Context, in *exchangeQuery) (*huma.StreamResponse, error) {
-		b, err := s.capture(in)
+		"understanding", permit.See), func(ctx context.Context, in *exchangeQuery) (*huma.StreamResponse, error) {
+		b, err := s.capture(in, s.sightOf(ctx))
 		if err != nil {
 			return nil, failure(err)
 		}

@@ -38,6 +38,11 @@ type Permits interface {
 	// MayChange reports why an account may not make one change of a plan, or nil. Of is the
 	// plan before it, next the plan with all that is changed together.
 	MayChange(account string, c plan.Change, of, next *plan.Plan) error
+	// SeesAll reports whether an account may see everything; nothing is asked scope by scope then.
+	SeesAll(account string) bool
+	// MaySee reports whether an account may see what is in a scope of a plan: its leases and
+	// clients, its use, what is found there. What is of no scope, only those see who see all.
+	MaySee(account string, scope plan.ID, of *plan.Plan) bool
 }
 
 // Everything permits everything to whoever is signed in with a password of their own; roles
@@ -49,3 +54,9 @@ func (Everything) May(string, Need) error { return nil }
 
 // MayChange implements Permits.
 func (Everything) MayChange(string, plan.Change, *plan.Plan, *plan.Plan) error { return nil }
+
+// SeesAll implements Permits.
+func (Everything) SeesAll(string) bool { return true }
+
+// MaySee implements Permits.
+func (Everything) MaySee(string, plan.ID, *plan.Plan) bool { return true }

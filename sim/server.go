@@ -66,7 +66,8 @@ type server struct {
 }
 
 func newServer(w *World, i int) *server {
-	s := &server{w: w, index: i, side: lease.Side(1 + i), name: [...]string{"bobbin", "shuttle"}[i], address: netip.AddrFrom4([4]byte{10, 99, 0, byte(1 + i)})}
+	s := &server{w: w, index: i, side: lease.Side(1 + i), name: [...]string{"bobbin", "shuttle"}[i],
+		address: netip.AddrFrom4([4]byte{10, 99, 0, byte(1 + i)})}
 	s.disk = disk{leases: map[netip.Prefix]*lease.Lease{}, line: []*revision{w.first}, theirs: w.first}
 	s.offset = float64(w.random.IntN(21) - 10)
 	s.drift = float64(w.random.IntN(201)-100) / 1e6

@@ -359,7 +359,7 @@ func TestAuditOfLeases(t *testing.T) {
 		}},
 		{name: "a host without a lease", want: "neighbour-unknown", mends: "neighbour-unknown", with: []string{"--neighbours", file},
 			plant: neighbours("# as programs write it\n10.77.0.33 dev eth0 lladdr 02:44:00:00:00:01 REACHABLE\n10.77.0.34 dev eth0 FAILED\n10.77.0.1 at 02:44:00:00:00:02\n"),
-			undo: func() { s.must("reservation", "remove", "host-10-77-0-33", "--yes"); forget() }},
+			undo:  func() { s.must("reservation", "remove", "host-10-77-0-33", "--yes"); forget() }},
 		{name: "a host with another's address", want: "neighbour-other", with: []string{"--neighbours", file},
 			plant: neighbours(mine + " 02-44-00-00-00-09\n"), undo: forget},
 		{name: "clients that a held scope leaves out", want: "clients-unserved held-wanted", mends: "held-wanted", plant: func() {

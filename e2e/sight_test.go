@@ -58,32 +58,7 @@ func TestWhoSeesOneScope(t *testing.T) {
 	t.Parallel()
 	s := startService(t, "--unused-after", "1us")
 	s.bend()
-	ctx := context.Background()
-	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.109", "--router", "10.77.0.1",
-		"--warn-used", "5", "--serve")
-	s.must("scope", "add", "dyehouse", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.100-10.78.0.109", "--router", "10.78.0.1",
-		"--warn-used", "5", "--serve")
-	for n, name := range []string{"looms", "dyehouse"} {
-		s.must("reservation", "add", "kept-"+name, "--scope", name, "--hw", hw(70+n).String(), "--address", fmt.Sprintf("10.%d.0.9", 77+n))
-		s.must("rule", "add", "no-"+name, "--scope", name, "--when", `vendor == "stranger"`, "--refuse", "--yes")
-		s.must("trial", "add", "try-"+name, "--scope", name)
-	}
-	var clients []demo.Client
-	for n, name := range []string{"looms", "dyehouse"} {
-		link := fmt.Sprintf("10.%d.0.1", 77+n)
-		r := s.relay(fmt.Sprintf("127.77.0.%d", 1+n), link)
-		c := demo.Client{Relay: r, Hardware: hw(1 + n), Hostname: "host-" + name}
-		if err := c.Get(ctx); err != nil {
-			t.Fatal(err)
-		}
-		clients = append(clients, c)
-		bad := demo.Client{Relay: r, Hardware: hw(11 + n), Hostname: "bad-" + name, Vendor: "stranger", Patience: 300 * time.Millisecond}
-		bad.Discover(ctx)
-		s.must("option", "set", "ntp-servers=10.77.0.5", "--scope", name)
-	}
-	s.calm()
-	s.cli("audit", "run")
-	s.await(func() bool { out, _, _ := s.cli("alert", "list"); return strings.Contains(out, "dyehouse") }, "an alert of the other scope")
+	clients := twoScopes(s)
 	send := s.account("heddle")
 	read := func(method, path, body string) (int, string) {
 		t.Helper()
@@ -95,6 +70,57 @@ func TestWhoSeesOneScope(t *testing.T) {
 		}
 		return resp.StatusCode, string(b)
 	}
+	everyOperation(t, clients, read)
+	for path, says := range map[string]string{"/api/scopes": "looms", "/api/leases": "host-looms", "/api/leases?search=host": "host-looms",
+		"/api/leases/sheet": "host-looms", "/api/reservations": "kept-looms", "/api/rules": "no-looms", "/api/trials": "try-looms",
+		"/api/unserved": "bad-looms", "/api/exchanges": "bad-looms", "/api/exchanges/pcap": "bad-looms", "/api/history?who=host-looms": "looms",
+		"/api/stale": "host-looms", "/api/capacity": "looms", "/api/audit": "looms", "/api/alerts": "looms", "/api/scopes/looms": "looms",
+		"/api/scopes/looms/map": "host-looms", "/api/capacity/looms": "looms", "/api/capacity/looms/users": "active",
+		"/api/leases/" + clients[0].Address.String():              "host-looms",
+		"/api/leases/" + clients[0].Address.String() + "/options": "known",
+	} {
+		if status, answer := read("GET", path, ""); status != 200 || !strings.Contains(answer, says) || strings.Contains(answer, "dyehouse") {
+			t.Errorf("GET %s: %d, without %q or with too much: %.600s", path, status, says, answer)
+		}
+	}
+	eventsOfOne(t, clients, send)
+}
+
+// twoScopes has two scopes with the same in each, and a client of each.
+func twoScopes(s *service) (clients []demo.Client) {
+	s.t.Helper()
+	ctx := context.Background()
+	s.must("scope", "add", "looms", "--subnet", "10.77.0.0/24", "--pool", "10.77.0.100-10.77.0.109", "--router", "10.77.0.1",
+		"--warn-used", "5", "--serve")
+	s.must("scope", "add", "dyehouse", "--subnet", "10.78.0.0/24", "--pool", "10.78.0.100-10.78.0.109", "--router", "10.78.0.1",
+		"--warn-used", "5", "--serve")
+	for n, name := range []string{"looms", "dyehouse"} {
+		s.must("reservation", "add", "kept-"+name, "--scope", name, "--hw", hw(70+n).String(), "--address", fmt.Sprintf("10.%d.0.9", 77+n))
+		s.must("rule", "add", "no-"+name, "--scope", name, "--when", `vendor == "stranger"`, "--refuse", "--yes")
+		s.must("trial", "add", "try-"+name, "--scope", name)
+	}
+	for n, name := range []string{"looms", "dyehouse"} {
+		link := fmt.Sprintf("10.%d.0.1", 77+n)
+		r := s.relay(fmt.Sprintf("127.77.0.%d", 1+n), link)
+		c := demo.Client{Relay: r, Hardware: hw(1 + n), Hostname: "host-" + name}
+		if err := c.Get(ctx); err != nil {
+			s.t.Fatal(err)
+		}
+		clients = append(clients, c)
+		bad := demo.Client{Relay: r, Hardware: hw(11 + n), Hostname: "bad-" + name, Vendor: "stranger", Patience: 300 * time.Millisecond}
+		bad.Discover(ctx)
+		s.must("option", "set", "ntp-servers=10.77.0.5", "--scope", name)
+	}
+	s.calm()
+	s.cli("audit", "run")
+	s.await(func() bool { out, _, _ := s.cli("alert", "list"); return strings.Contains(out, "dyehouse") }, "an alert of the other scope")
+	return clients
+}
+
+// everyOperation looks through what each operation says to somebody who may see scope looms
+// alone, asked about either scope.
+func everyOperation(t *testing.T, clients []demo.Client, read func(method, path, body string) (int, string)) {
+	t.Helper()
 	held := clients[1].Address.String()
 	hidden := []string{"dyehouse", "10.78.", hw(2).String(), hw(12).String(), hw(71).String()}
 	answered := map[string]bool{}
@@ -133,25 +159,17 @@ func TestWhoSeesOneScope(t *testing.T) {
 			}
 		}
 	}
-	for path, says := range map[string]string{"/api/scopes": "looms", "/api/leases": "host-looms", "/api/leases?search=host": "host-looms",
-		"/api/leases/sheet": "host-looms", "/api/reservations": "kept-looms", "/api/rules": "no-looms", "/api/trials": "try-looms",
-		"/api/unserved": "bad-looms", "/api/exchanges": "bad-looms", "/api/exchanges/pcap": "bad-looms", "/api/history?who=host-looms": "looms",
-		"/api/stale": "host-looms", "/api/capacity": "looms", "/api/audit": "looms", "/api/alerts": "looms", "/api/scopes/looms": "looms",
-		"/api/scopes/looms/map": "host-looms", "/api/capacity/looms": "looms", "/api/capacity/looms/users": "active",
-		"/api/leases/" + clients[0].Address.String():              "host-looms",
-		"/api/leases/" + clients[0].Address.String() + "/options": "known",
-	} {
-		if status, answer := read("GET", path, ""); status != 200 || !strings.Contains(answer, says) || strings.Contains(answer, "dyehouse") {
-			t.Errorf("GET %s: %d, without %q or with too much: %.600s", path, status, says, answer)
-		}
-	}
 	for _, refused := range []string{"GET /api/plan/file 403", "GET /api/audit/report 403", "GET /api/backup 403", "GET /api/trail 403",
 		"POST /api/explain 403", "GET /api/scopes/{name} 404", "GET /api/leases/{address} 404", "POST /api/rehearsals 403"} {
 		if !answered[refused] {
 			t.Errorf("not so: %s", refused)
 		}
 	}
-	// Events are of that scope alone, too.
+}
+
+// eventsOfOne looks that events are of that scope alone, too.
+func eventsOfOne(t *testing.T, clients []demo.Client, send func(method, path, body string) *http.Response) {
+	t.Helper()
 	stream := send("GET", "/api/events", "")
 	defer stream.Body.Close()
 	seen := make(chan string, 100)
@@ -163,7 +181,7 @@ func TestWhoSeesOneScope(t *testing.T) {
 	}()
 	for _, n := range []int{1, 0} {
 		c := demo.Client{Relay: clients[n].Relay, Hardware: hw(31 + n), Hostname: fmt.Sprint("new-", n)}
-		if err := c.Get(ctx); err != nil {
+		if err := c.Get(context.Background()); err != nil {
 			t.Fatal(err)
 		}
 	}

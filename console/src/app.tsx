@@ -131,6 +131,9 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
   return (
     <>
       <div className="frame">
+        <a className="skip" href="#content">
+          Skip to the page
+        </a>
         <aside className="post">
           <Link to="/today" className="brand">
             <img src="/mark.svg" alt="" />
@@ -171,7 +174,7 @@ function Frame({ account, dark, toggle }: { account: string; dark: boolean; togg
             </span>
           </footer>
         </aside>
-        <main className="cloth">
+        <main className="cloth" id="content" tabIndex={-1}>
           {status.data && !status.data.healthy && (
             <div className="alarm" role="alert">
               ▲ {status.data.problem}

@@ -1,6 +1,7 @@
 import type { TableColumnsType } from 'antd'
 import type { Finding } from '../api/client'
 import { StatusMark, When } from '../parts/bits'
+import { Chooser } from '../parts/opens'
 import { Severity } from '../parts/findings'
 
 /** A finding that one of two audits has, and the other has not. */
@@ -11,6 +12,7 @@ export const comparedColumns: TableColumnsType<Compared> = [
     title: '',
     width: 90,
     render: (_, f) => (f.came ? <StatusMark status="warn" word="came" /> : <StatusMark status="good" word="went" />),
+    filterIcon: () => <Chooser by="came or went" />,
     filters: [
       { text: 'came', value: true },
       { text: 'went', value: false },

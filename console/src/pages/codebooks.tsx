@@ -10,6 +10,7 @@ import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
 import { codebookColumns, codeColumns, places } from '../columns/codebooks'
 import { Search } from '../parts/filters'
+import { opens } from '../parts/opens'
 
 /** Own codebooks, those of vendors, and the reference of all options. */
 export default function Codebooks() {
@@ -46,7 +47,7 @@ export default function Codebooks() {
               dataSource={books.data}
               pagination={false}
               className="clickable"
-              onRow={(c) => ({ onClick: () => setForm(c) })}
+              onRow={(c) => opens(() => setForm(c))}
               locale={{
                 emptyText: (
                   <Empty>No codebook is defined. Add one for a vendor's sub-options, or for options of your own.</Empty>

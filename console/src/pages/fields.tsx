@@ -8,6 +8,7 @@ import { Empty, Failure } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
+import { opens } from '../parts/opens'
 
 /** Fields of one's own, which items have values of. */
 export default function FieldsPage() {
@@ -38,7 +39,7 @@ export default function FieldsPage() {
           loading={fields.isLoading}
           pagination={false}
           className="clickable"
-          onRow={(f) => ({ onClick: () => setForm(f) })}
+          onRow={(f) => opens(() => setForm(f))}
           locale={{
             emptyText: (
               <Empty>No field is defined. Add one, such as a location: it is then asked for in the forms.</Empty>

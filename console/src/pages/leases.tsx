@@ -23,6 +23,7 @@ import { kindOf, leaseColumns, holderColumns } from '../columns/leases'
 import { useColumns } from '../parts/columns'
 import { Search } from '../parts/filters'
 import { Acting, ActModal, type Act } from '../parts/acting'
+import { opens } from '../parts/opens'
 
 const perPage = 100
 
@@ -145,13 +146,14 @@ export default function Leases() {
           rowSelection={
             query.at ? undefined : { selectedRowKeys: chosen, onChange: (keys) => setChosen(keys as string[]) }
           }
-          onRow={(l) => ({
-            onClick: () =>
+          onRow={(l) =>
+            opens(() =>
               setParams((p) => {
                 p.set('open', l.address)
                 return p
               }),
-          })}
+            )
+          }
           onChange={(_, __, sorter) => {
             const s = Array.isArray(sorter) ? sorter[0] : sorter
             set((p) => {

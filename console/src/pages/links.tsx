@@ -6,6 +6,7 @@ import { editOf, fieldsOf, type Fields } from '../edits/link'
 import { Empty, Failure, paged } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { SubNav } from '../parts/subnav'
+import { opens } from '../parts/opens'
 import { linkColumns, relayColumns } from '../columns/links'
 
 /** How clients are reached: links, and the relays that forward from them. */
@@ -44,7 +45,7 @@ export default function Links() {
             dataSource={links.data}
             pagination={paged}
             className="clickable"
-            onRow={(l) => ({ onClick: () => setForm(l) })}
+            onRow={(l) => opens(() => setForm(l))}
             locale={{ emptyText: <Empty>No link is defined yet.</Empty> }}
             columns={linkColumns()}
           />

@@ -18,6 +18,7 @@ import { Empty, Failure, Mono } from '../parts/bits'
 import { ItemForm } from '../parts/itemform'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
+import { opens } from '../parts/opens'
 import { ruleColumns, listColumns } from '../columns/rules'
 
 /** Rules in the order in which they are asked, and the lists they look into. */
@@ -57,7 +58,7 @@ export default function Rules() {
             loading={rules.isLoading}
             pagination={false}
             className="clickable"
-            onRow={(r) => ({ onClick: () => setForm(r) })}
+            onRow={(r) => opens(() => setForm(r))}
             locale={{
               emptyText: (
                 <Empty>
@@ -77,7 +78,7 @@ export default function Rules() {
             dataSource={lists.data}
             pagination={false}
             className="clickable"
-            onRow={(l) => ({ onClick: () => setList(l) })}
+            onRow={(l) => opens(() => setList(l))}
             locale={{
               emptyText: (
                 <Empty>No list is defined. A list names hardware addresses or identifiers that rules ask for.</Empty>

@@ -239,7 +239,7 @@ function Wrong() {
               </td>
               <td className="clipped" title={f.text}>
                 <Link to={'/audit?search=' + encodeURIComponent(f.subject)}>{f.title}</Link>{' '}
-                <span className="quiet">{f.subject}</span>
+                <span className="quiet">{f.subject.replace(/^(host|clients)\b ?/, '')}</span>
               </td>
             </tr>
           ))}

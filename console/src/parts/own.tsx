@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Form, Input, InputNumber, Select, type TableColumnsType } from 'antd'
 import { items, type Edit, type OwnField } from '../api/client'
 import { Mono } from './bits'
+import { Chooser } from './opens'
 
 /** The fields of one's own that items of a kind can have. */
 export function useOwn(kind: Edit['kind'] | undefined): OwnField[] {
@@ -69,6 +70,7 @@ export function ownColumns<T extends { fields: Record<string, string> }>(
         sorter: (a, b) =>
           (a.fields[f.name] ?? '').localeCompare(b.fields[f.name] ?? '', 'en', { numeric: f.type === 'number' }),
         filters: values.length <= filtersMost ? values.map((v) => ({ text: v, value: v })) : undefined,
+        filterIcon: () => <Chooser by={f.name} />,
         onFilter: (v, r) => r.fields[f.name] === v,
         render: (_, r) => r.fields[f.name] && <OwnValue of={f} value={r.fields[f.name]} />,
       }

@@ -1,7 +1,7 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { createRoot } from 'react-dom/client'
 import { BrowserRouter } from 'react-router'
-import { Problem } from './api/client'
+import { at, Problem } from './api/client'
 import { App } from './app'
 import './styles.css'
 
@@ -18,7 +18,7 @@ const queries = new QueryClient({
 
 createRoot(document.getElementById('root')!).render(
   <QueryClientProvider client={queries}>
-    <BrowserRouter>
+    <BrowserRouter basename={at}>
       <App />
     </BrowserRouter>
   </QueryClientProvider>,

@@ -196,6 +196,32 @@ func TestNothingGetsPastPermits(t *testing.T) {
 	}
 }
 
+// A path that names a server of the pair is the one without it; one that names another is
+// refused before anything is done.
+func TestAddressed(t *testing.T) {
+	pair := &fakePair{paired: true}
+	pair.view.Partner.Name = "shuttle"
+	s := &Server{Parts: Parts{Pair: pair}}
+	got := ""
+	h := s.addressed(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { got = r.URL.EscapedPath() + "?" + r.URL.RawQuery }))
+	for path, want := range map[string]string{
+		"/api/scopes?search=a":              "/api/scopes?search=a",
+		"/api/at/bobbin/scopes?search=a":    "/api/scopes?search=a",
+		"/api/at/shuttle/plan/revisions/12": "/api/plan/revisions/12?",
+		"/api/at/bobbin/scopes/a%2Fb":       "/api/scopes/a%2Fb?",
+		"/api/at/bobbin":                    "/api/?",
+		"/api/at/heddle/scopes":             "",
+		"/api/at//scopes":                   "",
+	} {
+		got = ""
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, httptest.NewRequest("DELETE", path, nil))
+		if got != want || want == "" && (w.Code != http.StatusMisdirectedRequest || !strings.Contains(w.Body.String(), "a pair with shuttle")) {
+			t.Errorf("%s is %q, %d %s", path, got, w.Code, w.Body)
+		}
+	}
+}
+
 // past is a store with nothing but history.
 type past struct {
 	Store

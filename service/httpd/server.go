@@ -154,7 +154,7 @@ func (s *Server) build() {
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "there is no "+r.Method+" "+r.URL.Path+"; /api/openapi.json lists what there is")
 	})
-	e.Any("/api/*", echo.WrapHandler(limited(s.guard(mux))))
+	e.Any("/api/*", echo.WrapHandler(s.addressed(limited(s.guard(mux)))))
 	metrics := promhttp.HandlerFor(s.Registry, promhttp.HandlerOpts{EnableOpenMetrics: true, DisableCompression: true})
 	e.GET("/metrics", echo.WrapHandler(s.local(metrics)))
 	e.GET("/healthz", echo.WrapHandler(s.local(http.HandlerFunc(s.healthz))))

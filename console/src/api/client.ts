@@ -1,6 +1,12 @@
 // The HTTP API as the console calls it. Types come from the OpenAPI document.
 import type { components } from './gen/schema'
 
+/** The server that the page's path names, as "/at/NAME", or "": links can say whose things they are to. */
+export const at = location.pathname.match(/^\/at\/[^/]+/)?.[0] ?? ''
+
+/** How the paths of the API begin. */
+export const api = '/api' + at
+
 type Schemas = components['schemas']
 export type Scope = Schemas['Scope']
 export type Usage = Schemas['Usage']
@@ -129,7 +135,7 @@ export async function call<T>(method: string, path: string, query: Query = {}, b
   const text = params.toString()
   let response: Response
   try {
-    response = await fetch('/api' + path + (text ? '?' + text : ''), {
+    response = await fetch(api + path + (text ? '?' + text : ''), {
       method,
       headers: body === undefined ? {} : { 'Content-Type': isFile(body) ? body.type : 'application/json' },
       body: body === undefined ? undefined : isFile(body) ? body.text : JSON.stringify(body),
@@ -153,7 +159,7 @@ export async function call<T>(method: string, path: string, query: Query = {}, b
 
 /** The text of a file that the server makes. */
 export async function textOf(path: string): Promise<string> {
-  const response = await fetch('/api' + path)
+  const response = await fetch(api + path)
   if (!response.ok)
     throw new Problem(response.status, (await response.json().catch(() => ({}))).detail ?? response.statusText)
   return response.text()

@@ -1,5 +1,6 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
+import { api } from './client'
 
 /** Listens to the server's events and refreshes what they touch, at most once a second. */
 export function useEvents(): boolean {
@@ -11,7 +12,7 @@ export function useEvents(): boolean {
     let source: EventSource | undefined
     const open = () => {
       source?.close()
-      source = new EventSource('/api/events')
+      source = new EventSource(api + '/events')
       source.addEventListener('lease', () =>
         mark('leases', 'lease', 'scopes', 'scope', 'supernets', 'map', 'status', 'unserved', 'reservations'),
       )

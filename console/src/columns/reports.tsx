@@ -1,4 +1,5 @@
 import type { TableColumnsType } from 'antd'
+import { api } from '../api/client'
 import type { Report } from '../api/client'
 import { When } from '../parts/bits'
 
@@ -11,6 +12,6 @@ export const reportColumns: TableColumnsType<Report> = [
     title: '',
     width: 90,
     align: 'right',
-    render: (_, r) => <a href={'/api/audit/reports/' + r.number}>The file</a>,
+    render: (_, r) => <a href={api + '/audit/reports/' + r.number}>The file</a>,
   },
 ]

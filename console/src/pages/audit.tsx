@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Button, Segmented, Select, Switch, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { call, get, items, Problem, type AuditReport, type Finding, type FindingCode } from '../api/client'
+import { api, call, get, items, Problem, type AuditReport, type Finding, type FindingCode } from '../api/client'
 import { Empty, Failure, paged, plural, When } from '../parts/bits'
 import { Acknowledge } from '../parts/findings'
 import { SubNav } from '../parts/subnav'
@@ -92,7 +92,7 @@ export default function Audit() {
             )}
           </span>
         </div>
-        <a href="/api/audit/report" download="yarnpost-audit.html">
+        <a href={api + '/audit/report'} download="yarnpost-audit.html">
           Report
         </a>
         <Button type="primary" loading={run.isPending} onClick={() => run.mutate()}>

@@ -2,7 +2,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { Button, Table } from 'antd'
 import { useState } from 'react'
 import { useSearchParams } from 'react-router'
-import { get, items, type Revision } from '../api/client'
+import { api, get, items, type Revision } from '../api/client'
 import { Empty, Failure, plural } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
@@ -44,7 +44,7 @@ function Diff({ of: r }: { of: Revision }) {
       <Button size="small" style={{ marginTop: 6 }} onClick={() => setWish('restore')}>
         Bring back the plan as it was then
       </Button>{' '}
-      <Button size="small" type="link" href={`/api/plan/file?revision=${r.number}`}>
+      <Button size="small" type="link" href={`${api}/plan/file?revision=${r.number}`}>
         Its plan file
       </Button>
       <Confirm

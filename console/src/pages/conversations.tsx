@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Select, Switch, Table } from 'antd'
 import { useSearchParams } from 'react-router'
-import { get, type Exchange, type Page } from '../api/client'
+import { api, get, type Exchange, type Page } from '../api/client'
 import { useScopes } from '../api/scopes'
 import { Empty, Failure, Mono, paged } from '../parts/bits'
 import { Message } from '../parts/message'
@@ -49,7 +49,8 @@ export default function Conversations() {
         </div>
         <a
           href={
-            '/api/exchanges/pcap?' +
+            api +
+            '/exchanges/pcap?' +
             new URLSearchParams({ ...Object.fromEntries(Object.entries(filter).filter(([, v]) => v)), limit: '5000' })
           }
         >

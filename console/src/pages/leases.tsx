@@ -4,6 +4,7 @@ import dayjs from 'dayjs'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import {
+  api,
   call,
   get,
   items,
@@ -75,14 +76,18 @@ export default function Leases() {
         </div>
         <a
           href={
-            '/api/leases?' + new URLSearchParams([...params].filter(([k]) => k !== 'open').concat([['limit', '10000']]))
+            api +
+            '/leases?' +
+            new URLSearchParams([...params].filter(([k]) => k !== 'open').concat([['limit', '10000']]))
           }
           target="_blank"
           rel="noreferrer"
         >
           As JSON
         </a>
-        <a href={'/api/leases/sheet' + (query.scope ? '?scope=' + encodeURIComponent(query.scope) : '')}>As a sheet</a>
+        <a href={api + '/leases/sheet' + (query.scope ? '?scope=' + encodeURIComponent(query.scope) : '')}>
+          As a sheet
+        </a>
       </div>
       <SubNav of="leases" />
       <div className="filters">

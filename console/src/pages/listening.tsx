@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Table } from 'antd'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import { get, type Agreement, type Edit, type Listening } from '../api/client'
+import { api, get, type Agreement, type Edit, type Listening } from '../api/client'
 import { Empty, Failure, Mono, paged, plural, StatusMark, When } from '../parts/bits'
 import { Confirm } from '../parts/preview'
 import { SubNav } from '../parts/subnav'
@@ -50,7 +50,7 @@ export default function ListeningPage() {
               {l.learned > 0 && (
                 <p style={{ margin: '6px 0 0' }}>
                   {plural(l.learned, 'address', 'addresses')} learned; they are kept for their clients.{' '}
-                  <a href="/api/leases?status=active&limit=10000" target="_blank" rel="noreferrer">
+                  <a href={api + '/leases?status=active&limit=10000'} target="_blank" rel="noreferrer">
                     Export the bindings
                   </a>
                 </p>

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { App, Button, DatePicker, Form, InputNumber, Select, Table } from 'antd'
 import dayjs from 'dayjs'
 import { Link } from 'react-router'
-import { call, get, items, type Report, type ReportSchedule } from '../api/client'
+import { api, call, get, items, type Report, type ReportSchedule } from '../api/client'
 import { reportColumns } from '../columns/reports'
 import { Empty, Failure, paged, When } from '../parts/bits'
 import { SubNav } from '../parts/subnav'
@@ -57,7 +57,7 @@ export default function Reports() {
             <Link to="/audit/alerts">where alerts go</Link>
           </span>
         </div>
-        <Button href="/api/audit/report">One of now</Button>
+        <Button href={api + '/audit/report'}>One of now</Button>
       </div>
       <SubNav of="audit" />
       <Failure error={schedule.error ?? list.error} />

@@ -3,7 +3,6 @@ package e2e
 import (
 	"errors"
 	"fmt"
-	"net"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -37,12 +36,7 @@ func startService6(t *testing.T, args ...string) *service {
 
 func freePort6(t *testing.T) int {
 	t.Helper()
-	c, err := net.ListenUDP("udp6", &net.UDPAddr{IP: net.IPv6loopback})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer c.Close()
-	return c.LocalAddr().(*net.UDPAddr).Port
+	return freePort(t, "udp6")
 }
 
 // relay6 is a relay of a link in front of a service, and of others.

@@ -109,12 +109,12 @@ func (s *stage) build(ctx context.Context, o options) error {
 			if err := os.MkdirAll(a.data, 0o711); err != nil {
 				return fmt.Errorf("make the data folder: %w", err)
 			}
-			if a.http, err = freeBeside(o.http); err != nil {
+			if a.http, err = freeBeside(o.http, "", 0); err != nil {
 				return err
 			}
 			dhcp4 = netip.AddrPortFrom(netip.MustParseAddr("127.0.0.2"), at.Port())
 		}
-		partner, err := freeBeside("127.0.0.1:0")
+		partner, err := freeBeside(o.http, "127.0.0.1", 20*(i+1))
 		if err != nil {
 			return err
 		}
@@ -311,8 +311,10 @@ func (a *actor) serves(ctx context.Context) (four, six netip.AddrPort, err error
 	return four, six, err
 }
 
-// freeBeside finds a port that nobody listens on: the next ones, if a port is given.
-func freeBeside(address string) (string, error) {
+// freeBeside finds a port that nobody listens on, beside that of an address and some ports
+// further: a port that the kernel chooses could be somebody else's before it is used. Another
+// host than the address's can be named.
+func freeBeside(address, at string, further int) (string, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
 		return "", fmt.Errorf("%s: write an address and a port", address)
@@ -323,11 +325,7 @@ func freeBeside(address string) (string, error) {
 	}
 	var last error
 	for i := 1; i < 20; i++ {
-		next := 0
-		if n != 0 {
-			next = n + i
-		}
-		l, err := net.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(next)))
+		l, err := net.Listen("tcp", net.JoinHostPort(cmp.Or(at, host), fmt.Sprint(n+further+i)))
 		if err != nil {
 			last = err
 			continue

@@ -1,44 +1,20 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { api } from './client'
+import { refresh, touchedBy, type Topic } from './keys'
 
 /** Listens to the server's events and refreshes what they touch, at most once a second. */
 export function useEvents(): boolean {
   const queries = useQueryClient()
   const [live, setLive] = useState(true)
   useEffect(() => {
-    const stale = new Set<string>()
-    const mark = (...keys: string[]) => keys.forEach((k) => stale.add(k))
+    const stale = new Set<Topic>()
     let source: EventSource | undefined
     const open = () => {
       source?.close()
       source = new EventSource(api + '/events')
-      source.addEventListener('lease', () =>
-        mark('leases', 'lease', 'scopes', 'scope', 'supernets', 'map', 'status', 'unserved', 'reservations'),
-      )
-      source.addEventListener('plan', () =>
-        mark(
-          'scopes',
-          'scope',
-          'supernets',
-          'map',
-          'status',
-          'revisions',
-          'reservations',
-          'links',
-          'defaults',
-          'explain',
-          'rules',
-          'lists',
-          'codebooks',
-          'codes',
-          'trials',
-          'listening',
-          'stale',
-        ),
-      )
-      source.addEventListener('pair', () => mark('pair', 'status'))
-      source.addEventListener('beat', () => mark('unserved', 'status'))
+      for (const what of ['lease', 'plan', 'pair', 'beat'] as const)
+        source.addEventListener(what, () => touchedBy(what).forEach((t) => stale.add(t)))
       source.onopen = () => setLive(true)
       source.onerror = () => setLive(false)
     }
@@ -49,7 +25,7 @@ export function useEvents(): boolean {
     addEventListener('pagehide', close)
     addEventListener('pageshow', open)
     const timer = setInterval(() => {
-      for (const key of stale) queries.invalidateQueries({ queryKey: [key] })
+      refresh(queries, stale)
       stale.clear()
     }, 1000)
     return () => {

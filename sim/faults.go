@@ -54,7 +54,7 @@ func (w *World) fault() {
 		long = w.between(5*minute, 40*minute)
 	}
 	w.calm = w.now + long
-	switch w.random.IntN(15) {
+	switch w.random.IntN(14) {
 	case 0, 1:
 		w.crash(s, long)
 	case 2: // both at once
@@ -105,8 +105,6 @@ func (w *World) fault() {
 		w.wander(i)
 	case 13:
 		w.takeover(s)
-	case 14:
-		w.leave(s)
 	case 10:
 		if o := w.servers[1-i]; s.up && o.up && o.pair.Serving() == answer.Everybody && !o.disk.record.Empty && w.chance(3) { // one copy is left
 			w.lose(s, long)
@@ -114,6 +112,12 @@ func (w *World) fault() {
 	}
 	if w.chance(6) {
 		w.outage(s)
+	}
+	if w.chance(5) { // what a server claims as the other comes back is what most rules are about
+		w.takeover(s)
+	}
+	if w.chance(25) { // seldom: a server that is alone for long breaks little
+		w.leave(s)
 	}
 	for range 3 {
 		w.in(w.between(0, 5*minute), func() { w.servers[w.random.IntN(2)].changePlan() })
@@ -314,7 +318,7 @@ func (w *World) depart(s *server) {
 	if w.healed || s.gone || o.gone || o.disk.left || o.disk.record.Empty || o.broken {
 		return
 	}
-	long := w.between(minute, 50*minute)
+	long := w.between(minute, 15*minute)
 	w.calm = w.now + long + 5*minute
 	w.counts.left++
 	w.note("%s is one of the pair no more", s.name)
